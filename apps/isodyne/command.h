@@ -1,0 +1,75 @@
+#pragma once
+// What a command is, and the one table of them.
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/core/time.h"
+#include "isodyne/model/load.h"
+
+namespace isodyne::app {
+
+/// Exit statuses, as in docs/architecture.md.
+enum Exit : int { kHeld = 0, kBroken = 1, kWrongInput = 2, kNotCompleted = 3, kTooLate = 4 };
+
+enum class Option {
+#define OPTION(id, name, value, help) id,
+#include "options.def"
+#undef OPTION
+};
+
+/// Arguments of one command, already checked against what it accepts.
+class Arguments {
+ public:
+  std::vector<std::string> words;  ///< what is not an option
+  std::map<Option, std::vector<std::string>> options;
+
+  bool has(Option option) const { return options.contains(option); }
+  std::optional<std::string> value(Option option) const;
+  std::vector<std::string> values(Option option) const;
+};
+
+struct Command {
+  const char* name;
+  const char* words;    ///< "BENCH [SCENARIO]"
+  std::size_t least, most;  ///< number of words
+  const char* summary;
+  const char* explanation;
+  const char* example;
+  std::vector<Option> options;
+  int (*run)(const Arguments&);
+};
+
+const std::vector<Command>& commands();
+const Command* find_command(const std::string& name);
+
+/// "Usage: …", options and an example.
+std::string help_text(const Command& command);
+std::string help_text();
+
+/// Reads arguments; on a mistake says so and gives nothing.
+std::optional<Arguments> read_arguments(const Command& command, const std::vector<std::string>& words);
+
+// One file each.
+int run_check(const Arguments&);
+int run_run(const Arguments&);
+int run_report(const Arguments&);
+int run_list(const Arguments&);
+int run_export(const Arguments&);
+int run_help(const Arguments&);
+
+/// Loads a bench file and prints its diagnostics; null if it has errors.
+model::Loaded load_file(const std::string& file);
+/// Prints diagnostics to standard error, with a closing line if there are errors.
+void print_diagnostics(const model::Loaded& loaded, const std::string& file);
+/// The folder of a file as it is put before names: "examples/canal-lock/", or "" for the present one.
+std::string folder_of(const std::string& file);
+
+/// "90 s", "2 min": a span of time on the command line.
+std::optional<Time> read_span(const std::string& text);
+
+}  // namespace isodyne::app

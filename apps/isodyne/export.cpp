@@ -1,0 +1,60 @@
+#include <fmt/format.h>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "isodyne/ports/layout.h"
+#include "isodyne/present/summary.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace {
+
+const model::Controller* choose(const model::Program& program, const std::vector<std::string>& words) {
+  std::vector<std::string> names;
+  std::string all;
+  for (const model::Controller& c : program.controllers) {
+    names.push_back(c.name);
+    all += (all.empty() ? "" : ", ") + c.name;
+    if (words.size() > 2 && c.name == words[2]) return &c;
+  }
+  if (words.size() > 2) {
+    const auto meant = closest(words[2], names);
+    say_error(fmt::format("bench {} has no controller `{}`; {}", program.name, words[2], meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
+    return nullptr;
+  }
+  if (program.controllers.size() == 1) return &program.controllers.front();
+  say_error(program.controllers.empty() ? fmt::format("bench {} has no controller", program.name)
+                                        : fmt::format("bench {} has several controllers; name one of {}", program.name, all));
+  return nullptr;
+}
+
+}  // namespace
+
+int run_export(const Arguments& arguments) {
+  if (arguments.words[0] != "header") {
+    say_error(fmt::format("cannot export `{}`; what can be exported is `header`", arguments.words[0]));
+    return kWrongInput;
+  }
+  const std::string& file = arguments.words[1];
+  const model::Loaded loaded = load_file(file);
+  print_diagnostics(loaded, file);
+  if (loaded.program == nullptr) return kWrongInput;
+  const model::Controller* controller = choose(*loaded.program, arguments.words);
+  if (controller == nullptr) return kWrongInput;
+  const std::string text = ports::header_text(*loaded.program, *controller);
+  const auto out = arguments.value(Option::out);
+  if (!out) {
+    fmt::print("{}", text);
+    return kHeld;
+  }
+  const Status written = present::write_file(*out, text);
+  if (!written) {
+    say_error(written.failure().text());
+    return kNotCompleted;
+  }
+  say_aside(fmt::format("wrote {}", *out));
+  return kHeld;
+}
+
+}  // namespace isodyne::app

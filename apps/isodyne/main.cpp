@@ -1,0 +1,53 @@
+// The command line: finds the command, reads its arguments, runs it.
+
+#include <csignal>
+#include <exception>
+
+#include <fmt/format.h>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "terminal.h"
+
+namespace {
+
+int dispatch(const std::vector<std::string>& words) {
+  using namespace isodyne::app;
+  if (words.empty() || words[0] == "--help" || words[0] == "-h") {
+    fmt::print("{}", help_text());
+    return words.empty() ? kWrongInput : kHeld;
+  }
+  if (words[0] == "--version") {
+    say("isodyne " ISODYNE_VERSION);
+    return kHeld;
+  }
+  const Command* command = find_command(words[0]);
+  if (command == nullptr) {
+    std::vector<std::string> names;
+    for (const Command& c : commands()) names.emplace_back(c.name);
+    const auto meant = isodyne::closest(words[0], names);
+    say_error(fmt::format("there is no command `{}`; {}", words[0], meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
+    return kWrongInput;
+  }
+  const auto arguments = read_arguments(*command, {words.begin() + 1, words.end()});
+  if (!arguments) return kWrongInput;
+  if (arguments->has(Option::help)) {
+    fmt::print("{}", help_text(*command));
+    return kHeld;
+  }
+  return command->run(*arguments);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  std::signal(SIGXFSZ, SIG_IGN);  // a file size limit is reported like a full disk
+  std::signal(SIGPIPE, SIG_IGN);  // so is a reader that went away
+  try {
+    const int status = dispatch({argv + 1, argv + argc});
+    return std::fflush(stdout) == 0 ? status : isodyne::app::kNotCompleted;
+  } catch (const std::exception& e) {
+    isodyne::app::say_error(fmt::format("internal error: {}", e.what()));
+    return isodyne::app::kNotCompleted;
+  }
+}

@@ -1,0 +1,46 @@
+#include "isodyne/present/report.h"
+
+#include <filesystem>
+
+#include <fmt/format.h>
+
+#include "command.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+int run_report(const Arguments& arguments) {
+  std::vector<present::RunFolder> runs;
+  for (const std::string& path : arguments.words) {
+    auto run = present::open_run(path);
+    if (!run) {
+      say_error(run.failure().text());
+      return kWrongInput;
+    }
+    runs.push_back(std::move(*run));
+  }
+  const std::string out = arguments.value(Option::out).value_or(
+      runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
+  {
+    ProgressLine progress;
+    for (std::size_t i = 0; i < runs.size(); ++i) {
+      progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()), fmt::format("drawing {}", runs[i].summary.title()));
+      const Status drawn = present::draw_figures(runs[i]);
+      if (!drawn) {
+        progress.clear();
+        say_error(drawn.failure().text());
+        return kNotCompleted;
+      }
+    }
+  }
+  const auto html = present::report_html(runs);
+  const Status written = html ? present::write_file(out, *html) : Status(html.failure());
+  if (!written) {
+    say_error(written.failure().text());
+    return kNotCompleted;
+  }
+  say(out);
+  return kHeld;
+}
+
+}  // namespace isodyne::app

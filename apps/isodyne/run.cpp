@@ -1,0 +1,310 @@
+#include "isodyne/bench/run.h"
+
+#include <algorithm>
+#include <atomic>
+#include <cerrno>
+#include <charconv>
+#include <csignal>
+#include <cstring>
+#include <ctime>
+#include <filesystem>
+#include <set>
+
+#include <sys/stat.h>
+
+#include <fmt/format.h>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "isodyne/judge/judge.h"
+#include "isodyne/ports/library_port.h"
+#include "isodyne/present/report.h"
+#include "isodyne/record/recorder.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+std::atomic<bool> g_stop{false};
+
+void on_interrupt(int signal) {
+  g_stop.store(true, std::memory_order_relaxed);  // only the flag is handed over
+  std::signal(signal, SIG_DFL);                   // a second Ctrl-C ends the program at once
+}
+
+/// Joins the run with those who watch it.
+class Watchers : public bench::Observer {
+ public:
+  Watchers(const model::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title)
+      : program_(program), recorder_(recorder), judge_(judge), title_(std::move(title)) {}
+
+  void follow(const bench::Run& run) { run_ = &run; }
+
+  void image(const bench::Image& image) override {
+    for (const std::int32_t r : judge_.image(image)) recorder_.event({image.at, bench::EventKind::broken, r, 0, 0});
+    recorder_.image(image);
+    if (++images_ % 512 == 0 && progress_.due()) draw(image.at);
+  }
+  void event(const bench::Event& event) override {
+    if (event.kind == bench::EventKind::fault_on) injected_.insert(event.subject);
+    recorder_.event(event);
+  }
+  bool good() const override { return recorder_.good(); }
+
+  bool injected(std::int32_t fault) const { return injected_.contains(fault); }
+  void done() { progress_.clear(); }
+
+ private:
+  void draw(Time now) {
+    const std::size_t at = run_->scenario().at_step(), of = run_->scenario().steps();
+    const double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
+    progress_.draw(share, fmt::format("{}  {:.0f} s simulated{}", title_, to_seconds(now), of == 0 ? "" : fmt::format(", action {} of {}", std::min(at + 1, of), of)));
+  }
+
+  const model::Program& program_;
+  record::Recorder& recorder_;
+  judge::Judge& judge_;
+  std::string title_;
+  const bench::Run* run_ = nullptr;
+  ProgressLine progress_;
+  std::set<std::int32_t> injected_;
+  std::int64_t images_ = 0;
+};
+
+template <typename List>
+std::optional<std::int32_t> index_of(const List& list, const std::string& name, const char* what, const std::string& bench) {
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < list.size(); ++i) {
+    if (list[i].name == name) return static_cast<std::int32_t>(i);
+    names.push_back(list[i].name);
+  }
+  std::string all;
+  for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+  const auto meant = closest(name, names);
+  say_error(fmt::format("bench {} has no {} `{}`; {}", bench, what, name,
+                        meant ? fmt::format("did you mean `{}`?", *meant) : names.empty() ? fmt::format("it declares no {}", what) : "it has " + all));
+  return std::nullopt;
+}
+
+struct Wanted {
+  bench::RunPlan plan;
+  std::chrono::milliseconds answer_within{1000};
+};
+
+std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program) {
+  Wanted wanted;
+  bench::RunPlan& plan = wanted.plan;
+  if (arguments.words.size() > 1) {
+    const auto scenario = index_of(program.scenarios, arguments.words[1], "scenario", program.name);
+    if (!scenario) return std::nullopt;
+    plan.scenario = *scenario;
+  }
+  for (const std::string& name : arguments.values(Option::fault)) {
+    const auto fault = index_of(program.faults, name, "fault", program.name);
+    if (!fault) return std::nullopt;
+    plan.faults.push_back(*fault);
+  }
+  if (const auto seed = arguments.value(Option::seed)) {
+    const auto read = std::from_chars(seed->data(), seed->data() + seed->size(), plan.seed);
+    if (read.ec != std::errc{} || read.ptr != seed->data() + seed->size()) {
+      say_error(fmt::format("--seed takes a whole number from 0 to 18446744073709551615, not `{}`", *seed));
+      return std::nullopt;
+    }
+  }
+  for (const Option option : {Option::span, Option::answer_within}) {
+    const auto text = arguments.value(option);
+    if (!text) continue;
+    const auto span = read_span(*text);
+    if (!span || span->count() == 0) {
+      say_error(fmt::format("`{}` is not a time; write for example \"90 s\" or \"2 min\"", *text));
+      return std::nullopt;
+    }
+    if (option == Option::span) plan.longest = span;
+    if (option == Option::answer_within) wanted.answer_within = std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
+  }
+  if (plan.scenario == model::kNone && !plan.longest) {
+    std::string all;
+    for (const model::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
+    say_error(fmt::format("name a scenario ({}), or say how long to run with --for", all.empty() ? "the bench has none" : all));
+    return std::nullopt;
+  }
+  plan.setting = arguments.value(Option::setting).value_or("");
+  if (const auto trouble = bench::trouble_with(program, plan)) {
+    say_error(trouble->text());
+    return std::nullopt;
+  }
+  return wanted;
+}
+
+/// Makes the run folder; an earlier run is never written over.
+Result<std::string> make_folder(const Arguments& arguments, const model::Program& program, const bench::RunPlan& plan) {
+  std::error_code error;
+  if (const auto out = arguments.value(Option::out)) {
+    if (fs::exists(*out, error) && (!fs::is_directory(*out, error) || !fs::is_empty(*out, error))) {
+      return Failure{"cannot use", *out, "it exists and is not an empty folder; earlier runs are not written over"};
+    }
+    fs::create_directories(*out, error);
+    if (error) return Failure{"cannot create the folder", *out, error.message()};
+    return *out;
+  }
+  std::string name = plan.scenario == model::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+  for (const std::int32_t f : plan.faults) name += "-" + program.faults[static_cast<std::size_t>(f)].name;
+  fs::create_directories("runs", error);
+  if (error) return Failure{"cannot create the folder", "runs", error.message() + "; choose another with --out"};
+  int number = 1;
+  for (const auto& entry : fs::directory_iterator("runs", error)) {
+    int taken = 0;
+    const std::string taken_name = entry.path().filename().string();
+    if (std::from_chars(taken_name.data(), taken_name.data() + taken_name.size(), taken).ec == std::errc{}) number = std::max(number, taken + 1);
+  }
+  for (; number < 1'000'000; ++number) {  // mkdir decides between two runs that start together
+    const std::string folder = fmt::format("runs/{:03}-{}", number, name);
+    if (mkdir(folder.c_str(), 0777) == 0) return folder;
+    if (errno != EEXIST) return Failure{"cannot create the folder", folder, std::string(std::strerror(errno)) + "; choose another with --out"};
+  }
+  return Failure{"cannot find a free name in", "runs", ""};
+}
+
+std::string now_text() {
+  const std::time_t now = std::time(nullptr);
+  std::tm utc{};
+  gmtime_r(&now, &utc);
+  char text[32];
+  std::strftime(text, sizeof text, "%Y-%m-%d %H:%M:%S UTC", &utc);
+  return text;
+}
+
+record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded& loaded, const bench::RunPlan& plan) {
+  const model::Program& program = *loaded.program;
+  record::RunIdentity identity;
+  identity.version = ISODYNE_VERSION;
+  if (plan.scenario != model::kNone) identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+  for (const std::int32_t f : plan.faults) identity.faults.push_back(program.faults[static_cast<std::size_t>(f)].name);
+  identity.setting = plan.setting;
+  if (identity.setting.empty() && !program.controllers.empty()) identity.setting = program.controllers.front().settings.front().name;
+  identity.seed = plan.seed;
+  identity.main = loaded.relative.front();
+  identity.longest = arguments.value(Option::span).value_or("");
+  for (std::size_t i = 0; i < loaded.relative.size(); ++i) {
+    identity.sources.emplace_back(loaded.relative[i], loaded.sources->text(static_cast<std::int32_t>(i)));
+  }
+  return identity;
+}
+
+void print_verdicts(const present::Summary& s, const std::string& folder) {
+  using judge::Answer;
+  const bool colours = colours_on(stdout);
+  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s, s.wall_seconds));
+  if (!s.rows.empty()) {
+    Table table({{"Requirement", Table::Align::left}, {"Verdict", Table::Align::left}, {"Worst margin", Table::Align::right},
+                 {"at", Table::Align::right}, {"First broken", Table::Align::right}, {"Meaning", Table::Align::left}});
+    const auto seconds = [](const std::optional<double>& t) { return t ? fmt::format("{:.2f} s", *t) : std::string("–"); };
+    for (const present::SummaryRow& r : s.rows) {
+      const char* colour = r.answer == judge::answer_word(Answer::held) ? "32" : r.answer == judge::answer_word(Answer::broken) ? "1;31" : "33";
+      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description}, colour, 1);
+    }
+    fmt::print("{}", table.text(width_of(stdout), colours));
+  }
+  for (const std::string& f : s.not_injected) say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
+  std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
+  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
+    if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
+  }
+  say(fmt::format("{}. Evidence in {}", counts, folder));
+}
+
+int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict) {
+  using judge::Answer;
+  if (result.ending != bench::Ending::completed) return kNotCompleted;
+  if (s.count(Answer::broken) > 0) return kBroken;
+  if (strict && s.count(Answer::held) != s.rows.size()) return kBroken;
+  return kHeld;
+}
+
+/// Verdict files, figures and report; false (and said why) if something could not be written.
+bool write_evidence(const present::Summary& summary, const std::string& folder, bool with_report) {
+  const fs::path base(folder);
+  for (const auto& [name, text] : {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
+    const Status written = present::write_file((base / name).string(), text);
+    if (!written) return say_error(written.failure().text()), false;
+  }
+  if (!with_report) return true;
+  std::vector<present::RunFolder> runs;
+  auto opened = present::open_run(folder);
+  if (!opened) return say_error(opened.failure().text()), false;
+  runs.push_back(std::move(*opened));
+  const Status drawn = present::draw_figures(runs[0]);
+  if (!drawn) return say_error(drawn.failure().text()), false;
+  const auto html = present::report_html(runs);
+  const Status written = html ? present::write_file((base / "report.html").string(), *html) : Status(html.failure());
+  if (!written) return say_error(written.failure().text()), false;
+  return true;
+}
+
+void explain_ending(const bench::RunResult& result, const record::Recorder& recorder) {
+  if (result.ending == bench::Ending::completed) return;
+  say_error(result.ending == bench::Ending::not_recorded ? recorder.trouble().text() : result.explanation);
+  for (const std::string& d : result.details) say_aside("  " + d);
+}
+
+}  // namespace
+
+int run_run(const Arguments& arguments) {
+  const std::string& file = arguments.words[0];
+  const model::Loaded loaded = load_file(file);
+  print_diagnostics(loaded, file);
+  if (loaded.program == nullptr) return kWrongInput;
+  const auto wanted = read_plan(arguments, *loaded.program);
+  if (!wanted) return kWrongInput;
+  const bool given = arguments.has(Option::out);
+  const auto folder = make_folder(arguments, *loaded.program, wanted->plan);
+  if (!folder) {
+    say_error(folder.failure().text());
+    return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
+  }
+  const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan);
+  auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity);
+  if (!recorder) {
+    say_error(recorder.failure().text());
+    return kNotCompleted;
+  }
+  judge::Judge judge(loaded.program);
+  Watchers watchers(*loaded.program, **recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario);
+
+  ports::CallGuard guard(wanted->answer_within);
+  const bench::PortMaker make_port = [&](const model::Controller& c, const model::Setting& s) -> std::unique_ptr<ports::ControllerPort> {
+    return std::make_unique<ports::LibraryPort>(c.name, ports::layout_of(*loaded.program, c), folder_of(file), s.library, guard);
+  };
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+  const std::string started = now_text();
+  const auto begin = std::chrono::steady_clock::now();
+  bench::Run run(loaded.program, wanted->plan, make_port, watchers);
+  watchers.follow(run);
+  bench::RunResult result = run.execute(g_stop);
+  watchers.done();
+  (*recorder)->last_image();
+  const Status closed = (*recorder)->close(result.ending);
+  if (!closed) result.ending = bench::Ending::not_recorded;
+
+  present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
+  summary.started = started;
+  summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+  for (const std::int32_t f : wanted->plan.faults) {
+    if (!watchers.injected(f)) summary.not_injected.push_back(loaded.program->faults[static_cast<std::size_t>(f)].name);
+  }
+  explain_ending(result, **recorder);
+  const bool written = write_evidence(summary, *folder, closed && !arguments.has(Option::no_report));
+  if (arguments.has(Option::json)) {
+    fmt::print("{}", to_json(summary));
+  } else {
+    print_verdicts(summary, *folder);
+  }
+  return written ? exit_status(summary, result, arguments.has(Option::strict)) : kNotCompleted;
+}
+
+}  // namespace isodyne::app

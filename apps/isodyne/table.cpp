@@ -1,0 +1,78 @@
+#include "table.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::app {
+
+namespace {
+
+/// Cut at blanks so that no line is wider than `width`, if words allow.
+std::vector<std::string> wrapped(const std::string& text, std::size_t width) {
+  std::vector<std::string> lines{""};
+  std::size_t at = 0;
+  while (at < text.size()) {
+    const std::size_t blank = std::min(text.find(' ', at), text.size());
+    const std::string word = text.substr(at, blank - at);
+    const bool fits = lines.back().empty() || width == 0 || display_width(lines.back()) + 1 + display_width(word) <= width;
+    if (!fits) lines.emplace_back();
+    lines.back() += (lines.back().empty() ? "" : " ") + word;
+    at = blank + 1;
+  }
+  return lines;
+}
+
+}  // namespace
+
+void Table::row(std::vector<std::string> cells, std::string colour, std::size_t coloured) {
+  cells.resize(columns_.size());
+  for (std::string& cell : cells) std::replace(cell.begin(), cell.end(), '\n', ' ');
+  rows_.push_back({std::move(cells), std::move(colour), coloured});
+}
+
+std::string Table::text(std::size_t width, bool colours) const {
+  std::vector<std::size_t> widths;
+  for (std::size_t c = 0; c < columns_.size(); ++c) {
+    std::size_t w = display_width(columns_[c].title);
+    for (const Row& r : rows_) w = std::max(w, display_width(r.cells[c]));
+    widths.push_back(w);
+  }
+  std::size_t before_last = 0;
+  for (std::size_t c = 0; c + 1 < widths.size(); ++c) before_last += widths[c] + 2;
+  const std::size_t last_width = width > before_last + 20 ? width - before_last : 0;
+
+  std::string out;
+  const auto line = [&](const std::vector<std::string>& cells, const std::string& colour, std::size_t coloured) {
+    std::string text;
+    for (std::size_t c = 0; c < cells.size(); ++c) {
+      const std::string pad(widths[c] > display_width(cells[c]) ? widths[c] - display_width(cells[c]) : 0, ' ');
+      std::string cell = columns_[c].align == Align::right ? pad + cells[c] : cells[c] + (c + 1 < cells.size() ? pad : "");
+      if (colours && !colour.empty() && c == coloured) cell = fmt::format("\x1b[{}m{}\x1b[0m", colour, cell);
+      text += (c == 0 ? "" : "  ") + cell;
+    }
+    while (!text.empty() && text.back() == ' ') text.pop_back();
+    out += text + "\n";
+  };
+  std::vector<std::string> titles;
+  for (const Column& c : columns_) titles.push_back(c.title);
+  const std::size_t title_begin = out.size();
+  line(titles, "", 0);
+  if (colours) {
+    out.insert(title_begin, "\x1b[2m");
+    out.insert(out.size() - 1, "\x1b[0m");
+  }
+  for (const Row& r : rows_) {
+    const std::vector<std::string> lines = wrapped(r.cells.back(), last_width);
+    for (std::size_t i = 0; i < lines.size(); ++i) {
+      std::vector<std::string> cells = i == 0 ? r.cells : std::vector<std::string>(r.cells.size());
+      cells.back() = lines[i];
+      line(cells, i == 0 ? r.colour : "", r.coloured);
+    }
+  }
+  return out;
+}
+
+}  // namespace isodyne::app

@@ -1,0 +1,35 @@
+#pragma once
+// The one writer of aligned tables.
+
+#include <string>
+#include <vector>
+
+namespace isodyne::app {
+
+class Table {
+ public:
+  enum class Align { left, right };
+  struct Column {
+    std::string title;
+    Align align = Align::left;
+  };
+  explicit Table(std::vector<Column> columns) : columns_(std::move(columns)) {}
+
+  /// `colour` is an SGR sequence such as "1;31" for the cell in column `coloured`; used on terminals only.
+  void row(std::vector<std::string> cells, std::string colour = {}, std::size_t coloured = 0);
+  bool empty() const { return rows_.empty(); }
+
+  /// Columns two blanks apart; the last one is wrapped to `width` (0: never).
+  std::string text(std::size_t width, bool colours) const;
+
+ private:
+  struct Row {
+    std::vector<std::string> cells;
+    std::string colour;
+    std::size_t coloured = 0;
+  };
+  std::vector<Column> columns_;
+  std::vector<Row> rows_;
+};
+
+}  // namespace isodyne::app

@@ -1,0 +1,42 @@
+/* The interface between Isodyne and a controller in a shared library. C11, no dependency.
+ *
+ * A controller is a shared library with three functions and one constant:
+ *
+ *   const isodyne_controller_info isodyne_info;
+ *   int  isodyne_init(void **self, int64_t period_ns);
+ *   int  isodyne_step(void *self, int64_t time_ns, const READS *reads, WRITES *writes);
+ *   void isodyne_close(void *self);
+ *
+ * READS and WRITES are structs with one named member per channel. They differ from bench to bench, so their
+ * definition, typed prototypes of the functions and the value of isodyne_info come from a header that
+ *
+ *   isodyne export header BENCH
+ *
+ * writes. All functions are called from one thread. init and step return 0, or any other number to say that
+ * the controller gives up; the run then ends and reports that number. `self` is the controller's own and is
+ * handed back unchanged. `writes` holds the previous answer when step is called (zeros at first).
+ */
+#ifndef ISODYNE_CONTROLLER_H
+#define ISODYNE_CONTROLLER_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+/* Changes only when an existing controller would no longer work. */
+#define ISODYNE_CONTROLLER_VERSION 1u
+
+typedef struct isodyne_controller_info {
+  uint32_t interface_version; /* ISODYNE_CONTROLLER_VERSION */
+  uint32_t reads_bytes;       /* sizeof(READS) */
+  uint32_t writes_bytes;      /* sizeof(WRITES) */
+  uint32_t reserved;          /* 0 */
+  uint64_t layout;            /* identity of names, types and order of all members */
+} isodyne_controller_info;
+
+#ifdef _WIN32
+#define ISODYNE_EXPORT __declspec(dllexport)
+#else
+#define ISODYNE_EXPORT __attribute__((visibility("default")))
+#endif
+
+#endif

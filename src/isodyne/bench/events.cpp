@@ -1,0 +1,105 @@
+#include "isodyne/bench/events.h"
+
+#include <fmt/format.h>
+
+namespace isodyne::bench {
+
+const char* event_word(EventKind kind) {
+  switch (kind) {
+#define EVENT(id, word) \
+  case EventKind::id:   \
+    return word;
+#include "isodyne/bench/events.def"
+#undef EVENT
+  }
+  return "?";
+}
+
+const char* ending_word(Ending ending) {
+  switch (ending) {
+    case Ending::completed:
+      return "completed";
+    case Ending::interrupted:
+      return "interrupted";
+    case Ending::wait_timed_out:
+      return "wait timed out";
+    case Ending::controller_failed:
+      return "controller failed";
+    case Ending::diverged:
+      return "diverged";
+    case Ending::not_recorded:
+      return "not recorded";
+  }
+  return "?";
+}
+
+namespace {
+
+template <typename List>
+const auto& at(const List& list, std::int32_t index) { return list[static_cast<std::size_t>(index)]; }
+
+std::string action_text(const model::Program& p, const Event& e) {
+  const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
+  using Kind = model::ScenarioStep::Kind;
+  if (step.kind == Kind::start) return fmt::format("start at {}", p.format(step.target, e.value));
+  if (step.kind == Kind::set) return fmt::format("set to {}", p.format(step.target, e.value));
+  if (step.kind == Kind::ramp) return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
+  // Line breaks inside a long condition would break tables.
+  std::string text(p.sources->covered(step.span));
+  for (char& c : text) {
+    if (c == '\n' || c == '\r' || c == '\t') c = ' ';
+  }
+  return text;
+}
+
+}  // namespace
+
+std::string subject_text(const model::Program& p, const Event& e) {
+  switch (e.kind) {
+    case EventKind::action: {
+      const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
+      return step.target == model::kNone ? at(p.scenarios, e.detail).name : p.variable(step.target).name;
+    }
+    case EventKind::fault_on:
+    case EventKind::fault_off:
+      return at(p.faults, e.subject).name;
+    case EventKind::mode:
+      return p.variable(at(p.machines, e.subject).mode).name;
+    case EventKind::saturated:
+      return at(p.sensors, e.subject).name;
+    case EventKind::controller:
+      return at(p.controllers, e.subject).name;
+    case EventKind::broken:
+      return at(p.requirements, e.subject).name;
+    case EventKind::ended:
+      return "run";
+  }
+  return {};
+}
+
+std::string event_text(const model::Program& p, const Event& e) {
+  switch (e.kind) {
+    case EventKind::action:
+      return action_text(p, e);
+    case EventKind::fault_on:
+      return "becomes active";
+    case EventKind::fault_off:
+      return "is over";
+    case EventKind::mode: {
+      const model::StateMachine& machine = at(p.machines, e.subject);
+      const model::Transition& t = at(machine.transitions, e.detail);
+      return fmt::format("{} -> {}", p.format(machine.mode, t.from), p.format(machine.mode, t.to));
+    }
+    case EventKind::saturated:
+      return fmt::format("leaves its range at {}", p.format(at(p.sensors, e.subject).value, e.value));
+    case EventKind::controller:
+      return e.detail == 0 ? "ready" : "failed";
+    case EventKind::broken:
+      return at(p.requirements, e.subject).formula;
+    case EventKind::ended:
+      return ending_word(static_cast<Ending>(e.subject));
+  }
+  return {};
+}
+
+}  // namespace isodyne::bench

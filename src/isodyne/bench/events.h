@@ -1,0 +1,57 @@
+#pragma once
+// Things that happen at an instant, as small records that the stepping thread can hand on without
+// allocating; their words are made later.
+
+#include <cstdint>
+#include <string>
+
+#include "isodyne/core/time.h"
+#include "isodyne/model/program.h"
+
+namespace isodyne::bench {
+
+enum class EventKind {
+#define EVENT(id, word) id,
+#include "isodyne/bench/events.def"
+#undef EVENT
+};
+
+const char* event_word(EventKind kind);
+
+/// How a run came to its end.
+enum class Ending { completed, interrupted, wait_timed_out, controller_failed, diverged, not_recorded };
+
+const char* ending_word(Ending ending);
+
+struct Event {
+  Time at{};
+  EventKind kind = EventKind::action;
+  /// action: step of the scenario; fault: fault; mode: state machine; saturated: sensor; controller:
+  /// controller; broken: requirement; ended: Ending.
+  std::int32_t subject = 0;
+  std::int32_t detail = 0;  ///< mode: transition; action: scenario
+  double value = 0;         ///< action: the value set; saturated: the value sampled
+};
+
+/// "gate_slow", "lower.leaf"
+std::string subject_text(const model::Program& program, const Event& event);
+/// "resting -> moving", "set request = up"
+std::string event_text(const model::Program& program, const Event& event);
+
+/// All variables at one instant. Valid only during the call that hands it over.
+struct Image {
+  Time at{};
+  const double* variables = nullptr;
+};
+
+/// Whoever wants to see a run. Called on the stepping thread, in the order of the instants.
+class Observer {
+ public:
+  virtual ~Observer() = default;
+  virtual void image(const Image&) {}
+  virtual void event(const Event&) {}
+  /// False asks for the end of the run: what has been seen cannot be kept.
+  virtual bool good() const { return true; }
+};
+
+}  // namespace isodyne::bench

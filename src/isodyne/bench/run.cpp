@@ -1,0 +1,218 @@
+#include "isodyne/bench/run.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace isodyne::bench {
+
+namespace {
+
+std::vector<model::NodeId> edge_nodes(const model::Program& program) {
+  std::vector<model::NodeId> nodes;
+  for (const model::Edge& e : program.edges) nodes.push_back(e.now);
+  return nodes;
+}
+
+const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
+  if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
+  const auto found = std::find_if(c.settings.begin(), c.settings.end(), [&](const model::Setting& s) { return s.name == name; });
+  return found == c.settings.end() ? nullptr : &*found;
+}
+
+}  // namespace
+
+std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan) {
+  for (std::size_t i = 0; i < plan.faults.size(); ++i) {
+    for (std::size_t j = 0; j < i; ++j) {
+      const model::Fault& a = program.faults[static_cast<std::size_t>(plan.faults[j])];
+      const model::Fault& b = program.faults[static_cast<std::size_t>(plan.faults[i])];
+      if (&a == &b) return Failure{fmt::format("fault `{}` is chosen twice", a.name), "", ""};
+      if (a.tap != b.tap) continue;
+      const std::string& place = program.variable(program.taps[static_cast<std::size_t>(a.tap)].target).name;
+      return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", a.name, b.name, place), "", "choose one of them"};
+    }
+  }
+  for (const model::Controller& c : program.controllers) {
+    if (setting_of(c, plan.setting) != nullptr) continue;
+    std::string known;
+    for (const model::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
+    return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "", fmt::format("it has {}", known)};
+  }
+  return std::nullopt;
+}
+
+Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer)
+    : program_(std::move(program)), plan_(std::move(plan)), observer_(observer), plant_(program_), scenario_(*program_, plan_.scenario),
+      faults_(*program_, plan_.faults), edges_(*program_, edge_nodes(*program_)) {
+  for (const model::Sensor& s : program_->sensors) {
+    io::SensorState state;
+    state.noise = RandomStream(plan_.seed, s.name);
+    sensors_.push_back(state);
+  }
+  for (const model::Controller& c : program_->controllers) {
+    Wired wired;
+    wired.controller = &c;
+    wired.port = make_port(c, *setting_of(c, plan_.setting));
+    wired.reads.resize(c.reads.size());
+    wired.writes.resize(c.writes.size());
+    for (const model::ControllerWrite& w : c.writes) wired.valid.push_back(program_->writable(w.value));
+    controllers_.push_back(std::move(wired));
+  }
+}
+
+engine::TapState* Run::tap(std::int32_t index) {
+  return index == model::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
+}
+
+bool Run::start_controllers() {
+  for (std::size_t i = 0; i < controllers_.size(); ++i) {
+    const Status started = controllers_[i].port->start(controllers_[i].controller->period);
+    observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), started ? 0 : 1, 0});
+    if (started) continue;
+    result_.ending = Ending::controller_failed;
+    result_.explanation = started.failure().text();
+    return false;
+  }
+  return true;
+}
+
+RunResult Run::execute(const std::atomic<bool>& stop) {
+  state_ = plant_.start(scenario_.start_values());
+  // Conditions of the first instant look at the solved start.
+  plant_.solve(state_);
+  scenario_.plan(state_.values.data(), state_.now);
+  faults_.plan(state_.values.data(), state_.now);
+  if (start_controllers()) {
+    while (instant() && !over(stop)) {
+      const engine::PlantTrouble trouble = plant_.step(state_);
+      if (trouble.kind != engine::PlantTrouble::Kind::none) {
+        stop_for_trouble(trouble);
+        break;
+      }
+      ++result_.steps;
+    }
+  }
+  for (Wired& c : controllers_) {
+    if (result_.ending != Ending::controller_failed) c.port->close();
+  }
+  result_.ended_at = state_.now;
+  observer_.event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
+  return std::move(result_);
+}
+
+/// The order of events in one instant; the numbers are those of docs/architecture.md.
+bool Run::instant() {
+  scenario_.apply(state_, observer_);  // 1
+  faults_.apply(state_, observer_);
+  take_answers();  // 2
+  plant_.apply_input_taps(state_);
+  for (const engine::ModeChange& change : plant_.settle(state_)) {  // 3
+    observer_.event({state_.now, EventKind::mode, change.machine, change.transition, 0});
+  }
+  sample_sensors();  // 4
+  if (!exchange()) return false;
+  finish_instant();  // 5
+  return true;
+}
+
+void Run::take_answers() {
+  for (Wired& c : controllers_) {
+    if (!c.answered || state_.now.count() % c.controller->period.count() != 0) continue;
+    for (std::size_t i = 0; i < c.valid.size(); ++i) {
+      const model::ControllerWrite& w = c.controller->writes[i];
+      const double answer = state_[w.pending];
+      state_[c.valid[i]] = w.actuator == model::kNone ? answer : io::actuate(program_->actuators[static_cast<std::size_t>(w.actuator)], answer);
+    }
+  }
+}
+
+void Run::sample_sensors() {
+  for (std::size_t i = 0; i < sensors_.size(); ++i) {
+    const model::Sensor& s = program_->sensors[i];
+    if (state_.now.count() % s.period.count() != 0) continue;
+    const bool before = sensors_[i].saturated;
+    const io::Sample got = io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
+    state_[s.value] = got.value;
+    if (s.counts != model::kNone) state_[s.counts] = got.counts;
+    if (sensors_[i].saturated && !before) observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
+  }
+}
+
+bool Run::exchange() {
+  for (std::size_t i = 0; i < controllers_.size(); ++i) {
+    Wired& c = controllers_[i];
+    if (state_.now.count() % c.controller->period.count() != 0) continue;
+    for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
+    const Status exchanged = c.port->exchange(state_.now, c.reads, c.writes);
+    if (!exchanged) {
+      observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), 1, 0});
+      result_.ending = Ending::controller_failed;
+      result_.explanation = fmt::format("{} at {}", exchanged.failure().text(), format_instant(state_.now));
+      for (std::size_t r = 0; r < c.reads.size(); ++r) {
+        const model::VarId id = c.controller->reads[r];
+        result_.details.push_back(fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
+      }
+      finish_instant();  // the recording keeps the instant of the failure
+      return false;
+    }
+    for (std::size_t w = 0; w < c.writes.size(); ++w) state_[c.controller->writes[w].pending] = c.writes[w];
+    c.answered = true;
+  }
+  return true;
+}
+
+void Run::finish_instant() {
+  observer_.image({state_.now, state_.values.data()});
+  edges_.evaluate(state_.values.data());
+  for (std::size_t i = 0; i < program_->edges.size(); ++i) state_[program_->edges[i].previous] = edges_.value(i);
+}
+
+bool Run::over(const std::atomic<bool>& stop) {
+  if (!observer_.good()) {
+    result_.ending = Ending::not_recorded;
+    return true;
+  }
+  if (stop.load(std::memory_order_relaxed)) {  // nothing else is handed over with the flag
+    result_.ending = Ending::interrupted;
+    result_.explanation = fmt::format("interrupted at {}", format_instant(state_.now));
+    return true;
+  }
+  const Time next = state_.now + program_->step;
+  if (plan_.longest && next > *plan_.longest) return true;
+  if (plan_.scenario != model::kNone && scenario_.finished()) return true;
+  scenario_.plan(state_.values.data(), next);
+  faults_.plan(state_.values.data(), next);
+  if (scenario_.timed_out() != nullptr) stop_for_wait();
+  return scenario_.timed_out() != nullptr;
+}
+
+void Run::stop_for_wait() {
+  const model::ScenarioStep& step = *scenario_.timed_out();
+  result_.ending = Ending::wait_timed_out;
+  result_.explanation = fmt::format("{}: `{}` did not come true within {}", program_->sources->place(step.span),
+                                    std::string(program_->sources->covered(step.span)), format_span(step.duration));
+  for (const model::VarId id : program_->reads(step.value)) {
+    result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
+  }
+}
+
+void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
+  result_.ending = Ending::diverged;
+  const Time next = state_.now + program_->step;
+  if (trouble.kind == engine::PlantTrouble::Kind::endless_reversal) {
+    const model::StateMachine& machine = program_->machines[static_cast<std::size_t>(trouble.index)];
+    result_.explanation = fmt::format("`{}` has changed its mode at each of the last {} instants, up to {}: its conditions undo each other",
+                                      program_->variable(machine.mode).name, engine::Plant::kMostReversals, format_instant(state_.now));
+    for (const model::Transition& t : machine.transitions) {
+      result_.details.push_back(fmt::format("{}: {} -> {}", program_->sources->place(t.span), program_->format(machine.mode, t.from), program_->format(machine.mode, t.to)));
+    }
+    return;
+  }
+  const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
+  result_.explanation = fmt::format("`{}` is no longer a finite number at {}; at {} it was {}", program_->variable(s.value).name,
+                                    format_instant(next), format_instant(state_.now), program_->format(s.value, trouble.last_good));
+  result_.details.push_back(fmt::format("its equation is in {}", program_->sources->place(s.equation)));
+}
+
+}  // namespace isodyne::bench

@@ -1,0 +1,89 @@
+#pragma once
+// One run of a bench in lockstep: the static schedule of docs/architecture.md, instant by instant.
+
+#include <atomic>
+#include <chrono>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/events.h"
+#include "isodyne/bench/faults.h"
+#include "isodyne/bench/scenario.h"
+#include "isodyne/core/result.h"
+#include "isodyne/engine/plant.h"
+#include "isodyne/io/channel.h"
+#include "isodyne/ports/controller_port.h"
+
+namespace isodyne::bench {
+
+/// What makes one run different from another of the same bench.
+struct RunPlan {
+  std::int32_t scenario = model::kNone;
+  std::vector<std::int32_t> faults;
+  std::uint64_t seed = 1;
+  std::optional<Time> longest;  ///< end after this time, whatever the scenario says
+  std::string setting;          ///< of every controller; empty: the first of each
+};
+
+/// Makes the port of a controller under a setting.
+using PortMaker = std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
+
+struct RunResult {
+  Ending ending = Ending::completed;
+  Time ended_at{};
+  std::int64_t steps = 0;
+  std::string explanation;            ///< why it ended early; empty when completed
+  std::vector<std::string> details;   ///< values that help to see why, a line each
+};
+
+/// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
+std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan);
+
+class Run {
+ public:
+  /// The plan must be free of trouble_with(). `observer` outlives the run.
+  Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer);
+
+  /// Runs to the end. `stop` may be set from elsewhere (a signal) to end after the present instant.
+  RunResult execute(const std::atomic<bool>& stop);
+
+  /// How far the scenario is, for a progress line: may be read in Observer::image.
+  const ScenarioPlayer& scenario() const { return scenario_; }
+
+ private:
+  struct Wired {
+    const model::Controller* controller = nullptr;
+    std::unique_ptr<ports::ControllerPort> port;
+    std::vector<double> reads, writes;
+    std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
+    bool answered = false;
+  };
+  bool start_controllers();
+  bool instant();
+  void take_answers();
+  void sample_sensors();
+  bool exchange();
+  void finish_instant();
+  bool over(const std::atomic<bool>& stop);
+  void stop_for_wait();
+  void stop_for_trouble(const engine::PlantTrouble& trouble);
+  engine::TapState* tap(std::int32_t index);
+
+  std::shared_ptr<const model::Program> program_;
+  RunPlan plan_;
+  Observer& observer_;
+  engine::Plant plant_;
+  ScenarioPlayer scenario_;
+  FaultPlayer faults_;
+  engine::Evaluator edges_;
+  engine::PlantState state_;
+  std::vector<io::SensorState> sensors_;
+  std::vector<Wired> controllers_;
+  RunResult result_;
+};
+
+}  // namespace isodyne::bench

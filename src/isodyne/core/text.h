@@ -1,0 +1,33 @@
+#pragma once
+// Small helpers for the words and numbers people read.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace isodyne {
+
+/// Number of code points in UTF-8 text (a malformed byte counts as one): columns in messages and tables.
+std::size_t display_width(std::string_view utf8);
+
+/// Six significant digits, no trailing zeros: "0.62", "1e-09", "3.14159".
+std::string format_number(double value);
+
+/// The shortest text that reads back as the same double.
+std::string format_exact(double value);
+
+/// Number of single-character edits (insert, delete, replace, swap of neighbours) from a to b.
+int edit_distance(std::string_view a, std::string_view b);
+
+/// The candidate closest to `word`, if it is close enough to be what was meant.
+std::optional<std::string> closest(std::string_view word, const std::vector<std::string>& candidates);
+
+/// FNV-1a, 64 bits (Fowler, Noll, Vo): for identities of layouts and streams, not for security.
+std::uint64_t fnv1a(std::string_view bytes, std::uint64_t hash = 0xcbf29ce484222325ULL);
+
+/// "1 fault", "3 faults".
+std::string counted(std::size_t count, std::string_view noun);
+
+}  // namespace isodyne

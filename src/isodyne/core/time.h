@@ -1,0 +1,28 @@
+#pragma once
+// Simulated time: a 64-bit count of nanoseconds from the start of the run.
+//
+// Periods and instants are exact integers, so no floating-point time is ever accumulated: instant n of a
+// task is offset + n * period. Seconds as a double exist only where equations need them.
+
+#include <chrono>
+#include <cstdint>
+#include <optional>
+#include <string>
+
+namespace isodyne {
+
+using Time = std::chrono::duration<std::int64_t, std::nano>;
+
+/// The instant or span in seconds, correctly rounded.
+constexpr double to_seconds(Time t) { return static_cast<double>(t.count()) * 1e-9; }
+
+/// The nearest whole number of nanoseconds; nothing if `seconds` is not finite or beyond ±290 years.
+std::optional<Time> time_from_seconds(double seconds);
+
+/// "12.345 s", "20 ms", "1 µs": the span in the unit that needs the fewest zeros.
+std::string format_span(Time t);
+
+/// "131.25 s": an instant in seconds with up to nanosecond digits, trailing zeros dropped.
+std::string format_instant(Time t);
+
+}  // namespace isodyne

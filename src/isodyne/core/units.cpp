@@ -1,0 +1,219 @@
+#include "isodyne/core/units.h"
+
+#include <cmath>
+#include <unordered_map>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne {
+
+namespace {
+
+struct Entry {
+  const char* name;
+  double factor;
+  Dimension dimension;
+};
+
+constexpr Dimension dim(int m, int kg, int s, int a, int k, int mol, int cd, int rad, int va, int var) {
+  const auto e = [](int x) { return static_cast<std::int8_t>(x); };
+  return {{e(m), e(kg), e(s), e(a), e(k), e(mol), e(cd), e(rad), e(va), e(var)}};
+}
+
+constexpr Entry kUnits[] = {
+#define UNIT(name, factor, m, kg, s, a, k, mol, cd, rad, va, var) \
+  {name, factor, dim(m, kg, s, a, k, mol, cd, rad, va, var)},
+#include "isodyne/core/units.def"
+#undef UNIT
+};
+
+const std::unordered_map<std::string_view, const Entry*>& table() {
+  static const auto* map = [] {
+    auto* m = new std::unordered_map<std::string_view, const Entry*>;
+    for (const Entry& entry : kUnits) m->emplace(entry.name, &entry);
+    return m;
+  }();
+  return *map;
+}
+
+std::optional<Dimension> combine(const Dimension& a, const Dimension& b, int sign) {
+  Dimension result;
+  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
+    const int sum = a.exponents[i] + sign * b.exponents[i];
+    if (sum > 100 || sum < -100) return std::nullopt;
+    result.exponents[i] = static_cast<std::int8_t>(sum);
+  }
+  return result;
+}
+
+/// unit = factor { ("*" | "/") factor } ; factor = (name | "(" unit ")") [ "^" integer ]
+class UnitReader {
+ public:
+  explicit UnitReader(std::string_view text) : text_(text) {}
+
+  std::optional<Unit> read() {
+    auto unit = product(0);
+    if (!unit || at_ != text_.size()) return std::nullopt;
+    unit->text = std::string(text_);
+    return unit;
+  }
+
+ private:
+  char peek() const { return at_ < text_.size() ? text_[at_] : '\0'; }
+
+  std::optional<Unit> product(int depth) {
+    auto left = factor(depth);
+    while (left && (peek() == '*' || peek() == '/')) {
+      const bool over = text_[at_++] == '/';
+      const auto right = factor(depth);
+      if (!right) return std::nullopt;
+      const auto combined = combine(left->dimension, right->dimension, over ? -1 : 1);
+      if (!combined) return std::nullopt;
+      left->dimension = *combined;
+      left->factor = over ? left->factor / right->factor : left->factor * right->factor;
+    }
+    return left;
+  }
+
+  std::optional<Unit> factor(int depth) {
+    std::optional<Unit> unit;
+    if (peek() == '(') {
+      if (depth > 8) return std::nullopt;
+      ++at_;
+      unit = product(depth + 1);
+      if (!unit || peek() != ')') return std::nullopt;
+      ++at_;
+    } else {
+      unit = name();
+    }
+    if (unit && peek() == '^') return raised(*unit);
+    return unit;
+  }
+
+  std::optional<Unit> name() {
+    const std::size_t begin = at_;
+    while (at_ < text_.size() && std::string_view("*/^()").find(text_[at_]) == std::string_view::npos) ++at_;
+    const auto found = table().find(text_.substr(begin, at_ - begin));
+    if (found == table().end()) return std::nullopt;
+    return Unit{{}, found->second->factor, found->second->dimension};
+  }
+
+  std::optional<Unit> raised(Unit unit) {
+    ++at_;
+    const bool negative = peek() == '-';
+    if (negative) ++at_;
+    int exponent = 0;
+    const std::size_t begin = at_;
+    while (peek() >= '0' && peek() <= '9' && at_ - begin < 2) exponent = exponent * 10 + (text_[at_++] - '0');
+    if (at_ == begin) return std::nullopt;
+    if (negative) exponent = -exponent;
+    const auto dimension = power(unit.dimension, exponent);
+    if (!dimension) return std::nullopt;
+    unit.dimension = *dimension;
+    unit.factor = std::pow(unit.factor, exponent);
+    return unit;
+  }
+
+  std::string_view text_;
+  std::size_t at_ = 0;
+};
+
+struct Quantity {
+  const char* unit;
+  const char* name;
+};
+
+/// What people call the dimensions that turn up in messages.
+constexpr Quantity kQuantities[] = {
+    {"1", "no unit"},       {"m", "length"},          {"m^2", "area"},        {"m^3", "volume"},
+    {"s", "time"},          {"1/s", "rate"},          {"m/s", "speed"},       {"m/s^2", "acceleration"},
+    {"m^2/s", "flow per width"}, {"m^3/s", "flow"},   {"kg", "mass"},         {"kg/m^3", "density"},
+    {"kg/s", "mass flow"},  {"N", "force"},           {"Pa", "pressure"},     {"J", "energy or torque"},
+    {"W", "active power"},  {"VA", "apparent power"}, {"var", "reactive power"}, {"V", "voltage"},
+    {"A", "current"},       {"ohm", "resistance"},    {"F", "capacitance"},   {"H", "inductance"},
+    {"C", "charge"},        {"K", "temperature"},     {"rad", "angle"},       {"rad/s", "angular speed"},
+    {"Wb", "flux"},         {"T", "flux density"},    {"S", "conductance"},
+};
+
+const Quantity* quantity(const Dimension& dimension) {
+  for (const Quantity& q : kQuantities) {
+    if (parse_unit(q.unit)->dimension == dimension) return &q;
+  }
+  return nullptr;
+}
+
+std::string product_text(const Dimension& dimension, bool positive) {
+  static constexpr const char* kNames[] = {"m", "kg", "s", "A", "K", "mol", "cd", "rad", "VA/W", "var/W"};
+  std::string text;
+  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
+    const int e = positive ? dimension.exponents[i] : -dimension.exponents[i];
+    if (e <= 0) continue;
+    if (!text.empty()) text += '*';
+    text += kNames[i];
+    if (e > 1) text += fmt::format("^{}", e);
+  }
+  return text;
+}
+
+}  // namespace
+
+std::optional<Dimension> multiply(const Dimension& a, const Dimension& b) { return combine(a, b, 1); }
+std::optional<Dimension> divide(const Dimension& a, const Dimension& b) { return combine(a, b, -1); }
+
+std::optional<Dimension> power(const Dimension& a, int exponent) {
+  Dimension result;
+  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
+    const long scaled = static_cast<long>(a.exponents[i]) * exponent;
+    if (scaled > 100 || scaled < -100) return std::nullopt;
+    result.exponents[i] = static_cast<std::int8_t>(scaled);
+  }
+  return result;
+}
+
+std::optional<Dimension> square_root(const Dimension& a) {
+  Dimension result;
+  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
+    if (a.exponents[i] % 2 != 0) return std::nullopt;
+    result.exponents[i] = static_cast<std::int8_t>(a.exponents[i] / 2);
+  }
+  return result;
+}
+
+std::string si_text(const Dimension& dimension) {
+  if (const Quantity* q = quantity(dimension)) return q->unit;
+  const std::string above = product_text(dimension, true);
+  const std::string below = product_text(dimension, false);
+  if (below.empty()) return above;
+  const bool several = below.find('*') != std::string::npos;
+  return fmt::format("{}/{}{}{}", above.empty() ? "1" : above, several ? "(" : "", below, several ? ")" : "");
+}
+
+std::string describe(const Dimension& dimension) {
+  if (const Quantity* q = quantity(dimension)) return fmt::format("{} ({})", q->unit, q->name);
+  return si_text(dimension);
+}
+
+std::optional<Unit> parse_unit(std::string_view text) {
+  if (text.empty() || text.size() > 100) return std::nullopt;
+  return UnitReader(text).read();
+}
+
+Unit si_unit(const Dimension& dimension) { return {si_text(dimension), 1, dimension}; }
+
+const std::vector<std::string>& unit_names() {
+  static const auto* names = [] {
+    auto* list = new std::vector<std::string>;
+    for (const Entry& entry : kUnits) list->emplace_back(entry.name);
+    return list;
+  }();
+  return *names;
+}
+
+std::string format_value(double coherent, const Unit& unit) {
+  const std::string number = format_number(coherent / unit.factor);
+  return unit.text == "1" ? number : number + " " + unit.text;
+}
+
+}  // namespace isodyne

@@ -1,0 +1,71 @@
+#pragma once
+// Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/events.h"
+#include "isodyne/engine/code.h"
+#include "isodyne/model/program.h"
+
+namespace isodyne::judge {
+
+enum class Answer {
+  held,
+  broken,
+  not_tested,   ///< never put to the test: what it speaks of did not happen
+  undecided,    ///< the run ended before it could be told
+  interrupted,  ///< not broken before somebody stopped the run
+};
+
+/// "held", "broken", "not put to the test" …
+const char* answer_word(Answer answer);
+
+struct Breach {
+  Time begin{}, end{};
+};
+
+struct Verdict {
+  static constexpr std::size_t kMostBreaches = 100;
+
+  std::int32_t requirement = 0;
+  Answer answer = Answer::not_tested;
+  std::int64_t tests = 0;              ///< how many times it was put to the test
+  std::optional<Time> first_breach;
+  std::vector<Breach> breaches;        ///< the first kMostBreaches
+  std::optional<double> worst_margin;  ///< SI; negative: by how much it was broken
+  std::optional<Time> worst_at;
+};
+
+class Judge {
+ public:
+  explicit Judge(std::shared_ptr<const model::Program> program);
+
+  /// Looks at the next image. Returns the requirements newly broken by it (valid until the next call).
+  const std::vector<std::int32_t>& image(const bench::Image& image);
+
+  /// Verdicts after the last image.
+  std::vector<Verdict> verdicts(bench::Ending ending) const;
+
+ private:
+  struct Monitor {
+    Verdict verdict;
+    bool tested_before = false;        ///< trigger at the last image
+    std::optional<Time> waiting_since;  ///< earliest trigger without its answer
+    bool in_breach = false;
+    bool listed = false;                ///< the present breach is in verdict.breaches
+  };
+  void at_once(Monitor& m, std::size_t i, Time now);
+  void in_time(Monitor& m, std::size_t i, Time now);
+  void worse(Monitor& m, double margin, Time now);
+  void breach(Monitor& m, Time now);
+
+  std::shared_ptr<const model::Program> program_;
+  engine::Evaluator expressions_;  ///< three per requirement: trigger, check, margin
+  std::vector<Monitor> monitors_;
+  std::vector<std::int32_t> newly_broken_;
+};
+
+}  // namespace isodyne::judge

@@ -1,0 +1,250 @@
+#include "isodyne/lang/expression_parser.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace isodyne::lang {
+
+namespace {
+constexpr int kMostNesting = 200;
+
+template <typename... Args>
+std::vector<ExprPtr> list(Args... args) {
+  std::vector<ExprPtr> all;
+  (all.push_back(std::move(args)), ...);
+  return all;
+}
+}  // namespace
+
+/// Counts nesting, so that hostile text ends in a message and not in a full stack.
+class ExpressionParser::Nested {
+ public:
+  explicit Nested(ExpressionParser& parser) : depth_(parser.depth_) {
+    if (depth_ >= kMostNesting) {
+      parser.tokens_.diagnostics().error(Code::too_deep, parser.tokens_.peek().span,
+                                         fmt::format("expressions nest at most {} deep", kMostNesting),
+                                         "name an inner part with `let`");
+      throw Abandoned{};
+    }
+    ++depth_;
+  }
+  ~Nested() { --depth_; }
+  Nested(const Nested&) = delete;
+  Nested& operator=(const Nested&) = delete;
+
+ private:
+  int& depth_;
+};
+
+ExprPtr ExpressionParser::make(ExprKind kind, Span span, std::string word, std::vector<ExprPtr> args) {
+  auto e = std::make_unique<Expr>();
+  e->kind = kind;
+  e->span = span;
+  e->word = std::move(word);
+  for (const ExprPtr& arg : args) e->height = std::max(e->height, arg->height + 1);
+  e->args = std::move(args);
+  if (e->height > Expr::kMostHeight) {
+    tokens_.diagnostics().error(Code::too_deep, tokens_.last_span(),
+                                fmt::format("an expression has at most {} levels", Expr::kMostHeight),
+                                "name an inner part with `let`");
+    throw Abandoned{};
+  }
+  return e;
+}
+
+ExprPtr ExpressionParser::binary(std::string word, ExprPtr left, ExprPtr right) {
+  const Span span = join(left->span, right->span);
+  return make(ExprKind::binary, span, std::move(word), list(std::move(left), std::move(right)));
+}
+
+ExprPtr ExpressionParser::expression() {
+  const Nested nested(*this);
+  ExprPtr left = junction();
+  if (!tokens_.accept("implies")) return left;
+  return binary("implies", std::move(left), expression());
+}
+
+// junction = inversion { "and" inversion } | inversion { "or" inversion }
+ExprPtr ExpressionParser::junction() {
+  ExprPtr left = inversion();
+  std::string word;
+  while (tokens_.at("and") || tokens_.at("or")) {
+    const Token op = tokens_.take();
+    if (!word.empty() && op.text != word) {
+      tokens_.diagnostics().error(Code::needs_brackets, op.span, "`and` and `or` side by side can be read in two ways",
+                                  "put brackets around the part that belongs together");
+    }
+    word = op.text;
+    left = binary(word, std::move(left), inversion());
+  }
+  return left;
+}
+
+// inversion = "not" inversion | comparison
+ExprPtr ExpressionParser::inversion() {
+  if (!tokens_.at("not")) return comparison();
+  const Nested nested(*this);
+  const Span begin = tokens_.take().span;
+  ExprPtr operand = inversion();
+  const Span span = join(begin, operand->span);
+  return make(ExprKind::invert, span, "not", list(std::move(operand)));
+}
+
+/// `x within 5 cm of y` has an `of` in its statement; `wait until x within 5 min` has none.
+bool ExpressionParser::within_of_follows() const {
+  if (!tokens_.at("within")) return false;
+  int depth = 0;
+  for (std::size_t i = 1;; ++i) {
+    const Token& token = tokens_.peek(i);
+    if (token.is("(")) ++depth;
+    if (token.is(")") && depth-- == 0) return false;
+    if (depth == 0 && token.is("of")) return true;
+    const bool ends = token.kind == TokenKind::newline || token.kind == TokenKind::end || token.is("{") ||
+                      token.is("}") || token.is("and") || token.is("or") || token.is("implies") || token.is(",");
+    if (ends && depth <= 0) return false;
+    if (token.kind == TokenKind::end) return false;
+  }
+}
+
+// comparison = sum [ ("<" | "<=" | ">" | ">=") sum | "is" ["not"] sum | "within" sum "of" sum ]
+ExprPtr ExpressionParser::comparison() {
+  ExprPtr left = sum();
+  if (tokens_.at("<") || tokens_.at("<=") || tokens_.at(">") || tokens_.at(">=")) {
+    const std::string word = tokens_.take().text;
+    left = binary(word, std::move(left), sum());
+  } else if (tokens_.accept("is")) {
+    const ExprKind kind = tokens_.accept("not") ? ExprKind::is_not : ExprKind::is;
+    ExprPtr right = sum();
+    const Span span = join(left->span, right->span);
+    left = make(kind, span, "is", list(std::move(left), std::move(right)));
+  } else if (within_of_follows()) {
+    tokens_.take();
+    ExprPtr tolerance = sum();
+    tokens_.expect("of", "and the value to compare with");
+    ExprPtr right = sum();
+    const Span span = join(left->span, right->span);
+    left = make(ExprKind::within, span, "within", list(std::move(left), std::move(tolerance), std::move(right)));
+  } else {
+    if (tokens_.at("=")) tokens_.fail("an operator", "two things are compared with `is`, or with `x within 5 cm of y`");
+    return left;
+  }
+  if (tokens_.at("<") || tokens_.at("<=") || tokens_.at(">") || tokens_.at(">=") || tokens_.at("is")) {
+    tokens_.diagnostics().error(Code::needs_brackets, tokens_.peek().span, "comparisons cannot be chained",
+                                "write `a < b and b < c`");
+    throw Abandoned{};
+  }
+  return left;
+}
+
+ExprPtr ExpressionParser::sum() {
+  ExprPtr left = product();
+  while (tokens_.at("+") || tokens_.at("-")) {
+    const std::string word = tokens_.take().text;
+    left = binary(word, std::move(left), product());
+  }
+  return left;
+}
+
+// product = unary { ("*" | "/") unary }
+ExprPtr ExpressionParser::product() {
+  ExprPtr left = unary();
+  while (tokens_.at("*") || tokens_.at("/")) {
+    const std::string word = tokens_.take().text;
+    left = binary(word, std::move(left), unary());
+  }
+  return left;
+}
+
+// unary = "-" unary | power
+ExprPtr ExpressionParser::unary() {
+  if (!tokens_.at("-")) return power();
+  const Nested nested(*this);
+  const Span begin = tokens_.take().span;
+  ExprPtr operand = unary();
+  const Span span = join(begin, operand->span);
+  return make(ExprKind::negate, span, "-", list(std::move(operand)));
+}
+
+// power = postfix [ "^" unary ]
+ExprPtr ExpressionParser::power() {
+  ExprPtr base = postfix();
+  if (!tokens_.accept("^")) return base;
+  return binary("^", std::move(base), unary());
+}
+
+// postfix = primary [ "at" "limit" | "becomes" "active" ]
+ExprPtr ExpressionParser::postfix() {
+  ExprPtr e = primary();
+  if (tokens_.at("at") && tokens_.peek(1).is("limit")) {
+    tokens_.take();
+    const Span span = join(e->span, tokens_.take().span);
+    return make(ExprKind::at_limit, span, "at limit", list(std::move(e)));
+  }
+  if (tokens_.at("becomes")) {
+    tokens_.take();
+    const Span span = join(e->span, tokens_.expect("active", "after `becomes`").span);
+    return make(ExprKind::becomes_active, span, "becomes active", list(std::move(e)));
+  }
+  return e;
+}
+
+// primary = number [unit] | "true" | "false" | path [ "(" … ")" ] | "(" expression ")" | conditional
+ExprPtr ExpressionParser::primary() {
+  const Token token = tokens_.peek();
+  if (token.kind == TokenKind::number) {
+    tokens_.take();
+    ExprPtr e = make(ExprKind::number, token.span, token.text, {});
+    e->value = token.value;
+    return e;
+  }
+  if (token.is("true") || token.is("false")) {
+    tokens_.take();
+    ExprPtr e = make(ExprKind::boolean, token.span, token.text, {});
+    e->value = token.text == "true" ? 1 : 0;
+    return e;
+  }
+  if (token.is("if")) return conditional();
+  if (token.is("(")) {
+    tokens_.take();
+    ExprPtr e = expression();
+    const Span close = tokens_.expect(")", "to close the bracket").span;
+    e->span = join(token.span, close);
+    return e;
+  }
+  if (token.kind == TokenKind::name && !is_reserved(token.text)) return name_or_call();
+  tokens_.fail("a value", "for example a number with its unit, a name, or an expression in brackets");
+}
+
+// conditional = "if" expression "then" expression "else" expression
+ExprPtr ExpressionParser::conditional() {
+  const Nested nested(*this);
+  const Span begin = tokens_.take().span;
+  ExprPtr condition = expression();
+  tokens_.expect("then", "after the condition");
+  ExprPtr yes = expression();
+  tokens_.expect("else", "because an `if` always has a value");
+  ExprPtr no = expression();
+  const Span span = join(begin, no->span);
+  return make(ExprKind::conditional, span, "if", list(std::move(condition), std::move(yes), std::move(no)));
+}
+
+ExprPtr ExpressionParser::name_or_call() {
+  Path path = tokens_.expect_path("a name");
+  ExprKind kind = ExprKind::name;
+  std::vector<ExprPtr> args;
+  Span span = path.span;
+  if (tokens_.accept("(")) {
+    kind = ExprKind::call;
+    if (!tokens_.at(")")) {
+      do args.push_back(expression());
+      while (tokens_.accept(","));
+    }
+    span = join(span, tokens_.expect(")", "after the arguments").span);
+  }
+  ExprPtr e = make(kind, span, path.text(), std::move(args));
+  e->path = std::move(path);
+  return e;
+}
+
+}  // namespace isodyne::lang

@@ -1,0 +1,35 @@
+#pragma once
+// Sensors, actuators and controllers: what stands between the plant and its controller.
+
+#include "isodyne/model/expressions.h"
+
+namespace isodyne::model {
+
+class Channels {
+ public:
+  Channels(Check& check, Expressions& expressions, const lang::BenchDecl& bench) : check_(check), x_(expressions), bench_(bench) {}
+
+  void declare();
+  void define();
+
+ private:
+  void declare_sensor(const lang::SensorDecl& s);
+  void declare_actuator(const lang::ActuatorDecl& a);
+  void declare_controller(const lang::ControllerDecl& c);
+  void define_sensor(const lang::SensorDecl& s, Sensor& sensor);
+  void sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Type& type);
+  void define_actuator(const lang::ActuatorDecl& a, Actuator& actuator);
+  void define_controller(const lang::ControllerDecl& c, Controller& controller);
+  void define_reads(const lang::ControllerDecl& c, Controller& controller);
+  void define_writes(const lang::ControllerDecl& c, Controller& controller);
+
+  std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
+  Instance& pseudo_part(const lang::Name& name);
+  ExprScope scope() const { return {&check_.root, nullptr}; }
+
+  Check& check_;
+  Expressions& x_;
+  const lang::BenchDecl& bench_;
+};
+
+}  // namespace isodyne::model

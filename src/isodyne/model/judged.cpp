@@ -1,0 +1,312 @@
+#include "isodyne/model/judged.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/model/margin.h"
+
+namespace isodyne::model {
+
+namespace {
+
+struct KindEntry {
+  FaultKind kind;
+  const char* word;
+  const char* amount;
+};
+
+constexpr KindEntry kKinds[] = {
+#define FAULT(id, word, amount, meaning) {FaultKind::id, word, #amount},
+#include "isodyne/model/fault_kinds.def"
+#undef FAULT
+};
+
+const Type kTruth{Type::Kind::boolean, {}, kNone};
+
+}  // namespace
+
+void Judged::declare() {
+  for (const lang::ConditionDecl& c : check_.document.conditions) {
+    Variable v;
+    v.role = Role::condition;
+    v.type = kTruth;
+    v.doc = c.doc;
+    check_.define(check_.root, c.name, std::move(v));
+  }
+  for (const lang::FaultDecl& f : check_.document.faults) {
+    Variable v;
+    v.role = Role::fault;
+    v.type = kTruth;
+    v.doc = f.doc;
+    check_.define(check_.root, f.name, std::move(v));
+  }
+}
+
+void Judged::define() {
+  for (const auto& c : check_.document.conditions) condition(c);
+  for (const auto& f : check_.document.faults) fault(f);
+  for (const auto& s : check_.document.scenarios) scenario(s);
+  for (const auto& r : check_.document.requirements) requirement(r);
+  for (const auto& f : check_.document.figures) figure(f);
+}
+
+void Judged::condition(const lang::ConditionDecl& c) {
+  const NodeId value = x_.check_truth(*c.value, scope(), fmt::format("condition `{}`", c.name.text));
+  const auto found = check_.root.variables.find(c.name.text);
+  if (value == kNone || check_.program.variable(found->second).span.begin != c.name.span.begin) return;
+  check_.program.equations.push_back({found->second, value, c.value->span});
+}
+
+std::optional<double> Judged::start_of(VarId id) const {
+  const auto start = check_.start_value.find(id);
+  if (start == check_.start_value.end()) return std::nullopt;
+  return fold(check_.program, start->second, [](VarId) { return std::nullopt; });
+}
+
+// ---- faults ---------------------------------------------------------------------------------------------
+
+void Judged::fault(const lang::FaultDecl& f) {
+  const auto found = check_.root.variables.find(f.name.text);
+  if (found == check_.root.variables.end() || check_.program.variable(found->second).span.begin != f.name.span.begin) return;
+  Fault fault;
+  fault.name = f.name.text;
+  fault.doc = f.doc;
+  fault.span = f.name.span;
+  fault.active = found->second;
+  if (f.target.parts.empty()) {
+    check_.error(Code::missing, f.name.span, fmt::format("fault `{}` does not say where it is", f.name.text), "add `on name offset 5 cm`");
+    return;
+  }
+  const VarId target = check_.resolve(check_.root, f.target);
+  if (target == kNone || !check_.program.variable(target).type.valid()) return;
+  fault.tap = tap_on(target, f.target);
+  const bool amount = fault_amount(f, fault, check_.program.variable(target));
+  fault_time(f, fault);
+  if (fault.tap != kNone && amount) check_.program.faults.push_back(std::move(fault));
+}
+
+std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
+  Program& p = check_.program;
+  for (std::size_t i = 0; i < p.taps.size(); ++i) {
+    if (p.taps[i].target == target) return static_cast<std::int32_t>(i);
+  }
+  const auto index = static_cast<std::int32_t>(p.taps.size());
+  Tap tap;
+  tap.target = target;
+  const Variable variable = p.variable(target);
+  switch (variable.role) {
+    case Role::sensor:
+    case Role::counts:
+      for (Sensor& s : p.sensors) {
+        if (s.value == target) s.tap = index;
+        if (s.counts == target) s.counts_tap = index;
+      }
+      break;
+    case Role::actuator:
+      tap.healthy = check_.define_hidden(variable.name + " healthy", variable.type, variable.unit);
+      break;
+    case Role::equation:
+    case Role::sensor_true:
+      break;
+    case Role::input:
+    case Role::param:
+      tap.healthy = check_.define_hidden(variable.name + " healthy", variable.type, variable.unit);
+      break;
+    default:
+      check_.error(Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
+                   variable.role == Role::state ? "fault what moves the state, a parameter, or the sensor that measures it"
+                                                : "faults act on sensors, counts, actuators, inputs, parameters and outputs");
+      return kNone;
+  }
+  p.taps.push_back(tap);
+  return index;
+}
+
+bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
+  const auto* entry = std::find_if(std::begin(kKinds), std::end(kKinds), [&](const KindEntry& k) { return f.kind.text == k.word; });
+  if (entry == std::end(kKinds)) {
+    std::vector<std::string> words;
+    std::string all;
+    for (const KindEntry& k : kKinds) {
+      words.emplace_back(k.word);
+      all += (all.empty() ? "" : ", ") + words.back();
+    }
+    const auto meant = closest(f.kind.text, words);
+    check_.error(Code::unknown_name, f.kind.span, fmt::format("there is no kind of fault called `{}`", f.kind.text),
+                 meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("the kinds are {}", all));
+    return false;
+  }
+  fault.kind = entry->kind;
+  const std::string rule = entry->amount;
+  if (rule == "none") {
+    if (f.amount) check_.error(Code::unexpected, f.amount->span, fmt::format("`{}` takes no amount", f.kind.text));
+    return !f.amount;
+  }
+  if (!f.amount) {
+    check_.error(Code::missing, f.kind.span, fmt::format("`{}` needs an amount", f.kind.text),
+                 fmt::format("for example `{} 5 {}`", f.kind.text, rule == "factor" ? "" : target.unit.text));
+    return false;
+  }
+  Type type = target.type;
+  if (rule != "replace" && !type.numeric()) {
+    check_.error(Code::type_mismatch, f.kind.span,
+                 fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name, describe(check_.program, type)), "use `force` or `freeze`");
+    return false;
+  }
+  if (rule == "factor") type = {Type::Kind::real, {}, kNone};
+  if (rule == "rate") type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
+  fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
+  return fault.amount != kNone;
+}
+
+void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
+  switch (f.time) {
+    case lang::FaultDecl::Time::whole_run:
+      fault.when = Fault::When::whole_run;
+      break;
+    case lang::FaultDecl::Time::from:
+      fault.when = Fault::When::from;
+      fault.begin = x_.check_span(*f.begin, scope(), "the beginning of the fault").value_or(Time{});
+      if (f.end) fault.end = x_.check_span(*f.end, scope(), "the end of the fault");
+      if (fault.end && *fault.end <= fault.begin) check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
+      break;
+    case lang::FaultDecl::Time::once:
+      fault.when = Fault::When::once;
+      fault.condition = x_.check_truth(*f.condition, scope(), "what follows `once`");
+      if (f.lasting) fault.lasting = x_.check_span(*f.lasting, scope(), "the duration of the fault");
+      break;
+    case lang::FaultDecl::Time::while_:
+      fault.when = Fault::When::while_;
+      fault.condition = x_.check_truth(*f.condition, scope(), "what follows `while`");
+      break;
+  }
+}
+
+// ---- scenarios ------------------------------------------------------------------------------------------
+
+void Judged::scenario(const lang::ScenarioDecl& s) {
+  for (const Scenario& other : check_.program.scenarios) {
+    if (other.name != s.name.text) continue;
+    check_.error(Code::duplicate, s.name.span, fmt::format("scenario `{}` is defined twice", s.name.text)).notes.push_back({other.span, "the first is here"});
+    return;
+  }
+  Scenario scenario;
+  scenario.name = s.name.text;
+  scenario.doc = s.doc;
+  scenario.span = s.name.span;
+  bool acted = false;
+  for (const lang::ScenarioStep& written : s.steps) {
+    ScenarioStep step;
+    step.kind = static_cast<ScenarioStep::Kind>(written.kind);
+    step.span = written.span;
+    if (step.kind == ScenarioStep::Kind::start && acted) {
+      check_.error(Code::unexpected, written.span, "start values come before everything that happens", "move this line up, or use `set`");
+    }
+    acted = acted || step.kind != ScenarioStep::Kind::start;
+    scenario_target(written, step);
+    if (written.duration) step.duration = x_.check_span(*written.duration, scope(), "the duration").value_or(Time{});
+    if (step.kind == ScenarioStep::Kind::ramp && step.duration.count() == 0) {
+      check_.error(Code::bad_period, written.duration->span, "a ramp takes some time", "use `set` to jump");
+    }
+    scenario.steps.push_back(step);
+  }
+  check_.program.scenarios.push_back(std::move(scenario));
+}
+
+void Judged::scenario_target(const lang::ScenarioStep& s, ScenarioStep& step) {
+  if (step.kind == ScenarioStep::Kind::wait) step.value = x_.check_truth(*s.value, scope(), "what is waited for");
+  if (s.target.parts.empty()) return;
+  const VarId id = check_.resolve(check_.root, s.target);
+  if (id == kNone) {
+    return;
+  }
+  const Variable variable = check_.program.variable(id);
+  const bool settable = variable.role == Role::input || variable.role == Role::param;
+  const bool startable = settable || variable.role == Role::state || variable.role == Role::sampled ||
+                         variable.role == Role::mode || variable.role == Role::fixed_param;
+  if (!settable && !(step.kind == ScenarioStep::Kind::start && startable)) {
+    check_.error(Code::not_settable, s.target.span, fmt::format("`{}` cannot be set: it is computed by the bench", s.target.text()),
+                 step.kind == ScenarioStep::Kind::start ? "start values are for states, memories, parameters and free inputs"
+                                                        : "set a free input or a parameter");
+    return;
+  }
+  if (step.kind == ScenarioStep::Kind::ramp && variable.type.kind != Type::Kind::real) {
+    check_.error(Code::type_mismatch, s.target.span, fmt::format("`{}` is {} and cannot be ramped", s.target.text(), describe(check_.program, variable.type)), "use `set`");
+    return;
+  }
+  step.target = id;
+  step.value = x_.check_as(*s.value, scope(), variable.type, fmt::format("the value of `{}`", variable.name));
+  if (step.value == kNone) return;
+  const auto value = step.kind == ScenarioStep::Kind::start ? check_.constant(step.value, s.value->span, "a start value")
+                                                            : fold(check_.program, step.value, [](VarId) { return std::nullopt; });
+  if (value && variable.limits && (*value < variable.limits->first || *value > variable.limits->second)) {
+    check_.error(Code::out_of_limits, s.value->span,
+                 fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value), variable.name,
+                             check_.program.format(id, variable.limits->first), check_.program.format(id, variable.limits->second)));
+  }
+}
+
+// ---- requirements and figures ---------------------------------------------------------------------------
+
+void Judged::requirement(const lang::RequirementDecl& r) {
+  Requirement requirement;
+  requirement.name = r.name.text;
+  requirement.doc = r.doc;
+  requirement.source = r.source;
+  requirement.span = r.span;
+  requirement.formula = std::string(check_.program.sources->covered(r.span));
+  for (const Requirement& other : check_.program.requirements) {
+    if (other.name != r.name.text) continue;
+    check_.error(Code::duplicate, r.name.span, fmt::format("requirement {} is defined twice", r.name.text)).notes.push_back({other.span, "the first is here"});
+    return;
+  }
+  const std::string what = fmt::format("requirement {}", r.name.text);
+  // `always (A implies B)` is put to the test only where A holds, and its margin is that of B.
+  const bool implication = r.form == lang::RequirementDecl::Form::always && r.check->kind == lang::ExprKind::binary && r.check->word == "implies";
+  const lang::Expr* trigger = implication ? r.check->args[0].get() : r.trigger.get();
+  const lang::Expr& check = implication ? *r.check->args[1] : *r.check;
+  if (trigger != nullptr) requirement.trigger = x_.check_truth(*trigger, scope(), what);
+  requirement.check = x_.check_truth(check, scope(), what);
+  if (r.within) requirement.within = x_.check_span(*r.within, scope(), "the time after `within`");
+  if (requirement.check == kNone || (trigger != nullptr && requirement.trigger == kNone)) return;
+  if (r.form == lang::RequirementDecl::Form::never) requirement.check = x_.node(Op::lnot, requirement.check);
+  requirement.limits = limit_lines(check_.program, requirement.check, [&](VarId id) { return start_of(id); });
+  if (requirement.within) {
+    requirement.margin_unit = *parse_unit("s");
+  } else {
+    const Margin margin = margin_of(check_.program, x_, requirement.check);
+    requirement.margin = margin.node;
+    requirement.margin_unit = margin.unit;
+  }
+  check_.program.requirements.push_back(std::move(requirement));
+}
+
+void Judged::figure(const lang::FigureDecl& f) {
+  Figure figure;
+  figure.name = f.name.text;
+  figure.title = f.title.empty() ? f.name.text : f.title;
+  for (const auto& panel : f.panels) {
+    std::vector<VarId> ids;
+    for (const lang::Path& path : panel) {
+      const VarId id = check_.resolve(check_.root, path);
+      if (id == kNone) continue;
+      const Variable& v = check_.program.variable(id);
+      const bool same = ids.empty() || (check_.program.variable(ids.front()).type.dimension == v.type.dimension &&
+                                        check_.program.variable(ids.front()).type.kind == v.type.kind);
+      if (!same) {
+        check_.error(Code::unit_mismatch, path.span,
+                     fmt::format("a panel has one axis: `{}` is {}, the first signal is {}", path.text(), describe(check_.program, v.type),
+                                 describe(check_.program, check_.program.variable(ids.front()).type)),
+                     "give it a panel of its own");
+      } else {
+        ids.push_back(id);
+      }
+    }
+    if (!ids.empty()) figure.panels.push_back(std::move(ids));
+  }
+  check_.program.figures.push_back(std::move(figure));
+}
+
+}  // namespace isodyne::model

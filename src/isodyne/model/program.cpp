@@ -1,0 +1,152 @@
+#include "isodyne/model/program.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::model {
+
+int arity(Op op) {
+  switch (op) {
+    case Op::constant:
+    case Op::variable:
+      return 0;
+#define OP(id, count, text) \
+  case Op::id:              \
+    return count;
+#define FUNCTION(id, count, word, rule) \
+  case Op::id:                          \
+    return count;
+#include "isodyne/model/ops.def"
+#undef OP
+#undef FUNCTION
+  }
+  return 0;
+}
+
+const char* fault_word(FaultKind kind) {
+  switch (kind) {
+#define FAULT(id, word, amount, meaning) \
+  case FaultKind::id:                    \
+    return word;
+#include "isodyne/model/fault_kinds.def"
+#undef FAULT
+  }
+  return "?";
+}
+
+VarId Program::find(std::string_view wanted) const {
+  for (std::size_t i = 0; i < variables.size(); ++i) {
+    if (variables[i].name == wanted) return static_cast<VarId>(i);
+  }
+  return kNone;
+}
+
+VarId Program::writable(VarId id) const {
+  for (const Tap& tap : taps) {
+    if (tap.target == id && tap.healthy != kNone) return tap.healthy;
+  }
+  return id;
+}
+
+std::string Program::format(const Type& type, const Unit& unit, double value) const {
+  switch (type.kind) {
+    case Type::Kind::boolean:
+      return value != 0 ? "true" : "false";
+    case Type::Kind::choice: {
+      const auto& labels = choices[static_cast<std::size_t>(type.choice)].labels;
+      const auto index = static_cast<std::size_t>(std::max(0.0, value));
+      return index < labels.size() ? labels[index] : fmt::format("#{}", value);
+    }
+    case Type::Kind::integer:
+      return fmt::format("{:.0f}", value);
+    case Type::Kind::real:
+    case Type::Kind::invalid:
+      break;
+  }
+  return format_value(value, unit);
+}
+
+std::string Program::format(VarId id, double value) const {
+  const Variable& v = variable(id);
+  return format(v.type, v.unit, value);
+}
+
+std::string Program::type_text(const Variable& v) const {
+  switch (v.type.kind) {
+    case Type::Kind::boolean:
+      return "bool";
+    case Type::Kind::integer:
+      return "int";
+    case Type::Kind::choice: {
+      std::string text;
+      for (const std::string& label : choices[static_cast<std::size_t>(v.type.choice)].labels) {
+        text += (text.empty() ? "" : "|") + label;
+      }
+      return text;
+    }
+    case Type::Kind::real:
+    case Type::Kind::invalid:
+      break;
+  }
+  return v.unit.text;
+}
+
+namespace {
+/// Calls `visit` once for every node below `root`, operands first. Nodes are shared, so a plain recursion
+/// could take exponential time; their numbers grow from operands to results, which gives the order.
+template <typename Visit>
+void visit_below(const Program& program, NodeId root, Visit visit) {
+  if (root == kNone) return;
+  std::vector<NodeId> todo{root};
+  std::set<NodeId> below{root};
+  while (!todo.empty()) {
+    const Node& n = program.node(todo.back());
+    todo.pop_back();
+    for (const NodeId operand : {n.a, n.b, n.c}) {
+      if (operand != kNone && below.insert(operand).second) todo.push_back(operand);
+    }
+  }
+  for (const NodeId id : below) visit(id);
+}
+}  // namespace
+
+std::vector<VarId> Program::reads(NodeId root) const {
+  std::vector<VarId> found;
+  std::set<VarId> seen;
+  visit_below(*this, root, [&](NodeId id) {
+    const Node& n = node(id);
+    if (n.op == Op::variable && seen.insert(n.variable).second) found.push_back(n.variable);
+  });
+  return found;
+}
+
+std::optional<double> fold(const Program& program, NodeId root,
+                           const std::function<std::optional<double>(VarId)>& known) {
+  std::map<NodeId, std::optional<double>> values;
+  visit_below(program, root, [&](NodeId id) {
+    const Node& n = program.node(id);
+    std::optional<double>& result = values[id];
+    if (n.op == Op::constant) {
+      result = n.value;
+    } else if (n.op == Op::variable) {
+      result = known(n.variable);
+    } else {
+      double operands[3] = {0, 0, 0};
+      const NodeId ids[3] = {n.a, n.b, n.c};
+      for (int i = 0; i < arity(n.op); ++i) {
+        if (!values[ids[i]]) return;
+        operands[i] = *values[ids[i]];
+      }
+      result = apply(n.op, operands[0], operands[1], operands[2]);
+    }
+  });
+  return root == kNone ? std::nullopt : values[root];
+}
+
+}  // namespace isodyne::model

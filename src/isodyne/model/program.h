@@ -1,0 +1,294 @@
+#pragma once
+// The checked, flattened, sorted bench: everything a run needs, resolved to indices.
+//
+// A Program never changes once it is made and may be shared by threads. Every quantity is a variable in one
+// flat list; its index is also its place in the state's array of values. Truth values are 1 and 0, a choice
+// is the index of its label.
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+#include "isodyne/core/source.h"
+#include "isodyne/core/time.h"
+#include "isodyne/core/units.h"
+#include "isodyne/model/ops.h"
+
+namespace isodyne::model {
+
+using VarId = std::int32_t;
+using NodeId = std::int32_t;
+constexpr std::int32_t kNone = -1;
+
+struct Type {
+  enum class Kind { invalid, real, boolean, integer, choice };
+  Kind kind = Kind::invalid;
+  Dimension dimension;         ///< of a real
+  std::int32_t choice = kNone;  ///< index into Program::choices
+
+  bool operator==(const Type&) const = default;
+  bool valid() const { return kind != Kind::invalid; }
+  bool numeric() const { return kind == Kind::real || kind == Kind::integer; }
+};
+
+struct Choice {
+  std::string name;
+  std::vector<std::string> labels;
+};
+
+enum class Role {
+  time,
+  param,
+  fixed_param,
+  input,
+  state,
+  equation,           ///< let, output or driven input: has an equation
+  sampled,            ///< memory or output assigned in an `every`
+  mode,               ///< of a state machine
+  sensor,             ///< what the controller gets
+  sensor_true,        ///< the physical quantity a sensor measures
+  counts,             ///< raw word of a channel
+  actuator,           ///< what the plant gets
+  controller_output,  ///< written by a controller, not wired to the plant
+  condition,
+  fault,   ///< true while active
+  hidden,  ///< bookkeeping: derivatives, entry times, earlier values
+};
+
+struct Variable {
+  std::string name;  ///< "chamber.level"
+  Role role = Role::hidden;
+  Type type;
+  Unit unit;  ///< how people read it; factor 1 for what has no unit
+  std::string doc;
+  Span span;
+  std::optional<std::pair<double, double>> limits;  ///< of a param, SI
+};
+
+/// One operation of an expression. Operands come earlier in the list, so nodes are in order of evaluation.
+struct Node {
+  Op op = Op::constant;
+  NodeId a = kNone, b = kNone, c = kNone;
+  double value = 0;           ///< of a constant
+  VarId variable = kNone;     ///< of a variable
+  std::int32_t unit = kNone;  ///< of a comparison: how its margin is read, index into Program::units
+};
+
+struct Assignment {
+  VarId target = kNone;
+  NodeId value = kNone;
+  Span span;
+};
+
+struct State {
+  VarId value = kNone, derivative = kNone;
+  NodeId lowest = kNone, highest = kNone;  ///< kNone: not limited
+  Span equation;                           ///< of the derivative
+};
+
+struct Transition {
+  int from = 0, to = 0;
+  NodeId condition = kNone;
+  Span span;
+};
+
+struct StateMachine {
+  VarId mode = kNone;
+  VarId entered = kNone;  ///< hidden: when the present mode was entered, s
+  std::vector<Transition> transitions;
+};
+
+/// An `every` block: runs top to bottom at multiples of its period.
+struct Sampler {
+  Time period{};
+  std::vector<Assignment> body;
+  Span span;
+};
+
+/// A place where a fault may replace a value by a function of itself.
+struct Tap {
+  VarId target = kNone;
+  /// What the tap reads. kNone: the value just computed for the target. For inputs, parameters and
+  /// actuators, which nothing recomputes, a hidden variable that holds the healthy value.
+  VarId healthy = kNone;
+};
+
+/// One entry of the sorted order.
+struct Item {
+  enum class Kind { equation, sampler, tap };
+  Kind kind = Kind::equation;
+  std::int32_t index = 0;
+};
+
+struct Linear {
+  double low_from = 0, high_from = 1;  ///< two points …
+  double low_to = 0, high_to = 1;      ///< … and what they become
+};
+
+struct Sensor {
+  std::string name;
+  VarId truth = kNone, value = kNone, counts = kNone;
+  Time period{};
+  std::optional<std::pair<double, double>> range;  ///< SI
+  std::optional<Linear> to_counts;                 ///< from range to counts
+  std::string electrical;                          ///< "4 mA .. 20 mA", for listings
+  Time filter{};                                   ///< time constant; 0: none
+  double noise = 0;                                ///< standard deviation, SI
+  std::int32_t tap = kNone, counts_tap = kNone;
+  Span span;
+};
+
+struct Actuator {
+  std::string name;
+  VarId value = kNone;
+  std::optional<Linear> to_counts;
+  double start = 0;
+  Span span;
+};
+
+struct ControllerWrite {
+  VarId value = kNone;             ///< actuator or controller output
+  VarId pending = kNone;           ///< hidden: the answer that is not valid yet
+  std::int32_t actuator = kNone;   ///< index into Program::actuators
+};
+
+struct Setting {
+  std::string name, library;
+  Span span;
+};
+
+struct Controller {
+  std::string name;
+  Time period{};
+  std::vector<VarId> reads;
+  std::vector<ControllerWrite> writes;
+  std::vector<Setting> settings;
+  Span span;
+};
+
+enum class FaultKind {
+#define FAULT(id, word, amount, meaning) id,
+#include "isodyne/model/fault_kinds.def"
+#undef FAULT
+};
+
+const char* fault_word(FaultKind kind);
+
+struct Fault {
+  enum class When { whole_run, from, once, while_ };
+  std::string name, doc;
+  VarId active = kNone;
+  std::int32_t tap = kNone;
+  FaultKind kind = FaultKind::offset;
+  NodeId amount = kNone;
+  When when = When::whole_run;
+  Time begin{};
+  std::optional<Time> end;
+  NodeId condition = kNone;
+  std::optional<Time> lasting;
+  Span span;
+};
+
+struct ScenarioStep {
+  enum class Kind { start, set, ramp, wait, hold };
+  Kind kind = Kind::hold;
+  VarId target = kNone;   ///< what people set; a tapped value is set through its healthy variable
+  NodeId value = kNone;   ///< new value, or the condition waited for
+  Time duration{};        ///< over, within, hold
+  Span span;
+};
+
+struct Scenario {
+  std::string name, doc;
+  std::vector<ScenarioStep> steps;
+  Span span;
+};
+
+/// A horizontal line that a requirement draws for a variable.
+struct LimitLine {
+  VarId variable = kNone;
+  double value = 0;
+};
+
+struct Requirement {
+  std::string name, doc, source;
+  std::string formula;  ///< as written
+  NodeId trigger = kNone;        ///< counts only where this holds; kNone: everywhere
+  NodeId check = kNone;          ///< must hold …
+  std::optional<Time> within;    ///< … at some instant within this time
+  NodeId margin = kNone;         ///< distance to the breach; kNone: the formula has no common unit
+  Unit margin_unit;
+  std::vector<LimitLine> limits;
+  Span span;
+};
+
+/// `x becomes active`: true at the first instant at which `now` holds.
+struct Edge {
+  VarId previous = kNone;
+  NodeId now = kNone;
+};
+
+struct Figure {
+  std::string name, title;
+  std::vector<std::vector<VarId>> panels;
+};
+
+struct PartInfo {
+  std::string path, model, doc;
+  Span span;
+};
+
+struct Program {
+  std::string name, doc;
+  std::shared_ptr<const Sources> sources;
+  Time step{};
+  Time record_period{};
+
+  std::vector<Choice> choices;
+  std::vector<Variable> variables;  ///< 0 is the time
+  std::vector<Node> nodes;
+  std::vector<Unit> units;
+
+  std::vector<Assignment> start;      ///< sorted: gives params, states, inputs and memories their first values
+  std::vector<Assignment> equations;
+  std::vector<Sampler> samplers;
+  std::vector<Tap> taps;
+  std::vector<Item> order;            ///< sorted: equations, samplers and taps
+  std::vector<State> states;
+  std::vector<StateMachine> machines;
+  std::vector<Edge> edges;
+
+  std::vector<PartInfo> parts;
+  std::vector<Sensor> sensors;
+  std::vector<Actuator> actuators;
+  std::vector<Controller> controllers;
+  std::vector<Fault> faults;
+  std::vector<Scenario> scenarios;
+  std::vector<Requirement> requirements;
+  std::vector<Figure> figures;
+
+  const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
+  const Node& node(NodeId id) const { return nodes[static_cast<std::size_t>(id)]; }
+  VarId find(std::string_view wanted) const;
+  /// Where to write a new value of an input, parameter or actuator: its healthy variable if it is tapped.
+  VarId writable(VarId id) const;
+
+  /// "3.2 cm", "open", "true": a value as people read it.
+  std::string format(VarId id, double value) const;
+  std::string format(const Type& type, const Unit& unit, double value) const;
+  /// "m^2", "bool", "int", or the labels of a choice.
+  std::string type_text(const Variable& variable) const;
+  /// Every variable a node reads, once each, in order of first use.
+  std::vector<VarId> reads(NodeId root) const;
+};
+
+/// The value of an expression that reads nothing but variables `known` has a value for; else nothing.
+std::optional<double> fold(const Program& program, NodeId root,
+                           const std::function<std::optional<double>(VarId)>& known);
+
+}  // namespace isodyne::model

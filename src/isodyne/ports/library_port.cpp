@@ -1,0 +1,130 @@
+#include "isodyne/ports/library_port.h"
+
+#include <cstring>
+#include <filesystem>
+
+#include <dlfcn.h>
+
+#include <fmt/format.h>
+
+namespace isodyne::ports {
+
+namespace {
+/// A plain function pointer out of a symbol's address; POSIX guarantees that this works.
+template <typename Function>
+void to_function(void* address, Function& function) {
+  static_assert(sizeof(address) == sizeof(function));
+  std::memcpy(&function, &address, sizeof function);
+}
+}  // namespace
+
+LibraryPort::LibraryPort(std::string name, Layout layout, std::string folder, std::string library, CallGuard& guard)
+    : name_(std::move(name)), layout_(std::move(layout)), folder_(std::move(folder)), library_(std::move(library)), guard_(guard),
+      reads_(layout_.reads_bytes), writes_(layout_.writes_bytes) {}
+
+LibraryPort::~LibraryPort() = default;  // the library stays loaded: after a crash nothing of it may run again
+
+Result<std::string> LibraryPort::find_file() const {
+  namespace fs = std::filesystem;
+  const fs::path given = fs::path(folder_) / library_;
+  const fs::path with_prefix = given.parent_path() / ("lib" + given.filename().string());
+  std::string tried;
+  for (const fs::path& path : {given, fs::path(given.string() + ".so"), fs::path(with_prefix.string() + ".so")}) {
+    std::error_code none;
+    if (fs::is_regular_file(path, none)) return fs::absolute(path).string();
+    tried += (tried.empty() ? "" : ", ") + path.string();
+  }
+  return Failure{fmt::format("cannot find the library of controller `{}`", name_), "", fmt::format("tried {}; has it been built?", tried)};
+}
+
+Failure LibraryPort::failed(const char* what, const CallOutcome& outcome) const {
+  std::string reason = describe(outcome);
+  if (outcome.kind == CallOutcome::Kind::hung) reason += fmt::format(" within {} ms", guard_.limit().count());
+  return {fmt::format("controller `{}`", name_), "", fmt::format("{} {} ({})", what, reason, library_)};
+}
+
+Status LibraryPort::start(Time period) {
+  const auto file = find_file();
+  if (!file) return file.failure();
+  file_ = *file;
+  const CallOutcome loaded = guard_.run([](void* p) {
+    auto& self = *static_cast<LibraryPort*>(p);
+    self.handle_ = dlopen(self.file_.c_str(), RTLD_NOW | RTLD_LOCAL);
+  }, this);
+  if (loaded.kind != CallOutcome::Kind::returned) return failed("loading its library", loaded);
+  if (handle_ == nullptr) return Failure{fmt::format("cannot load the library of controller `{}`", name_), "", dlerror()};
+  if (const Status symbols = find_symbols(); !symbols) return symbols;
+  struct Call {
+    LibraryPort* port;
+    std::int64_t period;
+    int result;
+  } call{this, period.count(), 0};
+  const CallOutcome outcome = guard_.run([](void* p) {
+    auto& c = *static_cast<Call*>(p);
+    c.result = c.port->init_(&c.port->self_, c.period);
+  }, &call);
+  if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_init", outcome);
+  if (call.result != 0) return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_init gave up with code {}", call.result)};
+  return Done{};
+}
+
+Status LibraryPort::find_symbols() {
+  const std::string trouble = fmt::format("controller `{}`", name_);
+  const char* const names[] = {"isodyne_info", "isodyne_init", "isodyne_step", "isodyne_close"};
+  void* found[4] = {};
+  std::string missing;
+  for (std::size_t i = 0; i < 4; ++i) {
+    found[i] = dlsym(handle_, names[i]);
+    if (found[i] == nullptr) missing += (missing.empty() ? "`" : ", `") + std::string(names[i]) + "`";
+  }
+  if (!missing.empty()) {
+    return Failure{trouble, "", fmt::format("{} does not define {}; a controller needs all of isodyne_info, isodyne_init, isodyne_step, isodyne_close", library_, missing)};
+  }
+  isodyne_controller_info info{};
+  std::memcpy(&info, found[0], sizeof info);
+  if (info.interface_version != ISODYNE_CONTROLLER_VERSION) {
+    return Failure{trouble, "", fmt::format("{} was built for version {} of isodyne/controller.h; this is version {}. Build it again", library_, info.interface_version, ISODYNE_CONTROLLER_VERSION)};
+  }
+  if (info.layout != layout_.identity || info.reads_bytes != layout_.reads_bytes || info.writes_bytes != layout_.writes_bytes) {
+    return Failure{trouble, "", fmt::format("{} was built for other channels than this bench has. Write the header again with `isodyne export header` and rebuild", library_)};
+  }
+  to_function(found[1], init_);
+  to_function(found[2], step_);
+  to_function(found[3], close_);
+  return Done{};
+}
+
+Status LibraryPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
+  pack(layout_.reads, reads, reads_.data());
+  struct Call {
+    LibraryPort* port;
+    std::int64_t now;
+    int result;
+  } call{this, now.count(), 0};
+  const CallOutcome outcome = guard_.run([](void* p) {
+    auto& c = *static_cast<Call*>(p);
+    c.result = c.port->step_(c.port->self_, c.now, c.port->reads_.data(), c.port->writes_.data());
+  }, &call);
+  if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_step", outcome);
+  if (call.result != 0) return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_step gave up with code {}", call.result)};
+  const int wrong = unpack(layout_.writes, writes_.data(), writes);
+  if (wrong >= 0) {
+    const Field& f = layout_.writes[static_cast<std::size_t>(wrong)];
+    return Failure{fmt::format("controller `{}`", name_), "",
+                   fmt::format("it wrote {} to `{}`, which {}", writes[static_cast<std::size_t>(wrong)], f.name,
+                               f.kind == Field::Kind::choice ? fmt::format("takes 0 to {}", f.labels - 1) : "takes finite numbers")};
+  }
+  return Done{};
+}
+
+void LibraryPort::close() {
+  if (close_ == nullptr) return;
+  const CallOutcome outcome = guard_.run([](void* p) {
+    auto& self = *static_cast<LibraryPort*>(p);
+    self.close_(self.self_);
+  }, this);
+  if (outcome.kind == CallOutcome::Kind::returned) dlclose(handle_);
+  close_ = nullptr;
+}
+
+}  // namespace isodyne::ports

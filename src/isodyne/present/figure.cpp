@@ -1,0 +1,331 @@
+#include "isodyne/present/figure.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <cmath>
+#include <cstdio>
+#include <cstring>
+#include <filesystem>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::present {
+
+namespace {
+
+/// The palette of Okabe and Ito ("Color Universal Design", 2008), dark colours first: told apart by colour-blind readers.
+constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000"};
+
+/// The time axis in the unit that gives readable numbers.
+struct TimeAxis {
+  double factor = 1;
+  const char* unit = "s";
+  explicit TimeAxis(double end) {
+    if (end > 5 * 3600) {
+      factor = 3600;
+      unit = "h";
+    } else if (end > 300) {
+      factor = 60;
+      unit = "min";
+    }
+  }
+};
+
+/// Text for gnuplot in single quotes, where nothing but the quote itself has a meaning.
+std::string quoted(const std::string& text) {
+  std::string out;
+  for (const char c : text) {
+    if (c == '\'') out += '\'';
+    out += c == '\n' || c == '\r' ? ' ' : c;
+  }
+  return "'" + out + "'";
+}
+
+std::string unit_text(const model::Variable& v) {
+  if (v.type.kind == model::Type::Kind::real) return v.unit.text == "1" ? "" : v.unit.text;
+  return v.type.kind == model::Type::Kind::integer ? "count" : "";
+}
+
+Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids, const record::Recording& recording) {
+  const model::Variable& first = program.variable(ids.front());
+  Panel panel;
+  panel.unit = unit_text(first);
+  if (first.type.kind == model::Type::Kind::boolean) panel.labels = {"false", "true"};
+  if (first.type.kind == model::Type::Kind::choice) panel.labels = program.choices[static_cast<std::size_t>(first.type.choice)].labels;
+  for (const model::VarId id : ids) {
+    const model::Variable& v = program.variable(id);
+    Curve curve;
+    curve.label = v.name;
+    curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator || v.role == model::Role::controller_output;
+    const auto values = recording.signal(v.name);
+    for (std::size_t i = 0; values && i < values->size(); ++i) {
+      curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), (*values)[i] / first.unit.factor);
+    }
+    panel.curves.push_back(std::move(curve));
+    for (const model::Requirement& r : program.requirements) {
+      for (const model::LimitLine& line : r.limits) {
+        if (line.variable == id) panel.limits.push_back({r.name, line.value / first.unit.factor});
+      }
+    }
+  }
+  return panel;
+}
+
+std::vector<Band> fault_bands(const record::Recording& recording, double end) {
+  std::vector<Band> bands;
+  for (const record::RecordedEvent& e : recording.events()) {
+    if (e.kind == bench::event_word(bench::EventKind::fault_on)) bands.push_back({to_seconds(e.at), end, e.subject});
+    if (e.kind != bench::event_word(bench::EventKind::fault_off)) continue;
+    for (Band& band : bands) {
+      if (band.label == e.subject && band.end == end) band.end = to_seconds(e.at);
+    }
+  }
+  return bands;
+}
+
+/// One curve's data block, and the plot clause that draws it.
+void add_curve(std::string& data, std::string& plot, const Curve& curve, std::size_t index, const std::string& block, const TimeAxis& axis) {
+  data += fmt::format("{} << END\n", block);
+  bool gap = false;
+  for (const auto& [t, y] : thinned(curve.points, kMostPoints)) {
+    const bool finite = std::isfinite(y);
+    if (finite) data += fmt::format("{:.9g} {:.9g}\n", t / axis.factor, y);
+    if (!finite && !gap) data += "\n";  // a hole stays a hole
+    gap = !finite;
+  }
+  data += "END\n";
+  const char* colour = kColours[index % std::size(kColours)];
+  plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
+                      curve.steps ? "steps" : "lines", colour, index % 4 == 0 ? 1 : index % 4 + 1, quoted(curve.label));
+}
+
+std::string ranges(const Panel& panel) {
+  double low = INFINITY, high = -INFINITY;
+  for (const Curve& c : panel.curves) {
+    for (const auto& [t, y] : c.points) {
+      if (!std::isfinite(y)) continue;
+      low = std::min(low, y);
+      high = std::max(high, y);
+    }
+  }
+  if (low > high) return "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
+  if (!panel.labels.empty()) {
+    low = 0;
+    high = std::max<double>(1, static_cast<double>(panel.labels.size()) - 1);
+  }
+  const double room = high > low ? 0.12 * (high - low) : std::max(0.05 * std::abs(high), 1e-3);
+  // A limit is drawn if it is near enough not to squash the curves.
+  double limit_low = low, limit_high = high;
+  for (const LimitMark& l : panel.limits) {
+    if (l.value > high && l.value < high + 1.0 * (high - low)) limit_high = std::max(limit_high, l.value);
+    if (l.value < low && l.value > low - 1.0 * (high - low)) limit_low = std::min(limit_low, l.value);
+  }
+  return fmt::format("set yrange [{:.9g}:{:.9g}]\n", limit_low - room, limit_high + room);
+}
+
+std::string tics(const Panel& panel) {
+  if (panel.labels.empty()) return "set ytics auto\n";
+  std::string list;
+  for (std::size_t i = 0; i < panel.labels.size(); ++i) list += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.labels[i]), i);
+  return fmt::format("set ytics ({})\n", list);
+}
+
+class Script {
+ public:
+  explicit Script(const FigureData& data) : d_(data), axis_(data.end) {
+    panel_height_ = 165;
+    top_ = 92;
+    bottom_ = 62 + 16 * static_cast<int>((d_.marks.size() + 1) / 2);
+    height_ = top_ + bottom_ + panel_height_ * static_cast<int>(std::max<std::size_t>(1, d_.panels.size()));
+  }
+
+  int height() const { return height_; }
+
+  std::string text() const {
+    std::string out = "set encoding utf8\nset multiplot\n";
+    out += header();
+    for (std::size_t i = 0; i < d_.panels.size(); ++i) out += panel(i);
+    return out + "unset multiplot\n";
+  }
+
+ private:
+  static constexpr int kWidth = 1280, kLeft = 96, kRight = 220;
+
+  double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
+  double x(double seconds) const { return (kLeft + (kWidth - kLeft - kRight) * seconds / std::max(d_.end, 1e-9)) / kWidth; }
+
+  /// Title, and the marks' numbers above the first panel with their words below the last.
+  std::string header() const {
+    std::string out = fmt::format("set label 1 {} at screen {:.4f}, screen {:.4f} font \",15\"\n", quoted(d_.title), double(kLeft) / kWidth, y(22));
+    out += fmt::format("set label 2 {} at screen {:.4f}, screen {:.4f} font \",11\" tc rgb \"#555555\"\n", quoted(d_.subtitle), double(kLeft) / kWidth, y(44));
+    int tag = 10;
+    double last = -1;
+    int lift = 0;
+    for (std::size_t i = 0; i < d_.marks.size(); ++i) {
+      const double at = x(d_.marks[i].at);
+      lift = at - last < 0.016 ? (lift + 1) % 2 : 0;
+      last = at;
+      out += fmt::format("set label {} \"{}\" at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n", tag++, i + 1, at, y(top_ - 8 - 12 * lift));
+      const double column = i % 2 == 0 ? double(kLeft) / kWidth : 0.52;
+      const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / 2));
+      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
+                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 70))), column, line);
+    }
+    return out;
+  }
+
+  std::string panel(std::size_t index) const {
+    const Panel& p = d_.panels[index];
+    const bool last = index + 1 == d_.panels.size();
+    const double from_top = top_ + panel_height_ * static_cast<double>(index);
+    std::string data, plot;
+    for (std::size_t c = 0; c < p.curves.size(); ++c) add_curve(data, plot, p.curves[c], c, fmt::format("$p{}c{}", index, c), axis_);
+    std::string out = data;
+    out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth, 1.0 - double(kRight) / kWidth);
+    out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6), y(from_top + panel_height_ - 10));
+    out += fmt::format("set xrange [0:{:.9g}]\n", std::max(d_.end, 1e-9) / axis_.factor);
+    out += ranges(p) + tics(p);
+    out += last ? fmt::format("set format x \"%g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit) : "set format x \"\"\nunset xlabel\n";
+    out += p.unit.empty() ? "unset ylabel\n" : fmt::format("set ylabel {} offset 0.5,0\n", quoted(p.unit));
+    out += "set grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw 0.6\nset border 3 lc rgb \"#666666\"\nset tics nomirror out scale 0.5 tc rgb \"#333333\"\n";
+    out += "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
+    out += overlays(p, index);
+    out += "plot " + plot + "\n";
+    out += "unset label\nunset object\nunset arrow\n";
+    return out;
+  }
+
+  /// Fault bands, breaches, event lines and limits: everything that is not a curve.
+  std::string overlays(const Panel& p, std::size_t index) const {
+    std::string out;
+    int object = 1, arrow = 1, label = 200;
+    for (const Band& b : d_.faults) {
+      out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#F0E442\" fs transparent solid 0.30 noborder behind\n",
+                         object++, b.begin / axis_.factor, b.end / axis_.factor);
+      if (index == 0) {
+        out += fmt::format("set label {} {} at {:.9g}, graph 0.06 offset 0.6,0 font \",9\" tc rgb \"#6B6000\"\n", label++, quoted("fault " + b.label), b.begin / axis_.factor);
+      }
+    }
+    for (std::size_t i = 0; i < d_.breaches.size(); ++i) {
+      const Band& b = d_.breaches[i];
+      const double shown_end = std::max(b.end, b.begin + 0.002 * d_.end);
+      out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#D55E00\" fs transparent solid 0.22 noborder behind\n",
+                         object++, b.begin / axis_.factor, shown_end / axis_.factor);
+      const bool first = std::none_of(d_.breaches.begin(), d_.breaches.begin() + static_cast<std::ptrdiff_t>(i), [&](const Band& other) { return other.label == b.label; });
+      if (index == 0 && first) {
+        out += fmt::format("set label {} {} at {:.9g}, graph {:.3f} offset 0.6,0 font \",9\" tc rgb \"#A33F00\"\n", label++,
+                           quoted(b.label + " broken"), b.begin / axis_.factor, 0.95 - 0.13 * static_cast<double>(i % 4));
+      }
+    }
+    for (const Mark& m : d_.marks) {
+      out += fmt::format("set arrow {} from {:.9g}, graph 0 to {:.9g}, graph 1 nohead lc rgb \"#999999\" lw 0.7 dt 3 back\n", arrow++, m.at / axis_.factor, m.at / axis_.factor);
+    }
+    std::map<double, std::string> by_value;
+    for (const LimitMark& l : p.limits) {
+      std::string& names = by_value[l.value];
+      if (names.find(l.label) == std::string::npos) names += (names.empty() ? "" : ", ") + l.label;
+    }
+    for (const auto& [value, names] : by_value) {
+      out += fmt::format("set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"#A33F00\" lw 1.2 dt 2 back\n", arrow++, value, value);
+      out += fmt::format("set label {} {} at graph 1.012, first {:.9g} left font \",9\" tc rgb \"#A33F00\"\n", label++,
+                         quoted(fmt::format("{} {}", names, format_number(value))), value);
+    }
+    return out;
+  }
+
+  const FigureData& d_;
+  TimeAxis axis_;
+  int panel_height_ = 0, top_ = 0, bottom_ = 0, height_ = 0;
+};
+
+}  // namespace
+
+std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most) {
+  if (points.size() <= most) return points;
+  // Each stretch keeps its first, smallest, largest and last point, in their order.
+  const std::size_t stretches = most / 4;
+  std::vector<std::pair<double, double>> kept;
+  for (std::size_t s = 0; s < stretches; ++s) {
+    const std::size_t begin = points.size() * s / stretches, end = points.size() * (s + 1) / stretches;
+    std::size_t low = begin, high = begin;
+    for (std::size_t i = begin; i < end; ++i) {
+      if (points[i].second < points[low].second) low = i;
+      if (points[i].second > points[high].second) high = i;
+    }
+    std::vector<std::size_t> chosen{begin, low, high, end - 1};
+    std::sort(chosen.begin(), chosen.end());
+    chosen.erase(std::unique(chosen.begin(), chosen.end()), chosen.end());
+    for (const std::size_t i : chosen) kept.push_back(points[i]);
+  }
+  return kept;
+}
+
+FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording, const Summary& summary) {
+  FigureData d;
+  d.name = figure.name;
+  d.title = fmt::format("{}: {}", summary.bench, figure.title);
+  d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
+  d.end = recording.times_ns().empty() ? 0 : to_seconds(Time{recording.times_ns().back()});
+  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording));
+  d.faults = fault_bands(recording, d.end);
+  for (const SummaryRow& row : summary.rows) {
+    for (const auto& [begin, end] : row.breaches_s) d.breaches.push_back({begin, end, row.name});
+  }
+  for (const record::RecordedEvent& e : recording.events()) {
+    if (e.kind != bench::event_word(bench::EventKind::action) || d.marks.size() >= 12) continue;
+    const bool sentence = e.text.starts_with("wait") || e.text.starts_with("hold");
+    d.marks.push_back({to_seconds(e.at), sentence ? e.text : e.subject + " " + e.text});
+  }
+  return d;
+}
+
+std::vector<model::Figure> figures_of(const model::Program& program) {
+  if (!program.figures.empty()) return program.figures;
+  constexpr std::size_t kMostPanels = 6, kMostCurves = 5;
+  model::Figure figure;
+  figure.name = "states";
+  figure.title = "states over time";
+  for (const model::State& s : program.states) {
+    const auto same_unit = [&](const std::vector<model::VarId>& panel) {
+      return program.variable(panel.front()).type == program.variable(s.value).type && panel.size() < kMostCurves;
+    };
+    const auto panel = std::find_if(figure.panels.begin(), figure.panels.end(), same_unit);
+    if (panel != figure.panels.end()) {
+      panel->push_back(s.value);
+    } else if (figure.panels.size() < kMostPanels) {
+      figure.panels.push_back({s.value});
+    }
+  }
+  if (figure.panels.empty()) return {};
+  return {figure};
+}
+
+Status draw(const FigureData& data, const std::string& folder) {
+  namespace fs = std::filesystem;
+  const Script script(data);
+  const std::string body = script.text();
+  const std::string base = (fs::path(folder) / data.name).string();
+  for (const char* kind : {"svg", "png"}) {
+    const std::string file = base + "." + kind;
+    const bool svg = std::string(kind) == "svg";
+    errno = 0;
+    FILE* pipe = popen("gnuplot >/dev/null 2>&1", "w");
+    if (pipe == nullptr) return Failure{"cannot start gnuplot for", file, std::strerror(errno)};
+    std::string text = svg ? fmt::format("set terminal svg size 1280,{} font \"DejaVu Sans,11\" background \"#FFFFFF\" noenhanced\n", script.height())
+                           : fmt::format("set terminal pngcairo size 1280,{} font \"DejaVu Sans,9.5\" background \"#FFFFFF\" noenhanced\n", script.height());
+    text += fmt::format("set output {}\n", quoted(file));
+    text += body;
+    const bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
+    const int status = pclose(pipe);
+    std::error_code none;
+    if (!written || status != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0) {
+      return Failure{"cannot draw", file, status == 127 * 256 ? "gnuplot is not installed" : "gnuplot failed"};
+    }
+  }
+  return Done{};
+}
+
+}  // namespace isodyne::present

@@ -1,0 +1,66 @@
+#pragma once
+// Figures: stacked panels over one time axis, drawn by gnuplot from what gather() has collected.
+
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/present/summary.h"
+#include "isodyne/record/recording.h"
+
+namespace isodyne::present {
+
+struct Curve {
+  std::string label;
+  std::vector<std::pair<double, double>> points;  ///< seconds, value in the panel's unit
+  bool steps = false;                             ///< holds its value between points
+};
+
+struct LimitMark {
+  std::string label;  ///< of the requirement
+  double value = 0;
+};
+
+struct Panel {
+  std::string unit;                 ///< axis text
+  std::vector<std::string> labels;  ///< of a choice or truth value: the names of 0, 1, 2 …
+  std::vector<Curve> curves;
+  std::vector<LimitMark> limits;
+};
+
+struct Band {
+  double begin = 0, end = 0;  ///< seconds
+  std::string label;
+};
+
+struct Mark {
+  double at = 0;  ///< seconds
+  std::string text;
+};
+
+struct FigureData {
+  std::string name, title, subtitle;
+  double end = 0;  ///< seconds
+  std::vector<Panel> panels;
+  std::vector<Band> faults, breaches;
+  std::vector<Mark> marks;
+};
+
+/// Most points a curve is drawn with; longer ones keep the smallest and largest value of each stretch.
+constexpr std::size_t kMostPoints = 3000;
+
+/// Thins a curve to at most `most` points without losing an extreme. `most` is at least 4.
+std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most);
+
+/// Collects what a figure of the bench shows of one run.
+FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
+                  const Summary& summary);
+
+/// The figures a bench declares, or one made of its states if it declares none.
+std::vector<model::Figure> figures_of(const model::Program& program);
+
+/// Draws into FOLDER/NAME.svg and FOLDER/NAME.png.
+Status draw(const FigureData& data, const std::string& folder);
+
+}  // namespace isodyne::present

@@ -1,0 +1,254 @@
+#include "isodyne/present/report.h"
+
+#include <algorithm>
+#include <filesystem>
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/model/load.h"
+#include "isodyne/present/figure.h"
+
+namespace isodyne::present {
+
+namespace fs = std::filesystem;
+
+Result<RunFolder> open_run(const std::string& path) {
+  std::error_code none;
+  if (!fs::is_directory(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
+  auto recording = record::Recording::open((fs::path(path) / "recording.h5").string());
+  if (!recording) return recording.failure();
+  auto summary = read_summary((fs::path(path) / "verdicts.json").string());
+  if (!summary) return summary.failure();
+  RunFolder run{path, std::move(*summary), std::move(*recording), nullptr};
+  const record::RunIdentity& identity = run.recording->identity();
+  const model::Loaded loaded = model::load_bench("", identity.main, [&](const std::string& relative) -> Result<std::string> {
+    for (const auto& [name, text] : identity.sources) {
+      if (name == relative) return text;
+    }
+    return Failure{"the recording has no source called", relative, ""};
+  });
+  if (loaded.program == nullptr) {
+    return Failure{"cannot use the bench in the recording of", path, "this version of Isodyne reads it differently:\n" + loaded.diagnostics.render(*loaded.sources, false)};
+  }
+  run.program = loaded.program;
+  return run;
+}
+
+Status draw_figures(const RunFolder& run) {
+  const std::string folder = (fs::path(run.path) / "figures").string();
+  std::error_code error;
+  fs::create_directories(folder, error);
+  if (error) return Failure{"cannot create the folder", folder, error.message()};
+  for (const model::Figure& figure : figures_of(*run.program)) {
+    const Status drawn = draw(gather(*run.program, figure, *run.recording, run.summary), folder);
+    if (!drawn) return drawn;
+  }
+  return Done{};
+}
+
+namespace {
+
+constexpr const char* kStyle = R"(
+:root{--ink:#1d2730;--soft:#5b6770;--line:#d9dfe3;--held:#00694d;--broken:#a33f00;--open:#6b6000}
+*{box-sizing:border-box}
+body{font:15px/1.45 "DejaVu Sans",Verdana,sans-serif;color:var(--ink);margin:0 auto;max-width:1240px;padding:24px}
+h1{font-size:24px;margin:0 0 4px}h2{font-size:19px;margin:36px 0 8px;border-top:2px solid var(--ink);padding-top:12px}h3{font-size:15px;margin:22px 0 6px}
+.soft{color:var(--soft)}code,pre{font:13px/1.45 "DejaVu Sans Mono",monospace}
+pre{background:#f4f6f7;padding:10px 12px;overflow-x:auto;white-space:pre-wrap}
+table{border-collapse:collapse;width:100%;font-size:13.5px}
+th,td{text-align:left;vertical-align:top;padding:5px 10px 5px 0;border-bottom:1px solid var(--line)}
+th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:right;white-space:nowrap;font-variant-numeric:tabular-nums}
+.v{font-weight:700;white-space:nowrap}.held{color:var(--held)}.broken{color:var(--broken)}.open{color:var(--open)}
+.held::before{content:"\2713\00a0"}.broken::before{content:"\2717\00a0"}.open::before{content:"\2013\00a0"}
+.note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
+figure{margin:12px 0}figure svg{width:100%;height:auto}
+details{margin:6px 0}summary{cursor:pointer}
+@media print{body{max-width:none;padding:0;font-size:11px}h2{break-before:page}h2.first{break-before:auto}figure,tr{break-inside:avoid}details{display:none}}
+)";
+
+std::string escaped(const std::string& text) {
+  std::string out;
+  for (const char c : text) {
+    switch (c) {
+      case '&':
+        out += "&amp;";
+        break;
+      case '<':
+        out += "&lt;";
+        break;
+      case '>':
+        out += "&gt;";
+        break;
+      case '"':
+        out += "&quot;";
+        break;
+      default:
+        if (static_cast<unsigned char>(c) >= 0x20 || c == '\n' || c == '\t') out += c;
+    }
+  }
+  return out;
+}
+
+const char* look_of(const std::string& answer) {
+  if (answer == judge::answer_word(judge::Answer::held)) return "held";
+  if (answer == judge::answer_word(judge::Answer::broken)) return "broken";
+  return "open";
+}
+
+std::string seconds(const std::optional<double>& t) { return t ? fmt::format("{:.3f} s", *t) : "–"; }
+
+std::string verdict_cell(const SummaryRow& row) {
+  return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), escaped(row.answer));
+}
+
+std::string counts_text(const Summary& s) {
+  using judge::Answer;
+  std::string text = fmt::format("{} of {} requirements held", s.count(Answer::held), s.rows.size());
+  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
+    if (s.count(a) > 0) text += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
+  }
+  return text;
+}
+
+/// Requirements down, runs across: the first thing a reviewer wants to see.
+std::string overview(const std::vector<RunFolder>& runs) {
+  std::string html = "<h2 class=\"first\">Overview</h2>\n<table><tr><th>Requirement</th><th></th>";
+  for (std::size_t i = 0; i < runs.size(); ++i) html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
+  html += "</tr>\n";
+  std::vector<std::string> names;
+  std::map<std::string, std::string> descriptions;
+  for (const RunFolder& run : runs) {
+    for (const SummaryRow& row : run.summary.rows) {
+      if (descriptions.try_emplace(row.name, row.description).second) names.push_back(row.name);
+    }
+  }
+  for (const std::string& name : names) {
+    html += fmt::format("<tr><td><b>{}</b></td><td>{}</td>", escaped(name), escaped(descriptions[name]));
+    for (const RunFolder& run : runs) {
+      const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(), [&](const SummaryRow& r) { return r.name == name; });
+      html += row == run.summary.rows.end() ? "<td>–</td>"
+                                            : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>", look_of(row->answer),
+                                                          escaped(row->answer), row->worst_margin ? escaped("margin " + row->margin_text()) : "");
+    }
+    html += "</tr>\n";
+  }
+  return html + "</table>\n";
+}
+
+std::string verdict_table(const Summary& s) {
+  std::string html =
+      "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th class=\"n\">at</th>"
+      "<th class=\"n\">First broken</th><th class=\"n\">Tested</th><th>What it says</th></tr>\n";
+  for (const SummaryRow& r : s.rows) {
+    html += fmt::format("<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}×</td><td>{}<br><code>{}</code>{}</td></tr>\n",
+                        escaped(r.name), verdict_cell(r), escaped(r.margin_text()), seconds(r.worst_at_s), seconds(r.first_breach_s), r.tests,
+                        escaped(r.description), escaped(r.formula), r.source.empty() ? "" : fmt::format("<br><span class=\"soft\">{}</span>", escaped(r.source)));
+  }
+  return html + "</table>\n<p class=\"soft\">A margin is the distance to the limit at the worst instant, in the unit of the signal; negative: beyond the limit. "
+                "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
+}
+
+std::string events_table(const record::Recording& recording) {
+  constexpr std::size_t kMostEvents = 400;
+  std::string html = fmt::format("<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table><tr><th class=\"n\">Time</th><th>What</th><th>Where</th><th></th></tr>\n",
+                                 recording.events().size() <= 60 ? " open" : "", recording.events().size());
+  std::size_t shown = 0;
+  for (const record::RecordedEvent& e : recording.events()) {
+    if (++shown > kMostEvents) break;
+    html += fmt::format("<tr><td class=\"n\">{:.3f} s</td><td>{}</td><td>{}</td><td>{}</td></tr>\n", to_seconds(e.at), escaped(e.kind), escaped(e.subject), escaped(e.text));
+  }
+  html += "</table></details>\n";
+  if (shown > kMostEvents) html += fmt::format("<p class=\"soft\">The first {} events; all are in the recording.</p>\n", kMostEvents);
+  return html;
+}
+
+Result<std::string> figures_html(const RunFolder& run) {
+  std::string html;
+  for (const model::Figure& figure : figures_of(*run.program)) {
+    const auto svg = read_file((fs::path(run.path) / "figures" / (figure.name + ".svg")).string());
+    if (!svg) return svg.failure();
+    const std::size_t begin = svg->find("<svg");
+    if (begin == std::string::npos) continue;
+    // Several drawings in one page: their inner names must not meet.
+    std::string drawing = svg->substr(begin);
+    const std::string prefix = fmt::format("r{:x}", fnv1a(run.path + figure.name));
+    for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix}, {"xlink:href='#", "xlink:href='#" + prefix}, {"url(#", "url(#" + prefix}}) {
+      for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size())) drawing.replace(at, from.size(), to);
+    }
+    html += fmt::format("<figure>{}</figure>\n", drawing);
+  }
+  return html;
+}
+
+std::string facts(const RunFolder& run) {
+  const Summary& s = run.summary;
+  std::string faults;
+  for (const std::string& name : s.faults) {
+    const auto fault = std::find_if(run.program->faults.begin(), run.program->faults.end(), [&](const model::Fault& f) { return f.name == name; });
+    const std::string doc = fault == run.program->faults.end() || fault->doc.empty() ? "" : ": " + fault->doc;
+    faults += fmt::format("{}{}{}", faults.empty() ? "" : "; ", name, doc);
+  }
+  const auto row = [](const char* what, const std::string& text) { return fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text)); };
+  std::string scenario = s.scenario;
+  for (const model::Scenario& sc : run.program->scenarios) {
+    if (sc.name == s.scenario && !sc.doc.empty()) scenario += ": " + sc.doc;
+  }
+  return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) + row("Controller setting", s.setting) +
+         row("Seed", s.seed) + row("Step", fmt::format("{} (rk4), recorded every {}", format_span(run.program->step), format_span(run.program->record_period))) +
+         row("Simulated", fmt::format("{:.3f} s in {:.1f} s of wall time, started {}", s.ended_at_s, s.wall_seconds, s.started)) + row("Ending", s.ending) +
+         row("Isodyne", s.version) + "</table>\n";
+}
+
+Result<std::string> run_section(const RunFolder& run, std::size_t number) {
+  const Summary& s = run.summary;
+  std::string html = fmt::format("<h2 id=\"run{}\">{}</h2>\n<p>{}.</p>\n", number, escaped(s.title()), counts_text(s));
+  if (!s.explanation.empty()) {
+    html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending), escaped(s.explanation));
+    for (const std::string& d : s.details) html += "<br>" + escaped(d);
+    html += "</div>\n";
+  }
+  for (const std::string& f : s.not_injected) {
+    html += fmt::format("<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
+  }
+  const auto figures = figures_html(run);
+  if (!figures) return figures.failure();
+  html += facts(run) + verdict_table(s) + *figures + events_table(*run.recording);
+  html += fmt::format("<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built, this gives the same recording, bit for bit:</p>\n<pre>{}</pre>\n",
+                      escaped(s.command));
+  return html;
+}
+
+/// The sources of all runs; a file that is the same in several is shown once.
+std::string sources_html(const std::vector<RunFolder>& runs) {
+  std::string html = "<h2>Sources</h2>\n<p>The bench as it was run, out of the recording.</p>\n";
+  std::set<std::pair<std::string, std::string>> shown;
+  for (const RunFolder& run : runs) {
+    for (const auto& [name, text] : run.recording->identity().sources) {
+      if (!shown.insert({name, text}).second) continue;
+      html += fmt::format("<details><summary>{}</summary><pre>{}</pre></details>\n", escaped(name), escaped(text));
+    }
+  }
+  return html;
+}
+
+}  // namespace
+
+Result<std::string> report_html(const std::vector<RunFolder>& runs) {
+  const Summary& first = runs.front().summary;
+  const std::string title = runs.size() == 1 ? fmt::format("{}: {}", first.bench, first.title()) : fmt::format("{}: {} runs", first.bench, runs.size());
+  std::string html = fmt::format("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">\n<title>{}</title>\n<style>{}</style></head><body>\n",
+                                 escaped(title), kStyle);
+  html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
+  if (runs.size() > 1) html += overview(runs);
+  for (std::size_t i = 0; i < runs.size(); ++i) {
+    const auto section = run_section(runs[i], i + 1);
+    if (!section) return section.failure();
+    html += *section;
+  }
+  return html + sources_html(runs) + "</body></html>\n";
+}
+
+}  // namespace isodyne::present

@@ -1,0 +1,238 @@
+#include "isodyne/present/summary.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <cmath>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <pugixml.hpp>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::present {
+
+using Json = nlohmann::ordered_json;
+
+std::string SummaryRow::margin_text() const {
+  if (!worst_margin) return "–";
+  return fmt::format("{:.4g}{}{}", *worst_margin, margin_unit == "1" ? "" : " ", margin_unit == "1" ? "" : margin_unit);
+}
+
+std::size_t Summary::count(judge::Answer answer) const {
+  const std::string word = judge::answer_word(answer);
+  return static_cast<std::size_t>(std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == word; }));
+}
+
+std::string Summary::title() const {
+  std::string text = scenario.empty() ? "no scenario" : scenario;
+  for (std::size_t i = 0; i < faults.size(); ++i) text += (i == 0 ? " with " : " and ") + faults[i];
+  return text;
+}
+
+std::string repeat_command(const record::RunIdentity& identity) {
+  std::string text = "isodyne run " + identity.main;
+  if (!identity.scenario.empty()) text += " " + identity.scenario;
+  for (const std::string& f : identity.faults) text += " --fault " + f;
+  if (!identity.setting.empty()) text += " --setting " + identity.setting;
+  if (!identity.longest.empty()) text += fmt::format(" --for \"{}\"", identity.longest);
+  return text + fmt::format(" --seed {}", identity.seed);
+}
+
+Summary summarize(const model::Program& program, const record::RunIdentity& identity, const bench::RunResult& result,
+                  const std::vector<judge::Verdict>& verdicts) {
+  Summary s;
+  s.bench = program.name;
+  s.bench_file = identity.main;
+  s.scenario = identity.scenario;
+  s.setting = identity.setting;
+  s.seed = std::to_string(identity.seed);
+  s.version = identity.version;
+  s.faults = identity.faults;
+  s.ending = bench::ending_word(result.ending);
+  s.explanation = result.explanation;
+  s.details = result.details;
+  s.ended_at_s = to_seconds(result.ended_at);
+  s.command = repeat_command(identity);
+  for (const judge::Verdict& v : verdicts) {
+    const model::Requirement& r = program.requirements[static_cast<std::size_t>(v.requirement)];
+    SummaryRow row;
+    row.name = r.name;
+    row.description = r.doc;
+    row.source = r.source;
+    row.formula = r.formula;
+    row.answer = judge::answer_word(v.answer);
+    row.tests = v.tests;
+    if (v.first_breach) row.first_breach_s = to_seconds(*v.first_breach);
+    for (const judge::Breach& b : v.breaches) row.breaches_s.emplace_back(to_seconds(b.begin), to_seconds(b.end));
+    row.margin_unit = r.margin_unit.text;
+    if (v.worst_margin) row.worst_margin = *v.worst_margin / r.margin_unit.factor;
+    if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
+    s.rows.push_back(std::move(row));
+  }
+  return s;
+}
+
+namespace {
+template <typename T>
+Json maybe(const std::optional<T>& value) { return value ? Json(*value) : Json(nullptr); }
+
+template <typename T>
+std::optional<T> maybe(const Json& json, const char* key) {
+  return json.contains(key) && !json.at(key).is_null() ? std::optional<T>(json.at(key).get<T>()) : std::nullopt;
+}
+
+Json row_json(const SummaryRow& r) {
+  Json j;
+  j["name"] = r.name;
+  j["description"] = r.description;
+  j["source"] = r.source;
+  j["formula"] = r.formula;
+  j["verdict"] = r.answer;
+  j["tests"] = r.tests;
+  j["first_breach_s"] = maybe(r.first_breach_s);
+  j["breaches_s"] = r.breaches_s;
+  j["worst_margin"] = maybe(r.worst_margin);
+  j["margin_unit"] = r.margin_unit;
+  j["worst_at_s"] = maybe(r.worst_at_s);
+  return j;
+}
+
+SummaryRow row_from(const Json& j) {
+  SummaryRow r;
+  r.name = j.at("name");
+  r.description = j.at("description");
+  r.source = j.at("source");
+  r.formula = j.at("formula");
+  r.answer = j.at("verdict");
+  r.tests = j.at("tests");
+  r.first_breach_s = maybe<double>(j, "first_breach_s");
+  r.breaches_s = j.at("breaches_s").get<std::vector<std::pair<double, double>>>();
+  r.worst_margin = maybe<double>(j, "worst_margin");
+  r.margin_unit = j.at("margin_unit");
+  r.worst_at_s = maybe<double>(j, "worst_at_s");
+  return r;
+}
+}  // namespace
+
+std::string to_json(const Summary& s) {
+  Json j;
+  j["format"] = "isodyne verdicts";
+  j["format_version"] = 1;
+  j["bench"] = s.bench;
+  j["bench_file"] = s.bench_file;
+  j["scenario"] = s.scenario;
+  j["faults"] = s.faults;
+  j["faults_not_injected"] = s.not_injected;
+  j["setting"] = s.setting;
+  j["seed"] = s.seed;
+  j["isodyne_version"] = s.version;
+  j["started"] = s.started;
+  j["wall_seconds"] = s.wall_seconds;
+  j["ending"] = s.ending;
+  j["ended_at_s"] = s.ended_at_s;
+  j["explanation"] = s.explanation;
+  j["details"] = s.details;
+  j["command"] = s.command;
+  j["requirements"] = Json::array();
+  for (const SummaryRow& r : s.rows) j["requirements"].push_back(row_json(r));
+  return j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+Result<Summary> read_summary(const std::string& file) {
+  const Result<std::string> text = read_file(file);
+  if (!text) return text.failure();
+  try {
+    const Json j = Json::parse(*text);
+    if (j.at("format") != "isodyne verdicts") return Failure{"cannot read the verdicts", file, "this is another kind of file"};
+    Summary s;
+    s.bench = j.at("bench");
+    s.bench_file = j.at("bench_file");
+    s.scenario = j.at("scenario");
+    s.faults = j.at("faults").get<std::vector<std::string>>();
+    s.not_injected = j.at("faults_not_injected").get<std::vector<std::string>>();
+    s.setting = j.at("setting");
+    s.seed = j.at("seed");
+    s.version = j.at("isodyne_version");
+    s.started = j.at("started");
+    s.wall_seconds = j.at("wall_seconds");
+    s.ending = j.at("ending");
+    s.ended_at_s = j.at("ended_at_s");
+    s.explanation = j.at("explanation");
+    s.details = j.at("details").get<std::vector<std::string>>();
+    s.command = j.at("command");
+    for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));
+    return s;
+  } catch (const nlohmann::json::exception& e) {
+    return Failure{"cannot read the verdicts", file, e.what()};
+  }
+}
+
+std::string to_junit(const Summary& s) {
+  using judge::Answer;
+  pugi::xml_document document;
+  pugi::xml_node suite = document.append_child("testsuites").append_child("testsuite");
+  const std::string name = fmt::format("{} {}", s.bench, s.title());
+  suite.append_attribute("name") = name.c_str();
+  suite.append_attribute("tests") = s.rows.size();
+  suite.append_attribute("failures") = s.count(Answer::broken);
+  suite.append_attribute("errors") = s.count(Answer::undecided) + s.count(Answer::interrupted);
+  suite.append_attribute("skipped") = s.count(Answer::not_tested);
+  suite.append_attribute("time") = fmt::format("{:.3f}", s.wall_seconds).c_str();
+  for (const SummaryRow& r : s.rows) {
+    pugi::xml_node test = suite.append_child("testcase");
+    test.append_attribute("classname") = fmt::format("{}.{}", s.bench, s.scenario).c_str();
+    test.append_attribute("name") = fmt::format("{} {}", r.name, r.description).c_str();
+    const std::string margin = fmt::format("{}; worst margin {}", r.formula, r.margin_text());
+    if (r.answer == judge::answer_word(Answer::held)) continue;
+    const bool broken = r.answer == judge::answer_word(Answer::broken);
+    const bool skipped = r.answer == judge::answer_word(Answer::not_tested);
+    pugi::xml_node outcome = test.append_child(broken ? "failure" : skipped ? "skipped" : "error");
+    const std::string when = r.first_breach_s ? fmt::format("broken first at {:.9g} s", *r.first_breach_s) : r.answer;
+    outcome.append_attribute("message") = when.c_str();
+    outcome.text().set(margin.c_str());
+  }
+  std::ostringstream out;
+  document.save(out, "  ");
+  return out.str();
+}
+
+Status write_file(const std::string& file, const std::string& text) {
+  const std::string partial = file + ".partial";
+  errno = 0;
+  std::ofstream out(partial, std::ios::binary | std::ios::trunc);
+  out << text;
+  out.close();
+  std::error_code error;
+  if (out.good()) {
+    std::filesystem::rename(partial, file, error);
+    if (!error) return Done{};
+  }
+  const std::string reason = error ? error.message() : errno != 0 ? std::strerror(errno) : "writing failed";
+  std::filesystem::remove(partial, error);
+  return Failure{"cannot write", file, reason};
+}
+
+Result<std::string> read_file(const std::string& file) {
+  constexpr std::uintmax_t kMostBytes = 256u << 20;
+  std::error_code error;
+  if (std::filesystem::is_directory(file, error)) return Failure{"cannot read", file, "it is a folder"};
+  errno = 0;
+  std::ifstream in(file, std::ios::binary);
+  if (!in) return Failure{"cannot read", file, errno != 0 ? std::strerror(errno) : "it cannot be opened"};
+  const std::uintmax_t size = std::filesystem::file_size(file, error);
+  if (!error && size > kMostBytes) return Failure{"cannot read", file, "it is larger than 256 MiB"};
+  std::string text;
+  char block[65536];
+  while (in.read(block, sizeof block) || in.gcount() > 0) {
+    text.append(block, static_cast<std::size_t>(in.gcount()));
+    if (text.size() > kMostBytes) return Failure{"cannot read", file, "it is larger than 256 MiB"};
+  }
+  return text;
+}
+
+}  // namespace isodyne::present

@@ -1,0 +1,65 @@
+#pragma once
+// What a run came to, in the words people read: the content of verdicts.json, from which the JUnit file,
+// the terminal table and the report are made.
+
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "isodyne/bench/run.h"
+#include "isodyne/core/result.h"
+#include "isodyne/judge/judge.h"
+#include "isodyne/record/recorder.h"
+
+namespace isodyne::present {
+
+struct SummaryRow {
+  std::string name, description, source, formula;
+  std::string answer;                ///< a word of judge::answer_word
+  std::int64_t tests = 0;
+  std::optional<double> first_breach_s;
+  std::vector<std::pair<double, double>> breaches_s;
+  std::optional<double> worst_margin;  ///< in `margin_unit`
+  std::string margin_unit;
+  std::optional<double> worst_at_s;
+
+  /// "3.2 cm", or "–" where there is none.
+  std::string margin_text() const;
+};
+
+struct Summary {
+  std::string bench, bench_file, scenario, setting, seed, version;
+  std::vector<std::string> faults;
+  std::vector<std::string> not_injected;  ///< chosen faults that never became active
+  std::string started;  ///< wall clock, ISO 8601
+  double wall_seconds = 0;
+  std::string ending, explanation;
+  std::vector<std::string> details;
+  double ended_at_s = 0;
+  std::vector<SummaryRow> rows;
+
+  std::size_t count(judge::Answer answer) const;
+  /// "uplock with level_drift"
+  std::string title() const;
+  /// "isodyne run lock.dyne uplock --fault level_drift --seed 1"
+  std::string command;
+};
+
+Summary summarize(const model::Program& program, const record::RunIdentity& identity, const bench::RunResult& result,
+                  const std::vector<judge::Verdict>& verdicts);
+
+/// The command that repeats a run, from inside the folder of the bench.
+std::string repeat_command(const record::RunIdentity& identity);
+
+std::string to_json(const Summary& summary);
+Result<Summary> read_summary(const std::string& file);
+
+/// JUnit XML: one test suite, one case per requirement.
+std::string to_junit(const Summary& summary);
+
+/// Writes `text` to a file that did not exist or is replaced as a whole: never half of it.
+Status write_file(const std::string& file, const std::string& text);
+Result<std::string> read_file(const std::string& file);
+
+}  // namespace isodyne::present

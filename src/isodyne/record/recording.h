@@ -1,0 +1,48 @@
+#pragma once
+// Reads a recording.
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/core/time.h"
+#include "isodyne/record/recorder.h"
+
+namespace isodyne::record {
+
+struct RecordedEvent {
+  Time at{};
+  std::string kind, subject, text;
+};
+
+class Recording {
+ public:
+  static Result<std::unique_ptr<Recording>> open(const std::string& file);
+  ~Recording();
+
+  const RunIdentity& identity() const { return identity_; }
+  /// How the run ended; empty if the recording was never closed (a kill, a full disk).
+  const std::string& ending() const { return ending_; }
+  const std::vector<std::int64_t>& times_ns() const { return times_; }
+  const std::vector<RecordedEvent>& events() const { return events_; }
+
+  /// All rows of a signal in SI, as many as there are times; nothing if there is no such signal.
+  std::optional<std::vector<double>> signal(const std::string& name) const;
+
+ private:
+  Recording();
+  struct Files;
+  bool read_identity();
+  bool read_sources();
+  bool read_events();
+
+  std::unique_ptr<Files> h5_;
+  RunIdentity identity_;
+  std::string ending_;
+  std::vector<std::int64_t> times_;
+  std::vector<RecordedEvent> events_;
+};
+
+}  // namespace isodyne::record
