@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
+
 namespace isodyne::bench {
 
 const char* event_word(EventKind kind) {
@@ -44,12 +46,7 @@ std::string action_text(const model::Program& p, const Event& e) {
   if (step.kind == Kind::start) return fmt::format("start at {}", p.format(step.target, e.value));
   if (step.kind == Kind::set) return fmt::format("set to {}", p.format(step.target, e.value));
   if (step.kind == Kind::ramp) return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
-  // Line breaks inside a long condition would break tables.
-  std::string text(p.sources->covered(step.span));
-  for (char& c : text) {
-    if (c == '\n' || c == '\r' || c == '\t') c = ' ';
-  }
-  return text;
+  return one_line(p.sources->covered(step.span));
 }
 
 }  // namespace

@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
+
 namespace isodyne::bench {
 
 namespace {
@@ -191,7 +193,7 @@ void Run::stop_for_wait() {
   const model::ScenarioStep& step = *scenario_.timed_out();
   result_.ending = Ending::wait_timed_out;
   result_.explanation = fmt::format("{}: `{}` did not come true within {}", program_->sources->place(step.span),
-                                    std::string(program_->sources->covered(step.span)), format_span(step.duration));
+                                    one_line(program_->sources->covered(step.span)), format_span(step.duration));
   for (const model::VarId id : program_->reads(step.value)) {
     result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
   }

@@ -60,6 +60,17 @@ std::uint64_t fnv1a(std::string_view bytes, std::uint64_t hash) {
   return hash;
 }
 
+std::string one_line(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    const bool blank = c == ' ' || c == '\n' || c == '\r' || c == '\t';
+    if (!blank) out += c;
+    if (blank && !out.empty() && out.back() != ' ') out += ' ';
+  }
+  if (!out.empty() && out.back() == ' ') out.pop_back();
+  return out;
+}
+
 std::string counted(std::size_t count, std::string_view noun) {
   return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s");
 }

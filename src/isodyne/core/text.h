@@ -27,6 +27,9 @@ std::optional<std::string> closest(std::string_view word, const std::vector<std:
 /// FNV-1a, 64 bits (Fowler, Noll, Vo): for identities of layouts and streams, not for security.
 std::uint64_t fnv1a(std::string_view bytes, std::uint64_t hash = 0xcbf29ce484222325ULL);
 
+/// Line breaks and runs of blanks become one blank: for text from a source shown in a table.
+std::string one_line(std::string_view text);
+
 /// "1 fault", "3 faults".
 std::string counted(std::size_t count, std::string_view noun);
 

@@ -17,8 +17,13 @@ constexpr std::int32_t kTemporaryBase = 1 << 29;
 }  // namespace
 
 void CodeMaker::forget() {
-  known_.clear();
-  next_temporary_ = 0;
+  known_ = kept_;
+  next_temporary_ = kept_temporaries_;
+}
+
+void CodeMaker::keep() {
+  kept_ = known_;
+  kept_temporaries_ = next_temporary_;
 }
 
 std::int32_t CodeMaker::constant(double value) {
@@ -95,16 +100,18 @@ std::vector<double> CodeMaker::registers() const {
 
 void run(const Instruction* begin, const Instruction* end, double* r) {
   for (const Instruction* i = begin; i != end; ++i) {
-    const double a = r[i->a], b = r[i->b], c = r[i->c];
-    // One call per case, so that the compiler keeps only that case's arithmetic in it.
+    // Each case reads only its own operands: the number of them chooses the call.
     switch (i->op) {
       case Op::constant:
       case Op::variable:
-        r[i->to] = a;
+        r[i->to] = r[i->a];
         break;
-#define OP(id, count, text)                        \
-  case Op::id:                                     \
-    r[i->to] = model::apply(Op::id, a, b, c);      \
+#define ISODYNE_OPERANDS_1 r[i->a], 0, 0
+#define ISODYNE_OPERANDS_2 r[i->a], r[i->b], 0
+#define ISODYNE_OPERANDS_3 r[i->a], r[i->b], r[i->c]
+#define OP(id, count, text)                                          \
+  case Op::id:                                                       \
+    r[i->to] = model::apply(Op::id, ISODYNE_OPERANDS_##count);       \
     break;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"

@@ -30,8 +30,10 @@ class CodeMaker {
   std::int32_t compute(model::NodeId node, Code& code);
   /// Appends code that stores `node` in a variable.
   void assign(model::VarId target, model::NodeId node, Code& code);
-  /// Forgets intermediate results. Call between pieces that do not always run together.
+  /// Forgets intermediate results (but those kept). Call between pieces that do not always run together.
   void forget();
+  /// From now on forget() leaves what is known at present: results that stay valid for all later pieces.
+  void keep();
 
   std::int32_t linked(std::int32_t reg) const;
   void link(Code& code) const;
@@ -47,7 +49,8 @@ class CodeMaker {
   std::vector<double> constants_;
   std::map<std::uint64_t, std::int32_t> constant_index_;
   std::map<model::NodeId, std::int32_t> known_;
-  std::int32_t next_temporary_ = 0, most_temporaries_ = 0;
+  std::map<model::NodeId, std::int32_t> kept_;
+  std::int32_t next_temporary_ = 0, most_temporaries_ = 0, kept_temporaries_ = 0;
 };
 
 /// Runs code on registers. Never fails, allocates or blocks.

@@ -35,7 +35,12 @@ Plant::Plant(std::shared_ptr<const model::Program> program)
     : program_(std::move(program)), rk4_(program_->states.size()), x_(program_->states.size()),
       before_(program_->states.size()), k1_(program_->states.size()) {
   CodeMaker maker(*program_);
-  compile_order(maker);
+  for (const model::Assignment& a : program_->start) {
+    maker.forget();
+    start_code_.emplace_back(a.target, Code{});
+    maker.assign(a.target, a.value, start_code_.back().second);
+  }
+  maker.forget();
   for (const model::State& s : program_->states) {
     Limits limits;
     if (s.lowest != kNone) {
@@ -44,16 +49,15 @@ Plant::Plant(std::shared_ptr<const model::Program> program)
     }
     limits_.push_back(limits);
   }
-  // Up to here nothing is forgotten between pieces: limits are read throughout a step, and transitions may
-  // reuse what the equations have just computed. Start values run once, before everything else.
+  maker.keep();  // limits are computed at instants and hold throughout the step
+  const std::vector<bool> wanted = needed_between_instants();
+  compile_order(maker, &wanted, stage_segments_);
+  maker.forget();
+  compile_order(maker, nullptr, segments_);
+  compile_samplers(maker);
   for (const model::StateMachine& m : program_->machines) {
     auto& results = transition_results_.emplace_back();
     for (const model::Transition& t : m.transitions) results.push_back(maker.compute(t.condition, transition_code_));
-  }
-  for (const model::Assignment& a : program_->start) {
-    maker.forget();
-    start_code_.emplace_back(a.target, Code{});
-    maker.assign(a.target, a.value, start_code_.back().second);
   }
   maker.link(code_);
   maker.link(limit_code_);
@@ -72,31 +76,54 @@ Plant::Plant(std::shared_ptr<const model::Program> program)
   changes_.reserve(program_->machines.size());
 }
 
-void Plant::compile_order(CodeMaker& maker) {
-  Segment segment;
+/// Equations that some derivative depends on, directly or through others. Lights, conditions and sensors
+/// mostly do not count: between instants nobody looks at them.
+std::vector<bool> Plant::needed_between_instants() const {
+  std::vector<bool> needed(program_->variables.size(), false);
+  for (const model::State& s : program_->states) needed[static_cast<std::size_t>(s.derivative)] = true;
+  std::vector<bool> wanted(program_->equations.size(), false);
+  for (auto item = program_->order.rbegin(); item != program_->order.rend(); ++item) {
+    if (item->kind != Item::Kind::equation) continue;
+    const model::Assignment& e = program_->equations[static_cast<std::size_t>(item->index)];
+    if (!needed[static_cast<std::size_t>(e.target)]) continue;
+    wanted[static_cast<std::size_t>(item->index)] = true;
+    for (const VarId read : program_->reads(e.value)) needed[static_cast<std::size_t>(read)] = true;
+  }
+  return wanted;
+}
+
+void Plant::compile_order(CodeMaker& maker, const std::vector<bool>* wanted, std::vector<Segment>& segments) {
+  Segment segment{code_.size(), 0, kNone, kNone};
   const auto close = [&] {
     segment.end = code_.size();
-    segments_.push_back(segment);
+    segments.push_back(segment);
     segment = {code_.size(), 0, kNone, kNone};
   };
+  bool kept = true;  // the equation before a tap
   for (const Item& item : program_->order) {
     switch (item.kind) {
       case Item::Kind::equation: {
+        kept = wanted == nullptr || (*wanted)[static_cast<std::size_t>(item.index)];
         const model::Assignment& e = program_->equations[static_cast<std::size_t>(item.index)];
-        maker.assign(e.target, e.value, code_);
+        if (kept) maker.assign(e.target, e.value, code_);
         break;
       }
       case Item::Kind::tap:
+        if (!kept) break;
         segment.tap = item.index;
         close();
         break;
       case Item::Kind::sampler:
+        if (wanted != nullptr) break;
         segment.sampler = item.index;
         close();
         break;
     }
   }
   close();
+}
+
+void Plant::compile_samplers(CodeMaker& maker) {
   for (const model::Sampler& s : program_->samplers) {
     Code& code = sampler_code_.emplace_back();
     for (const model::Assignment& a : s.body) maker.assign(a.target, a.value, code);
@@ -124,7 +151,7 @@ PlantState Plant::start(std::span<const std::pair<VarId, double>> overrides) con
 
 void Plant::solve(PlantState& state) const {
   state.values[0] = to_seconds(state.now);
-  compute_equations(state, false);
+  compute_equations(segments_, state, false);
 }
 
 void Plant::apply_input_taps(PlantState& state) const {
@@ -135,9 +162,9 @@ void Plant::apply_input_taps(PlantState& state) const {
   }
 }
 
-void Plant::compute_equations(PlantState& state, bool with_samplers) const {
+void Plant::compute_equations(const std::vector<Segment>& segments, PlantState& state, bool with_samplers) const {
   double* registers = state.values.data();
-  for (const Segment& s : segments_) {
+  for (const Segment& s : segments) {
     run(code_.data() + s.begin, code_.data() + s.end, registers);
     if (s.tap != kNone) {
       const auto tap = static_cast<std::size_t>(s.tap);
@@ -183,9 +210,9 @@ bool Plant::take_transitions(PlantState& state) {
 std::span<const ModeChange> Plant::settle(PlantState& state) {
   state.values[0] = to_seconds(state.now);
   run(limit_code_, state.values.data());
-  compute_equations(state, false);
+  compute_equations(segments_, state, false);
   const bool changed = take_transitions(state);
-  if (changed || sampler_due(state)) compute_equations(state, true);
+  if (changed || sampler_due(state)) compute_equations(segments_, state, true);
   return changes_;
 }
 
@@ -209,7 +236,7 @@ PlantTrouble Plant::step(PlantState& state) {
   rk4_.step(state.values[0], to_seconds(program_->step), x_.data(), k1_.data(), [&](double t, const double* x, double* dx) {
     state.values[0] = t;
     for (std::size_t i = 0; i < n; ++i) state[program_->states[i].value] = x[i];
-    compute_equations(state, false);
+    compute_equations(stage_segments_, state, false);
     limited_derivatives(state, x, dx);
   });
   for (std::size_t i = 0; i < n; ++i) {

@@ -87,15 +87,18 @@ class Plant {
     std::int32_t lowest = model::kNone, highest = model::kNone;  ///< registers
   };
 
-  void compile_order(CodeMaker& maker);
-  void compute_equations(PlantState& state, bool with_samplers) const;
+  void compile_order(CodeMaker& maker, const std::vector<bool>* wanted, std::vector<Segment>& segments);
+  void compile_samplers(CodeMaker& maker);
+  std::vector<bool> needed_between_instants() const;
+  void compute_equations(const std::vector<Segment>& segments, PlantState& state, bool with_samplers) const;
   bool sampler_due(const PlantState& state) const;
   bool take_transitions(PlantState& state);
   void limited_derivatives(const PlantState& state, const double* x, double* dx) const;
 
   std::shared_ptr<const model::Program> program_;
   Code code_, limit_code_, transition_code_;
-  std::vector<Segment> segments_;
+  std::vector<Segment> segments_;         ///< everything: at instants
+  std::vector<Segment> stage_segments_;   ///< only what derivatives need: between instants
   std::vector<Code> sampler_code_;
   std::vector<std::pair<model::VarId, Code>> start_code_;
   std::vector<Limits> limits_;

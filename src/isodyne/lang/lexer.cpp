@@ -32,9 +32,9 @@ bool is_digit(char c) { return c >= '0' && c <= '9'; }
 bool is_letter(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_'; }
 bool is_high(char c) { return static_cast<unsigned char>(c) >= 0x80; }
 
-constexpr std::array<std::string_view, 26> kSymbols = {":=", "->", "<=", ">=", "..", "+", "-", "*", "/",
+constexpr std::array<std::string_view, 27> kSymbols = {":=", "->", "<=", ">=", "..", "+", "-", "*", "/",
                                                        "^",  "=",  "<",  ">",  "(",  ")", "[", "]", "{",
-                                                       "}",  ",",  ":",  ".",  "'",  ";", "!", "?"};
+                                                       "}",  ",",  ":",  ".",  "'",  ";", "!", "?", "%"};
 
 /// A statement goes on after these.
 bool continues_after(const Token& t) {
@@ -158,7 +158,14 @@ class Lexer {
       at_ += s.size();
       return;
     }
-    const std::size_t begin = at_++;
+    const std::size_t begin = at_;
+    const std::size_t unit = unit_length(text_, at_);  // `: µm` begins with no letter
+    if (unit > 0 && parse_unit(text_.substr(at_, unit))) {
+      at_ += unit;
+      push(TokenKind::name, begin, at_, std::string(text_.substr(begin, unit)));
+      return;
+    }
+    ++at_;
     while (is_high(text_[begin]) && at_ < text_.size() && is_high(peek())) ++at_;
     diagnostics_.error(Code::bad_character, here(begin, at_), "this character has no meaning here",
                        "names are made of the letters a to z, digits and _; anything else belongs into a comment");

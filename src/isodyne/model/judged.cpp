@@ -256,7 +256,7 @@ void Judged::requirement(const lang::RequirementDecl& r) {
   requirement.doc = r.doc;
   requirement.source = r.source;
   requirement.span = r.span;
-  requirement.formula = std::string(check_.program.sources->covered(r.span));
+  requirement.formula = one_line(check_.program.sources->covered(r.span));
   for (const Requirement& other : check_.program.requirements) {
     if (other.name != r.name.text) continue;
     check_.error(Code::duplicate, r.name.span, fmt::format("requirement {} is defined twice", r.name.text)).notes.push_back({other.span, "the first is here"});

@@ -22,7 +22,8 @@ enum class Op : std::uint16_t {
 int arity(Op op);
 
 // Truth is 1 and 0. Both branches of `select` are always evaluated; the one not chosen has no effect.
-inline double apply(Op op, double a, double b, double c) {
+// Inlined always: the interpreter calls it with a constant `op`, and only that case may remain.
+[[gnu::always_inline]] inline double apply(Op op, double a, double b, double c) {
   const auto truth = [](bool t) { return t ? 1.0 : 0.0; };
   switch (op) {
     case Op::constant:

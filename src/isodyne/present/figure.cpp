@@ -53,7 +53,7 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
   const model::Variable& first = program.variable(ids.front());
   Panel panel;
   panel.unit = unit_text(first);
-  if (first.type.kind == model::Type::Kind::boolean) panel.labels = {"false", "true"};
+  panel.lanes = first.type.kind == model::Type::Kind::boolean;
   if (first.type.kind == model::Type::Kind::choice) panel.labels = program.choices[static_cast<std::size_t>(first.type.choice)].labels;
   for (const model::VarId id : ids) {
     const model::Variable& v = program.variable(id);
@@ -65,6 +65,7 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
       curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), (*values)[i] / first.unit.factor);
     }
     panel.curves.push_back(std::move(curve));
+    if (panel.lanes) continue;  // a limit on a truth value is no line
     for (const model::Requirement& r : program.requirements) {
       for (const model::LimitLine& line : r.limits) {
         if (line.variable == id) panel.limits.push_back({r.name, line.value / first.unit.factor});
@@ -87,22 +88,27 @@ std::vector<Band> fault_bands(const record::Recording& recording, double end) {
 }
 
 /// One curve's data block, and the plot clause that draws it.
-void add_curve(std::string& data, std::string& plot, const Curve& curve, std::size_t index, const std::string& block, const TimeAxis& axis) {
+/// In a panel of truth values each curve has a lane of its own, the first on top.
+void add_curve(std::string& data, std::string& plot, const Panel& panel, std::size_t index, const std::string& block, const TimeAxis& axis) {
+  const Curve& curve = panel.curves[index];
+  const double lane = panel.lanes ? static_cast<double>(panel.curves.size() - 1 - index) : 0;
+  const double height = panel.lanes ? 0.7 : 1;
   data += fmt::format("{} << END\n", block);
   bool gap = false;
   for (const auto& [t, y] : thinned(curve.points, kMostPoints)) {
     const bool finite = std::isfinite(y);
-    if (finite) data += fmt::format("{:.9g} {:.9g}\n", t / axis.factor, y);
+    if (finite) data += fmt::format("{:.9g} {:.9g}\n", t / axis.factor, lane + height * y);
     if (!finite && !gap) data += "\n";  // a hole stays a hole
     gap = !finite;
   }
   data += "END\n";
   const char* colour = kColours[index % std::size(kColours)];
   plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
-                      curve.steps ? "steps" : "lines", colour, index % 4 == 0 ? 1 : index % 4 + 1, quoted(curve.label));
+                      curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1, quoted(panel.lanes ? "" : curve.label));
 }
 
 std::string ranges(const Panel& panel) {
+  if (panel.lanes) return fmt::format("set yrange [-0.2:{}]\n", panel.curves.size());
   double low = INFINITY, high = -INFINITY;
   for (const Curve& c : panel.curves) {
     for (const auto& [t, y] : c.points) {
@@ -127,6 +133,13 @@ std::string ranges(const Panel& panel) {
 }
 
 std::string tics(const Panel& panel) {
+  if (panel.lanes) {
+    std::string lanes;
+    for (std::size_t i = 0; i < panel.curves.size(); ++i) {
+      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.curves[i].label), static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
+    }
+    return fmt::format("set ytics ({})\n", lanes);
+  }
   if (panel.labels.empty()) return "set ytics auto\n";
   std::string list;
   for (std::size_t i = 0; i < panel.labels.size(); ++i) list += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.labels[i]), i);
@@ -137,7 +150,7 @@ class Script {
  public:
   explicit Script(const FigureData& data) : d_(data), axis_(data.end) {
     panel_height_ = 165;
-    top_ = 92;
+    top_ = 84;
     bottom_ = 62 + 16 * static_cast<int>((d_.marks.size() + 1) / 2);
     height_ = top_ + bottom_ + panel_height_ * static_cast<int>(std::max<std::size_t>(1, d_.panels.size()));
   }
@@ -152,7 +165,7 @@ class Script {
   }
 
  private:
-  static constexpr int kWidth = 1280, kLeft = 96, kRight = 220;
+  static constexpr int kWidth = 1280, kLeft = 110, kRight = 190;
 
   double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
   double x(double seconds) const { return (kLeft + (kWidth - kLeft - kRight) * seconds / std::max(d_.end, 1e-9)) / kWidth; }
@@ -162,17 +175,18 @@ class Script {
     std::string out = fmt::format("set label 1 {} at screen {:.4f}, screen {:.4f} font \",15\"\n", quoted(d_.title), double(kLeft) / kWidth, y(22));
     out += fmt::format("set label 2 {} at screen {:.4f}, screen {:.4f} font \",11\" tc rgb \"#555555\"\n", quoted(d_.subtitle), double(kLeft) / kWidth, y(44));
     int tag = 10;
-    double last = -1;
-    int lift = 0;
+    for (std::size_t i = 0; i < d_.marks.size();) {  // numbers that would overlap become "1–4"
+      std::size_t last = i;
+      while (last + 1 < d_.marks.size() && x(d_.marks[last + 1].at) - x(d_.marks[i].at) < 0.02) ++last;
+      const std::string number = last == i ? std::to_string(i + 1) : fmt::format("{}–{}", i + 1, last + 1);
+      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n", tag++, quoted(number), x(d_.marks[i].at), y(top_ - 8));
+      i = last + 1;
+    }
     for (std::size_t i = 0; i < d_.marks.size(); ++i) {
-      const double at = x(d_.marks[i].at);
-      lift = at - last < 0.016 ? (lift + 1) % 2 : 0;
-      last = at;
-      out += fmt::format("set label {} \"{}\" at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n", tag++, i + 1, at, y(top_ - 8 - 12 * lift));
       const double column = i % 2 == 0 ? double(kLeft) / kWidth : 0.52;
       const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / 2));
       out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
-                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 70))), column, line);
+                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 75))), column, line);
     }
     return out;
   }
@@ -182,7 +196,7 @@ class Script {
     const bool last = index + 1 == d_.panels.size();
     const double from_top = top_ + panel_height_ * static_cast<double>(index);
     std::string data, plot;
-    for (std::size_t c = 0; c < p.curves.size(); ++c) add_curve(data, plot, p.curves[c], c, fmt::format("$p{}c{}", index, c), axis_);
+    for (std::size_t c = 0; c < p.curves.size(); ++c) add_curve(data, plot, p, c, fmt::format("$p{}c{}", index, c), axis_);
     std::string out = data;
     out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth, 1.0 - double(kRight) / kWidth);
     out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6), y(from_top + panel_height_ - 10));
@@ -230,8 +244,11 @@ class Script {
     }
     for (const auto& [value, names] : by_value) {
       out += fmt::format("set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"#A33F00\" lw 1.2 dt 2 back\n", arrow++, value, value);
-      out += fmt::format("set label {} {} at graph 1.012, first {:.9g} left font \",9\" tc rgb \"#A33F00\"\n", label++,
-                         quoted(fmt::format("{} {}", names, format_number(value))), value);
+      const auto opposite = by_value.find(-value);
+      const bool pair = value != 0 && opposite != by_value.end() && opposite->second == names;
+      if (pair && value < 0) continue;  // one label for both
+      out += fmt::format("set label {} {} at graph 0.995, first {:.9g} right offset 0,0.55 font \",9\" tc rgb \"#A33F00\"\n", label++,
+                         quoted(fmt::format("{} {}{}", names, pair ? "±" : "", format_number(value))), value);
     }
     return out;
   }

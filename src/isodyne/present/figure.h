@@ -24,7 +24,8 @@ struct LimitMark {
 
 struct Panel {
   std::string unit;                 ///< axis text
-  std::vector<std::string> labels;  ///< of a choice or truth value: the names of 0, 1, 2 …
+  std::vector<std::string> labels;  ///< of a choice: the names of 0, 1, 2 …
+  bool lanes = false;               ///< truth values, one lane each
   std::vector<Curve> curves;
   std::vector<LimitMark> limits;
 };
