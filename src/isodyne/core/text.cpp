@@ -42,7 +42,7 @@ std::optional<std::string> closest(std::string_view word, const std::vector<std:
   int best_distance = allowed + 1;
   for (const std::string& candidate : candidates) {
     const auto gap = static_cast<int>(candidate.size()) - static_cast<int>(word.size());
-    if (std::abs(gap) > allowed) continue;
+    if (std::abs(gap) > allowed || candidate.size() < 2) continue;  // one letter is near everything
     const int distance = edit_distance(word, candidate);
     if (distance < best_distance && distance < static_cast<int>(std::max<std::size_t>(word.size(), 2))) {
       best = candidate;

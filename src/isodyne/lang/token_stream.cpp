@@ -49,7 +49,7 @@ std::string TokenStream::found() const {
 }
 
 void TokenStream::fail(std::string expected, std::string advice) {
-  if (advice.empty() && at(";")) advice = "statements end with the line; no `;` is needed";
+  if (at(";")) advice = "statements end with the line; no `;` is needed";
   diagnostics_.error(Code::unexpected, peek().span, fmt::format("found {}, expected {}", found(), expected),
                      std::move(advice));
   throw Abandoned{};

@@ -170,7 +170,7 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   }
   const VarId id = check_.resolve(*scope.instance, e.path);
   if (id == kNone) return {};
-  check_.demand(id, e.span);
+  if (!check_.program.variable(id).type.valid()) check_.demand(id, e.span);
   const Variable& v = check_.program.variable(id);
   if (!v.type.valid()) return {};
   return {variable(id), v.type, v.unit, false, false};

@@ -24,8 +24,8 @@ bool assigned_by_sampler(const lang::ModelDecl& decl, const std::string& name) {
 
 // ---- names ----------------------------------------------------------------------------------------------
 
-void Flattener::declare(const lang::BenchDecl& bench) {
-  check_.root.decl = &bench;
+void Flattener::declare(const lang::ModelDecl& root) {
+  check_.root.decl = &root;
   Variable time;
   time.name = "time";
   time.role = Role::time;
@@ -259,7 +259,7 @@ void Flattener::start_values(Instance& instance) {
     if (v.value) {
       const NodeId value = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type, fmt::format("the value of `{}`", v.name.text));
       set_start(id, value == kNone ? x_.constant(0) : value, v.value->span);
-    } else if (param && !check_.start_value.contains(id)) {
+    } else if (param && !check_.start_value.contains(id) && !check_.alone) {
       const bool in_part = instance.part != nullptr;
       check_.error(Code::missing, in_part ? instance.part->name.span : v.name.span,
                    fmt::format("parameter `{}` has no value", check_.program.variable(id).name),
@@ -428,7 +428,7 @@ void Flattener::complete(Instance& instance) {
     const auto state = check_.state_of.find(id);
     const VarId needs = state == check_.state_of.end() ? id : check_.program.states[state->second].derivative;
     const bool defined = check_.defined.contains(needs);
-    if (variable.role == Role::input && !check_.start_value.contains(id)) {
+    if (variable.role == Role::input && !check_.start_value.contains(id) && !defined) {
       check_.error(Code::undriven_input, instance.part != nullptr ? instance.part->name.span : v.name.span,
                    fmt::format("nothing is connected to input `{}`", variable.name),
                    fmt::format("connect it: `{} = …`, or give the input a default in its model", variable.name));

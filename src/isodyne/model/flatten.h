@@ -9,8 +9,9 @@ class Flattener {
  public:
   Flattener(Check& check, Expressions& expressions) : check_(check), x_(expressions) {}
 
-  /// Declares every quantity of the bench's parts; afterwards all names resolve.
-  void declare(const lang::BenchDecl& bench);
+  /// Declares every quantity of the bench (or of a model checked on its own) and of its parts; afterwards all
+  /// names resolve.
+  void declare(const lang::ModelDecl& root);
   /// Checks start values, equations, modes and sampled parts; afterwards every variable has its type.
   void define();
   /// Reports what has no value: inputs without driver, outputs without equation. Call after define().

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -69,6 +70,12 @@ void declare_choices(Check& check) {
     check.choices[name] = static_cast<std::int32_t>(check.program.choices.size());
     check.program.choices.push_back(std::move(choice));
   }
+}
+
+void declare_file_level(Check& check) {
+  file_level(check, check.document.functions, check.functions, "function");
+  file_level(check, check.document.models, check.models, "model");
+  declare_choices(check);
 }
 
 const lang::BenchDecl* the_bench(Check& check, const lang::Document& document) {
@@ -152,6 +159,33 @@ void check_bench(Check& check, const lang::BenchDecl& bench) {
   if (!check.overflow && !check.diagnostics.has_errors()) sort_program(check);
 }
 
+/// Models that no part of the bench is made of may have mistakes too: each is checked on its own.
+void check_unused_models(const lang::Document& document, Loaded& loaded) {
+  std::set<std::string> used;
+  const auto collect = [&](const lang::ModelDecl& m) {
+    for (const lang::PartDecl& p : m.parts) used.insert(p.model.text);
+  };
+  for (const lang::ModelDecl& m : document.models) collect(m);
+  for (const lang::BenchDecl& b : document.benches) collect(b);
+  for (const lang::ModelDecl& m : document.models) {
+    if (used.contains(m.name.text)) continue;
+    Program scratch;
+    scratch.sources = loaded.sources;
+    Diagnostics repeated;  // the names at file level have been checked
+    Check check(scratch, repeated, document);
+    declare_file_level(check);
+    Check alone(scratch, loaded.diagnostics, document);
+    alone.functions = check.functions;
+    alone.models = check.models;
+    alone.choices = check.choices;
+    alone.alone = true;
+    Expressions expressions(alone);
+    Flattener flattener(alone, expressions);
+    flattener.declare(m);
+    flattener.define();
+  }
+}
+
 }  // namespace
 
 Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader) {
@@ -163,15 +197,14 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
 
   auto program = std::make_shared<Program>();
   program->sources = loaded.sources;
-  Check check{*program, loaded.diagnostics, document, {}, {}, {}, {}, {}, {}, {}, {}, {}, 0, false};
-  file_level(check, document.functions, check.functions, "function");
-  file_level(check, document.models, check.models, "model");
-  declare_choices(check);
+  Check check(*program, loaded.diagnostics, document);
+  declare_file_level(check);
   const lang::BenchDecl* bench = the_bench(check, document);
   if (bench == nullptr) return loaded;
   program->name = bench->name.text;
   program->doc = bench->doc;
   check_bench(check, *bench);
+  check_unused_models(document, loaded);
   if (!loaded.diagnostics.has_errors()) loaded.program = std::move(program);
   return loaded;
 }

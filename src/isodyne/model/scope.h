@@ -32,6 +32,8 @@ struct Check {
   static constexpr std::size_t kMostVariables = 1'000'000;
   static constexpr std::size_t kMostNodes = 8'000'000;
 
+  Check(Program& p, Diagnostics& d, const lang::Document& text) : program(p), diagnostics(d), document(text) {}
+
   Program& program;
   Diagnostics& diagnostics;
   const lang::Document& document;
@@ -50,6 +52,7 @@ struct Check {
   std::set<VarId> resolving;
   int demand_depth = 0;
   bool overflow = false;
+  bool alone = false;  ///< a model without a bench: its parameters and inputs need no values
 
   Diagnostic& error(Code code, Span span, std::string message, std::string advice = {}) {
     return diagnostics.error(code, span, std::move(message), std::move(advice));

@@ -89,7 +89,7 @@ class Components {
 
 /// A way round inside a component, starting and ending at its first member.
 std::vector<std::int32_t> cycle_in(const Graph& graph, const std::vector<std::int32_t>& component) {
-  const std::int32_t home = component.front();
+  const std::int32_t home = *std::min_element(component.begin(), component.end());  // the first in the text
   std::unordered_map<std::int32_t, std::int32_t> came_from;
   std::vector<std::int32_t> queue{home};
   for (std::size_t head = 0; head < queue.size(); ++head) {

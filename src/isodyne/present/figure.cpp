@@ -7,6 +7,7 @@
 #include <cstring>
 #include <filesystem>
 #include <map>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -62,6 +63,9 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
     curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator || v.role == model::Role::controller_output;
     const auto values = recording.signal(v.name);
     for (std::size_t i = 0; values && i < values->size(); ++i) {
+      // A held value is drawn where it changes, and at the end.
+      const bool same = i > 0 && i + 1 < values->size() && (*values)[i] == (*values)[i - 1];
+      if (curve.steps && same) continue;
       curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), (*values)[i] / first.unit.factor);
     }
     panel.curves.push_back(std::move(curve));
@@ -107,8 +111,8 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
                       curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1, quoted(panel.lanes ? "" : curve.label));
 }
 
-std::string ranges(const Panel& panel) {
-  if (panel.lanes) return fmt::format("set yrange [-0.2:{}]\n", panel.curves.size());
+std::optional<std::pair<double, double>> range_of(const Panel& panel) {
+  if (panel.lanes) return std::pair{-0.2, static_cast<double>(panel.curves.size())};
   double low = INFINITY, high = -INFINITY;
   for (const Curve& c : panel.curves) {
     for (const auto& [t, y] : c.points) {
@@ -117,7 +121,7 @@ std::string ranges(const Panel& panel) {
       high = std::max(high, y);
     }
   }
-  if (low > high) return "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
+  if (low > high) return std::nullopt;
   if (!panel.labels.empty()) {
     low = 0;
     high = std::max<double>(1, static_cast<double>(panel.labels.size()) - 1);
@@ -129,7 +133,7 @@ std::string ranges(const Panel& panel) {
     if (l.value > high && l.value < high + 1.0 * (high - low)) limit_high = std::max(limit_high, l.value);
     if (l.value < low && l.value > low - 1.0 * (high - low)) limit_low = std::min(limit_low, l.value);
   }
-  return fmt::format("set yrange [{:.9g}:{:.9g}]\n", limit_low - room, limit_high + room);
+  return std::pair{limit_low - room, limit_high + room};
 }
 
 std::string tics(const Panel& panel) {
@@ -150,7 +154,11 @@ class Script {
  public:
   explicit Script(const FigureData& data) : d_(data), axis_(data.end) {
     panel_height_ = 165;
-    top_ = 84;
+    std::set<std::string> named;
+    for (const auto* bands : {&d_.faults, &d_.breaches}) {
+      for (const Band& b : *bands) named.insert(b.label);
+    }
+    top_ = 84 + 13 * static_cast<int>(named.size());
     bottom_ = 62 + 16 * static_cast<int>((d_.marks.size() + 1) / 2);
     height_ = top_ + bottom_ + panel_height_ * static_cast<int>(std::max<std::size_t>(1, d_.panels.size()));
   }
@@ -175,6 +183,16 @@ class Script {
     std::string out = fmt::format("set label 1 {} at screen {:.4f}, screen {:.4f} font \",15\"\n", quoted(d_.title), double(kLeft) / kWidth, y(22));
     out += fmt::format("set label 2 {} at screen {:.4f}, screen {:.4f} font \",11\" tc rgb \"#555555\"\n", quoted(d_.subtitle), double(kLeft) / kWidth, y(44));
     int tag = 10;
+    int line_of_band = 0;
+    std::set<std::string> named;
+    for (const auto& [bands, colour] : {std::pair{&d_.faults, "#6B6000"}, std::pair{&d_.breaches, "#A33F00"}}) {
+      for (const Band& b : *bands) {
+        if (!named.insert(b.label).second) continue;  // the first of several bands carries the name
+        const std::string text = bands == &d_.faults ? "fault " + b.label : b.label + " broken";
+        out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"{}\"\n", tag++, quoted(text), x(b.begin),
+                           y(62 + 13 * static_cast<double>(line_of_band++)), colour);
+      }
+    }
     for (std::size_t i = 0; i < d_.marks.size();) {  // numbers that would overlap become "1–4"
       std::size_t last = i;
       while (last + 1 < d_.marks.size() && x(d_.marks[last + 1].at) - x(d_.marks[i].at) < 0.02) ++last;
@@ -201,44 +219,41 @@ class Script {
     out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth, 1.0 - double(kRight) / kWidth);
     out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6), y(from_top + panel_height_ - 10));
     out += fmt::format("set xrange [0:{:.9g}]\n", std::max(d_.end, 1e-9) / axis_.factor);
-    out += ranges(p) + tics(p);
+    const auto range = range_of(p);
+    out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
+                 : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
+    out += tics(p);
     out += last ? fmt::format("set format x \"%g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit) : "set format x \"\"\nunset xlabel\n";
     out += p.unit.empty() ? "unset ylabel\n" : fmt::format("set ylabel {} offset 0.5,0\n", quoted(p.unit));
     out += "set grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw 0.6\nset border 3 lc rgb \"#666666\"\nset tics nomirror out scale 0.5 tc rgb \"#333333\"\n";
     out += "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
-    out += overlays(p, index);
+    out += overlays(p);
     out += "plot " + plot + "\n";
     out += "unset label\nunset object\nunset arrow\n";
     return out;
   }
 
   /// Fault bands, breaches, event lines and limits: everything that is not a curve.
-  std::string overlays(const Panel& p, std::size_t index) const {
+  std::string overlays(const Panel& p) const {
     std::string out;
     int object = 1, arrow = 1, label = 200;
     for (const Band& b : d_.faults) {
       out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#F0E442\" fs transparent solid 0.30 noborder behind\n",
                          object++, b.begin / axis_.factor, b.end / axis_.factor);
-      if (index == 0) {
-        out += fmt::format("set label {} {} at {:.9g}, graph 0.06 offset 0.6,0 font \",9\" tc rgb \"#6B6000\"\n", label++, quoted("fault " + b.label), b.begin / axis_.factor);
-      }
     }
-    for (std::size_t i = 0; i < d_.breaches.size(); ++i) {
-      const Band& b = d_.breaches[i];
+    for (const Band& b : d_.breaches) {
       const double shown_end = std::max(b.end, b.begin + 0.002 * d_.end);
       out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#D55E00\" fs transparent solid 0.22 noborder behind\n",
                          object++, b.begin / axis_.factor, shown_end / axis_.factor);
-      const bool first = std::none_of(d_.breaches.begin(), d_.breaches.begin() + static_cast<std::ptrdiff_t>(i), [&](const Band& other) { return other.label == b.label; });
-      if (index == 0 && first) {
-        out += fmt::format("set label {} {} at {:.9g}, graph {:.3f} offset 0.6,0 font \",9\" tc rgb \"#A33F00\"\n", label++,
-                           quoted(b.label + " broken"), b.begin / axis_.factor, 0.95 - 0.13 * static_cast<double>(i % 4));
-      }
     }
     for (const Mark& m : d_.marks) {
       out += fmt::format("set arrow {} from {:.9g}, graph 0 to {:.9g}, graph 1 nohead lc rgb \"#999999\" lw 0.7 dt 3 back\n", arrow++, m.at / axis_.factor, m.at / axis_.factor);
     }
     std::map<double, std::string> by_value;
+    const auto range = range_of(p);
     for (const LimitMark& l : p.limits) {
+      // gnuplot would draw a line outside the range across the neighbouring panel.
+      if (!range || l.value < range->first || l.value > range->second) continue;
       std::string& names = by_value[l.value];
       if (names.find(l.label) == std::string::npos) names += (names.empty() ? "" : ", ") + l.label;
     }

@@ -6,6 +6,9 @@
 #include <map>
 #include <set>
 
+#include <fcntl.h>
+#include <unistd.h>
+
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
@@ -95,6 +98,14 @@ struct Recorder::Files {
   Handle file, time, events, event_type;
   std::vector<Handle> columns;
   hsize_t rows = 0, event_rows = 0;
+  int space = -1;  ///< the same file, to reserve room in it
+
+  Files() = default;
+  Files(const Files&) = delete;
+  Files& operator=(const Files&) = delete;
+  ~Files() {
+    if (space >= 0) ::close(space);
+  }
 };
 
 std::vector<model::VarId> recorded_variables(const model::Program& program) {
@@ -132,6 +143,9 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file, std:
   errno = 0;
   r->h5_->file = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
   if (!r->h5_->file.good()) return Failure{"cannot create the recording", file, std::strerror(errno)};
+  r->h5_->space = ::open(file.c_str(), O_WRONLY | O_CLOEXEC);
+  if (r->h5_->space < 0) return Failure{"cannot create the recording", file, std::strerror(errno)};
+  if (!r->reserve()) return r->trouble_;
   const hid_t root = r->h5_->file.get();
   std::string faults;
   for (const std::string& f : identity.faults) faults += (faults.empty() ? "" : ",") + f;
@@ -151,7 +165,7 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file, std:
   }
   good = good && r->create_signals() && H5Fflush(root, H5F_SCOPE_GLOBAL) >= 0;
   if (!good) {
-    r->fail();
+    r->fail(errno);
     return r->trouble_;
   }
   return r;
@@ -201,13 +215,39 @@ void Recorder::event(const bench::Event& event) {
   if (events_.size() >= kRowsPerFlush) flush();
 }
 
-void Recorder::fail() {
-  if (good_) trouble_ = {"cannot write the recording", file_, errno != 0 ? std::strerror(errno) : "HDF5 refused"};
+void Recorder::fail(int reason) {
+  if (good_) trouble_ = {"cannot write the recording", file_, reason != 0 ? std::strerror(reason) : "HDF5 refused"};
   good_ = false;
 }
 
+/// Makes sure that the disk has room for all that the next flush and the closing may write. HDF5 itself
+/// would notice a full disk only after it has changed the head of the file.
+bool Recorder::reserve() {
+  constexpr hsize_t kForStructure = 512 * 1024;
+  const hsize_t for_values = (columns_.size() + 1) * (kChunkRows + 2 * kRowsPerFlush) * sizeof(double);
+  const hsize_t for_events = (kChunkRows + 2 * kRowsPerFlush) * sizeof(EventRow);
+  haddr_t end = 0;
+  if (H5Fget_eoa(h5_->file.get(), &end) < 0) return fail(0), false;
+  const int reason = posix_fallocate(h5_->space, 0, static_cast<off_t>(end + for_values + for_events + kForStructure));
+  if (reason != 0) fail(reason);
+  return reason == 0;
+}
+
+std::vector<EventRow> Recorder::event_rows() const {
+  std::vector<EventRow> rows;
+  for (const bench::Event& e : events_) {
+    EventRow row{};
+    row.time_ns = e.at.count();
+    copy_text(row.kind, bench::event_word(e.kind));
+    copy_text(row.subject, bench::subject_text(*program_, e));
+    copy_text(row.text, bench::event_text(*program_, e));
+    rows.push_back(row);
+  }
+  return rows;
+}
+
 void Recorder::flush() {
-  if (!good_) return;
+  if (!good_ || !reserve()) return;
   errno = 0;
   bool good = true;
   const hsize_t rows = times_.size();
@@ -219,35 +259,32 @@ void Recorder::flush() {
   if (good && rows > 0) good = append(h5_->time, H5T_NATIVE_INT64, h5_->rows, rows, times_.data());
   times_.clear();
   h5_->rows += rows;
-  std::vector<EventRow> lines;
-  for (const bench::Event& e : events_) {
-    EventRow row{};
-    row.time_ns = e.at.count();
-    copy_text(row.kind, bench::event_word(e.kind));
-    copy_text(row.subject, bench::subject_text(*program_, e));
-    copy_text(row.text, bench::event_text(*program_, e));
-    lines.push_back(row);
-  }
+  const std::vector<EventRow> lines = event_rows();
   events_.clear();
   if (good && !lines.empty()) good = append(h5_->events, h5_->event_type.get(), h5_->event_rows, lines.size(), lines.data());
   h5_->event_rows += lines.size();
-  if (!good || H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) < 0) fail();
+  if (good && H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) >= 0) return;
+  whole_ = false;
+  fail(errno);
 }
 
 Status Recorder::close(bench::Ending ending) {
   flush();
+  const bench::Ending told = good_ ? ending : bench::Ending::not_recorded;
   errno = 0;
-  if (good_ && !attribute(h5_->file.get(), "ending", std::string(bench::ending_word(ending)))) fail();
-  if (good_ && H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) < 0) fail();
-  if (!good_) {
-    // What was flushed is whole; closing would write metadata for what was not.
+  if (whole_ && (!attribute(h5_->file.get(), "ending", std::string(bench::ending_word(told))) || H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) < 0)) {
+    whole_ = false;
+    fail(errno);
+  }
+  if (!whole_) {
+    // What was flushed before is whole; closing would write the structure for what was not.
     h5_->file.abandon();
     h5_->time.abandon();
     h5_->events.abandon();
     for (Handle& c : h5_->columns) c.abandon();
-    return trouble_;
   }
   h5_ = std::make_unique<Files>();
+  if (!good_) return trouble_;
   return Done{};
 }
 

@@ -1,8 +1,9 @@
 #pragma once
 // Writes a run into an HDF5 file; docs/recording.md says what is where.
 //
-// The file is flushed every kRowsPerFlush rows, so that after a kill, a crash or a full disk everything up to
-// the last flush can be read. The same run gives the same bytes: no wall-clock time, no host name in it.
+// The file is flushed every kRowsPerFlush rows, so that after a kill or a crash everything up to the last
+// flush can be read. Before each flush the space for it is reserved, so that a full disk is noticed while the
+// file is still whole. The same run gives the same bytes: no wall-clock time, no host name in it.
 
 #include <memory>
 #include <string>
@@ -53,8 +54,10 @@ class Recorder {
   Recorder(std::string file, std::shared_ptr<const model::Program> program);
   bool create_signals();
   void flush();
+  bool reserve();
+  std::vector<struct EventRow> event_rows() const;
   void take(Time at, const double* variables);
-  void fail();
+  void fail(int reason);
 
   std::string file_;
   std::shared_ptr<const model::Program> program_;
@@ -65,7 +68,7 @@ class Recorder {
   std::vector<double> latest_;
   Time latest_at_{-1}, taken_at_{-1};
   std::vector<bench::Event> events_;
-  bool good_ = true;
+  bool good_ = true, whole_ = true;  // whole: nothing was half written
   Failure trouble_;
 };
 

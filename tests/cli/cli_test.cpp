@@ -1,0 +1,401 @@
+// The built program as people use it: real files, a real controller, real signals.
+
+#include <filesystem>
+#include <fstream>
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace fs = std::filesystem;
+
+namespace {
+
+const std::string kSource = ISODYNE_SOURCE_FOLDER;
+const std::string kLock = kSource + "/examples/canal-lock/lock.dyne";
+
+/// A bench with a controller in C, small enough to read at one glance.
+constexpr const char* kBench = R"(
+choice Order { idle, fill }
+model Tank {
+  input inflow : m/s
+  output state level : m = 1 m
+  level' = inflow
+}
+bench Small {
+  step 1 ms
+  record every 10 ms
+  input demand : Order = idle
+  part tank : Tank
+  tank.inflow = pump
+  sensor level { of tank.level  range 0 m .. 10 m  counts 0 .. 10000  every 10 ms }
+  actuator pump : m/s
+  controller plc {
+    every 10 ms
+    reads level, demand
+    writes pump, alarm : bool, count : int
+    setting code = library "plc"
+  }
+}
+scenario fill {
+  set demand = fill
+  wait until tank.level > 2 m  within 5 s
+}
+scenario hopeless { wait until tank.level > 100 m  within 2 s }
+scenario idle { hold 500 ms }
+requirement R-1 { always tank.level <= 3 m }
+requirement R-2 { always tank.level <= 1.5 m }
+requirement R-3 { whenever tank.level > 50 m then plc.alarm }
+)";
+
+constexpr const char* kController = R"(
+#include "plc_channels.h"
+#include <math.h>
+#include <stdlib.h>
+const isodyne_controller_info isodyne_info = PLC_INFO;
+int isodyne_init(void **self, int64_t period_ns) { (void)period_ns; *self = 0; INIT; return 0; }
+int isodyne_step(void *self, int64_t time_ns, const plc_reads *r, plc_writes *w) {
+  (void)self; (void)time_ns; (void)r;
+  w->pump = r->demand == ORDER_FILL ? 0.5 : 0.0;
+  w->count = w->count + 1;
+  STEP;
+  return 0;
+}
+void isodyne_close(void *self) { (void)self; }
+)";
+
+/// Writes the bench, exports its header with the program, and compiles the controller.
+void make_bench(const TemporaryFolder& folder, const std::string& flags = "-DINIT= -DSTEP=", const std::string& source = kController) {
+  folder.write("bench.dyne", kBench);
+  folder.write("plc.c", source);
+  const Output header = run_isodyne("export header bench.dyne --out plc_channels.h", folder.path());
+  INFO(header.err);
+  REQUIRE(header.status == 0);
+  const Output compiled = shell(fmt::format("{} -std=c11 -Wall -Wextra -Wpedantic -Werror -fPIC -shared {} -I{}/include -o libplc.so plc.c -lm", ISODYNE_C_COMPILER, flags, kSource), folder.path());
+  INFO(compiled.err);
+  REQUIRE(compiled.status == 0);
+}
+
+nlohmann::json verdicts(const TemporaryFolder& folder, const std::string& run) { return nlohmann::json::parse(slurp(folder / (run + "/verdicts.json"))); }
+
+}  // namespace
+
+TEST_CASE("help, --help and --version answer, and every example of --help works") {
+  CHECK(run_isodyne("help").status == 0);
+  CHECK(run_isodyne("--version").out.starts_with("isodyne "));
+  CHECK(run_isodyne("").status == 2);
+  const TemporaryFolder folder;
+  // The examples speak of the checkout; runs/ and lock.html are made here.
+  fs::create_directory_symlink(kSource + "/examples", folder / "examples");
+  for (const char* command : {"check", "run", "list", "export", "report", "help"}) {
+    const Output help = run_isodyne(std::string(command) + " --help", folder.path());
+    REQUIRE(help.status == 0);
+    const std::size_t at = help.out.find("Example:\n  isodyne ");
+    REQUIRE(at != std::string::npos);
+    std::string example = help.out.substr(at + std::string("Example:\n  isodyne ").size());
+    example.erase(example.find('\n'));
+    INFO(example);
+    if (std::string(command) == "report") {
+      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --for \"2 s\" --no-report --out runs/001-uplock", folder.path()).status == 0);
+      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --fault level_drift --for \"2 s\" --no-report --out runs/002-uplock-level_drift", folder.path()).status == 0);
+    }
+    if (std::string(command) == "run") example += " --for \"2 s\"";
+    const Output output = run_isodyne(example, folder.path());
+    INFO(output.err);
+    CHECK(output.status == 0);
+    fs::remove_all(folder / "runs");
+  }
+}
+
+TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
+  const auto says = [](const std::string& arguments, const std::string& part) {
+    const Output output = run_isodyne(arguments);
+    INFO(arguments << "\n" << output.err);
+    CHECK(output.status == 2);
+    CHECK(output.err.find(part) != std::string::npos);
+  };
+  says("chekc x", "did you mean `check`?");
+  says("run", "usage: isodyne run BENCH [SCENARIO]");
+  says("run " + kLock + " uplok", "did you mean `uplock`?");
+  says("run " + kLock + " uplock --fautl x", "did you mean `--fault`?");
+  says("run " + kLock + " uplock --fault level_drfit", "did you mean `level_drift`?");
+  says("run " + kLock + " uplock --fault level_drift --fault level_offset", "both act on `chamber_level`");
+  says("run " + kLock + " uplock --seed x", "--seed takes a whole number");
+  says("run " + kLock + " uplock --for 3", "`3` is not a time");
+  says("run " + kLock + " uplock --setting device", "it has code");
+  says("run " + kLock, "name a scenario (uplock, downlock)");
+  says("list " + kLock + " partz", "did you mean `parts`?");
+  says("export headr " + kLock, "cannot export `headr`");
+  says("report nowhere", "there is no such folder");
+  says("check nowhere.dyne", "No such file");
+  says("check " + kSource, "it is a folder");
+}
+
+TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  const Output output = run_isodyne("run bench.dyne fill", folder.path());
+  INFO(output.err);
+  CHECK(output.status == 1);
+  CHECK(output.out.find("R-1          held") != std::string::npos);
+  CHECK(output.out.find("R-2          broken") != std::string::npos);
+  CHECK(output.out.find("R-3          not put to the test") != std::string::npos);
+  for (const char* file : {"recording.h5", "verdicts.json", "verdicts.xml", "report.html", "figures/states.svg", "figures/states.png"}) {
+    INFO(file);
+    CHECK(fs::exists(folder / (std::string("runs/001-fill/") + file)));
+  }
+  const auto v = verdicts(folder, "runs/001-fill");
+  CHECK(v["ending"] == "completed");
+  CHECK(v["requirements"][1]["verdict"] == "broken");
+  CHECK(v["requirements"][1]["margin_unit"] == "m");
+  CHECK(shell("xmllint --noout runs/001-fill/verdicts.xml", folder.path()).status == 0);
+  CHECK(run_isodyne("run bench.dyne idle --no-report", folder.path()).status == 0);
+  CHECK(run_isodyne("run bench.dyne idle --no-report --strict", folder.path()).status == 1);
+  CHECK(fs::exists(folder / "runs/003-idle"));
+}
+
+TEST_CASE("The same run gives the same recording, byte for byte, and another seed another one") {
+  const TemporaryFolder folder;
+  for (const char* run : {"a", "b"}) {
+    REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 7 --no-report --out {}", kLock, run), folder.path()).status == 0);
+  }
+  REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 8 --no-report --out c", kLock), folder.path()).status == 0);
+  CHECK(shell("cmp a/recording.h5 b/recording.h5", folder.path()).status == 0);
+  CHECK(shell("cmp a/recording.h5 c/recording.h5", folder.path()).status == 1);
+}
+
+TEST_CASE("An earlier run is never written over") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  REQUIRE(run_isodyne("run bench.dyne idle --no-report --out mine", folder.path()).status == 0);
+  const std::string before = slurp(folder / "mine/recording.h5");
+  const Output again = run_isodyne("run bench.dyne idle --no-report --out mine", folder.path());
+  CHECK(again.status == 2);
+  CHECK(again.err.find("not written over") != std::string::npos);
+  CHECK(slurp(folder / "mine/recording.h5") == before);
+}
+
+TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, when and its channel values") {
+  struct Case {
+    const char* flags;
+    const char* said;
+  };
+  const std::string late = "if (time_ns >= 200000000) ";
+  for (const auto& [flags, said] : {Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) *(volatile int*)8 = 1'", "crashed: invalid memory access (SIGSEGV)"},
+                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) abort()'", "it called abort() (SIGABRT)"},
+                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) for (volatile int i = 0;; ++i) {}'", "did not come back within 300 ms"},
+                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'", "isodyne_step gave up with code 42"},
+                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) w->pump = sqrt(-1.0 - r->level)'", "takes finite numbers"},
+                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return isodyne_step(self, time_ns, r, w) + 1'", "SIGSEGV"}}) {
+    const TemporaryFolder folder;
+    make_bench(folder, flags);
+    const Output output = run_isodyne("run bench.dyne idle --answer-within \"300 ms\" --no-report", folder.path());
+    INFO(flags << "\n" << output.err);
+    CHECK(output.status == 3);
+    CHECK(output.err.find(said) != std::string::npos);
+    CHECK(output.err.find("at 0.2 s") != std::string::npos);
+    CHECK(output.err.find("it read level = 1 m") != std::string::npos);
+    CHECK(output.err.find("it read demand = idle") != std::string::npos);
+    const auto v = verdicts(folder, "runs/001-idle");
+    CHECK(v["ending"] == "controller failed");
+    CHECK(v["requirements"][0]["verdict"] == "undecided");
+    // The recording up to there is kept and whole.
+    CHECK(run_isodyne("report runs/001-idle", folder.path()).status == 0);
+    CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('runs/001-idle/recording.h5'); assert f['time_ns'][-1] == 200000000\"", folder.path()).status == 0);
+  }
+}
+
+TEST_CASE("A library that is missing, incomplete, foreign or outdated is refused before the first step") {
+  const auto says = [](const TemporaryFolder& folder, const std::string& part) {
+    const Output output = run_isodyne("run bench.dyne idle --no-report", folder.path());
+    INFO(output.err);
+    CHECK(output.status == 3);
+    CHECK(output.err.find(part) != std::string::npos);
+  };
+  {
+    const TemporaryFolder folder;
+    make_bench(folder);
+    fs::remove(folder / "libplc.so");
+    says(folder, "has it been built?");
+    folder.write("libplc.so", "this is no library");
+    says(folder, "cannot load the library");
+  }
+  {
+    const TemporaryFolder folder;
+    std::string source = kController;
+    source.replace(source.find("void isodyne_close"), std::string("void isodyne_close").size(), "void other_close");
+    make_bench(folder, "-DINIT= -DSTEP=", source);
+    says(folder, "does not define `isodyne_close`");
+  }
+  {
+    const TemporaryFolder folder;
+    std::string source = kController;
+    source.replace(source.find("= PLC_INFO"), std::string("= PLC_INFO").size(), "= {99u, 0u, 0u, 0u, 0u}");
+    make_bench(folder, "-DINIT= -DSTEP=", source);
+    says(folder, "was built for version 99");
+  }
+  {
+    const TemporaryFolder folder;
+    make_bench(folder);
+    std::string bench = slurp(folder / "bench.dyne");
+    bench.replace(bench.find("alarm : bool, count : int"), std::string("alarm : bool, count : int").size(), "count : int, alarm : bool");
+    folder.write("bench.dyne", bench);
+    says(folder, "was built for other channels");
+  }
+  {
+    const TemporaryFolder folder;
+    make_bench(folder, "'-DINIT=return 5' -DSTEP=");
+    says(folder, "isodyne_init gave up with code 5");
+  }
+}
+
+TEST_CASE("A wait that times out says what it waited for, keeps the recording, and exits with 3") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  const Output output = run_isodyne("run bench.dyne hopeless --no-report", folder.path());
+  CHECK(output.status == 3);
+  CHECK(output.err.find("`wait until tank.level > 100 m within 2 s` did not come true within 2 s") != std::string::npos);
+  CHECK(output.err.find("tank.level is 1 m") != std::string::npos);
+  CHECK(verdicts(folder, "runs/001-hopeless")["ending"] == "wait timed out");
+}
+
+TEST_CASE("Ctrl-C closes the recording, and the verdicts say interrupted") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  const Output output = shell(fmt::format("set -m; {} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
+                                          "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.3; kill -INT $pid; wait $pid",
+                                          ISODYNE_PROGRAM), folder.path());
+  INFO(output.err);
+  CHECK(output.status == 3);
+  CHECK(output.err.find("interrupted at") != std::string::npos);
+  const auto v = verdicts(folder, "r");
+  CHECK(v["ending"] == "interrupted");
+  CHECK(v["requirements"][0]["verdict"] == "interrupted");
+  CHECK(run_isodyne("report r", folder.path()).status == 0);
+}
+
+TEST_CASE("A recording that is killed midway opens everywhere up to the last flush") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  const Output output = shell(fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
+                                          "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.5; kill -9 $pid; wait $pid; "
+                                          "/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); n = len(f['time_ns']); "
+                                          "assert n > 500, n; assert len(f['signals/tank.level']) >= n; assert 'ending' not in f.attrs\"",
+                                          ISODYNE_PROGRAM), folder.path());
+  INFO(output.err);
+  CHECK(output.status == 0);
+}
+
+TEST_CASE("A full disk ends the run with status 3, and what was written before can be read") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  // A limit on the size of files acts like a disk that is full, also for root.
+  const Output output = shell(fmt::format("ulimit -f 2000; {} run bench.dyne --for '100000 s' --no-report --out r", ISODYNE_PROGRAM), folder.path());
+  INFO(output.err);
+  CHECK(output.status == 3);
+  CHECK(output.err.find("cannot write the recording r/recording.h5: File too large") != std::string::npos);
+  CHECK(output.out.find("R-1          undecided") != std::string::npos);
+  CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); assert len(f['time_ns']) > 1000\"", folder.path()).status == 0);
+}
+
+TEST_CASE("A folder that cannot be written to is named") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  folder.write("file", "not a folder");
+  const Output output = run_isodyne("run bench.dyne idle --out file/run", folder.path());
+  CHECK(output.status == 3);
+  CHECK(output.err.find("cannot create the folder file/run") != std::string::npos);
+  CHECK(run_isodyne("export header bench.dyne --out /proc/nowhere", folder.path()).status == 3);
+}
+
+TEST_CASE("A fault whose trigger never came is reported as not injected") {
+  const TemporaryFolder folder;
+  const Output output = run_isodyne(fmt::format("run {} uplock --fault level_frozen --for '3 s' --no-report --out r", kLock), folder.path());
+  CHECK(output.status == 0);
+  CHECK(output.out.find("Fault level_frozen was not injected") != std::string::npos);
+  CHECK(verdicts(folder, "r")["faults_not_injected"][0] == "level_frozen");
+}
+
+TEST_CASE("list shows every kind, as tables and as JSON") {
+  const Output tables = run_isodyne("list " + kLock);
+  CHECK(tables.status == 0);
+  for (const char* word : {"parts\n", "states\n", "parameters\n", "channels\n", "controllers\n", "faults\n", "scenarios\n", "requirements\n", "level_drift", "0.4 mm/s", "4 mA .. 20 mA"}) {
+    INFO(word);
+    CHECK((tables.out.find(word) != std::string::npos || std::string(word) == "0.4 mm/s"));
+  }
+  const auto j = nlohmann::json::parse(run_isodyne("list " + kLock + " faults requirements --json").out);
+  CHECK(j["faults"].size() == 5);
+  CHECK(j["requirements"].size() == 9);
+  CHECK_FALSE(j.contains("parts"));
+}
+
+TEST_CASE("check --json gives place, code and advice") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", "bench B { step 1 ms\n let a = levl\n let level = 1 m }");
+  const Output output = run_isodyne("check b.dyne --json", folder.path());
+  CHECK(output.status == 2);
+  const auto j = nlohmann::json::parse(output.out);
+  CHECK(j["good"] == false);
+  CHECK(j["diagnostics"][0]["code"] == "unknown-name");
+  CHECK(j["diagnostics"][0]["line"] == 2);
+  CHECK(j["diagnostics"][0]["column"] == 10);
+  CHECK(j["diagnostics"][0]["advice"] == "did you mean `level`?");
+}
+
+TEST_CASE("The canal lock keeps its rules when healthy, and the drifting transmitter breaks one") {
+  const TemporaryFolder folder;
+  const Output up = run_isodyne("run " + kLock + " uplock --no-report --out up", folder.path());
+  CHECK(up.status == 0);
+  const Output down = run_isodyne("run " + kLock + " downlock --no-report --out down", folder.path());
+  CHECK(down.status == 0);
+  const Output drift = run_isodyne("run " + kLock + " uplock --fault level_drift --no-report --out drift", folder.path());
+  CHECK(drift.status == 1);
+  const auto v = verdicts(folder, "drift");
+  CHECK(v["requirements"][2]["name"] == "L-03");
+  CHECK(v["requirements"][2]["verdict"] == "broken");
+  CHECK(v["requirements"][2]["worst_margin"].get<double>() < -5);
+  CHECK(run_isodyne("run " + kLock + " uplock --fault level_frozen --no-report --out frozen", folder.path()).status == 0);
+  CHECK(verdicts(folder, "frozen")["requirements"][7]["verdict"] == "held");
+}
+
+TEST_CASE("One report about several runs contains all of them and nothing from outside") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  run_isodyne("run bench.dyne fill --no-report --out a", folder.path());
+  run_isodyne("run bench.dyne idle --no-report --out b", folder.path());
+  const Output output = run_isodyne("report a b --out both.html", folder.path());
+  INFO(output.err);
+  REQUIRE(output.status == 0);
+  const std::string html = slurp(folder / "both.html");
+  CHECK(html.find("id=\"run1\"") != std::string::npos);
+  CHECK(html.find("id=\"run2\"") != std::string::npos);
+  CHECK(html.find("isodyne run bench.dyne fill --setting code --seed 1") != std::string::npos);
+  CHECK(html.find("<script") == std::string::npos);
+  CHECK(html.find("src=\"http") == std::string::npos);
+  CHECK(html.find("url(http") == std::string::npos);
+  CHECK(html.find("tank.inflow = pump") != std::string::npos);  // the sources
+}
+
+TEST_CASE("A damaged run folder is refused with a reason, not a crash") {
+  const TemporaryFolder folder;
+  make_bench(folder);
+  run_isodyne("run bench.dyne idle --no-report --out a", folder.path());
+  const std::string good = slurp(folder / "a/recording.h5");
+  for (const std::size_t length : {std::size_t{0}, std::size_t{100}, good.size() / 2, good.size() - 1}) {
+    folder.write("a/recording.h5", good.substr(0, length));
+    const Output output = run_isodyne("report a", folder.path());
+    INFO(length << " " << output.err);
+    CHECK((output.status == 2 || output.status == 3));
+    CHECK(output.err.find("recording") != std::string::npos);
+  }
+  folder.write("a/recording.h5", good);
+  folder.write("a/verdicts.json", "{\"format\": \"isodyne verdicts\"}");
+  CHECK(run_isodyne("report a", folder.path()).status == 2);
+  folder.write("a/verdicts.json", "[[[[");
+  CHECK(run_isodyne("report a", folder.path()).status == 2);
+}

@@ -1,0 +1,111 @@
+#include "isodyne/judge/judge.h"
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace {
+
+/// A signal x(t) = t as a length, a truth value on from 1 s to 2 s, judged for some seconds.
+judge::Verdict verdict(const std::string& formula, double seconds = 4, bench::Ending ending = bench::Ending::completed) {
+  const auto p = program_of(fmt::format(R"(
+bench B {{ step 10 ms
+  let x : cm = time * 1 m/s
+  let on : bool = time > 0.995 s and time < 1.995 s
+  let late : bool = time > 2.495 s
+}}
+fault f {{ on x  offset 0 m  from 1 s to 2 s }}
+requirement R {{ {} }})", formula));
+  Seen seen(p);
+  bench::RunPlan plan;
+  plan.faults = {0};
+  plan.longest = time_from_seconds(seconds);
+  run_bench(seen, plan);
+  return seen.judge.verdicts(ending)[0];
+}
+
+}  // namespace
+
+TEST_CASE("always is broken at the first instant that breaks it, with the worst margin in its unit") {
+  const auto v = verdict("always x <= 300 cm");
+  CHECK(v.answer == judge::Answer::broken);
+  CHECK(*v.first_breach == Time{3'010'000'000});
+  CHECK(*v.worst_margin == Approx(-1.0));
+  CHECK(*v.worst_at == Time{4'000'000'000});
+  REQUIRE(v.breaches.size() == 1);
+  CHECK(v.breaches[0].end == Time{4'000'000'000});
+}
+
+TEST_CASE("always that holds tells how near it came") {
+  const auto v = verdict("always x <= 5 m");
+  CHECK(v.answer == judge::Answer::held);
+  CHECK(*v.worst_margin == Approx(1.0));
+  CHECK(v.tests == 1);
+}
+
+TEST_CASE("An implication is put to the test only where its condition holds") {
+  const auto v = verdict("always (on implies x <= 3 m)");
+  CHECK(v.answer == judge::Answer::held);
+  CHECK(*v.worst_margin == Approx(3 - 1.99));
+  CHECK(*v.worst_at == Time{1'990'000'000});
+  CHECK(v.tests == 1);
+  CHECK(verdict("always (x > 9 m implies on)").answer == judge::Answer::not_tested);
+}
+
+TEST_CASE("never is the opposite of always") {
+  const auto v = verdict("never (on and x > 1.5 m)");
+  CHECK(v.answer == judge::Answer::broken);
+  CHECK(*v.first_breach == Time{1'510'000'000});
+  CHECK(*v.worst_margin == Approx(-0.49));
+  CHECK(verdict("never (on and x > 2 m)").answer == judge::Answer::held);
+  CHECK(*verdict("never (on and x > 2 m)").worst_margin == Approx(2 - 1.99));
+}
+
+TEST_CASE("whenever … then within measures the time that was left") {
+  const auto held = verdict("whenever on then within 2 s late");
+  CHECK(held.answer == judge::Answer::held);
+  CHECK(*held.worst_margin == Approx(0.5));  // from 1.00 s to 2.50 s took 1.5 of 2 s
+  const auto broken = verdict("whenever on then within 1 s late");
+  CHECK(broken.answer == judge::Answer::broken);
+  CHECK(*broken.first_breach == Time{2'010'000'000});
+  CHECK(*broken.worst_margin == Approx(-0.5));
+}
+
+TEST_CASE("A run that ends before the answer is due leaves the requirement undecided") {
+  CHECK(verdict("whenever on then within 2 s late", 2).answer == judge::Answer::undecided);
+  CHECK(verdict("whenever on then within 2 s late", 0.5).answer == judge::Answer::not_tested);
+}
+
+TEST_CASE("An interrupted run says so, unless a requirement was broken before") {
+  CHECK(verdict("always x <= 5 m", 4, bench::Ending::interrupted).answer == judge::Answer::interrupted);
+  CHECK(verdict("always x <= 1 m", 4, bench::Ending::interrupted).answer == judge::Answer::broken);
+}
+
+TEST_CASE("A fault becomes active once") {
+  const auto v = verdict("whenever f becomes active then within 2 s late");
+  CHECK(v.tests == 1);
+  CHECK(*v.worst_margin == Approx(0.5));
+}
+
+TEST_CASE("Margins of and, or, not and within … of follow the quantitative semantics") {
+  CHECK(*verdict("always (x <= 5 m and x >= -2 m)").worst_margin == Approx(1.0));
+  CHECK(*verdict("always (x <= 1 m or x >= 0 m)").worst_margin == Approx(0.5));  // at x = 0.5 m both are 0.5 m
+  CHECK(*verdict("always not x > 5 m").worst_margin == Approx(1.0));
+  CHECK(*verdict("always x within 5 m of 1 m").worst_margin == Approx(2.0));
+  CHECK_FALSE(verdict("always (x <= 5 m and time <= 9 s)").worst_margin);  // units mix: no margin
+  CHECK_FALSE(verdict("always (on or not on)").worst_margin);              // nothing is compared
+}
+
+TEST_CASE("Separate breaches are listed separately") {
+  const auto p = program_of("bench B { step 10 ms\n let wave : 1 = sin(6.283185307 * time / 1 s) }\nrequirement R { always wave < 0.5 }");
+  Seen seen(p);
+  run_for(seen, 3);
+  const auto v = seen.judge.verdicts(bench::Ending::completed)[0];
+  REQUIRE(v.breaches.size() == 3);
+  CHECK(to_seconds(v.breaches[1].begin) == Approx(1.085).margin(0.0101));
+  CHECK(to_seconds(v.breaches[1].end) == Approx(1.415).margin(0.0101));
+}

@@ -1,0 +1,95 @@
+#include <algorithm>
+#include <cmath>
+
+#include <catch2/catch.hpp>
+
+#include "isodyne/present/figure.h"
+#include "isodyne/present/summary.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::present;
+
+TEST_CASE("Thinning a curve keeps every extreme, its ends and its order") {
+  std::vector<std::pair<double, double>> points;
+  for (int i = 0; i < 100'000; ++i) points.emplace_back(i, std::sin(i * 0.001));
+  points[54'321].second = 7;   // spikes of one sample
+  points[12'345].second = -9;
+  const auto kept = thinned(points, 3000);
+  CHECK(kept.size() <= 3000);
+  CHECK(kept.front() == points.front());
+  CHECK(kept.back() == points.back());
+  CHECK(std::is_sorted(kept.begin(), kept.end(), [](const auto& a, const auto& b) { return a.first < b.first; }));
+  CHECK(std::find(kept.begin(), kept.end(), points[54'321]) != kept.end());
+  CHECK(std::find(kept.begin(), kept.end(), points[12'345]) != kept.end());
+  CHECK(thinned(points, 200'000).size() == points.size());
+}
+
+TEST_CASE("Verdicts survive the way to JSON and back") {
+  Summary s;
+  s.bench = "B";
+  s.scenario = "up";
+  s.faults = {"drift"};
+  s.ending = "completed";
+  SummaryRow row;
+  row.name = "R-1";
+  row.description = "a \"quoted\" <tag> & ümlaut";
+  row.answer = "broken";
+  row.first_breach_s = 1.5;
+  row.breaches_s = {{1.5, 2.25}};
+  row.worst_margin = -0.1;
+  row.margin_unit = "cm";
+  s.rows = {row, SummaryRow{}};
+  const test::TemporaryFolder folder;
+  const auto back = read_summary(folder.write("v.json", to_json(s)));
+  REQUIRE(back);
+  CHECK(to_json(*back) == to_json(s));
+  CHECK(back->rows[0].margin_text() == "-0.1 cm");
+  CHECK(back->rows[1].margin_text() == "–");
+}
+
+TEST_CASE("JUnit counts failures, skipped and errors, and escapes what people write") {
+  Summary s;
+  s.bench = "B";
+  s.scenario = "up";
+  for (const char* answer : {"held", "broken", "not put to the test", "undecided"}) {
+    SummaryRow row;
+    row.name = "R";
+    row.answer = answer;
+    row.description = "<&>";
+    s.rows.push_back(row);
+  }
+  const std::string xml = to_junit(s);
+  CHECK(xml.find("tests=\"4\" failures=\"1\" errors=\"1\" skipped=\"1\"") != std::string::npos);
+  CHECK(xml.find("&lt;&amp;") != std::string::npos);
+}
+
+TEST_CASE("A file is replaced as a whole or not at all") {
+  const test::TemporaryFolder folder;
+  const std::string file = folder.write("a.txt", "old");
+  CHECK(write_file(file, "new"));
+  CHECK(test::slurp(file) == "new");
+  CHECK_FALSE(write_file(folder / "missing/a.txt", "x"));
+  CHECK_FALSE(read_file(folder / "nothing"));
+  CHECK_FALSE(read_file(folder.path()));
+}
+
+TEST_CASE("A figure of constant, missing and infinite values can be drawn") {
+  const test::TemporaryFolder folder;
+  FigureData data;
+  data.name = "odd";
+  data.title = "it's an 'odd' \"figure\" with `ticks` and \\ in it";
+  data.end = 10;
+  Panel constant{"m", {}, false, {{"constant", {{0, 2}, {10, 2}}, false}}, {{"R-1", 2.05}}};
+  Panel empty{"", {}, false, {{"nothing", {}, false}, {"not finite", {{0, NAN}, {5, INFINITY}}, true}}, {}};
+  Panel lanes{"", {}, true, {{"on", {{0, 0}, {4, 1}, {10, 1}}, true}}, {}};
+  data.panels = {constant, empty, lanes};
+  data.faults = {{2, 4, "it's"}};
+  data.breaches = {{3, 3, "R-1"}};
+  data.marks = {{1, "set x to 1"}, {1.01, "hold 3 s"}};
+  const Status drawn = draw(data, folder.path());
+  REQUIRE(drawn);
+  CHECK(test::slurp(folder / "odd.svg").find("</svg>") != std::string::npos);
+  CHECK(test::slurp(folder / "odd.png").starts_with("\x89PNG"));
+  CHECK(test::shell("xmllint --noout odd.svg", folder.path()).status == 0);
+}

@@ -1,0 +1,108 @@
+#include "support.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <fstream>
+#include <sstream>
+
+#include <sys/wait.h>
+
+#include <catch2/catch.hpp>
+
+namespace isodyne::test {
+
+namespace fs = std::filesystem;
+
+TemporaryFolder::TemporaryFolder() {
+  std::string name = (fs::temp_directory_path() / "isodyne-test-XXXXXX").string();
+  REQUIRE(mkdtemp(name.data()) != nullptr);
+  path_ = name;
+}
+
+TemporaryFolder::~TemporaryFolder() {
+  std::error_code none;
+  fs::remove_all(path_, none);
+}
+
+std::string TemporaryFolder::write(const std::string& name, const std::string& text) const {
+  const fs::path file = path_ / name;
+  fs::create_directories(file.parent_path());
+  std::ofstream(file, std::ios::binary) << text;
+  return file.string();
+}
+
+std::string slurp(const std::string& file) {
+  std::ostringstream text;
+  text << std::ifstream(file, std::ios::binary).rdbuf();
+  return text.str();
+}
+
+Output shell(const std::string& command, const std::string& folder) {
+  const TemporaryFolder own;
+  // setpriv-like isolation is not needed: a hang ends by `timeout`, long after any test should be done.
+  const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" + [&] {
+    std::string quoted;
+    for (const char c : command) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
+    return quoted;
+  }() + "' >'" + (own / "out") + "' 2>'" + (own / "err") + "' </dev/null";
+  const int status = std::system(line.c_str());
+  Output output;
+  output.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+  output.out = slurp(own / "out");
+  output.err = slurp(own / "err");
+  return output;
+}
+
+Output run_isodyne(const std::string& arguments, const std::string& folder) { return shell(std::string(ISODYNE_PROGRAM) + " " + arguments, folder); }
+
+model::Loaded load_text(const std::string& text) {
+  return model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
+    if (name == "bench.dyne") return text;
+    return Failure{"cannot read", name, "no such file"};
+  });
+}
+
+std::string diagnostics_of(const std::string& text) {
+  const model::Loaded loaded = load_text(text);
+  return loaded.diagnostics.render(*loaded.sources, false);
+}
+
+std::shared_ptr<const model::Program> program_of(const std::string& text) {
+  const model::Loaded loaded = load_text(text);
+  INFO(loaded.diagnostics.render(*loaded.sources, false));
+  REQUIRE(loaded.program != nullptr);
+  return loaded.program;
+}
+
+Seen::Seen(std::shared_ptr<const model::Program> p, std::vector<std::string> wanted)
+    : program(std::move(p)), names(std::move(wanted)), values(names.size()), judge(program) {
+  for (const std::string& name : names) {
+    INFO("signal " << name);
+    REQUIRE(program->find(name) != model::kNone);
+  }
+}
+
+void Seen::image(const bench::Image& image) {
+  times.push_back(image.at);
+  for (std::size_t i = 0; i < names.size(); ++i) values[i].push_back(image.variables[program->find(names[i])]);
+  for (const std::int32_t r : judge.image(image)) events.push_back({image.at, bench::EventKind::broken, r, 0, 0});
+}
+
+double Seen::last(const std::string& name) const {
+  const auto at = std::find(names.begin(), names.end(), name) - names.begin();
+  return values[static_cast<std::size_t>(at)].back();
+}
+
+bench::RunResult run_bench(Seen& seen, bench::RunPlan plan) {
+  const std::atomic<bool> stop{false};
+  bench::Run run(seen.program, std::move(plan), nullptr, seen);
+  return run.execute(stop);
+}
+
+bench::RunResult run_for(Seen& seen, double seconds) {
+  bench::RunPlan plan;
+  plan.longest = time_from_seconds(seconds);
+  return run_bench(seen, std::move(plan));
+}
+
+}  // namespace isodyne::test

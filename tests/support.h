@@ -1,0 +1,70 @@
+#pragma once
+// What many tests need: a temporary folder, the built program, a bench out of a text.
+
+#include <filesystem>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "isodyne/bench/run.h"
+#include "isodyne/judge/judge.h"
+#include "isodyne/model/load.h"
+
+namespace isodyne::test {
+
+/// A folder that is removed at the end of the test.
+class TemporaryFolder {
+ public:
+  TemporaryFolder();
+  ~TemporaryFolder();
+  TemporaryFolder(const TemporaryFolder&) = delete;
+  TemporaryFolder& operator=(const TemporaryFolder&) = delete;
+
+  std::string operator/(const std::string& name) const { return (path_ / name).string(); }
+  std::string path() const { return path_.string(); }
+  /// Writes a file and returns its path.
+  std::string write(const std::string& name, const std::string& text) const;
+
+ private:
+  std::filesystem::path path_;
+};
+
+struct Output {
+  int status = -1;  ///< exit status; 128 + n after signal n
+  std::string out, err;
+};
+
+/// Runs a shell command in a folder and waits for it.
+Output shell(const std::string& command, const std::string& folder = ".");
+/// Runs the built isodyne in a folder.
+Output run_isodyne(const std::string& arguments, const std::string& folder = ".");
+
+std::string slurp(const std::string& file);
+
+/// Checks a bench given as one text.
+model::Loaded load_text(const std::string& text);
+/// The same, where mistakes fail the test.
+std::shared_ptr<const model::Program> program_of(const std::string& text);
+/// All diagnostics as people read them, without colours.
+std::string diagnostics_of(const std::string& text);
+
+/// Keeps what a run shows.
+struct Seen : bench::Observer {
+  std::shared_ptr<const model::Program> program;
+  std::vector<std::string> names;             ///< variables to keep
+  std::vector<std::vector<double>> values;    ///< per name, per image
+  std::vector<Time> times;
+  std::vector<bench::Event> events;
+  judge::Judge judge;
+
+  explicit Seen(std::shared_ptr<const model::Program> p, std::vector<std::string> wanted = {});
+  void image(const bench::Image& image) override;
+  void event(const bench::Event& event) override { events.push_back(event); }
+  double last(const std::string& name) const;
+};
+
+/// Runs a bench that has no controller for a time, or a scenario; the observer keeps what it showed.
+bench::RunResult run_bench(Seen& seen, bench::RunPlan plan);
+bench::RunResult run_for(Seen& seen, double seconds);
+
+}  // namespace isodyne::test
