@@ -38,6 +38,7 @@ bool ProgressLine::due() {
 }
 
 void ProgressLine::draw(double share, const std::string& text) {
+  if (!on_) return;
   constexpr int kBar = 24;
   std::string bar;
   if (share >= 0) {

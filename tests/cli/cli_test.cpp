@@ -295,7 +295,7 @@ TEST_CASE("A full disk ends the run with status 3, and what was written before c
   const TemporaryFolder folder;
   make_bench(folder);
   // A limit on the size of files acts like a disk that is full, also for root.
-  const Output output = shell(fmt::format("ulimit -f 2000; {} run bench.dyne --for '100000 s' --no-report --out r", ISODYNE_PROGRAM), folder.path());
+  const Output output = shell(fmt::format("ulimit -f 20000; {} run bench.dyne --for '100000 s' --no-report --out r", ISODYNE_PROGRAM), folder.path());
   INFO(output.err);
   CHECK(output.status == 3);
   CHECK(output.err.find("cannot write the recording r/recording.h5: File too large") != std::string::npos);

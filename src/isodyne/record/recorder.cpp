@@ -282,6 +282,13 @@ Status Recorder::close(bench::Ending ending) {
     h5_->time.abandon();
     h5_->events.abandon();
     for (Handle& c : h5_->columns) c.abandon();
+  } else {
+    haddr_t end = 0;
+    H5Fget_eoa(h5_->file.get(), &end);
+    const int space = std::exchange(h5_->space, -1);
+    h5_ = std::make_unique<Files>();
+    if (ftruncate(space, static_cast<off_t>(end)) != 0) fail(errno);  // gives back what was reserved
+    ::close(space);
   }
   h5_ = std::make_unique<Files>();
   if (!good_) return trouble_;
