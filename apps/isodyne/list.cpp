@@ -134,39 +134,10 @@ Section conditions(const Program& p) {
   return s;
 }
 
-std::string amount_text(const Program& p, const model::Fault& f) {
-  if (f.amount == kNone) return "";
-  const auto value = model::fold(p, f.amount, [](model::VarId) { return std::nullopt; });
-  if (!value) return "(computed)";
-  const model::VarId target = p.taps[static_cast<std::size_t>(f.tap)].target;
-  if (f.kind == model::FaultKind::times) return format_number(*value);
-  if (f.kind == model::FaultKind::drift) return format_number(*value / p.variable(target).unit.factor) + fmt::format(" {}/s", p.variable(target).unit.text);
-  return p.format(target, *value);
-}
-
-std::string when_text(const Program& p, const model::Fault& f) {
-  const auto condition = [&] {
-    std::string names;
-    for (const model::VarId id : p.reads(f.condition)) names += (names.empty() ? "" : ", ") + p.variable(id).name;
-    return names;
-  };
-  switch (f.when) {
-    case model::Fault::When::whole_run:
-      return "the whole run";
-    case model::Fault::When::from:
-      return fmt::format("from {}{}", format_instant(f.begin), f.end ? " to " + format_instant(*f.end) : "");
-    case model::Fault::When::once:
-      return fmt::format("once {}{}", condition(), f.lasting ? " lasting " + format_span(*f.lasting) : "");
-    case model::Fault::When::while_:
-      return fmt::format("while {}", condition());
-  }
-  return "";
-}
-
 Section faults(const Program& p) {
   Section s{"faults", {{"Fault"}, {"On"}, {"Kind"}, {"Amount"}, {"When"}, {"Description"}}, {}};
   for (const model::Fault& f : p.faults) {
-    s.rows.push_back({f.name, p.variable(p.taps[static_cast<std::size_t>(f.tap)].target).name, model::fault_word(f.kind), amount_text(p, f), when_text(p, f), f.doc});
+    s.rows.push_back({f.name, p.variable(p.taps[static_cast<std::size_t>(f.tap)].target).name, model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
   }
   return s;
 }

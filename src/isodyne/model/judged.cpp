@@ -157,11 +157,20 @@ bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable
   }
   if (rule == "factor") type = {Type::Kind::real, {}, kNone};
   if (rule == "rate") type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
+  fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
   fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
   return fault.amount != kNone;
 }
 
 void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
+  const auto written = [&](const char* word, const lang::ExprPtr& e) {
+    if (e) fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word, one_line(check_.program.sources->covered(e->span)));
+  };
+  written("from", f.begin);
+  written("to", f.end);
+  written(f.time == lang::FaultDecl::Time::once ? "once" : "while", f.condition);
+  written("lasting", f.lasting);
+  if (fault.when_text.empty()) fault.when_text = "the whole run";
   switch (f.time) {
     case lang::FaultDecl::Time::whole_run:
       fault.when = Fault::When::whole_run;

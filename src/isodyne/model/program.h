@@ -186,6 +186,7 @@ struct Fault {
   std::int32_t tap = kNone;
   FaultKind kind = FaultKind::offset;
   NodeId amount = kNone;
+  std::string amount_text, when_text;  ///< as written
   When when = When::whole_run;
   Time begin{};
   std::optional<Time> end;
