@@ -33,6 +33,22 @@ void Table::row(std::vector<std::string> cells, std::string colour, std::size_t 
   rows_.push_back({std::move(cells), std::move(colour), coloured});
 }
 
+namespace {
+/// Column widths that fit into `width` (0: any): the widest column gives way first, none below kLeast.
+std::vector<std::size_t> fitted(std::vector<std::size_t> widths, std::size_t width) {
+  constexpr std::size_t kLeast = 12;
+  std::size_t total = 2 * (widths.size() - 1);
+  for (const std::size_t w : widths) total += w;
+  while (width > 0 && total > width) {
+    const auto widest = std::max_element(widths.begin(), widths.end());
+    if (*widest <= kLeast) break;
+    --*widest;
+    --total;
+  }
+  return widths;
+}
+}  // namespace
+
 std::string Table::text(std::size_t width, bool colours) const {
   std::vector<std::size_t> widths;
   for (std::size_t c = 0; c < columns_.size(); ++c) {
@@ -40,10 +56,7 @@ std::string Table::text(std::size_t width, bool colours) const {
     for (const Row& r : rows_) w = std::max(w, display_width(r.cells[c]));
     widths.push_back(w);
   }
-  std::size_t before_last = 0;
-  for (std::size_t c = 0; c + 1 < widths.size(); ++c) before_last += widths[c] + 2;
-  const std::size_t last_width = width > before_last + 20 ? width - before_last : 0;
-
+  widths = fitted(std::move(widths), width);
   std::string out;
   const auto line = [&](const std::vector<std::string>& cells, const std::string& colour, std::size_t coloured) {
     std::string text;
@@ -65,11 +78,16 @@ std::string Table::text(std::size_t width, bool colours) const {
     out.insert(out.size() - 1, "\x1b[0m");
   }
   for (const Row& r : rows_) {
-    const std::vector<std::string> lines = wrapped(r.cells.back(), last_width);
-    for (std::size_t i = 0; i < lines.size(); ++i) {
-      std::vector<std::string> cells = i == 0 ? r.cells : std::vector<std::string>(r.cells.size());
-      cells.back() = lines[i];
-      line(cells, i == 0 ? r.colour : "", r.coloured);
+    std::vector<std::vector<std::string>> cells;
+    std::size_t height = 1;
+    for (std::size_t c = 0; c < r.cells.size(); ++c) {
+      cells.push_back(wrapped(r.cells[c], widths[c]));
+      height = std::max(height, cells.back().size());
+    }
+    for (std::size_t i = 0; i < height; ++i) {
+      std::vector<std::string> part;
+      for (const auto& lines : cells) part.push_back(i < lines.size() ? lines[i] : "");
+      line(part, i == 0 ? r.colour : "", r.coloured);
     }
   }
   return out;

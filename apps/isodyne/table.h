@@ -19,7 +19,7 @@ class Table {
   void row(std::vector<std::string> cells, std::string colour = {}, std::size_t coloured = 0);
   bool empty() const { return rows_.empty(); }
 
-  /// Columns two blanks apart; the last one is wrapped to `width` (0: never).
+  /// Columns two blanks apart; cells are wrapped so that lines fit into `width` (0: any width).
   std::string text(std::size_t width, bool colours) const;
 
  private:

@@ -92,7 +92,7 @@ TEST_CASE("After a crash and a hang the guard still works") {
     asm volatile("" : "+r"(nowhere));  // so that no compiler sees it coming
     *nowhere = 1; }, nullptr);
   CHECK(describe(crash) == "crashed: invalid memory access (SIGSEGV)");
-  const CallOutcome hang = guard.run([](void*) { for (volatile int i = 0;; i = i + 1) {} }, nullptr);
+  const CallOutcome hang = guard.run([](void*) { for (;;) asm volatile(""); }, nullptr);
   CHECK(hang.kind == CallOutcome::Kind::hung);
   CHECK(guard.run([](void*) {}, nullptr).kind == CallOutcome::Kind::returned);
 }

@@ -401,6 +401,14 @@ Typed Expressions::expand(const lang::Expr& e, const lang::FunctionDecl& f, std:
     check_.error(Code::too_deep, e.span, "functions call each other more than 50 deep here");
     return {};
   }
+  if (calls_.empty()) expansions_ = 0;
+  if (++expansions_ > kMostCalls) {
+    if (expansions_ == kMostCalls + 1) {
+      check_.error(Code::too_large, e.span, fmt::format("the calls of this expression expand to more than {} calls", kMostCalls),
+                   "name intermediate results with `let`");
+    }
+    return {};
+  }
   std::map<std::string, Typed> bound;
   for (std::size_t i = 0; i < args.size(); ++i) {
     Unit unit;
@@ -439,6 +447,7 @@ void Expressions::check_function(const lang::FunctionDecl& f) {
   Unit unit;
   const Type result = check_.type_of(f.result, unit);
   if (!valid || !result.valid()) return;
+  expansions_ = 0;
   calls_.push_back(&f);
   check_as(*f.body, {nullptr, &bound}, result, fmt::format("the value of `{}`", f.name.text));
   calls_.pop_back();

@@ -73,7 +73,10 @@ class Expressions {
   Typed real(NodeId node, const Dimension& d) const { return {node, {Type::Kind::real, d, kNone}, si_unit(d), false, false}; }
 
   Check& check_;
+  /// Functions are expanded where they are called, so calls within calls multiply.
+  static constexpr int kMostCalls = 10'000;
   std::vector<const lang::FunctionDecl*> calls_;
+  int expansions_ = 0;  ///< within the present expression
 };
 
 }  // namespace isodyne::model

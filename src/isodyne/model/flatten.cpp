@@ -329,7 +329,10 @@ void Flattener::equation(Instance& instance, const lang::Equation& e) {
 
 VarId Flattener::equation_target(Instance& instance, const lang::Equation& e) {
   const VarId id = check_.resolve(instance, e.target);
-  if (id == kNone) return kNone;
+  if (id == kNone) {
+    check_.lost.emplace_back(&instance, e.target.parts.front().text, e.target.parts.back().text);
+    return kNone;
+  }
   const std::string name = e.target.text();
   const auto refuse = [&](const std::string& why, std::string advice = {}) {
     check_.error(Code::wrong_kind, e.target.span, why, std::move(advice));
@@ -428,6 +431,11 @@ void Flattener::complete(Instance& instance) {
     const auto state = check_.state_of.find(id);
     const VarId needs = state == check_.state_of.end() ? id : check_.program.states[state->second].derivative;
     const bool defined = check_.defined.contains(needs);
+    const bool meant = std::any_of(check_.lost.begin(), check_.lost.end(), [&](const auto& lost) {
+      const auto& [owner, first, last] = lost;
+      return owner == instance.parent && instance.part != nullptr && (first == instance.part->name.text || last == v.name.text);
+    });
+    if (meant) continue;
     if (variable.role == Role::input && !check_.start_value.contains(id) && !defined) {
       check_.error(Code::undriven_input, instance.part != nullptr ? instance.part->name.span : v.name.span,
                    fmt::format("nothing is connected to input `{}`", variable.name),

@@ -6,6 +6,7 @@
 #include <memory>
 #include <set>
 #include <string>
+#include <tuple>
 #include <unordered_map>
 #include <vector>
 
@@ -50,6 +51,9 @@ struct Check {
   /// Work that gives a variable its type; done on first demand, so that no order of text is asked for.
   std::unordered_map<VarId, std::function<void()>> pending;
   std::set<VarId> resolving;
+  /// Connections that lead nowhere (owner, first and last name): what they meant to connect is not reported
+  /// a second time.
+  std::vector<std::tuple<const Instance*, std::string, std::string>> lost;
   int demand_depth = 0;
   bool overflow = false;
   bool alone = false;  ///< a model without a bench: its parameters and inputs need no values
