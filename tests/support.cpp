@@ -40,11 +40,14 @@ std::string slurp(const std::string& file) {
 Output shell(const std::string& command, const std::string& folder) {
   const TemporaryFolder own;
   // setpriv-like isolation is not needed: a hang ends by `timeout`, long after any test should be done.
-  const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" + [&] {
-    std::string quoted;
-    for (const char c : command) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
-    return quoted;
-  }() + "' >'" + (own / "out") + "' 2>'" + (own / "err") + "' </dev/null";
+  const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" +
+                           [&] {
+                             std::string quoted;
+                             for (const char c : command)
+                               quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
+                             return quoted;
+                           }() +
+                           "' >'" + (own / "out") + "' 2>'" + (own / "err") + "' </dev/null";
   const int status = std::system(line.c_str());
   Output output;
   output.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
@@ -53,7 +56,9 @@ Output shell(const std::string& command, const std::string& folder) {
   return output;
 }
 
-Output run_isodyne(const std::string& arguments, const std::string& folder) { return shell(std::string(ISODYNE_PROGRAM) + " " + arguments, folder); }
+Output run_isodyne(const std::string& arguments, const std::string& folder) {
+  return shell(std::string(ISODYNE_PROGRAM) + " " + arguments, folder);
+}
 
 model::Loaded load_text(const std::string& text) {
   return model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {

@@ -51,8 +51,8 @@ std::string diagnostics_of(const std::string& text);
 /// Keeps what a run shows.
 struct Seen : bench::Observer {
   std::shared_ptr<const model::Program> program;
-  std::vector<std::string> names;             ///< variables to keep
-  std::vector<std::vector<double>> values;    ///< per name, per image
+  std::vector<std::string> names;           ///< variables to keep
+  std::vector<std::vector<double>> values;  ///< per name, per image
   std::vector<Time> times;
   std::vector<bench::Event> events;
   judge::Judge judge;

@@ -36,16 +36,19 @@ int run_check(const Arguments& arguments) {
     Json j;
     j["good"] = good;
     j["diagnostics"] = Json::array();
-    for (const Diagnostic& d : loaded.diagnostics.list()) j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
+    for (const Diagnostic& d : loaded.diagnostics.list())
+      j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
     say(j.dump(2, ' ', false, Json::error_handler_t::replace));
     return good ? kHeld : kWrongInput;
   }
   print_diagnostics(loaded, file);
   if (!good) return kWrongInput;
   const model::Program& p = *loaded.program;
-  say(fmt::format("{} is in order: {}, {}, {}, {}, {}, {}, {} in {}.", p.name, counted(p.parts.size(), "part"), counted(p.states.size(), "state"),
-                  counted(p.equations.size(), "equation"), counted(p.sensors.size() + p.actuators.size(), "channel"), counted(p.faults.size(), "fault"),
-                  counted(p.scenarios.size(), "scenario"), counted(p.requirements.size(), "requirement"), counted(loaded.sources->size(), "file")));
+  say(fmt::format("{} is in order: {}, {}, {}, {}, {}, {}, {} in {}.", p.name, counted(p.parts.size(), "part"),
+                  counted(p.states.size(), "state"), counted(p.equations.size(), "equation"),
+                  counted(p.sensors.size() + p.actuators.size(), "channel"), counted(p.faults.size(), "fault"),
+                  counted(p.scenarios.size(), "scenario"), counted(p.requirements.size(), "requirement"),
+                  counted(loaded.sources->size(), "file")));
   return kHeld;
 }
 

@@ -3,8 +3,8 @@
 #include <charconv>
 #include <filesystem>
 
-#include <cxxopts.hpp>
 #include <fmt/format.h>
+#include <cxxopts.hpp>
 
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
@@ -28,9 +28,13 @@ constexpr OptionEntry kOptions[] = {
 #undef OPTION
 };
 
-const OptionEntry& entry(Option option) { return kOptions[static_cast<std::size_t>(option)]; }
+const OptionEntry& entry(Option option) {
+  return kOptions[static_cast<std::size_t>(option)];
+}
 
-std::string spelled(const OptionEntry& e) { return fmt::format("--{}{}{}", e.name, *e.value != '\0' ? " " : "", e.value); }
+std::string spelled(const OptionEntry& e) {
+  return fmt::format("--{}{}{}", e.name, *e.value != '\0' ? " " : "", e.value);
+}
 
 /// An option nobody knows, before cxxopts says so in other words.
 bool unknown_option(const Command& command, const std::vector<std::string>& words) {
@@ -42,7 +46,8 @@ bool unknown_option(const Command& command, const std::vector<std::string>& word
     const std::string name = word.substr(0, word.find('='));
     if (std::find(known.begin(), known.end(), name) != known.end()) continue;
     const auto meant = closest(name, known);
-    say_error(fmt::format("`isodyne {}` has no option `{}`{}", command.name, name, meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+    say_error(fmt::format("`isodyne {}` has no option `{}`{}", command.name, name,
+                          meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
     return true;
   }
   return false;
@@ -63,25 +68,58 @@ std::vector<std::string> Arguments::values(Option option) const {
 const std::vector<Command>& commands() {
   using enum Option;
   static const std::vector<Command> list = {
-      {"check", "BENCH", 1, 1, "check a bench and everything it uses, without running it",
+      {"check",
+       "BENCH",
+       1,
+       1,
+       "check a bench and everything it uses, without running it",
        "Reads the bench file and all files it uses and reports every mistake with its place and what to do.",
-       "isodyne check examples/canal-lock/lock.dyne", {json, help}, run_check},
-      {"run", "BENCH [SCENARIO]", 1, 2, "run a scenario, judge it, and leave a folder with the evidence",
-       "Runs as fast as possible and repeatably to the bit. The folder (runs/NNN-SCENARIO… unless --out names another) holds\n"
+       "isodyne check examples/canal-lock/lock.dyne",
+       {json, help},
+       run_check},
+      {"run",
+       "BENCH [SCENARIO]",
+       1,
+       2,
+       "run a scenario, judge it, and leave a folder with the evidence",
+       "Runs as fast as possible and repeatably to the bit. The folder (runs/NNN-SCENARIO… unless --out names another) "
+       "holds\n"
        "the recording, the verdicts as JSON and JUnit XML, the figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, span, answer_within, out, no_report, strict, json, help}, run_run},
-      {"report", "RUN…", 1, 1000, "write one report about one or several run folders",
-       "Draws the figures again and writes one self-contained HTML file (in the run folder, or report.html for several runs,\n"
+       {fault, seed, setting, span, answer_within, out, no_report, strict, json, help},
+       run_run},
+      {"report",
+       "RUN…",
+       1,
+       1000,
+       "write one report about one or several run folders",
+       "Draws the figures again and writes one self-contained HTML file (in the run folder, or report.html for several "
+       "runs,\n"
        "unless --out names another).",
-       "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html", {out, help}, run_report},
-      {"list", "BENCH [KIND…]", 1, 20, "list what a bench is made of",
-       "Kinds: parts, states, parameters, signals, channels, controllers, conditions, faults, scenarios, requirements,\nfigures. Without one: all.",
-       "isodyne list examples/canal-lock/lock.dyne faults requirements", {json, help}, run_list},
-      {"export", "WHAT BENCH [CONTROLLER]", 2, 3, "write a file for others: the C header of a controller",
-       "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their layout.\n"
+       "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
+       {out, help},
+       run_report},
+      {"list",
+       "BENCH [KIND…]",
+       1,
+       20,
+       "list what a bench is made of",
+       "Kinds: parts, states, parameters, signals, channels, controllers, conditions, faults, scenarios, "
+       "requirements,\nfigures. Without one: all.",
+       "isodyne list examples/canal-lock/lock.dyne faults requirements",
+       {json, help},
+       run_list},
+      {"export",
+       "WHAT BENCH [CONTROLLER]",
+       2,
+       3,
+       "write a file for others: the C header of a controller",
+       "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their "
+       "layout.\n"
        "It goes to standard output unless --out names a file.",
-       "isodyne export header examples/canal-lock/lock.dyne", {out, help}, run_export},
+       "isodyne export header examples/canal-lock/lock.dyne",
+       {out, help},
+       run_export},
       {"help", "[COMMAND]", 0, 1, "explain a command", "", "isodyne help run", {help}, run_help},
   };
   return list;
@@ -95,7 +133,8 @@ const Command* find_command(const std::string& name) {
 }
 
 std::string help_text(const Command& c) {
-  std::string text = fmt::format("isodyne {} - {}\n\nUsage: isodyne {} {} [options]\n", c.name, c.summary, c.name, c.words);
+  std::string text =
+      fmt::format("isodyne {} - {}\n\nUsage: isodyne {} {} [options]\n", c.name, c.summary, c.name, c.words);
   if (*c.explanation != '\0') text += fmt::format("\n{}\n", c.explanation);
   text += "\nOptions:\n";
   for (const Option o : c.options) text += fmt::format("  {:<22} {}\n", spelled(entry(o)), entry(o).help);
@@ -103,11 +142,14 @@ std::string help_text(const Command& c) {
 }
 
 std::string help_text() {
-  std::string text = "isodyne - run a simulated plant against its controller, and judge what happens\n\nUsage: isodyne COMMAND … [options]\n\nCommands:\n";
+  std::string text =
+      "isodyne - run a simulated plant against its controller, and judge what happens\n\nUsage: isodyne COMMAND … "
+      "[options]\n\nCommands:\n";
   for (const Command& c : commands()) text += fmt::format("  {:<8} {}\n", c.name, c.summary);
   text +=
       "\nExit status: 0 all requirements hold; 1 at least one does not; 2 the bench or the command line is wrong;\n"
-      "3 the run could not be completed.\n\nExample:\n  isodyne run examples/canal-lock/lock.dyne uplock\n  isodyne help run\n";
+      "3 the run could not be completed.\n\nExample:\n  isodyne run examples/canal-lock/lock.dyne uplock\n  isodyne "
+      "help run\n";
   return text;
 }
 
@@ -140,7 +182,8 @@ std::optional<Arguments> read_arguments(const Command& command, const std::vecto
   }
   if (arguments.has(Option::help)) return arguments;
   if (arguments.words.size() < command.least || arguments.words.size() > command.most) {
-    say_error(fmt::format("usage: isodyne {} {} [options]; for example `{}`", command.name, command.words, command.example));
+    say_error(
+        fmt::format("usage: isodyne {} {} [options]; for example `{}`", command.name, command.words, command.example));
     return std::nullopt;
   }
   return arguments;
@@ -161,7 +204,8 @@ model::Loaded load_file(const std::string& file) {
 void print_diagnostics(const model::Loaded& loaded, const std::string& file) {
   if (loaded.diagnostics.list().empty()) return;
   fmt::print(stderr, "{}", loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
-  if (loaded.diagnostics.has_errors()) say_error(fmt::format("{} in {}", counted(loaded.diagnostics.errors(), "mistake"), file));
+  if (loaded.diagnostics.has_errors())
+    say_error(fmt::format("{} in {}", counted(loaded.diagnostics.errors(), "mistake"), file));
 }
 
 std::optional<Time> read_span(const std::string& text) {

@@ -35,7 +35,7 @@ class Arguments {
 
 struct Command {
   const char* name;
-  const char* words;    ///< "BENCH [SCENARIO]"
+  const char* words;        ///< "BENCH [SCENARIO]"
   std::size_t least, most;  ///< number of words
   const char* summary;
   const char* explanation;

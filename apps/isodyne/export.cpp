@@ -20,12 +20,14 @@ const model::Controller* choose(const model::Program& program, const std::vector
   }
   if (words.size() > 2) {
     const auto meant = closest(words[2], names);
-    say_error(fmt::format("bench {} has no controller `{}`; {}", program.name, words[2], meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
+    say_error(fmt::format("bench {} has no controller `{}`; {}", program.name, words[2],
+                          meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
     return nullptr;
   }
   if (program.controllers.size() == 1) return &program.controllers.front();
-  say_error(program.controllers.empty() ? fmt::format("bench {} has no controller", program.name)
-                                        : fmt::format("bench {} has several controllers; name one of {}", program.name, all));
+  say_error(program.controllers.empty()
+                ? fmt::format("bench {} has no controller", program.name)
+                : fmt::format("bench {} has several controllers; name one of {}", program.name, all));
   return nullptr;
 }
 

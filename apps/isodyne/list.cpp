@@ -45,8 +45,10 @@ Section states(const Program& p) {
     const model::Variable& v = p.variable(x.value);
     std::string limits;
     for (const model::NodeId bound : {x.lowest, x.highest}) {
-      const auto value = bound == kNone ? std::nullopt : model::fold(p, bound, [](model::VarId) { return std::nullopt; });
-      if (bound != kNone) limits += (limits.empty() ? "" : " .. ") + (value ? p.format(x.value, *value) : std::string("…"));
+      const auto value =
+          bound == kNone ? std::nullopt : model::fold(p, bound, [](model::VarId) { return std::nullopt; });
+      if (bound != kNone)
+        limits += (limits.empty() ? "" : " .. ") + (value ? p.format(x.value, *value) : std::string("…"));
     }
     s.rows.push_back({v.name, p.type_text(v), start_text(p, x.value), limits, v.doc});
   }
@@ -59,7 +61,8 @@ Section parameters(const Program& p) {
     const model::Variable& v = p.variables[i];
     if (v.role != Role::param && v.role != Role::fixed_param) continue;
     const auto id = static_cast<model::VarId>(i);
-    const std::string limits = v.limits ? fmt::format("{} .. {}", p.format(id, v.limits->first), p.format(id, v.limits->second)) : "";
+    const std::string limits =
+        v.limits ? fmt::format("{} .. {}", p.format(id, v.limits->first), p.format(id, v.limits->second)) : "";
     s.rows.push_back({v.name, start_text(p, id), limits, v.role == Role::param ? "yes" : "fixed", v.doc});
   }
   return s;
@@ -87,24 +90,32 @@ const char* role_text(Role role) {
 Section signals(const Program& p) {
   Section s{"signals", {{"Signal"}, {"Kind"}, {"Unit"}, {"Where"}, {"Description"}}, {}};
   for (const model::Variable& v : p.variables) {
-    if (role_text(v.role) != nullptr) s.rows.push_back({v.name, role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
+    if (role_text(v.role) != nullptr)
+      s.rows.push_back({v.name, role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
   }
   return s;
 }
 
 Section channels(const Program& p) {
-  Section s{"channels", {{"Channel"}, {"Direction"}, {"Unit"}, {"Range"}, {"Counts"}, {"Every"}, {"Filter"}, {"Noise"}, {"Description"}}, {}};
+  Section s{
+      "channels",
+      {{"Channel"}, {"Direction"}, {"Unit"}, {"Range"}, {"Counts"}, {"Every"}, {"Filter"}, {"Noise"}, {"Description"}},
+      {}};
   for (const model::Sensor& x : p.sensors) {
     const model::Variable& v = p.variable(x.value);
-    std::string range = x.range ? fmt::format("{} .. {}", p.format(x.value, x.range->first), p.format(x.value, x.range->second)) : "";
+    std::string range =
+        x.range ? fmt::format("{} .. {}", p.format(x.value, x.range->first), p.format(x.value, x.range->second)) : "";
     if (!x.electrical.empty()) range += " as " + x.electrical;
-    s.rows.push_back({x.name, "sensor", p.type_text(v), range, x.to_counts ? fmt::format("{} .. {}", x.to_counts->low_to, x.to_counts->high_to) : "",
-                      format_span(x.period), x.filter.count() > 0 ? format_span(x.filter) : "", x.noise > 0 ? p.format(x.value, x.noise) : "", v.doc});
+    s.rows.push_back({x.name, "sensor", p.type_text(v), range,
+                      x.to_counts ? fmt::format("{} .. {}", x.to_counts->low_to, x.to_counts->high_to) : "",
+                      format_span(x.period), x.filter.count() > 0 ? format_span(x.filter) : "",
+                      x.noise > 0 ? p.format(x.value, x.noise) : "", v.doc});
   }
   for (const model::Actuator& x : p.actuators) {
     const model::Variable& v = p.variable(x.value);
     const auto& c = x.to_counts;
-    s.rows.push_back({x.name, "actuator", p.type_text(v), c ? fmt::format("{} .. {}", p.format(x.value, c->low_from), p.format(x.value, c->high_from)) : "",
+    s.rows.push_back({x.name, "actuator", p.type_text(v),
+                      c ? fmt::format("{} .. {}", p.format(x.value, c->low_from), p.format(x.value, c->high_from)) : "",
                       c ? fmt::format("{} .. {}", c->low_to, c->high_to) : "", "", "", "", v.doc});
   }
   return s;
@@ -119,7 +130,8 @@ Section controllers(const Program& p) {
   };
   for (const model::Controller& c : p.controllers) {
     std::string settings;
-    for (const model::Setting& x : c.settings) settings += fmt::format("{}{} = library \"{}\"", settings.empty() ? "" : ", ", x.name, x.library);
+    for (const model::Setting& x : c.settings)
+      settings += fmt::format("{}{} = library \"{}\"", settings.empty() ? "" : ", ", x.name, x.library);
     s.rows.push_back({c.name, format_span(c.period), names(c.reads, [](model::VarId id) { return id; }),
                       names(c.writes, [](const model::ControllerWrite& w) { return w.value; }), settings});
   }
@@ -137,14 +149,16 @@ Section conditions(const Program& p) {
 Section faults(const Program& p) {
   Section s{"faults", {{"Fault"}, {"On"}, {"Kind"}, {"Amount"}, {"When"}, {"Description"}}, {}};
   for (const model::Fault& f : p.faults) {
-    s.rows.push_back({f.name, p.variable(p.taps[static_cast<std::size_t>(f.tap)].target).name, model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
+    s.rows.push_back({f.name, p.variable(p.taps[static_cast<std::size_t>(f.tap)].target).name,
+                      model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
   }
   return s;
 }
 
 Section scenarios(const Program& p) {
   Section s{"scenarios", {{"Scenario"}, {"Actions", Table::Align::right}, {"Where"}, {"Description"}}, {}};
-  for (const model::Scenario& x : p.scenarios) s.rows.push_back({x.name, std::to_string(x.steps.size()), p.sources->place(x.span), x.doc});
+  for (const model::Scenario& x : p.scenarios)
+    s.rows.push_back({x.name, std::to_string(x.steps.size()), p.sources->place(x.span), x.doc});
   return s;
 }
 
@@ -165,9 +179,12 @@ Section figures(const Program& p) {
 
 using Maker = Section (*)(const Program&);
 constexpr std::pair<const char*, Maker> kKinds[] = {
-    {"parts", parts},           {"states", states},         {"parameters", parameters}, {"signals", signals},
-    {"channels", channels},     {"controllers", controllers}, {"conditions", conditions}, {"faults", faults},
-    {"scenarios", scenarios},   {"requirements", requirements}, {"figures", figures},
+    {"parts", parts},           {"states", states},
+    {"parameters", parameters}, {"signals", signals},
+    {"channels", channels},     {"controllers", controllers},
+    {"conditions", conditions}, {"faults", faults},
+    {"scenarios", scenarios},   {"requirements", requirements},
+    {"figures", figures},
 };
 
 Json section_json(const Section& s) {
@@ -193,7 +210,8 @@ int run_list(const Arguments& arguments) {
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
     if (std::find(known.begin(), known.end(), arguments.words[i]) != known.end()) continue;
     const auto meant = closest(arguments.words[i], known);
-    say_error(fmt::format("there is no kind `{}` to list{}", arguments.words[i], meant ? fmt::format("; did you mean `{}`?", *meant) : "; see `isodyne help list`"));
+    say_error(fmt::format("there is no kind `{}` to list{}", arguments.words[i],
+                          meant ? fmt::format("; did you mean `{}`?", *meant) : "; see `isodyne help list`"));
     return kWrongInput;
   }
   const model::Loaded loaded = load_file(file);
@@ -201,7 +219,8 @@ int run_list(const Arguments& arguments) {
   if (loaded.program == nullptr) return kWrongInput;
   Json all;
   for (const auto& [name, maker] : kKinds) {
-    const bool asked = arguments.words.size() == 1 || std::find(arguments.words.begin() + 1, arguments.words.end(), name) != arguments.words.end();
+    const bool asked = arguments.words.size() == 1 ||
+                       std::find(arguments.words.begin() + 1, arguments.words.end(), name) != arguments.words.end();
     if (!asked) continue;
     const Section section = maker(*loaded.program);
     if (arguments.has(Option::json)) {
@@ -211,7 +230,9 @@ int run_list(const Arguments& arguments) {
     Table table(section.columns);
     for (const auto& row : section.rows) table.row(row);
     const bool several = arguments.words.size() != 2;
-    if (several) say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name, table.empty() ? ": none\n" : ""));
+    if (several)
+      say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
+                      table.empty() ? ": none\n" : ""));
     if (!table.empty()) fmt::print("{}{}", table.text(width_of(stdout), colours_on(stdout)), several ? "\n" : "");
   }
   if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));

@@ -26,7 +26,8 @@ int dispatch(const std::vector<std::string>& words) {
     std::vector<std::string> names;
     for (const Command& c : commands()) names.emplace_back(c.name);
     const auto meant = isodyne::closest(words[0], names);
-    say_error(fmt::format("there is no command `{}`; {}", words[0], meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
+    say_error(fmt::format("there is no command `{}`; {}", words[0],
+                          meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
     return kWrongInput;
   }
   const auto arguments = read_arguments(*command, {words.begin() + 1, words.end()});

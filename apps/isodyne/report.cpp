@@ -19,12 +19,14 @@ int run_report(const Arguments& arguments) {
     }
     runs.push_back(std::move(*run));
   }
-  const std::string out = arguments.value(Option::out).value_or(
-      runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
+  const std::string out =
+      arguments.value(Option::out)
+          .value_or(runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
   {
     ProgressLine progress;
     for (std::size_t i = 0; i < runs.size(); ++i) {
-      progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()), fmt::format("drawing {}", runs[i].summary.title()));
+      progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()),
+                    fmt::format("drawing {}", runs[i].summary.title()));
       const Status drawn = present::draw_figures(runs[i]);
       if (!drawn) {
         progress.clear();

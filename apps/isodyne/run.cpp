@@ -62,7 +62,8 @@ class Watchers : public bench::Observer {
   void draw(Time now) {
     const std::size_t at = run_->scenario().at_step(), of = run_->scenario().steps();
     const double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
-    progress_.draw(share, fmt::format("{}  {:.0f} s simulated{}", title_, to_seconds(now), of == 0 ? "" : fmt::format(", action {} of {}", std::min(at + 1, of), of)));
+    progress_.draw(share, fmt::format("{}  {:.0f} s simulated{}", title_, to_seconds(now),
+                                      of == 0 ? "" : fmt::format(", action {} of {}", std::min(at + 1, of), of)));
   }
 
   const model::Program& program_;
@@ -76,7 +77,8 @@ class Watchers : public bench::Observer {
 };
 
 template <typename List>
-std::optional<std::int32_t> index_of(const List& list, const std::string& name, const char* what, const std::string& bench) {
+std::optional<std::int32_t> index_of(const List& list, const std::string& name, const char* what,
+                                     const std::string& bench) {
   std::vector<std::string> names;
   for (std::size_t i = 0; i < list.size(); ++i) {
     if (list[i].name == name) return static_cast<std::int32_t>(i);
@@ -86,7 +88,9 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
   for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
   const auto meant = closest(name, names);
   say_error(fmt::format("bench {} has no {} `{}`; {}", bench, what, name,
-                        meant ? fmt::format("did you mean `{}`?", *meant) : names.empty() ? fmt::format("it declares no {}", what) : "it has " + all));
+                        meant           ? fmt::format("did you mean `{}`?", *meant)
+                        : names.empty() ? fmt::format("it declares no {}", what)
+                                        : "it has " + all));
   return std::nullopt;
 }
 
@@ -124,12 +128,15 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
       return std::nullopt;
     }
     if (option == Option::span) plan.longest = span;
-    if (option == Option::answer_within) wanted.answer_within = std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
+    if (option == Option::answer_within)
+      wanted.answer_within =
+          std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
   }
   if (plan.scenario == model::kNone && !plan.longest) {
     std::string all;
     for (const model::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
-    say_error(fmt::format("name a scenario ({}), or say how long to run with --for", all.empty() ? "the bench has none" : all));
+    say_error(fmt::format("name a scenario ({}), or say how long to run with --for",
+                          all.empty() ? "the bench has none" : all));
     return std::nullopt;
   }
   plan.setting = arguments.value(Option::setting).value_or("");
@@ -151,7 +158,8 @@ Result<std::string> make_folder(const Arguments& arguments, const model::Program
     if (error) return Failure{"cannot create the folder", *out, error.message()};
     return *out;
   }
-  std::string name = plan.scenario == model::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+  std::string name =
+      plan.scenario == model::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   for (const std::int32_t f : plan.faults) name += "-" + program.faults[static_cast<std::size_t>(f)].name;
   fs::create_directories("runs", error);
   if (error) return Failure{"cannot create the folder", "runs", error.message() + "; choose another with --out"};
@@ -159,12 +167,15 @@ Result<std::string> make_folder(const Arguments& arguments, const model::Program
   for (const auto& entry : fs::directory_iterator("runs", error)) {
     int taken = 0;
     const std::string taken_name = entry.path().filename().string();
-    if (std::from_chars(taken_name.data(), taken_name.data() + taken_name.size(), taken).ec == std::errc{}) number = std::max(number, taken + 1);
+    if (std::from_chars(taken_name.data(), taken_name.data() + taken_name.size(), taken).ec == std::errc{})
+      number = std::max(number, taken + 1);
   }
   for (; number < 1'000'000; ++number) {  // mkdir decides between two runs that start together
     const std::string folder = fmt::format("runs/{:03}-{}", number, name);
     if (mkdir(folder.c_str(), 0777) == 0) return folder;
-    if (errno != EEXIST) return Failure{"cannot create the folder", folder, std::string(std::strerror(errno)) + "; choose another with --out"};
+    if (errno != EEXIST)
+      return Failure{"cannot create the folder", folder,
+                     std::string(std::strerror(errno)) + "; choose another with --out"};
   }
   return Failure{"cannot find a free name in", "runs", ""};
 }
@@ -182,10 +193,12 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   const model::Program& program = *loaded.program;
   record::RunIdentity identity;
   identity.version = ISODYNE_VERSION;
-  if (plan.scenario != model::kNone) identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+  if (plan.scenario != model::kNone)
+    identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   for (const std::int32_t f : plan.faults) identity.faults.push_back(program.faults[static_cast<std::size_t>(f)].name);
   identity.setting = plan.setting;
-  if (identity.setting.empty() && !program.controllers.empty()) identity.setting = program.controllers.front().settings.front().name;
+  if (identity.setting.empty() && !program.controllers.empty())
+    identity.setting = program.controllers.front().settings.front().name;
   identity.seed = plan.seed;
   identity.main = loaded.relative.front();
   identity.longest = arguments.value(Option::span).value_or("");
@@ -198,18 +211,29 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
 void print_verdicts(const present::Summary& s, const std::string& folder) {
   using judge::Answer;
   const bool colours = colours_on(stdout);
-  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s, s.wall_seconds));
+  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s,
+                  s.wall_seconds));
   if (!s.rows.empty()) {
-    Table table({{"Requirement", Table::Align::left}, {"Verdict", Table::Align::left}, {"Worst margin", Table::Align::right},
-                 {"at", Table::Align::right}, {"First broken", Table::Align::right}, {"Meaning", Table::Align::left}});
-    const auto seconds = [](const std::optional<double>& t) { return t ? fmt::format("{:.2f} s", *t) : std::string("–"); };
+    Table table({{"Requirement", Table::Align::left},
+                 {"Verdict", Table::Align::left},
+                 {"Worst margin", Table::Align::right},
+                 {"at", Table::Align::right},
+                 {"First broken", Table::Align::right},
+                 {"Meaning", Table::Align::left}});
+    const auto seconds = [](const std::optional<double>& t) {
+      return t ? fmt::format("{:.2f} s", *t) : std::string("–");
+    };
     for (const present::SummaryRow& r : s.rows) {
-      const char* colour = r.answer == judge::answer_word(Answer::held) ? "32" : r.answer == judge::answer_word(Answer::broken) ? "1;31" : "33";
-      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description}, colour, 1);
+      const char* colour = r.answer == judge::answer_word(Answer::held)     ? "32"
+                           : r.answer == judge::answer_word(Answer::broken) ? "1;31"
+                                                                            : "33";
+      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
+                colour, 1);
     }
     fmt::print("{}", table.text(width_of(stdout), colours));
   }
-  for (const std::string& f : s.not_injected) say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
+  for (const std::string& f : s.not_injected)
+    say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
   std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
   for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
     if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
@@ -228,7 +252,8 @@ int exit_status(const present::Summary& s, const bench::RunResult& result, bool 
 /// Verdict files, figures and report; false (and said why) if something could not be written.
 bool write_evidence(const present::Summary& summary, const std::string& folder, bool with_report) {
   const fs::path base(folder);
-  for (const auto& [name, text] : {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
+  for (const auto& [name, text] :
+       {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
     const Status written = present::write_file((base / name).string(), text);
     if (!written) return say_error(written.failure().text()), false;
   }
@@ -273,11 +298,14 @@ int run_run(const Arguments& arguments) {
     return kNotCompleted;
   }
   judge::Judge judge(loaded.program);
-  Watchers watchers(*loaded.program, **recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario);
+  Watchers watchers(*loaded.program, **recorder, judge,
+                    identity.scenario.empty() ? loaded.program->name : identity.scenario);
 
   ports::CallGuard guard(wanted->answer_within);
-  const bench::PortMaker make_port = [&](const model::Controller& c, const model::Setting& s) -> std::unique_ptr<ports::ControllerPort> {
-    return std::make_unique<ports::LibraryPort>(c.name, ports::layout_of(*loaded.program, c), folder_of(file), s.library, guard);
+  const bench::PortMaker make_port = [&](const model::Controller& c,
+                                         const model::Setting& s) -> std::unique_ptr<ports::ControllerPort> {
+    return std::make_unique<ports::LibraryPort>(c.name, ports::layout_of(*loaded.program, c), folder_of(file),
+                                                s.library, guard);
   };
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);

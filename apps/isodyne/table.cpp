@@ -17,7 +17,8 @@ std::vector<std::string> wrapped(const std::string& text, std::size_t width) {
   while (at < text.size()) {
     const std::size_t blank = std::min(text.find(' ', at), text.size());
     const std::string word = text.substr(at, blank - at);
-    const bool fits = lines.back().empty() || width == 0 || display_width(lines.back()) + 1 + display_width(word) <= width;
+    const bool fits =
+        lines.back().empty() || width == 0 || display_width(lines.back()) + 1 + display_width(word) <= width;
     if (!fits) lines.emplace_back();
     lines.back() += (lines.back().empty() ? "" : " ") + word;
     at = blank + 1;
@@ -62,7 +63,8 @@ std::string Table::text(std::size_t width, bool colours) const {
     std::string text;
     for (std::size_t c = 0; c < cells.size(); ++c) {
       const std::string pad(widths[c] > display_width(cells[c]) ? widths[c] - display_width(cells[c]) : 0, ' ');
-      std::string cell = columns_[c].align == Align::right ? pad + cells[c] : cells[c] + (c + 1 < cells.size() ? pad : "");
+      std::string cell =
+          columns_[c].align == Align::right ? pad + cells[c] : cells[c] + (c + 1 < cells.size() ? pad : "");
       if (colours && !colour.empty() && c == coloured) cell = fmt::format("\x1b[{}m{}\x1b[0m", colour, cell);
       text += (c == 0 ? "" : "  ") + cell;
     }

@@ -20,14 +20,19 @@ std::size_t width_of(FILE* stream) {
   return size.ws_col == 0 ? 80 : size.ws_col;
 }
 
-void say(const std::string& text) { fmt::print(stdout, "{}\n", text); }
-void say_aside(const std::string& text) { fmt::print(stderr, "{}\n", text); }
+void say(const std::string& text) {
+  fmt::print(stdout, "{}\n", text);
+}
+void say_aside(const std::string& text) {
+  fmt::print(stderr, "{}\n", text);
+}
 
 void say_error(const std::string& text) {
   fmt::print(stderr, "{}{}\n", colours_on(stderr) ? "isodyne: \x1b[1;31merror:\x1b[0m " : "isodyne: error: ", text);
 }
 
-ProgressLine::ProgressLine() : on_(isatty(fileno(stderr)) != 0), next_(std::chrono::steady_clock::now() + std::chrono::milliseconds(150)) {}
+ProgressLine::ProgressLine()
+    : on_(isatty(fileno(stderr)) != 0), next_(std::chrono::steady_clock::now() + std::chrono::milliseconds(150)) {}
 
 bool ProgressLine::due() {
   if (!on_) return false;
@@ -43,7 +48,8 @@ void ProgressLine::draw(double share, const std::string& text) {
   std::string bar;
   if (share >= 0) {
     const int full = static_cast<int>(share * kBar);
-    bar = fmt::format("[{}{}] ", std::string(static_cast<std::size_t>(full), '='), std::string(static_cast<std::size_t>(kBar - full), ' '));
+    bar = fmt::format("[{}{}] ", std::string(static_cast<std::size_t>(full), '='),
+                      std::string(static_cast<std::size_t>(kBar - full), ' '));
   }
   std::string line = bar + text;
   const std::size_t width = width_of(stderr);

@@ -12,7 +12,7 @@ bool colours_on(FILE* stream);
 /// Columns of a terminal; 0 if the stream is none.
 std::size_t width_of(FILE* stream);
 
-void say(const std::string& text);      ///< a line of result
+void say(const std::string& text);        ///< a line of result
 void say_aside(const std::string& text);  ///< a line of progress or log
 /// "isodyne: error: …" on standard error.
 void say_error(const std::string& text);

@@ -51,7 +51,8 @@ std::int32_t index_of(const model::Program& p, const std::string& fault) {
   return -1;
 }
 
-bench::RunPlan plan_for(const model::Program& p, std::vector<std::string> faults, double seconds, std::int32_t scenario = model::kNone) {
+bench::RunPlan plan_for(const model::Program& p, std::vector<std::string> faults, double seconds,
+                        std::int32_t scenario = model::kNone) {
   bench::RunPlan plan;
   plan.scenario = scenario;
   for (const std::string& f : faults) plan.faults.push_back(index_of(p, f));
@@ -70,7 +71,8 @@ TEST_CASE("A scenario starts, sets, waits, ramps and holds at exact instants") {
   CHECK(seen.values[1][0] == 1.0);
   // level = 0.5 + t exceeds 2.5 in the image at 2.01 s (at 2 s it is 2.5 but for rounding); acts one step later.
   const auto ramp = std::find_if(seen.events.begin(), seen.events.end(), [&](const bench::Event& e) {
-    return e.kind == bench::EventKind::action && p->scenarios[0].steps[static_cast<std::size_t>(e.subject)].kind == model::ScenarioStep::Kind::ramp;
+    return e.kind == bench::EventKind::action &&
+           p->scenarios[0].steps[static_cast<std::size_t>(e.subject)].kind == model::ScenarioStep::Kind::ramp;
   });
   REQUIRE(ramp != seen.events.end());
   CHECK(to_seconds(ramp->at) == Approx(2.015).margin(0.0051));
@@ -86,7 +88,8 @@ TEST_CASE("A wait that never comes true ends the run with the last values of wha
   Seen seen(p);
   const auto result = run_bench(seen, plan_for(*p, {}, 0, 1));
   CHECK(result.ending == bench::Ending::wait_timed_out);
-  CHECK(result.explanation == "bench.dyne:33:3: `wait until tank.level > 100 m and pump > 5 m/s within 2 s` did not come true within 2 s");
+  CHECK(result.explanation ==
+        "bench.dyne:33:3: `wait until tank.level > 100 m and pump > 5 m/s within 2 s` did not come true within 2 s");
   CHECK(result.details == std::vector<std::string>{"tank.level is 3 m", "pump is 1 m/s"});
 }
 
@@ -151,7 +154,8 @@ TEST_CASE("Two active faults on one place are refused by name") {
 TEST_CASE("Declared faults that are not chosen change nothing, to the bit") {
   const auto p = program_of(kBench);
   std::string bare = kBench;
-  for (std::size_t at = bare.find("\nfault"); at != std::string::npos; at = bare.find("\nfault")) bare.erase(at, bare.find('\n', at + 1) - at);
+  for (std::size_t at = bare.find("\nfault"); at != std::string::npos; at = bare.find("\nfault"))
+    bare.erase(at, bare.find('\n', at + 1) - at);
   const auto q = program_of(bare);
   REQUIRE(q->faults.empty());
   Seen a(p, {"tank.level", "lt", "twice"}), b(q, {"tank.level", "lt", "twice"});

@@ -3,8 +3,8 @@
 #include <filesystem>
 #include <fstream>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
 #include "support.h"
@@ -70,18 +70,24 @@ void isodyne_close(void *self) { (void)self; }
 )";
 
 /// Writes the bench, exports its header with the program, and compiles the controller.
-void make_bench(const TemporaryFolder& folder, const std::string& flags = "-DINIT= -DSTEP=", const std::string& source = kController) {
+void make_bench(const TemporaryFolder& folder,
+                const std::string& flags = "-DINIT= -DSTEP=", const std::string& source = kController) {
   folder.write("bench.dyne", kBench);
   folder.write("plc.c", source);
   const Output header = run_isodyne("export header bench.dyne --out plc_channels.h", folder.path());
   INFO(header.err);
   REQUIRE(header.status == 0);
-  const Output compiled = shell(fmt::format("{} -std=c11 -Wall -Wextra -Wpedantic -Werror -fPIC -shared {} -I{}/include -o libplc.so plc.c -lm", ISODYNE_C_COMPILER, flags, kSource), folder.path());
+  const Output compiled = shell(
+      fmt::format("{} -std=c11 -Wall -Wextra -Wpedantic -Werror -fPIC -shared {} -I{}/include -o libplc.so plc.c -lm",
+                  ISODYNE_C_COMPILER, flags, kSource),
+      folder.path());
   INFO(compiled.err);
   REQUIRE(compiled.status == 0);
 }
 
-nlohmann::json verdicts(const TemporaryFolder& folder, const std::string& run) { return nlohmann::json::parse(slurp(folder / (run + "/verdicts.json"))); }
+nlohmann::json verdicts(const TemporaryFolder& folder, const std::string& run) {
+  return nlohmann::json::parse(slurp(folder / (run + "/verdicts.json")));
+}
 
 }  // namespace
 
@@ -101,8 +107,13 @@ TEST_CASE("help, --help and --version answer, and every example of --help works"
     example.erase(example.find('\n'));
     INFO(example);
     if (std::string(command) == "report") {
-      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --for \"2 s\" --no-report --out runs/001-uplock", folder.path()).status == 0);
-      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --fault level_drift --for \"2 s\" --no-report --out runs/002-uplock-level_drift", folder.path()).status == 0);
+      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --for \"2 s\" --no-report --out runs/001-uplock",
+                          folder.path())
+                  .status == 0);
+      REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --fault level_drift --for \"2 s\" --no-report "
+                          "--out runs/002-uplock-level_drift",
+                          folder.path())
+                  .status == 0);
     }
     if (std::string(command) == "run") example += " --for \"2 s\"";
     const Output output = run_isodyne(example, folder.path());
@@ -145,7 +156,8 @@ TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
   CHECK(output.out.find("R-1          held") != std::string::npos);
   CHECK(output.out.find("R-2          broken") != std::string::npos);
   CHECK(output.out.find("R-3          not put to the test") != std::string::npos);
-  for (const char* file : {"recording.h5", "verdicts.json", "verdicts.xml", "report.html", "figures/states.svg", "figures/states.png"}) {
+  for (const char* file :
+       {"recording.h5", "verdicts.json", "verdicts.xml", "report.html", "figures/states.svg", "figures/states.png"}) {
     INFO(file);
     CHECK(fs::exists(folder / (std::string("runs/001-fill/") + file)));
   }
@@ -162,9 +174,15 @@ TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
 TEST_CASE("The same run gives the same recording, byte for byte, and another seed another one") {
   const TemporaryFolder folder;
   for (const char* run : {"a", "b"}) {
-    REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 7 --no-report --out {}", kLock, run), folder.path()).status == 0);
+    REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 7 --no-report --out {}",
+                                    kLock, run),
+                        folder.path())
+                .status == 0);
   }
-  REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 8 --no-report --out c", kLock), folder.path()).status == 0);
+  REQUIRE(
+      run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 8 --no-report --out c", kLock),
+                  folder.path())
+          .status == 0);
   CHECK(shell("cmp a/recording.h5 b/recording.h5", folder.path()).status == 0);
   CHECK(shell("cmp a/recording.h5 c/recording.h5", folder.path()).status == 1);
 }
@@ -186,12 +204,15 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
     const char* said;
   };
   const std::string late = "if (time_ns >= 200000000) ";
-  for (const auto& [flags, said] : {Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) *(volatile int*)8 = 1'", "crashed: invalid memory access (SIGSEGV)"},
-                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) abort()'", "it called abort() (SIGABRT)"},
-                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) for (volatile int i = 0;; ++i) {}'", "did not come back within 300 ms"},
-                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'", "isodyne_step gave up with code 42"},
-                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) w->pump = sqrt(-1.0 - r->level)'", "takes finite numbers"},
-                                    Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return isodyne_step(self, time_ns, r, w) + 1'", "SIGSEGV"}}) {
+  for (const auto& [flags, said] :
+       {Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) *(volatile int*)8 = 1'",
+             "crashed: invalid memory access (SIGSEGV)"},
+        Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) abort()'", "it called abort() (SIGABRT)"},
+        Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) for (volatile int i = 0;; ++i) {}'",
+             "did not come back within 300 ms"},
+        Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'", "isodyne_step gave up with code 42"},
+        Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) w->pump = sqrt(-1.0 - r->level)'", "takes finite numbers"},
+        Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return isodyne_step(self, time_ns, r, w) + 1'", "SIGSEGV"}}) {
     const TemporaryFolder folder;
     make_bench(folder, flags);
     const Output output = run_isodyne("run bench.dyne idle --answer-within \"300 ms\" --no-report", folder.path());
@@ -206,7 +227,10 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
     CHECK(v["requirements"][0]["verdict"] == "undecided");
     // The recording up to there is kept and whole.
     CHECK(run_isodyne("report runs/001-idle", folder.path()).status == 0);
-    CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('runs/001-idle/recording.h5'); assert f['time_ns'][-1] == 200000000\"", folder.path()).status == 0);
+    CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('runs/001-idle/recording.h5'); assert "
+                "f['time_ns'][-1] == 200000000\"",
+                folder.path())
+              .status == 0);
   }
 }
 
@@ -243,7 +267,8 @@ TEST_CASE("A library that is missing, incomplete, foreign or outdated is refused
     const TemporaryFolder folder;
     make_bench(folder);
     std::string bench = slurp(folder / "bench.dyne");
-    bench.replace(bench.find("alarm : bool, count : int"), std::string("alarm : bool, count : int").size(), "count : int, alarm : bool");
+    bench.replace(bench.find("alarm : bool, count : int"), std::string("alarm : bool, count : int").size(),
+                  "count : int, alarm : bool");
     folder.write("bench.dyne", bench);
     says(folder, "was built for other channels");
   }
@@ -259,7 +284,8 @@ TEST_CASE("A wait that times out says what it waited for, keeps the recording, a
   make_bench(folder);
   const Output output = run_isodyne("run bench.dyne hopeless --no-report", folder.path());
   CHECK(output.status == 3);
-  CHECK(output.err.find("`wait until tank.level > 100 m within 2 s` did not come true within 2 s") != std::string::npos);
+  CHECK(output.err.find("`wait until tank.level > 100 m within 2 s` did not come true within 2 s") !=
+        std::string::npos);
   CHECK(output.err.find("tank.level is 1 m") != std::string::npos);
   CHECK(verdicts(folder, "runs/001-hopeless")["ending"] == "wait timed out");
 }
@@ -267,9 +293,11 @@ TEST_CASE("A wait that times out says what it waited for, keeps the recording, a
 TEST_CASE("Ctrl-C closes the recording, and the verdicts say interrupted") {
   const TemporaryFolder folder;
   make_bench(folder);
-  const Output output = shell(fmt::format("set -m; {} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
-                                          "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.3; kill -INT $pid; wait $pid",
-                                          ISODYNE_PROGRAM), folder.path());
+  const Output output =
+      shell(fmt::format("set -m; {} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
+                        "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.3; kill -INT $pid; wait $pid",
+                        ISODYNE_PROGRAM),
+            folder.path());
   INFO(output.err);
   CHECK(output.status == 3);
   CHECK(output.err.find("interrupted at") != std::string::npos);
@@ -282,11 +310,13 @@ TEST_CASE("Ctrl-C closes the recording, and the verdicts say interrupted") {
 TEST_CASE("A recording that is killed midway opens everywhere up to the last flush") {
   const TemporaryFolder folder;
   make_bench(folder);
-  const Output output = shell(fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
-                                          "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.5; kill -9 $pid; wait $pid; "
-                                          "/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); n = len(f['time_ns']); "
-                                          "assert n > 500, n; assert len(f['signals/tank.level']) >= n; assert 'ending' not in f.attrs\"",
-                                          ISODYNE_PROGRAM), folder.path());
+  const Output output =
+      shell(fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
+                        "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.5; kill -9 $pid; wait $pid; "
+                        "/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); n = len(f['time_ns']); "
+                        "assert n > 500, n; assert len(f['signals/tank.level']) >= n; assert 'ending' not in f.attrs\"",
+                        ISODYNE_PROGRAM),
+            folder.path());
   INFO(output.err);
   CHECK(output.status == 0);
 }
@@ -295,12 +325,16 @@ TEST_CASE("A full disk ends the run with status 3, and what was written before c
   const TemporaryFolder folder;
   make_bench(folder);
   // A limit on the size of files acts like a disk that is full, also for root.
-  const Output output = shell(fmt::format("ulimit -f 20000; {} run bench.dyne --for '100000 s' --no-report --out r", ISODYNE_PROGRAM), folder.path());
+  const Output output =
+      shell(fmt::format("ulimit -f 20000; {} run bench.dyne --for '100000 s' --no-report --out r", ISODYNE_PROGRAM),
+            folder.path());
   INFO(output.err);
   CHECK(output.status == 3);
   CHECK(output.err.find("cannot write the recording r/recording.h5: File too large") != std::string::npos);
   CHECK(output.out.find("R-1          undecided") != std::string::npos);
-  CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); assert len(f['time_ns']) > 1000\"", folder.path()).status == 0);
+  CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); assert len(f['time_ns']) > 1000\"",
+              folder.path())
+            .status == 0);
 }
 
 TEST_CASE("A folder that cannot be written to is named") {
@@ -315,7 +349,8 @@ TEST_CASE("A folder that cannot be written to is named") {
 
 TEST_CASE("A fault whose trigger never came is reported as not injected") {
   const TemporaryFolder folder;
-  const Output output = run_isodyne(fmt::format("run {} uplock --fault level_frozen --for '3 s' --no-report --out r", kLock), folder.path());
+  const Output output = run_isodyne(
+      fmt::format("run {} uplock --fault level_frozen --for '3 s' --no-report --out r", kLock), folder.path());
   CHECK(output.status == 0);
   CHECK(output.out.find("Fault level_frozen was not injected") != std::string::npos);
   CHECK(verdicts(folder, "r")["faults_not_injected"][0] == "level_frozen");
@@ -324,7 +359,8 @@ TEST_CASE("A fault whose trigger never came is reported as not injected") {
 TEST_CASE("list shows every kind, as tables and as JSON") {
   const Output tables = run_isodyne("list " + kLock);
   CHECK(tables.status == 0);
-  for (const char* word : {"parts\n", "states\n", "parameters\n", "channels\n", "controllers\n", "faults\n", "scenarios\n", "requirements\n", "level_drift", "0.4 mm/s", "4 mA .. 20 mA"}) {
+  for (const char* word : {"parts\n", "states\n", "parameters\n", "channels\n", "controllers\n", "faults\n",
+                           "scenarios\n", "requirements\n", "level_drift", "0.4 mm/s", "4 mA .. 20 mA"}) {
     INFO(word);
     CHECK(tables.out.find(word) != std::string::npos);
   }
@@ -353,13 +389,15 @@ TEST_CASE("The canal lock keeps its rules when healthy, and the drifting transmi
   CHECK(up.status == 0);
   const Output down = run_isodyne("run " + kLock + " downlock --no-report --out down", folder.path());
   CHECK(down.status == 0);
-  const Output drift = run_isodyne("run " + kLock + " uplock --fault level_drift --no-report --out drift", folder.path());
+  const Output drift =
+      run_isodyne("run " + kLock + " uplock --fault level_drift --no-report --out drift", folder.path());
   CHECK(drift.status == 1);
   const auto v = verdicts(folder, "drift");
   CHECK(v["requirements"][2]["name"] == "L-03");
   CHECK(v["requirements"][2]["verdict"] == "broken");
   CHECK(v["requirements"][2]["worst_margin"].get<double>() < -5);
-  CHECK(run_isodyne("run " + kLock + " uplock --fault level_frozen --no-report --out frozen", folder.path()).status == 0);
+  CHECK(run_isodyne("run " + kLock + " uplock --fault level_frozen --no-report --out frozen", folder.path()).status ==
+        0);
   CHECK(verdicts(folder, "frozen")["requirements"][7]["verdict"] == "held");
 }
 

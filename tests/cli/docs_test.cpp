@@ -36,7 +36,9 @@ TEST_CASE("Every bench in docs/language.md is in order") {
 
 TEST_CASE("The Python example of docs/recording.md reads a recording of the canal lock") {
   const TemporaryFolder folder;
-  REQUIRE(run_isodyne("run " + kSource + "/examples/canal-lock/lock.dyne uplock --for '6 s' --no-report --out r", folder.path()).status == 0);
+  REQUIRE(run_isodyne("run " + kSource + "/examples/canal-lock/lock.dyne uplock --for '6 s' --no-report --out r",
+                      folder.path())
+              .status == 0);
   const auto examples = blocks("docs/recording.md", "python");
   REQUIRE(examples.size() == 1);
   folder.write("r/read.py", examples[0]);

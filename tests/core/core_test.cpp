@@ -50,7 +50,8 @@ TEST_CASE("A diagnostic shows place, message, line, caret, advice and notes") {
   Sources sources;
   const auto id = sources.add("lock.dyne", "model A {\n  chambr.upper = 1\n}\n");
   Diagnostics d;
-  d.error(Code::unknown_name, {id, 12, 18}, "nothing here is called `chambr`", "did you mean `chamber`?").notes.push_back({{id, 0, 5}, "in this model"});
+  d.error(Code::unknown_name, {id, 12, 18}, "nothing here is called `chambr`", "did you mean `chamber`?")
+      .notes.push_back({{id, 0, 5}, "in this model"});
   CHECK(d.render(sources, false) ==
         "lock.dyne:2:3: error: nothing here is called `chambr` [unknown-name]\n"
         "    2 |   chambr.upper = 1\n"

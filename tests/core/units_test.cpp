@@ -1,7 +1,7 @@
 #include "isodyne/core/units.h"
 
-#include <catch2/catch.hpp>
 #include <udunits2.h>
+#include <catch2/catch.hpp>
 
 using namespace isodyne;
 
@@ -10,13 +10,36 @@ namespace {
 // How UDUNITS-2 spells what it knows under another name; units it has no word for are given by definition.
 std::string udunits_name(const std::string& name) {
   static const std::pair<const char*, const char*> kOther[] = {
-      {"%", "0.01"},          {"ppm", "1e-6"},          {"l", "liter"},         {"L", "liter"},        {"um", "micrometer"},
-      {"us", "microsecond"},  {"uA", "microampere"},    {"uV", "microvolt"},    {"uF", "microfarad"},  {"uH", "microhenry"},
-      {"t", "tonne"},         {"Ah", "A hour"},         {"deg", "degree"},      {"rev", "6.283185307179586476925 rad"},
-      {"rpm", "0.1047197551196597746154 rad/s"},        {"Nm", "N m"},          {"Wh", "W hour"},      {"kWh", "kW hour"},
-      {"MWh", "MW hour"},     {"VA", "W"},              {"kVA", "kW"},          {"MVA", "MW"},         {"var", "W"},
-      {"kvar", "kW"},         {"Mvar", "MW"},           {"d", "day"},           {"mohm", "milliohm"},  {"Mohm", "megaohm"},
-      {"kohm", "kiloohm"},    {"h", "hour"},
+      {"%", "0.01"},
+      {"ppm", "1e-6"},
+      {"l", "liter"},
+      {"L", "liter"},
+      {"um", "micrometer"},
+      {"us", "microsecond"},
+      {"uA", "microampere"},
+      {"uV", "microvolt"},
+      {"uF", "microfarad"},
+      {"uH", "microhenry"},
+      {"t", "tonne"},
+      {"Ah", "A hour"},
+      {"deg", "degree"},
+      {"rev", "6.283185307179586476925 rad"},
+      {"rpm", "0.1047197551196597746154 rad/s"},
+      {"Nm", "N m"},
+      {"Wh", "W hour"},
+      {"kWh", "kW hour"},
+      {"MWh", "MW hour"},
+      {"VA", "W"},
+      {"kVA", "kW"},
+      {"MVA", "MW"},
+      {"var", "W"},
+      {"kvar", "kW"},
+      {"Mvar", "MW"},
+      {"d", "day"},
+      {"mohm", "milliohm"},
+      {"Mohm", "megaohm"},
+      {"kohm", "kiloohm"},
+      {"h", "hour"},
   };
   for (const auto& [ours, theirs] : kOther) {
     if (name == ours) return theirs;

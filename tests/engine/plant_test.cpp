@@ -2,8 +2,8 @@
 
 #include <cmath>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "support.h"
 
@@ -21,7 +21,8 @@ model Smooth {{
 }}
 bench B {{ step {}  method rk4
   part smooth : Smooth
-}})", step));
+}})",
+                                              step));
   Seen seen(program, {"smooth.x"});
   run_for(seen, 2);
   REQUIRE(to_seconds(seen.times.back()) == 2.0);
@@ -88,7 +89,7 @@ bench B { step 10 ms
   CHECK(seen.values[0][200] == 1.0);
   CHECK(seen.values[1][200] == 1.0);
   CHECK(seen.values[1][50] == 0.0);
-  CHECK(seen.values[1][300] == 0.0);  // pushed inwards
+  CHECK(seen.values[1][300] == 0.0);                    // pushed inwards
   CHECK(seen.last("m.x") == Approx(0.5).margin(0.01));  // the push jumps within a step, so the step counts
 }
 
@@ -107,7 +108,8 @@ bench B { step 10 ms
 })");
   Seen seen(program, {"x.m"});
   run_for(seen, 0.1);
-  CHECK(std::vector<double>(seen.values[0].begin(), seen.values[0].begin() + 6) == std::vector<double>{1, 2, 2, 2, 3, 3});
+  CHECK(std::vector<double>(seen.values[0].begin(), seen.values[0].begin() + 6) ==
+        std::vector<double>{1, 2, 2, 2, 3, 3});
 }
 
 TEST_CASE("A state machine that reverses without end is a run error naming its conditions") {

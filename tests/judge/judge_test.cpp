@@ -1,7 +1,7 @@
 #include "isodyne/judge/judge.h"
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "support.h"
 
@@ -11,7 +11,8 @@ using namespace isodyne::test;
 namespace {
 
 /// A signal x(t) = t as a length, a truth value on from 1 s to 2 s, judged for some seconds.
-judge::Verdict verdict(const std::string& formula, double seconds = 4, bench::Ending ending = bench::Ending::completed) {
+judge::Verdict verdict(const std::string& formula, double seconds = 4,
+                       bench::Ending ending = bench::Ending::completed) {
   const auto p = program_of(fmt::format(R"(
 bench B {{ step 10 ms
   let x : cm = time * 1 m/s
@@ -19,7 +20,8 @@ bench B {{ step 10 ms
   let late : bool = time > 2.495 s
 }}
 fault f {{ on x  offset 0 m  from 1 s to 2 s }}
-requirement R {{ {} }})", formula));
+requirement R {{ {} }})",
+                                        formula));
   Seen seen(p);
   bench::RunPlan plan;
   plan.faults = {0};
@@ -101,7 +103,8 @@ TEST_CASE("Margins of and, or, not and within … of follow the quantitative sem
 }
 
 TEST_CASE("Separate breaches are listed separately") {
-  const auto p = program_of("bench B { step 10 ms\n let wave : 1 = sin(6.283185307 * time / 1 s) }\nrequirement R { always wave < 0.5 }");
+  const auto p = program_of(
+      "bench B { step 10 ms\n let wave : 1 = sin(6.283185307 * time / 1 s) }\nrequirement R { always wave < 0.5 }");
   Seen seen(p);
   run_for(seen, 3);
   const auto v = seen.judge.verdicts(bench::Ending::completed)[0];

@@ -19,12 +19,48 @@ namespace {
 constexpr int kMutations = 10'000;
 constexpr std::uint64_t kSeed = 20261123;
 
-std::size_t below(RandomStream& random, std::size_t n) { return n == 0 ? 0 : static_cast<std::size_t>(random.next() % n); }
+std::size_t below(RandomStream& random, std::size_t n) {
+  return n == 0 ? 0 : static_cast<std::size_t>(random.next() % n);
+}
 
 /// One to four changes: bytes and stretches deleted, doubled, swapped, overwritten, numbers made extreme.
 std::string mutated(std::string text, RandomStream& random) {
-  static const std::vector<std::string> kBits = {"(", ")", "{", "}", "'", "=", ":=", "..", "->", "\"", "\n", "#", "##", "%", " m", " s", "-", "1e308", "0", "999999999999",
-                                                 "if", "then", "else", "not", "is", "at limit", "within", "of", "every", "µ", "\xff", std::string(1, '\0'), "becomes active", "^", "model", "part"};
+  static const std::vector<std::string> kBits = {"(",
+                                                 ")",
+                                                 "{",
+                                                 "}",
+                                                 "'",
+                                                 "=",
+                                                 ":=",
+                                                 "..",
+                                                 "->",
+                                                 "\"",
+                                                 "\n",
+                                                 "#",
+                                                 "##",
+                                                 "%",
+                                                 " m",
+                                                 " s",
+                                                 "-",
+                                                 "1e308",
+                                                 "0",
+                                                 "999999999999",
+                                                 "if",
+                                                 "then",
+                                                 "else",
+                                                 "not",
+                                                 "is",
+                                                 "at limit",
+                                                 "within",
+                                                 "of",
+                                                 "every",
+                                                 "µ",
+                                                 "\xff",
+                                                 std::string(1, '\0'),
+                                                 "becomes active",
+                                                 "^",
+                                                 "model",
+                                                 "part"};
   const std::size_t changes = 1 + below(random, 4);
   for (std::size_t i = 0; i < changes && !text.empty(); ++i) {
     const std::size_t at = below(random, text.size()), length = std::min(1 + below(random, 40), text.size() - at);
@@ -80,12 +116,13 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
     std::advance(victim, static_cast<std::ptrdiff_t>(below(random, files.size())));
     const std::string changed = mutated(victim->second, random);
     INFO("mutation " << i << " of " << victim->first);
-    const model::Loaded loaded = model::load_bench("", "lock.dyne", [&](const std::string& name) -> Result<std::string> {
-      if (name == victim->first) return changed;
-      const auto found = files.find(name);
-      if (found == files.end()) return Failure{"cannot read", name, "no such file"};
-      return found->second;
-    });
+    const model::Loaded loaded =
+        model::load_bench("", "lock.dyne", [&](const std::string& name) -> Result<std::string> {
+          if (name == victim->first) return changed;
+          const auto found = files.find(name);
+          if (found == files.end()) return Failure{"cannot read", name, "no such file"};
+          return found->second;
+        });
     const std::string said = loaded.diagnostics.render(*loaded.sources, false);
     if (loaded.program == nullptr) {
       REQUIRE_FALSE(said.empty());
@@ -99,7 +136,8 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
     plan.longest = loaded.program->step * 20;
     const std::atomic<bool> stop{false};
     if (bench::trouble_with(*loaded.program, plan)) continue;
-    bench::Run run(loaded.program, plan, [](const auto&, const auto&) { return std::make_unique<SilentPort>(); }, seen);
+    bench::Run run(
+        loaded.program, plan, [](const auto&, const auto&) { return std::make_unique<SilentPort>(); }, seen);
     run.execute(stop);
   }
   CHECK(accepted > kMutations / 20);  // the mutations reach beyond the parser

@@ -1,5 +1,5 @@
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "isodyne/lang/expression_parser.h"
 #include "isodyne/lang/parser.h"
@@ -107,7 +107,12 @@ TEST_CASE("Intervals need no blanks around numbers") {
   Sources sources;
   Diagnostics d;
   Document document;
-  parse(sources, sources.add("x", "model A {\n state x : m = 0 m  limited 0 m .. 9 m\n state y : 1 = 0 limited 0..1\n x' = 0 m/s\n y' = 0\n}"), d, document);
+  parse(
+      sources,
+      sources.add(
+          "x",
+          "model A {\n state x : m = 0 m  limited 0 m .. 9 m\n state y : 1 = 0 limited 0..1\n x' = 0 m/s\n y' = 0\n}"),
+      d, document);
   CHECK(d.render(sources, false).empty());
   REQUIRE(document.models.size() == 1);
   CHECK(document.models[0].variables[1].highest->value == 1);
@@ -117,7 +122,11 @@ TEST_CASE("Clause words are free as names") {
   Sources sources;
   Diagnostics d;
   Document document;
-  parse(sources, sources.add("x", "model A {\n input hold, step, over : 1 = 0\n}\nbench B {\n step 1 ms\n let record = 1\n part every : A\n every.hold = record\n}"), d, document);
+  parse(sources,
+        sources.add("x",
+                    "model A {\n input hold, step, over : 1 = 0\n}\nbench B {\n step 1 ms\n let record = 1\n part "
+                    "every : A\n every.hold = record\n}"),
+        d, document);
   // `input … = 0` for several names is refused, everything else reads.
   CHECK(d.errors() == 1);
   REQUIRE(document.benches.size() == 1);
@@ -128,7 +137,11 @@ TEST_CASE("A broken statement costs only itself") {
   Sources sources;
   Diagnostics d;
   Document document;
-  parse(sources, sources.add("x", "model A {\n input : m\n output y : m\n y = = 2 m\n let z = 4\n}\nmodel B { let w = 1 }\nfoo bar\nmodel C { let v = 2 }"), d, document);
+  parse(sources,
+        sources.add("x",
+                    "model A {\n input : m\n output y : m\n y = = 2 m\n let z = 4\n}\nmodel B { let w = 1 }\nfoo "
+                    "bar\nmodel C { let v = 2 }"),
+        d, document);
   CHECK(d.errors() == 3);
   CHECK(document.models.size() == 3);
   CHECK(document.models[0].variables.size() == 2);
@@ -138,7 +151,11 @@ TEST_CASE("Descriptions above a declaration belong to it") {
   Sources sources;
   Diagnostics d;
   Document document;
-  parse(sources, sources.add("x", "## A basin.\n## Two lines.\nmodel A {\n  ## its area\n  param area : m^2 = 1 m^2  ## not this\n  # nor this\n}"), d, document);
+  parse(sources,
+        sources.add("x",
+                    "## A basin.\n## Two lines.\nmodel A {\n  ## its area\n  param area : m^2 = 1 m^2  ## not this\n  "
+                    "# nor this\n}"),
+        d, document);
   REQUIRE(document.models.size() == 1);
   CHECK(document.models[0].doc == "A basin. Two lines.");
   CHECK(document.models[0].variables[0].doc == "its area");

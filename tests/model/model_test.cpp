@@ -1,5 +1,5 @@
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "support.h"
 
@@ -14,7 +14,8 @@ TEST_CASE("Text order does not matter: equations are sorted") {
 }
 
 TEST_CASE("An algebraic loop is printed as a cycle") {
-  const std::string text = diagnostics_of("bench B { step 1 ms\n let a : m = b + 1 m\n let b : m = 2 * c\n let c : m = a }");
+  const std::string text =
+      diagnostics_of("bench B { step 1 ms\n let a : m = b + 1 m\n let b : m = 2 * c\n let c : m = a }");
   CHECK(text.find("[algebraic-loop]") != std::string::npos);
   CHECK(text.find("a needs b needs c needs a") != std::string::npos);
 }
@@ -48,7 +49,8 @@ TEST_CASE("Inputs have one driver or a default") {
   Seen seen(program_of(model + "bench B { step 1 ms\n part m : M }"), {"m.y"});
   run_for(seen, 0);
   CHECK(seen.last("m.y") == 3);
-  CHECK(diagnostics_of(model + "bench B { step 1 ms\n part m : M\n m.u = 1 m\n m.u = 2 m }").find("[driven-twice]") != std::string::npos);
+  CHECK(diagnostics_of(model + "bench B { step 1 ms\n part m : M\n m.u = 1 m\n m.u = 2 m }").find("[driven-twice]") !=
+        std::string::npos);
 }
 
 TEST_CASE("Parts of parts flatten with their paths") {

@@ -20,7 +20,8 @@ bench B { step 1 ms
   input on : bool = false
   sensor tx { of level  every 1 ms }
   actuator valve : %
-  controller plc { every 1 ms  reads on, tx, order  writes )" + writes + R"(
+  controller plc { every 1 ms  reads on, tx, order  writes )" +
+                          writes + R"(
     setting code = library "x" }
 })");
 }
@@ -88,11 +89,19 @@ TEST_CASE("A guarded call that comes back is unharmed by the watchdog, however m
 
 TEST_CASE("After a crash and a hang the guard still works") {
   CallGuard guard(std::chrono::milliseconds(100));
-  const CallOutcome crash = guard.run([](void*) { int* nowhere = reinterpret_cast<int*>(8);
-    asm volatile("" : "+r"(nowhere));  // so that no compiler sees it coming
-    *nowhere = 1; }, nullptr);
+  const CallOutcome crash = guard.run(
+      [](void*) {
+        int* nowhere = reinterpret_cast<int*>(8);
+        asm volatile("" : "+r"(nowhere));  // so that no compiler sees it coming
+        *nowhere = 1;
+      },
+      nullptr);
   CHECK(describe(crash) == "crashed: invalid memory access (SIGSEGV)");
-  const CallOutcome hang = guard.run([](void*) { for (;;) asm volatile(""); }, nullptr);
+  const CallOutcome hang = guard.run(
+      [](void*) {
+        for (;;) asm volatile("");
+      },
+      nullptr);
   CHECK(hang.kind == CallOutcome::Kind::hung);
   CHECK(guard.run([](void*) {}, nullptr).kind == CallOutcome::Kind::returned);
 }

@@ -13,7 +13,7 @@ using namespace isodyne::present;
 TEST_CASE("Thinning a curve keeps every extreme, its ends and its order") {
   std::vector<std::pair<double, double>> points;
   for (int i = 0; i < 100'000; ++i) points.emplace_back(i, std::sin(i * 0.001));
-  points[54'321].second = 7;   // spikes of one sample
+  points[54'321].second = 7;  // spikes of one sample
   points[12'345].second = -9;
   const auto kept = thinned(points, 3000);
   CHECK(kept.size() <= 3000);

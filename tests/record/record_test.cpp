@@ -59,7 +59,8 @@ TEST_CASE("What is recorded can be read back") {
   CHECK(times[11] == 105'000'000);
   const auto wave = (*r)->signal("wave");
   REQUIRE(wave);
-  for (std::size_t i = 0; i < times.size(); ++i) CHECK((*wave)[i] == Approx(std::sin(1e-9 * static_cast<double>(times[i]))).epsilon(1e-15));
+  for (std::size_t i = 0; i < times.size(); ++i)
+    CHECK((*wave)[i] == Approx(std::sin(1e-9 * static_cast<double>(times[i]))).epsilon(1e-15));
   CHECK_FALSE((*r)->signal("nothing"));
   CHECK((*r)->identity().seed == 18446744073709551615ULL);
   CHECK((*r)->identity().faults == std::vector<std::string>{"a", "b"});

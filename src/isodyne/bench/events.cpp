@@ -38,14 +38,17 @@ const char* ending_word(Ending ending) {
 namespace {
 
 template <typename List>
-const auto& at(const List& list, std::int32_t index) { return list[static_cast<std::size_t>(index)]; }
+const auto& at(const List& list, std::int32_t index) {
+  return list[static_cast<std::size_t>(index)];
+}
 
 std::string action_text(const model::Program& p, const Event& e) {
   const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
   using Kind = model::ScenarioStep::Kind;
   if (step.kind == Kind::start) return fmt::format("start at {}", p.format(step.target, e.value));
   if (step.kind == Kind::set) return fmt::format("set to {}", p.format(step.target, e.value));
-  if (step.kind == Kind::ramp) return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
+  if (step.kind == Kind::ramp)
+    return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
   return one_line(p.sources->covered(step.span));
 }
 

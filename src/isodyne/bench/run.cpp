@@ -18,7 +18,8 @@ std::vector<model::NodeId> edge_nodes(const model::Program& program) {
 
 const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
   if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
-  const auto found = std::find_if(c.settings.begin(), c.settings.end(), [&](const model::Setting& s) { return s.name == name; });
+  const auto found =
+      std::find_if(c.settings.begin(), c.settings.end(), [&](const model::Setting& s) { return s.name == name; });
   return found == c.settings.end() ? nullptr : &*found;
 }
 
@@ -32,21 +33,28 @@ std::optional<Failure> trouble_with(const model::Program& program, const RunPlan
       if (&a == &b) return Failure{fmt::format("fault `{}` is chosen twice", a.name), "", ""};
       if (a.tap != b.tap) continue;
       const std::string& place = program.variable(program.taps[static_cast<std::size_t>(a.tap)].target).name;
-      return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", a.name, b.name, place), "", "choose one of them"};
+      return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", a.name, b.name, place), "",
+                     "choose one of them"};
     }
   }
   for (const model::Controller& c : program.controllers) {
     if (setting_of(c, plan.setting) != nullptr) continue;
     std::string known;
     for (const model::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
-    return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "", fmt::format("it has {}", known)};
+    return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
+                   fmt::format("it has {}", known)};
   }
   return std::nullopt;
 }
 
 Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer)
-    : program_(std::move(program)), plan_(std::move(plan)), observer_(observer), plant_(program_), scenario_(*program_, plan_.scenario),
-      faults_(*program_, plan_.faults), edges_(*program_, edge_nodes(*program_)) {
+    : program_(std::move(program)),
+      plan_(std::move(plan)),
+      observer_(observer),
+      plant_(program_),
+      scenario_(*program_, plan_.scenario),
+      faults_(*program_, plan_.faults),
+      edges_(*program_, edge_nodes(*program_)) {
   for (const model::Sensor& s : program_->sensors) {
     io::SensorState state;
     state.noise = RandomStream(plan_.seed, s.name);
@@ -124,7 +132,9 @@ void Run::take_answers() {
     for (std::size_t i = 0; i < c.valid.size(); ++i) {
       const model::ControllerWrite& w = c.controller->writes[i];
       const double answer = state_[w.pending];
-      state_[c.valid[i]] = w.actuator == model::kNone ? answer : io::actuate(program_->actuators[static_cast<std::size_t>(w.actuator)], answer);
+      state_[c.valid[i]] = w.actuator == model::kNone
+                               ? answer
+                               : io::actuate(program_->actuators[static_cast<std::size_t>(w.actuator)], answer);
     }
   }
 }
@@ -134,10 +144,12 @@ void Run::sample_sensors() {
     const model::Sensor& s = program_->sensors[i];
     if (state_.now.count() % s.period.count() != 0) continue;
     const bool before = sensors_[i].saturated;
-    const io::Sample got = io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
+    const io::Sample got =
+        io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
     state_[s.value] = got.value;
     if (s.counts != model::kNone) state_[s.counts] = got.counts;
-    if (sensors_[i].saturated && !before) observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
+    if (sensors_[i].saturated && !before)
+      observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
   }
 }
 
@@ -153,7 +165,8 @@ bool Run::exchange() {
       result_.explanation = fmt::format("{} at {}", exchanged.failure().text(), format_instant(state_.now));
       for (std::size_t r = 0; r < c.reads.size(); ++r) {
         const model::VarId id = c.controller->reads[r];
-        result_.details.push_back(fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
+        result_.details.push_back(
+            fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
       }
       finish_instant();  // the recording keeps the instant of the failure
       return false;
@@ -204,16 +217,20 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
   const Time next = state_.now + program_->step;
   if (trouble.kind == engine::PlantTrouble::Kind::endless_reversal) {
     const model::StateMachine& machine = program_->machines[static_cast<std::size_t>(trouble.index)];
-    result_.explanation = fmt::format("`{}` has changed its mode at each of the last {} instants, up to {}: its conditions undo each other",
-                                      program_->variable(machine.mode).name, engine::Plant::kMostReversals, format_instant(state_.now));
+    result_.explanation = fmt::format(
+        "`{}` has changed its mode at each of the last {} instants, up to {}: its conditions undo each other",
+        program_->variable(machine.mode).name, engine::Plant::kMostReversals, format_instant(state_.now));
     for (const model::Transition& t : machine.transitions) {
-      result_.details.push_back(fmt::format("{}: {} -> {}", program_->sources->place(t.span), program_->format(machine.mode, t.from), program_->format(machine.mode, t.to)));
+      result_.details.push_back(fmt::format("{}: {} -> {}", program_->sources->place(t.span),
+                                            program_->format(machine.mode, t.from),
+                                            program_->format(machine.mode, t.to)));
     }
     return;
   }
   const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
-  result_.explanation = fmt::format("`{}` is no longer a finite number at {}; at {} it was {}", program_->variable(s.value).name,
-                                    format_instant(next), format_instant(state_.now), program_->format(s.value, trouble.last_good));
+  result_.explanation =
+      fmt::format("`{}` is no longer a finite number at {}; at {} it was {}", program_->variable(s.value).name,
+                  format_instant(next), format_instant(state_.now), program_->format(s.value, trouble.last_good));
   result_.details.push_back(fmt::format("its equation is in {}", program_->sources->place(s.equation)));
 }
 

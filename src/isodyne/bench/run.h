@@ -30,14 +30,15 @@ struct RunPlan {
 };
 
 /// Makes the port of a controller under a setting.
-using PortMaker = std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
+using PortMaker =
+    std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
 
 struct RunResult {
   Ending ending = Ending::completed;
   Time ended_at{};
   std::int64_t steps = 0;
-  std::string explanation;            ///< why it ended early; empty when completed
-  std::vector<std::string> details;   ///< values that help to see why, a line each
+  std::string explanation;           ///< why it ended early; empty when completed
+  std::vector<std::string> details;  ///< values that help to see why, a line each
 };
 
 /// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.

@@ -4,7 +4,8 @@ namespace isodyne::bench {
 
 using Kind = model::ScenarioStep::Kind;
 
-ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scenario) : program_(program), scenario_(scenario) {
+ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scenario)
+    : program_(program), scenario_(scenario) {
   if (scenario == model::kNone) return;
   const auto& steps = program.scenarios[static_cast<std::size_t>(scenario)].steps;
   for (std::size_t i = 0; i < steps.size(); ++i) {
@@ -14,7 +15,8 @@ ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scena
       start_values_.emplace_back(s.target, value.value_or(0));
       continue;
     }
-    steps_.push_back({s, static_cast<std::int32_t>(i), engine::Evaluator(program, {s.value}), program.writable(s.target)});
+    steps_.push_back(
+        {s, static_cast<std::int32_t>(i), engine::Evaluator(program, {s.value}), program.writable(s.target)});
   }
   planned_.reserve(steps_.size() + 1);
   planned_events_.reserve(2 * steps_.size() + 1);

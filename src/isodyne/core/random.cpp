@@ -31,7 +31,9 @@ std::uint64_t RandomStream::next() {
   return result;
 }
 
-double RandomStream::uniform() { return static_cast<double>(next() >> 11) * 0x1.0p-53; }
+double RandomStream::uniform() {
+  return static_cast<double>(next() >> 11) * 0x1.0p-53;
+}
 
 double RandomStream::normal() {
   const double radius = std::sqrt(-2.0 * std::log(1.0 - uniform()));

@@ -22,7 +22,9 @@ struct Span {
 };
 
 /// From the first byte of `a` to the last of `b` (of the same source).
-inline Span join(Span a, Span b) { return {a.source, a.begin, b.end > a.begin ? b.end : a.end}; }
+inline Span join(Span a, Span b) {
+  return {a.source, a.begin, b.end > a.begin ? b.end : a.end};
+}
 
 struct Position {
   int line = 0;    ///< from 1

@@ -16,7 +16,9 @@ std::string format_number(double value) {
   return fmt::format("{:.6g}", value);
 }
 
-std::string format_exact(double value) { return fmt::format("{}", value); }
+std::string format_exact(double value) {
+  return fmt::format("{}", value);
+}
 
 int edit_distance(std::string_view a, std::string_view b) {
   // Optimal string alignment: three rows of the Levenshtein table, one more for swaps.

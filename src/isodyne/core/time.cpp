@@ -37,6 +37,8 @@ std::string format_span(Time t) {
   return decimal(t.count(), 9) + " s";
 }
 
-std::string format_instant(Time t) { return decimal(t.count(), 9) + " s"; }
+std::string format_instant(Time t) {
+  return decimal(t.count(), 9) + " s";
+}
 
 }  // namespace isodyne

@@ -127,14 +127,37 @@ struct Quantity {
 
 /// What people call the dimensions that turn up in messages.
 constexpr Quantity kQuantities[] = {
-    {"1", "no unit"},       {"m", "length"},          {"m^2", "area"},        {"m^3", "volume"},
-    {"s", "time"},          {"1/s", "rate"},          {"m/s", "speed"},       {"m/s^2", "acceleration"},
-    {"m^2/s", "flow per width"}, {"m^3/s", "flow"},   {"kg", "mass"},         {"kg/m^3", "density"},
-    {"kg/s", "mass flow"},  {"N", "force"},           {"Pa", "pressure"},     {"J", "energy or torque"},
-    {"W", "active power"},  {"VA", "apparent power"}, {"var", "reactive power"}, {"V", "voltage"},
-    {"A", "current"},       {"ohm", "resistance"},    {"F", "capacitance"},   {"H", "inductance"},
-    {"C", "charge"},        {"K", "temperature"},     {"rad", "angle"},       {"rad/s", "angular speed"},
-    {"Wb", "flux"},         {"T", "flux density"},    {"S", "conductance"},
+    {"1", "no unit"},
+    {"m", "length"},
+    {"m^2", "area"},
+    {"m^3", "volume"},
+    {"s", "time"},
+    {"1/s", "rate"},
+    {"m/s", "speed"},
+    {"m/s^2", "acceleration"},
+    {"m^2/s", "flow per width"},
+    {"m^3/s", "flow"},
+    {"kg", "mass"},
+    {"kg/m^3", "density"},
+    {"kg/s", "mass flow"},
+    {"N", "force"},
+    {"Pa", "pressure"},
+    {"J", "energy or torque"},
+    {"W", "active power"},
+    {"VA", "apparent power"},
+    {"var", "reactive power"},
+    {"V", "voltage"},
+    {"A", "current"},
+    {"ohm", "resistance"},
+    {"F", "capacitance"},
+    {"H", "inductance"},
+    {"C", "charge"},
+    {"K", "temperature"},
+    {"rad", "angle"},
+    {"rad/s", "angular speed"},
+    {"Wb", "flux"},
+    {"T", "flux density"},
+    {"S", "conductance"},
 };
 
 const Quantity* quantity(const Dimension& dimension) {
@@ -159,8 +182,12 @@ std::string product_text(const Dimension& dimension, bool positive) {
 
 }  // namespace
 
-std::optional<Dimension> multiply(const Dimension& a, const Dimension& b) { return combine(a, b, 1); }
-std::optional<Dimension> divide(const Dimension& a, const Dimension& b) { return combine(a, b, -1); }
+std::optional<Dimension> multiply(const Dimension& a, const Dimension& b) {
+  return combine(a, b, 1);
+}
+std::optional<Dimension> divide(const Dimension& a, const Dimension& b) {
+  return combine(a, b, -1);
+}
 
 std::optional<Dimension> power(const Dimension& a, int exponent) {
   Dimension result;
@@ -200,7 +227,9 @@ std::optional<Unit> parse_unit(std::string_view text) {
   return UnitReader(text).read();
 }
 
-Unit si_unit(const Dimension& dimension) { return {si_text(dimension), 1, dimension}; }
+Unit si_unit(const Dimension& dimension) {
+  return {si_text(dimension), 1, dimension};
+}
 
 const std::vector<std::string>& unit_names() {
   static const auto* names = [] {

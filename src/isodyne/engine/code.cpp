@@ -27,12 +27,15 @@ void CodeMaker::keep() {
 }
 
 std::int32_t CodeMaker::constant(double value) {
-  const auto [found, fresh] = constant_index_.try_emplace(std::bit_cast<std::uint64_t>(value), static_cast<std::int32_t>(constants_.size()));
+  const auto [found, fresh] =
+      constant_index_.try_emplace(std::bit_cast<std::uint64_t>(value), static_cast<std::int32_t>(constants_.size()));
   if (fresh) constants_.push_back(value);
   return kConstantBase + found->second;
 }
 
-std::int32_t CodeMaker::operand(NodeId node) const { return node == model::kNone ? 0 : known_.at(node); }
+std::int32_t CodeMaker::operand(NodeId node) const {
+  return node == model::kNone ? 0 : known_.at(node);
+}
 
 std::int32_t CodeMaker::compute(NodeId root, Code& code) {
   if (root == model::kNone) return constant(0);
@@ -109,9 +112,9 @@ void run(const Instruction* begin, const Instruction* end, double* r) {
 #define ISODYNE_OPERANDS_1 r[i->a], 0, 0
 #define ISODYNE_OPERANDS_2 r[i->a], r[i->b], 0
 #define ISODYNE_OPERANDS_3 r[i->a], r[i->b], r[i->c]
-#define OP(id, count, text)                                          \
-  case Op::id:                                                       \
-    r[i->to] = model::apply(Op::id, ISODYNE_OPERANDS_##count);       \
+#define OP(id, count, text)                                    \
+  case Op::id:                                                 \
+    r[i->to] = model::apply(Op::id, ISODYNE_OPERANDS_##count); \
     break;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"

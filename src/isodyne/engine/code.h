@@ -55,7 +55,9 @@ class CodeMaker {
 
 /// Runs code on registers. Never fails, allocates or blocks.
 void run(const Instruction* begin, const Instruction* end, double* registers);
-inline void run(const Code& code, double* registers) { run(code.data(), code.data() + code.size(), registers); }
+inline void run(const Code& code, double* registers) {
+  run(code.data(), code.data() + code.size(), registers);
+}
 
 /// Values of some expressions, computed from the variables of any image: for conditions, scenarios and
 /// requirements. Has its own registers, so it may be used beside a running plant.

@@ -32,8 +32,11 @@ double through_tap(TapState& tap, double value, double now) {
 }
 
 Plant::Plant(std::shared_ptr<const model::Program> program)
-    : program_(std::move(program)), rk4_(program_->states.size()), x_(program_->states.size()),
-      before_(program_->states.size()), k1_(program_->states.size()) {
+    : program_(std::move(program)),
+      rk4_(program_->states.size()),
+      x_(program_->states.size()),
+      before_(program_->states.size()),
+      k1_(program_->states.size()) {
   CodeMaker maker(*program_);
   for (const model::Assignment& a : program_->start) {
     maker.forget();
@@ -228,17 +231,19 @@ void Plant::limited_derivatives(const PlantState& state, const double* x, double
 
 PlantTrouble Plant::step(PlantState& state) {
   for (std::size_t m = 0; m < state.reversals.size(); ++m) {
-    if (state.reversals[m] > kMostReversals) return {PlantTrouble::Kind::endless_reversal, static_cast<std::int32_t>(m), 0};
+    if (state.reversals[m] > kMostReversals)
+      return {PlantTrouble::Kind::endless_reversal, static_cast<std::int32_t>(m), 0};
   }
   const std::size_t n = program_->states.size();
   for (std::size_t i = 0; i < n; ++i) x_[i] = before_[i] = state[program_->states[i].value];
   limited_derivatives(state, x_.data(), k1_.data());
-  rk4_.step(state.values[0], to_seconds(program_->step), x_.data(), k1_.data(), [&](double t, const double* x, double* dx) {
-    state.values[0] = t;
-    for (std::size_t i = 0; i < n; ++i) state[program_->states[i].value] = x[i];
-    compute_equations(stage_segments_, state, false);
-    limited_derivatives(state, x, dx);
-  });
+  rk4_.step(state.values[0], to_seconds(program_->step), x_.data(), k1_.data(),
+            [&](double t, const double* x, double* dx) {
+              state.values[0] = t;
+              for (std::size_t i = 0; i < n; ++i) state[program_->states[i].value] = x[i];
+              compute_equations(stage_segments_, state, false);
+              limited_derivatives(state, x, dx);
+            });
   for (std::size_t i = 0; i < n; ++i) {
     if (limits_[i].lowest != kNone) {
       const double lowest = state.values[static_cast<std::size_t>(limits_[i].lowest)];

@@ -20,9 +20,9 @@ namespace isodyne::engine {
 struct TapState {
   bool active = false;
   model::FaultKind kind = model::FaultKind::offset;
-  double amount = 0;   ///< refreshed at every instant while active
-  double since = 0;    ///< when it became active, s
-  double held = 0;     ///< for freeze
+  double amount = 0;  ///< refreshed at every instant while active
+  double since = 0;   ///< when it became active, s
+  double held = 0;    ///< for freeze
   bool holding = false;
 };
 
@@ -31,7 +31,7 @@ double through_tap(TapState& tap, double value, double now);
 
 struct PlantState {
   Time now{};
-  std::vector<double> values;   ///< variables first; then the interpreter's constants and intermediates
+  std::vector<double> values;  ///< variables first; then the interpreter's constants and intermediates
   std::vector<TapState> taps;
   std::vector<std::int32_t> reversals;  ///< per state machine: instants in a row with a transition
 
@@ -47,8 +47,8 @@ struct ModeChange {
 struct PlantTrouble {
   enum class Kind { none, not_finite, endless_reversal };
   Kind kind = Kind::none;
-  std::int32_t index = 0;      ///< of the state, or of the state machine
-  double last_good = 0;        ///< of the state, one step earlier
+  std::int32_t index = 0;  ///< of the state, or of the state machine
+  double last_good = 0;    ///< of the state, one step earlier
 };
 
 class Plant {
@@ -97,8 +97,8 @@ class Plant {
 
   std::shared_ptr<const model::Program> program_;
   Code code_, limit_code_, transition_code_;
-  std::vector<Segment> segments_;         ///< everything: at instants
-  std::vector<Segment> stage_segments_;   ///< only what derivatives need: between instants
+  std::vector<Segment> segments_;        ///< everything: at instants
+  std::vector<Segment> stage_segments_;  ///< only what derivatives need: between instants
   std::vector<Code> sampler_code_;
   std::vector<std::pair<model::VarId, Code>> start_code_;
   std::vector<Limits> limits_;

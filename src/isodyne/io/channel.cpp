@@ -36,7 +36,8 @@ double saturate(SensorState& state, double x, double low, double high) {
 
 }  // namespace
 
-Sample sample(const model::Sensor& sensor, SensorState& state, double truth, double now, engine::TapState* tap, engine::TapState* counts_tap) {
+Sample sample(const model::Sensor& sensor, SensorState& state, double truth, double now, engine::TapState* tap,
+              engine::TapState* counts_tap) {
   double x = tap == nullptr ? truth : engine::through_tap(*tap, truth, now);
   x = filter(sensor, state, x);
   if (sensor.noise > 0) x += sensor.noise * state.noise.normal();

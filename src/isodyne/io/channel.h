@@ -15,8 +15,8 @@ struct SensorState {
   RandomStream noise;
   double filtered = 0;
   bool started = false;
-  bool saturated = false;          ///< at the last sample
-  std::int64_t saturations = 0;    ///< samples that left the range
+  bool saturated = false;        ///< at the last sample
+  std::int64_t saturations = 0;  ///< samples that left the range
 };
 
 struct Sample {
@@ -25,7 +25,8 @@ struct Sample {
 };
 
 /// Samples one sensor. `tap` and `counts_tap` may be null. Never fails or allocates.
-Sample sample(const model::Sensor& sensor, SensorState& state, double truth, double now, engine::TapState* tap, engine::TapState* counts_tap);
+Sample sample(const model::Sensor& sensor, SensorState& state, double truth, double now, engine::TapState* tap,
+              engine::TapState* counts_tap);
 
 /// What the channel of an actuator makes of the controller's answer, before faults.
 double actuate(const model::Actuator& actuator, double value);

@@ -28,7 +28,8 @@ std::vector<model::NodeId> nodes_of(const model::Program& program) {
 }
 }  // namespace
 
-Judge::Judge(std::shared_ptr<const model::Program> program) : program_(std::move(program)), expressions_(*program_, nodes_of(*program_)) {
+Judge::Judge(std::shared_ptr<const model::Program> program)
+    : program_(std::move(program)), expressions_(*program_, nodes_of(*program_)) {
   monitors_.resize(program_->requirements.size());
   for (std::size_t i = 0; i < monitors_.size(); ++i) {
     monitors_[i].verdict.requirement = static_cast<std::int32_t>(i);

@@ -32,7 +32,7 @@ struct Verdict {
 
   std::int32_t requirement = 0;
   Answer answer = Answer::not_tested;
-  std::int64_t tests = 0;              ///< how many times it was put to the test
+  std::int64_t tests = 0;  ///< how many times it was put to the test
   std::optional<Time> first_breach;
   std::vector<Breach> breaches;        ///< the first kMostBreaches
   std::optional<double> worst_margin;  ///< SI; negative: by how much it was broken
@@ -52,10 +52,10 @@ class Judge {
  private:
   struct Monitor {
     Verdict verdict;
-    bool tested_before = false;        ///< trigger at the last image
+    bool tested_before = false;         ///< trigger at the last image
     std::optional<Time> waiting_since;  ///< earliest trigger without its answer
     bool in_breach = false;
-    bool listed = false;                ///< the present breach is in verdict.breaches
+    bool listed = false;  ///< the present breach is in verdict.breaches
   };
   void at_once(Monitor& m, std::size_t i, Time now);
   void in_time(Monitor& m, std::size_t i, Time now);

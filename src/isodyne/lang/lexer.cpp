@@ -28,9 +28,15 @@ const std::unordered_set<std::string_view> kClause = {
 #undef CLAUSE
 };
 
-bool is_digit(char c) { return c >= '0' && c <= '9'; }
-bool is_letter(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_'; }
-bool is_high(char c) { return static_cast<unsigned char>(c) >= 0x80; }
+bool is_digit(char c) {
+  return c >= '0' && c <= '9';
+}
+bool is_letter(char c) {
+  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_';
+}
+bool is_high(char c) {
+  return static_cast<unsigned char>(c) >= 0x80;
+}
 
 constexpr std::array<std::string_view, 27> kSymbols = {":=", "->", "<=", ">=", "..", "+", "-", "*", "/",
                                                        "^",  "=",  "<",  ">",  "(",  ")", "[", "]", "{",
@@ -38,10 +44,9 @@ constexpr std::array<std::string_view, 27> kSymbols = {":=", "->", "<=", ">=", "
 
 /// A statement goes on after these.
 bool continues_after(const Token& t) {
-  static const std::unordered_set<std::string_view> words = {"and", "or", "not",     "implies", "is", "if", "then",
-                                                             "else", "+", "-",       "*",       "/",  "^",  "=",
-                                                             ":=",  "<",  ">",       "<=",      ">=", ",",  "->",
-                                                             "..",  ":",  "."};
+  static const std::unordered_set<std::string_view> words = {"and", "or", "not", "implies", "is", "if", "then", "else",
+                                                             "+",   "-",  "*",   "/",       "^",  "=",  ":=",   "<",
+                                                             ">",   "<=", ">=",  ",",       "->", "..", ":",    "."};
   return (t.kind == TokenKind::name || t.kind == TokenKind::symbol) && words.contains(t.text);
 }
 
@@ -232,8 +237,12 @@ class Lexer {
 
 }  // namespace
 
-bool is_reserved(std::string_view word) { return kReserved.contains(word); }
-bool is_clause_word(std::string_view word) { return kClause.contains(word); }
+bool is_reserved(std::string_view word) {
+  return kReserved.contains(word);
+}
+bool is_clause_word(std::string_view word) {
+  return kClause.contains(word);
+}
 
 std::size_t unit_length(std::string_view text, std::size_t begin) {
   const auto at = [&](std::size_t i) { return i < text.size() ? text[i] : '\0'; };

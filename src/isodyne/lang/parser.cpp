@@ -39,8 +39,9 @@ class Parser {
   static inline const std::vector<std::string> kDeclarations = {
       "use", "function", "choice", "model", "bench", "condition", "fault", "scenario", "requirement", "figure"};
   static inline const std::vector<std::string> kMembers = {
-      "param", "fixed", "input", "output", "state", "memory", "let", "part", "modes", "every", "use", "step",
-      "record", "sensor", "actuator", "controller", "condition", "fault", "scenario", "requirement", "figure"};
+      "param",    "fixed",      "input",     "output", "state",    "memory",      "let",
+      "part",     "modes",      "every",     "use",    "step",     "record",      "sensor",
+      "actuator", "controller", "condition", "fault",  "scenario", "requirement", "figure"};
 
   std::string unknown_statement(const std::vector<std::string>& words) const {
     const auto meant = closest(t_.peek().text, words);
@@ -264,8 +265,8 @@ class Parser {
     if (t_.accept(":")) v.type = t_.expect_type();
     const bool defined_elsewhere = v.kind == VarKind::output;
     if (defined_elsewhere && t_.at("=")) {
-      t_.fail("the end of the statement", fmt::format("an output gets its value from an equation of its own: `{} = …`",
-                                                      names.front().text));
+      t_.fail("the end of the statement",
+              fmt::format("an output gets its value from an equation of its own: `{} = …`", names.front().text));
     }
     if (t_.accept("=")) v.value = x_.expression();
     bounds(v);
@@ -368,7 +369,8 @@ class Parser {
     Equation e;
     e.target = t_.expect_path("a name");
     e.derivative = t_.accept("'");
-    if (t_.at(":=")) t_.fail("`=`", "`:=` assigns inside `every`; an equation holds at all times and is written with `=`");
+    if (t_.at(":="))
+      t_.fail("`=`", "`:=` assigns inside `every`; an equation holds at all times and is written with `=`");
     t_.expect("=", "in an equation");
     e.value = x_.expression();
     t_.expect_statement_end();
@@ -567,12 +569,11 @@ class Parser {
       s.kind = ScenarioStep::Kind::hold;
       s.duration = x_.sum();
     } else {
-      t_.fail("an action",
-              [&] {
-                const auto meant = closest(t_.peek().text, {"start", "set", "ramp", "wait", "hold"});
-                return meant ? fmt::format("did you mean `{}`?", *meant)
-                             : std::string("actions are `start`, `set`, `ramp`, `wait until` and `hold`");
-              }());
+      t_.fail("an action", [&] {
+        const auto meant = closest(t_.peek().text, {"start", "set", "ramp", "wait", "hold"});
+        return meant ? fmt::format("did you mean `{}`?", *meant)
+                     : std::string("actions are `start`, `set`, `ramp`, `wait until` and `hold`");
+      }());
     }
     s.span = join(begin, t_.last_span());
     t_.expect_statement_end();

@@ -194,8 +194,8 @@ struct FaultDecl {
   enum class Time { whole_run, from, once, while_ };
   Name name;
   Path target;
-  Name kind;          ///< a word of the table of fault kinds
-  ExprPtr amount;     ///< may be empty: `freeze`
+  Name kind;       ///< a word of the table of fault kinds
+  ExprPtr amount;  ///< may be empty: `freeze`
   Time time = Time::whole_run;
   ExprPtr begin, end;  ///< from … [to …]
   ExprPtr condition;   ///< once … , while …

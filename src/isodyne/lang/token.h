@@ -23,8 +23,8 @@ enum class TokenKind {
 struct Token {
   TokenKind kind = TokenKind::end;
   Span span;
-  std::string text;   ///< name, symbol, content of a text or doc; for a number: the unit as written, or empty
-  double value = 0;   ///< of a number, as written (not yet in SI)
+  std::string text;  ///< name, symbol, content of a text or doc; for a number: the unit as written, or empty
+  double value = 0;  ///< of a number, as written (not yet in SI)
 
   bool is(std::string_view word) const {
     return (kind == TokenKind::name || kind == TokenKind::symbol) && text == word;

@@ -9,7 +9,9 @@ namespace isodyne::lang {
 TokenStream::TokenStream(const Sources& sources, std::int32_t source, Diagnostics& diagnostics)
     : diagnostics_(diagnostics), text_(sources.text(source)), tokens_(tokenize(sources, source, diagnostics)) {}
 
-const Token& TokenStream::peek(std::size_t ahead) const { return tokens_[std::min(at_ + ahead, tokens_.size() - 1)]; }
+const Token& TokenStream::peek(std::size_t ahead) const {
+  return tokens_[std::min(at_ + ahead, tokens_.size() - 1)];
+}
 
 const Token& TokenStream::take() {
   const Token& token = peek();
@@ -62,7 +64,8 @@ const Token& TokenStream::expect(std::string_view word, const char* why) {
 
 Name TokenStream::expect_name(const char* what) {
   if (!at(TokenKind::name)) fail(what);
-  if (is_reserved(peek().text)) fail(what, fmt::format("`{}` is a word of the language and cannot be a name", peek().text));
+  if (is_reserved(peek().text))
+    fail(what, fmt::format("`{}` is a word of the language and cannot be a name", peek().text));
   const Token& token = take();
   return {token.text, token.span};
 }
@@ -88,7 +91,8 @@ Path TokenStream::expect_path(const char* what) {
 TypeRef TokenStream::expect_type() {
   const Token first = peek();
   const std::size_t length = unit_length(text_, first.span.begin);
-  const bool possible = first.kind == TokenKind::name || first.kind == TokenKind::number || first.kind == TokenKind::symbol;
+  const bool possible =
+      first.kind == TokenKind::name || first.kind == TokenKind::number || first.kind == TokenKind::symbol;
   if (!possible || length == 0 || is_reserved(first.text)) {
     fail("a unit, `bool`, `int` or the name of a choice", "for example `: m^2`, `: 1` for a plain number, `: bool`");
   }
@@ -105,7 +109,8 @@ void TokenStream::expect_statement_end() {
     take();
     return;
   }
-  if (!at_end()) fail("the end of the statement", "one statement stands on one line; open a bracket to go on in the next");
+  if (!at_end())
+    fail("the end of the statement", "one statement stands on one line; open a bracket to go on in the next");
 }
 
 void TokenStream::recover() {

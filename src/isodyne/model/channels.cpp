@@ -99,22 +99,26 @@ void Channels::define() {
   check_.demand_all();
   std::size_t next = 0;
   for (const lang::ActuatorDecl& a : bench_.actuators) {
-    const bool kept = next < check_.program.actuators.size() && check_.program.actuators[next].span.begin == a.name.span.begin;
+    const bool kept =
+        next < check_.program.actuators.size() && check_.program.actuators[next].span.begin == a.name.span.begin;
     if (kept) define_actuator(a, check_.program.actuators[next++]);
   }
   next = 0;
   for (const lang::ControllerDecl& c : bench_.controllers) {
-    const bool kept = next < check_.program.controllers.size() && check_.program.controllers[next].span.begin == c.name.span.begin;
+    const bool kept =
+        next < check_.program.controllers.size() && check_.program.controllers[next].span.begin == c.name.span.begin;
     if (kept) define_controller(c, check_.program.controllers[next++]);
   }
 }
 
-std::optional<std::pair<double, double>> Channels::interval(const lang::Interval& i, const Type& type, const char* what) {
+std::optional<std::pair<double, double>> Channels::interval(const lang::Interval& i, const Type& type,
+                                                            const char* what) {
   const auto low = check_.constant(x_.check_as(*i.low, scope(), type, what), i.low->span, what);
   const auto high = check_.constant(x_.check_as(*i.high, scope(), type, what), i.high->span, what);
   if (!low || !high) return std::nullopt;
   if (*low >= *high) {
-    check_.error(Code::out_of_limits, join(i.low->span, i.high->span), fmt::format("{} must go from a smaller to a larger value", what));
+    check_.error(Code::out_of_limits, join(i.low->span, i.high->span),
+                 fmt::format("{} must go from a smaller to a larger value", what));
     return std::nullopt;
   }
   return std::pair{*low, *high};
@@ -122,12 +126,14 @@ std::optional<std::pair<double, double>> Channels::interval(const lang::Interval
 
 void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   if (!s.of) {
-    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` does not say what it measures", s.name.text), "add `of part.quantity`");
+    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` does not say what it measures", s.name.text),
+                 "add `of part.quantity`");
     return;
   }
   const Typed of = x_.check(*s.of, scope());
   if (!s.every) {
-    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` has no sampling period", s.name.text), "add `every 20 ms`");
+    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` has no sampling period", s.name.text),
+                 "add `every 20 ms`");
   } else if (const auto period = x_.check_span(*s.every, scope(), "the sampling period")) {
     sensor.period = *period;
   }
@@ -138,20 +144,23 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   }
   check_.program.equations.push_back({sensor.truth, of.node, s.of->span});
   if (of.type.kind != Type::Kind::real) {
-    for (const lang::Expr* clause : {s.range ? s.range->low.get() : nullptr, s.counts ? s.counts->low.get() : nullptr, s.filter.get(), s.noise.get()}) {
+    for (const lang::Expr* clause : {s.range ? s.range->low.get() : nullptr, s.counts ? s.counts->low.get() : nullptr,
+                                     s.filter.get(), s.noise.get()}) {
       if (clause == nullptr) continue;
       check_.error(Code::type_mismatch, clause->span,
-                   fmt::format("sensor `{}` measures {}; ranges, counts, filters and noise are for real quantities", s.name.text,
-                               describe(check_.program, of.type)));
+                   fmt::format("sensor `{}` measures {}; ranges, counts, filters and noise are for real quantities",
+                               s.name.text, describe(check_.program, of.type)));
     }
     return;
   }
   sensor_range(s, sensor, of.type);
   if (s.filter) sensor.filter = x_.check_span(*s.filter, scope(), "the time constant of the filter").value_or(Time{});
   if (s.noise) {
-    const auto noise = check_.constant(x_.check_as(*s.noise, scope(), of.type, "the noise"), s.noise->span, "the noise");
+    const auto noise =
+        check_.constant(x_.check_as(*s.noise, scope(), of.type, "the noise"), s.noise->span, "the noise");
     sensor.noise = noise.value_or(0);
-    if (sensor.noise < 0) check_.error(Code::out_of_limits, s.noise->span, "noise is a standard deviation and cannot be negative");
+    if (sensor.noise < 0)
+      check_.error(Code::out_of_limits, s.noise->span, "noise is a standard deviation and cannot be negative");
   }
 }
 
@@ -161,10 +170,12 @@ void Channels::sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Typ
     const Typed low = x_.check(*s.electrical->low, scope());
     const Typed high = x_.check(*s.electrical->high, scope());
     if (low.valid() && high.valid() && low.type != high.type) {
-      check_.error(Code::unit_mismatch, s.electrical->high->span, "both ends of the electrical range need the same unit");
+      check_.error(Code::unit_mismatch, s.electrical->high->span,
+                   "both ends of the electrical range need the same unit");
     }
     const std::string& text = check_.program.sources->text(s.electrical->low->span.source);
-    sensor.electrical = text.substr(s.electrical->low->span.begin, s.electrical->high->span.end - s.electrical->low->span.begin);
+    sensor.electrical =
+        text.substr(s.electrical->low->span.begin, s.electrical->high->span.end - s.electrical->low->span.begin);
   }
   if (!s.counts) return;
   if (!s.range) {
@@ -173,7 +184,8 @@ void Channels::sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Typ
     return;
   }
   const auto counts = interval(*s.counts, kInteger, "the counts");
-  if (counts && sensor.range) sensor.to_counts = Linear{sensor.range->first, sensor.range->second, counts->first, counts->second};
+  if (counts && sensor.range)
+    sensor.to_counts = Linear{sensor.range->first, sensor.range->second, counts->first, counts->second};
 }
 
 void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) {
@@ -181,7 +193,9 @@ void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) 
   if (!type.valid()) return;
   if (a.counts && a.as) {
     if (type.kind != Type::Kind::real) {
-      check_.error(Code::type_mismatch, a.counts->low->span, fmt::format("actuator `{}` is {}; only real values have counts", a.name.text, describe(check_.program, type)));
+      check_.error(Code::type_mismatch, a.counts->low->span,
+                   fmt::format("actuator `{}` is {}; only real values have counts", a.name.text,
+                               describe(check_.program, type)));
       return;
     }
     const auto counts = interval(*a.counts, kInteger, "the counts");
@@ -196,14 +210,16 @@ void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) 
 
 void Channels::define_controller(const lang::ControllerDecl& c, Controller& controller) {
   if (!c.every) {
-    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text), "add `every 20 ms`");
+    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text),
+                 "add `every 20 ms`");
   } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
     controller.period = *period;
   }
   define_reads(c, controller);
   define_writes(c, controller);
   for (const auto& s : c.settings) {
-    const bool known = std::any_of(controller.settings.begin(), controller.settings.end(), [&](const Setting& other) { return other.name == s.name.text; });
+    const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),
+                                   [&](const Setting& other) { return other.name == s.name.text; });
     if (known) check_.error(Code::duplicate, s.name.span, fmt::format("setting `{}` is given twice", s.name.text));
     controller.settings.push_back({s.name.text, s.library, s.span});
   }
@@ -219,7 +235,8 @@ void Channels::define_reads(const lang::ControllerDecl& c, Controller& controlle
     if (id == kNone || !check_.program.variable(id).type.valid()) continue;
     const Role role = check_.program.variable(id).role;
     if (role != Role::sensor && role != Role::input) {
-      check_.error(Code::wrong_kind, path.span, fmt::format("`{}` is neither a sensor nor an input of the bench", path.text()),
+      check_.error(Code::wrong_kind, path.span,
+                   fmt::format("`{}` is neither a sensor nor an input of the bench", path.text()),
                    "a controller knows the plant only through its sensors: add a `sensor`");
     } else if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
       check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
@@ -235,16 +252,19 @@ void Channels::define_writes(const lang::ControllerDecl& c, Controller& controll
     ControllerWrite write;
     if (w.type) {
       const auto found = inside.variables.find(w.name.text);
-      if (found == inside.variables.end() || check_.program.variable(found->second).span.begin != w.name.span.begin) continue;
+      if (found == inside.variables.end() || check_.program.variable(found->second).span.begin != w.name.span.begin)
+        continue;
       write.value = found->second;
       if (!check_.program.variable(write.value).type.valid()) continue;
     } else {
       write.value = check_.resolve(check_.root, {{w.name}, w.name.span});
       if (write.value == kNone) continue;
-      const auto actuator = std::find_if(check_.program.actuators.begin(), check_.program.actuators.end(), [&](const Actuator& a) { return a.value == write.value; });
+      const auto actuator = std::find_if(check_.program.actuators.begin(), check_.program.actuators.end(),
+                                         [&](const Actuator& a) { return a.value == write.value; });
       if (actuator == check_.program.actuators.end()) {
-        check_.error(Code::wrong_kind, w.name.span, fmt::format("`{}` is not an actuator", w.name.text),
-                     "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
+        check_.error(
+            Code::wrong_kind, w.name.span, fmt::format("`{}` is not an actuator", w.name.text),
+            "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
         continue;
       }
       write.actuator = static_cast<std::int32_t>(actuator - check_.program.actuators.begin());
@@ -252,7 +272,8 @@ void Channels::define_writes(const lang::ControllerDecl& c, Controller& controll
     }
     const auto [first, fresh] = check_.defined.try_emplace(write.value, w.name.span);
     if (!fresh) {
-      check_.error(Code::driven_twice, w.name.span, fmt::format("`{}` is written twice", w.name.text)).notes.push_back({first->second, "the first is here"});
+      check_.error(Code::driven_twice, w.name.span, fmt::format("`{}` is written twice", w.name.text))
+          .notes.push_back({first->second, "the first is here"});
       continue;
     }
     const Variable& v = check_.program.variable(write.value);

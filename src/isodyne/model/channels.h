@@ -7,7 +7,8 @@ namespace isodyne::model {
 
 class Channels {
  public:
-  Channels(Check& check, Expressions& expressions, const lang::BenchDecl& bench) : check_(check), x_(expressions), bench_(bench) {}
+  Channels(Check& check, Expressions& expressions, const lang::BenchDecl& bench)
+      : check_(check), x_(expressions), bench_(bench) {}
 
   void declare();
   void define();

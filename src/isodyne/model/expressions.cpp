@@ -26,8 +26,12 @@ constexpr Builtin kBuiltins[] = {
 #undef FUNCTION
 };
 
-Type real_type(const Dimension& d = {}) { return {Type::Kind::real, d, kNone}; }
-Type integer_type() { return {Type::Kind::integer, {}, kNone}; }
+Type real_type(const Dimension& d = {}) {
+  return {Type::Kind::real, d, kNone};
+}
+Type integer_type() {
+  return {Type::Kind::integer, {}, kNone};
+}
 
 }  // namespace
 
@@ -119,8 +123,9 @@ Typed Expressions::number(const lang::Expr& e) {
   const auto unit = parse_unit(e.word);
   if (!unit) {
     const auto meant = closest(e.word, unit_names());
-    check_.error(Code::unknown_unit, e.span, fmt::format("`{}` is not a unit", e.word),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : "units are written like `m`, `m/s^2` or `kg/(m*s)`");
+    check_.error(
+        Code::unknown_unit, e.span, fmt::format("`{}` is not a unit", e.word),
+        meant ? fmt::format("did you mean `{}`?", *meant) : "units are written like `m`, `m/s^2` or `kg/(m*s)`");
     return {};
   }
   Typed t = real(constant(e.value * unit->factor), unit->dimension);
@@ -133,7 +138,8 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
     const auto& labels = check_.program.choices[static_cast<std::size_t>(expected)].labels;
     const auto label = std::find(labels.begin(), labels.end(), e.word);
     if (label != labels.end()) {
-      return {constant(static_cast<double>(label - labels.begin())), {Type::Kind::choice, {}, expected}, {}, false, false};
+      return {
+          constant(static_cast<double>(label - labels.begin())), {Type::Kind::choice, {}, expected}, {}, false, false};
     }
   }
   if (scope.arguments != nullptr) {
@@ -163,7 +169,8 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   if (!known) {
     for (const Choice& choice : check_.program.choices) {
       if (std::find(choice.labels.begin(), choice.labels.end(), e.word) == choice.labels.end()) continue;
-      check_.error(Code::wrong_kind, e.span, fmt::format("`{}` is a label of {} and has no meaning on its own here", e.word, choice.name),
+      check_.error(Code::wrong_kind, e.span,
+                   fmt::format("`{}` is a label of {} and has no meaning on its own here", e.word, choice.name),
                    fmt::format("compare with it: `x is {}`", e.word));
       return {};
     }
@@ -202,7 +209,8 @@ Typed Expressions::logic(const lang::Expr& e, const ExprScope& scope) {
 }
 
 Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
-  const bool integers = (a.type.kind == Type::Kind::integer || a.whole) && (b.type.kind == Type::Kind::integer || b.whole) &&
+  const bool integers = (a.type.kind == Type::Kind::integer || a.whole) &&
+                        (b.type.kind == Type::Kind::integer || b.whole) &&
                         (a.type.kind == Type::Kind::integer || b.type.kind == Type::Kind::integer);
   if (e.word == "+" || e.word == "-") {
     if (!agree(a, b, e.span, e.word == "+" ? "add" : "subtract")) return {};
@@ -213,7 +221,8 @@ Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
     return t;
   }
   const bool times = e.word == "*";
-  const auto dimension = times ? multiply(a.type.dimension, b.type.dimension) : divide(a.type.dimension, b.type.dimension);
+  const auto dimension =
+      times ? multiply(a.type.dimension, b.type.dimension) : divide(a.type.dimension, b.type.dimension);
   if (!dimension) {
     check_.error(Code::unit_mismatch, e.span, "the unit of this product has exponents beyond 100");
     return {};
@@ -225,16 +234,18 @@ Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
 
 Typed Expressions::raise(const lang::Expr& e, const Typed& base, const Typed& exponent) {
   if (!exponent.type.dimension.none()) {
-    check_.error(Code::unit_mismatch, e.args[1]->span,
-                 fmt::format("an exponent has no unit, but this one is in {}", describe(check_.program, exponent.type)));
+    check_.error(
+        Code::unit_mismatch, e.args[1]->span,
+        fmt::format("an exponent has no unit, but this one is in {}", describe(check_.program, exponent.type)));
     return {};
   }
   const auto value = fold(check_.program, exponent.node, [](VarId) { return std::nullopt; });
   const bool small = value && std::floor(*value) == *value && std::abs(*value) <= 9;
   if (!base.type.dimension.none() && !small) {
-    check_.error(Code::unit_mismatch, e.args[1]->span,
-                 fmt::format("{} can only be raised to a whole number from -9 to 9", describe(check_.program, base.type)),
-                 "divide by a reference value first, so that no unit is left");
+    check_.error(
+        Code::unit_mismatch, e.args[1]->span,
+        fmt::format("{} can only be raised to a whole number from -9 to 9", describe(check_.program, base.type)),
+        "divide by a reference value first, so that no unit is left");
     return {};
   }
   Dimension dimension;
@@ -330,11 +341,13 @@ Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
   const std::size_t wanted = found != nullptr ? static_cast<std::size_t>(found->arity) : user->second->params.size();
   if (many ? args.size() < 2 : args.size() != wanted) {
     check_.error(Code::wrong_arguments, e.span,
-                 fmt::format("`{}` takes {}{}, not {}", e.word, many ? "at least " : "", counted(wanted, "argument"), args.size()));
+                 fmt::format("`{}` takes {}{}, not {}", e.word, many ? "at least " : "", counted(wanted, "argument"),
+                             args.size()));
     return {};
   }
   if (!valid) return {};
-  return found != nullptr ? builtin(e, found->op, found->rule, std::move(args)) : expand(e, *user->second, std::move(args));
+  return found != nullptr ? builtin(e, found->op, found->rule, std::move(args))
+                          : expand(e, *user->second, std::move(args));
 }
 
 Typed Expressions::builtin(const lang::Expr& e, Op op, std::string_view rule, std::vector<Typed> args) {
@@ -404,7 +417,8 @@ Typed Expressions::expand(const lang::Expr& e, const lang::FunctionDecl& f, std:
   if (calls_.empty()) expansions_ = 0;
   if (++expansions_ > kMostCalls) {
     if (expansions_ == kMostCalls + 1) {
-      check_.error(Code::too_large, e.span, fmt::format("the calls of this expression expand to more than {} calls", kMostCalls),
+      check_.error(Code::too_large, e.span,
+                   fmt::format("the calls of this expression expand to more than {} calls", kMostCalls),
                    "name intermediate results with `let`");
     }
     return {};
@@ -502,10 +516,11 @@ bool Expressions::agree(Typed& a, Typed& b, Span span, const char* verb) {
     if (a.type.dimension == b.type.dimension) return a.type = b.type = real_type(a.type.dimension), true;
   }
   const bool units = a.type.kind == Type::Kind::real && b.type.kind == Type::Kind::real;
-  check_.error(units ? Code::unit_mismatch : Code::type_mismatch, span,
-               fmt::format("cannot {} {} and {}", verb, describe(check_.program, a.type), describe(check_.program, b.type)),
-               units && (a.type.dimension.none() || b.type.dimension.none()) ? "give the plain number a unit, such as `5 cm`"
-                                                                             : std::string{});
+  check_.error(
+      units ? Code::unit_mismatch : Code::type_mismatch, span,
+      fmt::format("cannot {} {} and {}", verb, describe(check_.program, a.type), describe(check_.program, b.type)),
+      units && (a.type.dimension.none() || b.type.dimension.none()) ? "give the plain number a unit, such as `5 cm`"
+                                                                    : std::string{});
   return false;
 }
 
@@ -522,7 +537,8 @@ NodeId Expressions::check_as(const lang::Expr& e, const ExprScope& scope, const 
   if (fits(value, target)) return value.node;
   const bool units = value.type.kind == Type::Kind::real && target.kind == Type::Kind::real;
   std::string advice;
-  if (units && value.type.dimension.none()) advice = fmt::format("give it a unit, such as {}", si_text(target.dimension));
+  if (units && value.type.dimension.none())
+    advice = fmt::format("give it a unit, such as {}", si_text(target.dimension));
   if (target.kind == Type::Kind::integer && value.type.kind == Type::Kind::real) advice = "round it: `round(x)`";
   check_.error(units ? Code::unit_mismatch : Code::type_mismatch, e.span,
                fmt::format("{} must be {}, but this is {}", what, describe(check_.program, target),

@@ -70,7 +70,9 @@ class Expressions {
   bool fits(const Typed& value, const Type& target) const;
   bool need_numeric(const Typed& value, Span span, std::string_view where);
   Typed truth(NodeId node) const { return {node, {Type::Kind::boolean, {}, kNone}, {}, false, false}; }
-  Typed real(NodeId node, const Dimension& d) const { return {node, {Type::Kind::real, d, kNone}, si_unit(d), false, false}; }
+  Typed real(NodeId node, const Dimension& d) const {
+    return {node, {Type::Kind::real, d, kNone}, si_unit(d), false, false};
+  }
 
   Check& check_;
   /// Functions are expanded where they are called, so calls within calls multiply.

@@ -9,7 +9,9 @@
 namespace isodyne::model {
 
 namespace {
-Type choice_type(std::int32_t choice) { return {Type::Kind::choice, {}, choice}; }
+Type choice_type(std::int32_t choice) {
+  return {Type::Kind::choice, {}, choice};
+}
 
 /// The name under which a declaration can be found in its instance; a duplicate keeps the first.
 bool assigned_by_sampler(const lang::ModelDecl& decl, const std::string& name) {
@@ -72,7 +74,8 @@ void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v) {
     variable.type = check_.type_of(*v.type, variable.unit);
   } else if (v.kind != lang::VarKind::let) {
     check_.error(Code::missing, v.name.span, fmt::format("`{}` needs a unit", v.name.text),
-                 fmt::format("write `{} : m`, `{} : 1` for a plain number, or `{} : bool`", v.name.text, v.name.text, v.name.text));
+                 fmt::format("write `{} : m`, `{} : 1` for a plain number, or `{} : bool`", v.name.text, v.name.text,
+                             v.name.text));
   }
   const std::size_t before = check_.program.variables.size();
   const VarId id = check_.define(instance, v.name, std::move(variable));
@@ -82,7 +85,8 @@ void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v) {
 void Flattener::declare_state(Instance& instance, const lang::VarDecl& v, VarId id) {
   const Variable& x = check_.program.variable(id);
   if (x.type.valid() && x.type.kind != Type::Kind::real) {
-    check_.error(Code::type_mismatch, v.type->span, fmt::format("a state is a real quantity; `{}` is {}", v.name.text, describe(check_.program, x.type)),
+    check_.error(Code::type_mismatch, v.type->span,
+                 fmt::format("a state is a real quantity; `{}` is {}", v.name.text, describe(check_.program, x.type)),
                  "what jumps from value to value is a `memory` or `modes`");
     return;
   }
@@ -90,8 +94,9 @@ void Flattener::declare_state(Instance& instance, const lang::VarDecl& v, VarId 
   State state;
   state.value = id;
   state.equation = v.name.span;
-  state.derivative = check_.define_hidden(instance.prefix + v.name.text + "'",
-                                          {x.type.kind, rate.value_or(Dimension{}), kNone}, si_unit(rate.value_or(Dimension{})));
+  state.derivative =
+      check_.define_hidden(instance.prefix + v.name.text + "'", {x.type.kind, rate.value_or(Dimension{}), kNone},
+                           si_unit(rate.value_or(Dimension{})));
   check_.state_of[id] = check_.program.states.size();
   check_.program.states.push_back(state);
 }
@@ -102,7 +107,8 @@ void Flattener::declare_machine(Instance& instance, const lang::ModesDecl& m) {
     Choice choice;
     choice.name = instance.decl->name.text + "." + m.name.text;
     const auto add = [&](const lang::Name& label) {
-      if (std::find(choice.labels.begin(), choice.labels.end(), label.text) == choice.labels.end()) choice.labels.push_back(label.text);
+      if (std::find(choice.labels.begin(), choice.labels.end(), label.text) == choice.labels.end())
+        choice.labels.push_back(label.text);
     };
     add(m.first);
     for (const lang::Transition& t : m.transitions) {
@@ -118,7 +124,8 @@ void Flattener::declare_machine(Instance& instance, const lang::ModesDecl& m) {
   StateMachine machine;
   machine.mode = check_.define(instance, m.name, std::move(mode));
   const Unit second = *parse_unit("s");
-  machine.entered = check_.define_hidden(instance.prefix + m.name.text + " entered", {Type::Kind::real, second.dimension, kNone}, second);
+  machine.entered = check_.define_hidden(instance.prefix + m.name.text + " entered",
+                                         {Type::Kind::real, second.dimension, kNone}, second);
   check_.program.machines.push_back(std::move(machine));
 }
 
@@ -147,7 +154,8 @@ void Flattener::declare_part(Instance& instance, const lang::PartDecl& p, int de
   child->prefix = instance.prefix + p.name.text + ".";
   child->parent = &instance;
   child->part = &p;
-  check_.program.parts.push_back({instance.prefix + p.name.text, p.model.text, p.doc.empty() ? model->second->doc : p.doc, p.name.span});
+  check_.program.parts.push_back(
+      {instance.prefix + p.name.text, p.model.text, p.doc.empty() ? model->second->doc : p.doc, p.name.span});
   Instance& placed = *(instance.parts[p.name.text] = std::move(child));
   nesting_.push_back(model->second);
   declare_members(placed, depth + 1);
@@ -193,9 +201,11 @@ bool Flattener::claim(VarId target, Span span) {
 void Flattener::queue_lets(Instance& instance) {
   for (const lang::VarDecl& v : instance.decl->variables) {
     const VarId id = own(instance, v.name.text);
-    if (v.kind != lang::VarKind::let || id == kNone || check_.program.variable(id).span.begin != v.name.span.begin) continue;
+    if (v.kind != lang::VarKind::let || id == kNone || check_.program.variable(id).span.begin != v.name.span.begin)
+      continue;
     if (!v.value) {
-      check_.error(Code::missing, v.name.span, fmt::format("`let {}` has no value", v.name.text), "write `let name = expression`");
+      check_.error(Code::missing, v.name.span, fmt::format("`let {}` has no value", v.name.text),
+                   "write `let name = expression`");
       check_.defined[id] = v.name.span;
       continue;
     }
@@ -203,7 +213,8 @@ void Flattener::queue_lets(Instance& instance) {
       claim(id, v.name.span);
       NodeId node = kNone;
       if (v.type) {
-        node = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type, fmt::format("the value of `{}`", v.name.text));
+        node = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type,
+                           fmt::format("the value of `{}`", v.name.text));
       } else {
         const Typed value = x_.check(*v.value, {&instance, nullptr});
         Variable& variable = check_.program.variables[static_cast<std::size_t>(id)];
@@ -235,8 +246,9 @@ void Flattener::part_arguments(Instance& instance) {
       const auto meant = closest(arg.name.text, params);
       check_.error(id == kNone ? Code::unknown_name : Code::wrong_kind, arg.name.span,
                    fmt::format("model `{}` has no parameter `{}`", instance.decl->name.text, arg.name.text),
-                   meant ? fmt::format("did you mean `{}`?", *meant)
-                   : id != kNone ? fmt::format("connect an input with an equation: `{}.{} = …`", instance.part->name.text, arg.name.text)
+                   meant         ? fmt::format("did you mean `{}`?", *meant)
+                   : id != kNone ? fmt::format("connect an input with an equation: `{}.{} = …`",
+                                               instance.part->name.text, arg.name.text)
                                  : std::string{});
       continue;
     }
@@ -245,7 +257,8 @@ void Flattener::part_arguments(Instance& instance) {
       continue;
     }
     const Variable& variable = check_.program.variable(id);
-    const NodeId value = x_.check_as(*arg.value, {instance.parent, nullptr}, variable.type, fmt::format("parameter `{}`", variable.name));
+    const NodeId value = x_.check_as(*arg.value, {instance.parent, nullptr}, variable.type,
+                                     fmt::format("parameter `{}`", variable.name));
     set_start(id, value == kNone ? x_.constant(0) : value, arg.value->span);
   }
 }
@@ -253,17 +266,20 @@ void Flattener::part_arguments(Instance& instance) {
 void Flattener::start_values(Instance& instance) {
   for (const lang::VarDecl& v : instance.decl->variables) {
     const VarId id = own(instance, v.name.text);
-    if (id == kNone || v.kind == lang::VarKind::let || check_.program.variable(id).span.begin != v.name.span.begin) continue;
+    if (id == kNone || v.kind == lang::VarKind::let || check_.program.variable(id).span.begin != v.name.span.begin)
+      continue;
     const Role role = check_.program.variable(id).role;
     const bool param = role == Role::param || role == Role::fixed_param;
     if (v.value) {
-      const NodeId value = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type, fmt::format("the value of `{}`", v.name.text));
+      const NodeId value = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type,
+                                       fmt::format("the value of `{}`", v.name.text));
       set_start(id, value == kNone ? x_.constant(0) : value, v.value->span);
     } else if (param && !check_.start_value.contains(id) && !check_.alone) {
       const bool in_part = instance.part != nullptr;
       check_.error(Code::missing, in_part ? instance.part->name.span : v.name.span,
                    fmt::format("parameter `{}` has no value", check_.program.variable(id).name),
-                   in_part ? fmt::format("give it: `{} : {}({} = …)`", instance.part->name.text, instance.decl->name.text, v.name.text)
+                   in_part ? fmt::format("give it: `{} : {}({} = …)`", instance.part->name.text,
+                                         instance.decl->name.text, v.name.text)
                            : fmt::format("write `param {} : unit = value`", v.name.text));
     } else if (role == Role::state) {
       check_.error(Code::missing, v.name.span, fmt::format("state `{}` has no start value", v.name.text),
@@ -279,8 +295,10 @@ void Flattener::param_bounds(Instance& instance, const lang::VarDecl& v, VarId i
   if (!v.lowest || !v.highest) return;
   const Type type = check_.program.variable(id).type;
   const ExprScope scope{&instance, nullptr};
-  const auto low = check_.constant(x_.check_as(*v.lowest, scope, type, "the smallest value"), v.lowest->span, "the smallest value");
-  const auto high = check_.constant(x_.check_as(*v.highest, scope, type, "the largest value"), v.highest->span, "the largest value");
+  const auto low =
+      check_.constant(x_.check_as(*v.lowest, scope, type, "the smallest value"), v.lowest->span, "the smallest value");
+  const auto high =
+      check_.constant(x_.check_as(*v.highest, scope, type, "the largest value"), v.highest->span, "the largest value");
   if (!low || !high) return;
   check_.program.variables[static_cast<std::size_t>(id)].limits = {*low, *high};
   const auto start = check_.start_value.find(id);
@@ -288,10 +306,12 @@ void Flattener::param_bounds(Instance& instance, const lang::VarDecl& v, VarId i
   std::function<std::optional<double>(VarId)> known = [](VarId) { return std::nullopt; };
   const auto value = fold(check_.program, start->second, known);
   if (!value || (*value >= *low && *value <= *high)) return;
-  const auto given = std::find_if(check_.program.start.begin(), check_.program.start.end(), [&](const Assignment& a) { return a.target == id; });
-  check_.error(Code::out_of_limits, given->span,
-               fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value), check_.program.variable(id).name,
-                           check_.program.format(id, *low), check_.program.format(id, *high)));
+  const auto given = std::find_if(check_.program.start.begin(), check_.program.start.end(),
+                                  [&](const Assignment& a) { return a.target == id; });
+  check_.error(
+      Code::out_of_limits, given->span,
+      fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value),
+                  check_.program.variable(id).name, check_.program.format(id, *low), check_.program.format(id, *high)));
 }
 
 void Flattener::bounds(Instance& instance) {
@@ -323,7 +343,8 @@ void Flattener::equation(Instance& instance, const lang::Equation& e) {
   const Variable& variable = check_.program.variable(target);
   const NodeId value = x_.check_as(*e.value, {&instance, nullptr}, variable.type, fmt::format("`{}`", variable.name));
   if (!fresh || value == kNone) return;
-  if (check_.program.variable(target).role == Role::input) check_.program.variables[static_cast<std::size_t>(target)].role = Role::equation;
+  if (check_.program.variable(target).role == Role::input)
+    check_.program.variables[static_cast<std::size_t>(target)].role = Role::equation;
   check_.program.equations.push_back({target, value, join(e.target.span, e.value->span)});
 }
 
@@ -342,25 +363,34 @@ VarId Flattener::equation_target(Instance& instance, const lang::Equation& e) {
   const Role role = check_.program.variable(id).role;
   if (e.derivative) {
     const auto state = check_.state_of.find(id);
-    if (state == check_.state_of.end()) return refuse(fmt::format("`{}` is not a state, so it has no rate", name), "declare it with `state`");
+    if (state == check_.state_of.end())
+      return refuse(fmt::format("`{}` is not a state, so it has no rate", name), "declare it with `state`");
     if (depth > 1) return refuse("the rate of a state is given inside its own model");
     check_.program.states[state->second].equation = join(e.target.span, e.value->span);
     return check_.program.states[state->second].derivative;
   }
-  if (role == Role::state) return refuse(fmt::format("`{}` is a state", name), fmt::format("give its rate: `{}' = …`", name));
+  if (role == Role::state)
+    return refuse(fmt::format("`{}` is a state", name), fmt::format("give its rate: `{}' = …`", name));
   if (depth == 1) {
     if (role == Role::equation) return id;
-    if (role == Role::sampled) return refuse(fmt::format("`{}` is a sampled value", name), "assign it with `:=` inside `every`");
-    if (role == Role::input) return refuse(fmt::format("`{}` is an input", name), "it gets its value from outside, or from a scenario");
+    if (role == Role::sampled)
+      return refuse(fmt::format("`{}` is a sampled value", name), "assign it with `:=` inside `every`");
+    if (role == Role::input)
+      return refuse(fmt::format("`{}` is an input", name), "it gets its value from outside, or from a scenario");
     return refuse(fmt::format("`{}` cannot be given by an equation", name));
   }
-  if (depth > 2) return refuse("only the inputs of a part directly inside can be connected", "connect deeper ones in the model between");
+  if (depth > 2)
+    return refuse("only the inputs of a part directly inside can be connected",
+                  "connect deeper ones in the model between");
   const bool input = role == Role::input || (role == Role::equation && check_.defined.contains(id));
   const Instance& part = *instance.parts.at(e.target.parts[0].text);
-  const bool declared_input = part.decl != nullptr && std::any_of(part.decl->variables.begin(), part.decl->variables.end(), [&](const lang::VarDecl& v) {
-    return v.kind == lang::VarKind::input && v.name.text == e.target.parts[1].text;
-  });
-  if (!input || !declared_input) return refuse(fmt::format("`{}` is not an input", name), "only inputs can be connected from outside");
+  const bool declared_input =
+      part.decl != nullptr &&
+      std::any_of(part.decl->variables.begin(), part.decl->variables.end(), [&](const lang::VarDecl& v) {
+        return v.kind == lang::VarKind::input && v.name.text == e.target.parts[1].text;
+      });
+  if (!input || !declared_input)
+    return refuse(fmt::format("`{}` is not an input", name), "only inputs can be connected from outside");
   return id;
 }
 
@@ -379,7 +409,10 @@ void Flattener::transitions(Instance& instance) {
       Transition transition{index(t.from), index(t.to), kNone, t.span};
       if (t.condition) {
         transition.condition = x_.check_truth(*t.condition, {&instance, nullptr}, "the condition of a transition");
-      } else if (const auto after = x_.check_as(*t.after, {&instance, nullptr}, {Type::Kind::real, parse_unit("s")->dimension, kNone}, "the time after `after`"); after != kNone) {
+      } else if (const auto after =
+                     x_.check_as(*t.after, {&instance, nullptr}, {Type::Kind::real, parse_unit("s")->dimension, kNone},
+                                 "the time after `after`");
+                 after != kNone) {
         // Half a nanosecond of tolerance: instants are whole nanoseconds, seconds as doubles are rounded.
         const NodeId since = x_.node(Op::sub, x_.variable(0), x_.variable(machine->entered));
         transition.condition = x_.node(Op::ge, x_.node(Op::add, since, x_.constant(0.5e-9)), after);
@@ -412,7 +445,9 @@ void Flattener::sampled_assignment(Instance& instance, const lang::Equation& a, 
   // Several assignments in one block are fine; two blocks would depend on a hidden order.
   const auto [first, fresh] = check_.defined.try_emplace(id, sampler.span);
   if (!fresh && first->second.begin != sampler.span.begin) {
-    check_.error(Code::driven_twice, a.target.span, fmt::format("`{}` is assigned in two `every` blocks", a.target.text()))
+    check_
+        .error(Code::driven_twice, a.target.span,
+               fmt::format("`{}` is assigned in two `every` blocks", a.target.text()))
         .notes.push_back({first->second, "the first is here"});
   }
   const NodeId value = x_.check_as(*a.value, {&instance, nullptr}, variable.type, fmt::format("`{}`", variable.name));
@@ -421,7 +456,9 @@ void Flattener::sampled_assignment(Instance& instance, const lang::Equation& a, 
 
 // ---- completeness ---------------------------------------------------------------------------------------
 
-void Flattener::check_complete() { each(check_.root, &Flattener::complete); }
+void Flattener::check_complete() {
+  each(check_.root, &Flattener::complete);
+}
 
 void Flattener::complete(Instance& instance) {
   for (const lang::VarDecl& v : instance.decl->variables) {
@@ -433,7 +470,8 @@ void Flattener::complete(Instance& instance) {
     const bool defined = check_.defined.contains(needs);
     const bool meant = std::any_of(check_.lost.begin(), check_.lost.end(), [&](const auto& lost) {
       const auto& [owner, first, last] = lost;
-      return owner == instance.parent && instance.part != nullptr && (first == instance.part->name.text || last == v.name.text);
+      return owner == instance.parent && instance.part != nullptr &&
+             (first == instance.part->name.text || last == v.name.text);
     });
     if (meant) continue;
     if (variable.role == Role::input && !check_.start_value.contains(id) && !defined) {
@@ -444,7 +482,8 @@ void Flattener::complete(Instance& instance) {
       check_.error(Code::no_equation, v.name.span, fmt::format("state `{}` has no equation", v.name.text),
                    fmt::format("give its rate: `{}' = …`", v.name.text));
     } else if (variable.role == Role::equation && !defined) {
-      check_.error(Code::no_equation, v.name.span, fmt::format("`{}` has no equation", v.name.text), fmt::format("write `{} = …`", v.name.text));
+      check_.error(Code::no_equation, v.name.span, fmt::format("`{}` has no equation", v.name.text),
+                   fmt::format("write `{} = …`", v.name.text));
     }
   }
 }

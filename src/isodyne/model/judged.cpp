@@ -69,14 +69,16 @@ std::optional<double> Judged::start_of(VarId id) const {
 
 void Judged::fault(const lang::FaultDecl& f) {
   const auto found = check_.root.variables.find(f.name.text);
-  if (found == check_.root.variables.end() || check_.program.variable(found->second).span.begin != f.name.span.begin) return;
+  if (found == check_.root.variables.end() || check_.program.variable(found->second).span.begin != f.name.span.begin)
+    return;
   Fault fault;
   fault.name = f.name.text;
   fault.doc = f.doc;
   fault.span = f.name.span;
   fault.active = found->second;
   if (f.target.parts.empty()) {
-    check_.error(Code::missing, f.name.span, fmt::format("fault `{}` does not say where it is", f.name.text), "add `on name offset 5 cm`");
+    check_.error(Code::missing, f.name.span, fmt::format("fault `{}` does not say where it is", f.name.text),
+                 "add `on name offset 5 cm`");
     return;
   }
   const VarId target = check_.resolve(check_.root, f.target);
@@ -116,8 +118,9 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
       break;
     default:
       check_.error(Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
-                   variable.role == Role::state ? "fault what moves the state, a parameter, or the sensor that measures it"
-                                                : "faults act on sensors, counts, actuators, inputs, parameters and outputs");
+                   variable.role == Role::state
+                       ? "fault what moves the state, a parameter, or the sensor that measures it"
+                       : "faults act on sensors, counts, actuators, inputs, parameters and outputs");
       return kNone;
   }
   p.taps.push_back(tap);
@@ -125,7 +128,8 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
 }
 
 bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
-  const auto* entry = std::find_if(std::begin(kKinds), std::end(kKinds), [&](const KindEntry& k) { return f.kind.text == k.word; });
+  const auto* entry =
+      std::find_if(std::begin(kKinds), std::end(kKinds), [&](const KindEntry& k) { return f.kind.text == k.word; });
   if (entry == std::end(kKinds)) {
     std::vector<std::string> words;
     std::string all;
@@ -151,12 +155,15 @@ bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable
   }
   Type type = target.type;
   if (rule != "replace" && !type.numeric()) {
-    check_.error(Code::type_mismatch, f.kind.span,
-                 fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name, describe(check_.program, type)), "use `force` or `freeze`");
+    check_.error(
+        Code::type_mismatch, f.kind.span,
+        fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name, describe(check_.program, type)),
+        "use `force` or `freeze`");
     return false;
   }
   if (rule == "factor") type = {Type::Kind::real, {}, kNone};
-  if (rule == "rate") type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
+  if (rule == "rate")
+    type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
   fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
   fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
   return fault.amount != kNone;
@@ -164,7 +171,9 @@ bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable
 
 void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
   const auto written = [&](const char* word, const lang::ExprPtr& e) {
-    if (e) fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word, one_line(check_.program.sources->covered(e->span)));
+    if (e)
+      fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word,
+                                     one_line(check_.program.sources->covered(e->span)));
   };
   written("from", f.begin);
   written("to", f.end);
@@ -179,7 +188,8 @@ void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
       fault.when = Fault::When::from;
       fault.begin = x_.check_span(*f.begin, scope(), "the beginning of the fault").value_or(Time{});
       if (f.end) fault.end = x_.check_span(*f.end, scope(), "the end of the fault");
-      if (fault.end && *fault.end <= fault.begin) check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
+      if (fault.end && *fault.end <= fault.begin)
+        check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
       break;
     case lang::FaultDecl::Time::once:
       fault.when = Fault::When::once;
@@ -198,7 +208,8 @@ void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
 void Judged::scenario(const lang::ScenarioDecl& s) {
   for (const Scenario& other : check_.program.scenarios) {
     if (other.name != s.name.text) continue;
-    check_.error(Code::duplicate, s.name.span, fmt::format("scenario `{}` is defined twice", s.name.text)).notes.push_back({other.span, "the first is here"});
+    check_.error(Code::duplicate, s.name.span, fmt::format("scenario `{}` is defined twice", s.name.text))
+        .notes.push_back({other.span, "the first is here"});
     return;
   }
   Scenario scenario;
@@ -211,7 +222,8 @@ void Judged::scenario(const lang::ScenarioDecl& s) {
     step.kind = static_cast<ScenarioStep::Kind>(written.kind);
     step.span = written.span;
     if (step.kind == ScenarioStep::Kind::start && acted) {
-      check_.error(Code::unexpected, written.span, "start values come before everything that happens", "move this line up, or use `set`");
+      check_.error(Code::unexpected, written.span, "start values come before everything that happens",
+                   "move this line up, or use `set`");
     }
     acted = acted || step.kind != ScenarioStep::Kind::start;
     scenario_target(written, step);
@@ -236,24 +248,31 @@ void Judged::scenario_target(const lang::ScenarioStep& s, ScenarioStep& step) {
   const bool startable = settable || variable.role == Role::state || variable.role == Role::sampled ||
                          variable.role == Role::mode || variable.role == Role::fixed_param;
   if (!settable && !(step.kind == ScenarioStep::Kind::start && startable)) {
-    check_.error(Code::not_settable, s.target.span, fmt::format("`{}` cannot be set: it is computed by the bench", s.target.text()),
-                 step.kind == ScenarioStep::Kind::start ? "start values are for states, memories, parameters and free inputs"
-                                                        : "set a free input or a parameter");
+    check_.error(Code::not_settable, s.target.span,
+                 fmt::format("`{}` cannot be set: it is computed by the bench", s.target.text()),
+                 step.kind == ScenarioStep::Kind::start
+                     ? "start values are for states, memories, parameters and free inputs"
+                     : "set a free input or a parameter");
     return;
   }
   if (step.kind == ScenarioStep::Kind::ramp && variable.type.kind != Type::Kind::real) {
-    check_.error(Code::type_mismatch, s.target.span, fmt::format("`{}` is {} and cannot be ramped", s.target.text(), describe(check_.program, variable.type)), "use `set`");
+    check_.error(
+        Code::type_mismatch, s.target.span,
+        fmt::format("`{}` is {} and cannot be ramped", s.target.text(), describe(check_.program, variable.type)),
+        "use `set`");
     return;
   }
   step.target = id;
   step.value = x_.check_as(*s.value, scope(), variable.type, fmt::format("the value of `{}`", variable.name));
   if (step.value == kNone) return;
-  const auto value = step.kind == ScenarioStep::Kind::start ? check_.constant(step.value, s.value->span, "a start value")
-                                                            : fold(check_.program, step.value, [](VarId) { return std::nullopt; });
+  const auto value = step.kind == ScenarioStep::Kind::start
+                         ? check_.constant(step.value, s.value->span, "a start value")
+                         : fold(check_.program, step.value, [](VarId) { return std::nullopt; });
   if (value && variable.limits && (*value < variable.limits->first || *value > variable.limits->second)) {
     check_.error(Code::out_of_limits, s.value->span,
-                 fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value), variable.name,
-                             check_.program.format(id, variable.limits->first), check_.program.format(id, variable.limits->second)));
+                 fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value),
+                             variable.name, check_.program.format(id, variable.limits->first),
+                             check_.program.format(id, variable.limits->second)));
   }
 }
 
@@ -268,12 +287,14 @@ void Judged::requirement(const lang::RequirementDecl& r) {
   requirement.formula = one_line(check_.program.sources->covered(r.span));
   for (const Requirement& other : check_.program.requirements) {
     if (other.name != r.name.text) continue;
-    check_.error(Code::duplicate, r.name.span, fmt::format("requirement {} is defined twice", r.name.text)).notes.push_back({other.span, "the first is here"});
+    check_.error(Code::duplicate, r.name.span, fmt::format("requirement {} is defined twice", r.name.text))
+        .notes.push_back({other.span, "the first is here"});
     return;
   }
   const std::string what = fmt::format("requirement {}", r.name.text);
   // `always (A implies B)` is put to the test only where A holds, and its margin is that of B.
-  const bool implication = r.form == lang::RequirementDecl::Form::always && r.check->kind == lang::ExprKind::binary && r.check->word == "implies";
+  const bool implication = r.form == lang::RequirementDecl::Form::always && r.check->kind == lang::ExprKind::binary &&
+                           r.check->word == "implies";
   const lang::Expr* trigger = implication ? r.check->args[0].get() : r.trigger.get();
   const lang::Expr& check = implication ? *r.check->args[1] : *r.check;
   if (trigger != nullptr) requirement.trigger = x_.check_truth(*trigger, scope(), what);
@@ -306,7 +327,8 @@ void Judged::figure(const lang::FigureDecl& f) {
                                         check_.program.variable(ids.front()).type.kind == v.type.kind);
       if (!same) {
         check_.error(Code::unit_mismatch, path.span,
-                     fmt::format("a panel has one axis: `{}` is {}, the first signal is {}", path.text(), describe(check_.program, v.type),
+                     fmt::format("a panel has one axis: `{}` is {}, the first signal is {}", path.text(),
+                                 describe(check_.program, v.type),
                                  describe(check_.program, check_.program.variable(ids.front()).type)),
                      "give it a panel of its own");
       } else {

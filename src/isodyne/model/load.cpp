@@ -18,7 +18,8 @@ namespace isodyne::model {
 namespace {
 
 /// Reads the main file and, breadth first, every file in `use`; each once, so cycles end by themselves.
-void read_all(const std::string& folder, const std::string& main, const Reader& reader, Loaded& loaded, lang::Document& document) {
+void read_all(const std::string& folder, const std::string& main, const Reader& reader, Loaded& loaded,
+              lang::Document& document) {
   struct Wanted {
     std::string relative;
     Span use;
@@ -39,7 +40,8 @@ void read_all(const std::string& folder, const std::string& main, const Reader& 
     for (std::size_t u = uses_before; u < document.uses.size(); ++u) {
       const auto base = std::filesystem::path(file.relative).parent_path();
       const std::string relative = (base / document.uses[u].path).lexically_normal().string();
-      const bool known = std::any_of(wanted.begin(), wanted.end(), [&](const Wanted& w) { return w.relative == relative; });
+      const bool known =
+          std::any_of(wanted.begin(), wanted.end(), [&](const Wanted& w) { return w.relative == relative; });
       if (!known) wanted.push_back({relative, document.uses[u].span});
     }
   }
@@ -47,11 +49,14 @@ void read_all(const std::string& folder, const std::string& main, const Reader& 
 
 /// File-level names: functions, models and choices, each of which may exist once.
 template <typename Decl>
-void file_level(Check& check, const std::vector<Decl>& decls, std::map<std::string, const Decl*>& table, const char* what) {
+void file_level(Check& check, const std::vector<Decl>& decls, std::map<std::string, const Decl*>& table,
+                const char* what) {
   for (const Decl& d : decls) {
     const auto [first, fresh] = table.try_emplace(d.name.text, &d);
     if (fresh) continue;
-    check.error(Code::duplicate, d.name.span, fmt::format("{} `{}` is defined twice", what, d.name.text), "rename one of them")
+    check
+        .error(Code::duplicate, d.name.span, fmt::format("{} `{}` is defined twice", what, d.name.text),
+               "rename one of them")
         .notes.push_back({first->second->name.span, "the first is here"});
   }
 }
@@ -84,7 +89,9 @@ const lang::BenchDecl* the_bench(Check& check, const lang::Document& document) {
     return nullptr;
   }
   for (std::size_t i = 1; i < document.benches.size(); ++i) {
-    check.error(Code::duplicate, document.benches[i].name.span, "there is a second bench", "keep one bench in a file and what it uses")
+    check
+        .error(Code::duplicate, document.benches[i].name.span, "there is a second bench",
+               "keep one bench in a file and what it uses")
         .notes.push_back({document.benches[0].name.span, "the first is here"});
   }
   return &document.benches[0];
@@ -92,7 +99,8 @@ const lang::BenchDecl* the_bench(Check& check, const lang::Document& document) {
 
 class Periods {
  public:
-  Periods(Check& check, Expressions& expressions, const lang::BenchDecl& bench) : check_(check), x_(expressions), bench_(bench) {}
+  Periods(Check& check, Expressions& expressions, const lang::BenchDecl& bench)
+      : check_(check), x_(expressions), bench_(bench) {}
 
   void run() {
     Program& p = check_.program;
@@ -114,7 +122,8 @@ class Periods {
     if (step && step->count() == 0) check_.error(Code::bad_period, bench_.step->span, "the step must be at least 1 ns");
     check_.program.step = step.value_or(Time{});
     if (bench_.method && bench_.method->text != "rk4") {
-      check_.error(Code::unknown_name, bench_.method->span, fmt::format("there is no integration method `{}`", bench_.method->text),
+      check_.error(Code::unknown_name, bench_.method->span,
+                   fmt::format("there is no integration method `{}`", bench_.method->text),
                    "the method is `rk4`: the classic Runge-Kutta method of order 4");
     }
   }
@@ -133,8 +142,10 @@ class Periods {
     const Time step = check_.program.step;
     if (period.count() > 0 && period.count() % step.count() == 0) return;
     if (period.count() == 0 && what == std::string("the sampling period") && check_.diagnostics.has_errors()) return;
-    check_.error(Code::bad_period, span, fmt::format("{} ({}) is not a whole multiple of the step ({})", what, format_span(period), format_span(step)),
-                 fmt::format("for example {}", format_span(step * std::max<std::int64_t>(1, period / step))));
+    check_.error(
+        Code::bad_period, span,
+        fmt::format("{} ({}) is not a whole multiple of the step ({})", what, format_span(period), format_span(step)),
+        fmt::format("for example {}", format_span(step * std::max<std::int64_t>(1, period / step))));
   }
 
   Check& check_;

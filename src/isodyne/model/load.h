@@ -16,8 +16,8 @@ namespace isodyne::model {
 using Reader = std::function<Result<std::string>(const std::string& relative)>;
 
 struct Loaded {
-  std::shared_ptr<Sources> sources;     ///< in the order read; 0 is the main file
-  std::vector<std::string> relative;    ///< name of each source relative to the main file's folder
+  std::shared_ptr<Sources> sources;   ///< in the order read; 0 is the main file
+  std::vector<std::string> relative;  ///< name of each source relative to the main file's folder
   Diagnostics diagnostics;
   std::shared_ptr<const Program> program;  ///< null if there are errors
 };

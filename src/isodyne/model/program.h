@@ -28,7 +28,7 @@ constexpr std::int32_t kNone = -1;
 struct Type {
   enum class Kind { invalid, real, boolean, integer, choice };
   Kind kind = Kind::invalid;
-  Dimension dimension;         ///< of a real
+  Dimension dimension;          ///< of a real
   std::int32_t choice = kNone;  ///< index into Program::choices
 
   bool operator==(const Type&) const = default;
@@ -152,9 +152,9 @@ struct Actuator {
 };
 
 struct ControllerWrite {
-  VarId value = kNone;             ///< actuator or controller output
-  VarId pending = kNone;           ///< hidden: the answer that is not valid yet
-  std::int32_t actuator = kNone;   ///< index into Program::actuators
+  VarId value = kNone;            ///< actuator or controller output
+  VarId pending = kNone;          ///< hidden: the answer that is not valid yet
+  std::int32_t actuator = kNone;  ///< index into Program::actuators
 };
 
 struct Setting {
@@ -198,9 +198,9 @@ struct Fault {
 struct ScenarioStep {
   enum class Kind { start, set, ramp, wait, hold };
   Kind kind = Kind::hold;
-  VarId target = kNone;   ///< what people set; a tapped value is set through its healthy variable
-  NodeId value = kNone;   ///< new value, or the condition waited for
-  Time duration{};        ///< over, within, hold
+  VarId target = kNone;  ///< what people set; a tapped value is set through its healthy variable
+  NodeId value = kNone;  ///< new value, or the condition waited for
+  Time duration{};       ///< over, within, hold
   Span span;
 };
 
@@ -218,11 +218,11 @@ struct LimitLine {
 
 struct Requirement {
   std::string name, doc, source;
-  std::string formula;  ///< as written
-  NodeId trigger = kNone;        ///< counts only where this holds; kNone: everywhere
-  NodeId check = kNone;          ///< must hold …
-  std::optional<Time> within;    ///< … at some instant within this time
-  NodeId margin = kNone;         ///< distance to the breach; kNone: the formula has no common unit
+  std::string formula;         ///< as written
+  NodeId trigger = kNone;      ///< counts only where this holds; kNone: everywhere
+  NodeId check = kNone;        ///< must hold …
+  std::optional<Time> within;  ///< … at some instant within this time
+  NodeId margin = kNone;       ///< distance to the breach; kNone: the formula has no common unit
   Unit margin_unit;
   std::vector<LimitLine> limits;
   Span span;
@@ -255,11 +255,11 @@ struct Program {
   std::vector<Node> nodes;
   std::vector<Unit> units;
 
-  std::vector<Assignment> start;      ///< sorted: gives params, states, inputs and memories their first values
+  std::vector<Assignment> start;  ///< sorted: gives params, states, inputs and memories their first values
   std::vector<Assignment> equations;
   std::vector<Sampler> samplers;
   std::vector<Tap> taps;
-  std::vector<Item> order;            ///< sorted: equations, samplers and taps
+  std::vector<Item> order;  ///< sorted: equations, samplers and taps
   std::vector<State> states;
   std::vector<StateMachine> machines;
   std::vector<Edge> edges;

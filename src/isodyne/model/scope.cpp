@@ -43,7 +43,8 @@ VarId Check::define(Instance& owner, const lang::Name& name, Variable variable) 
   const auto found = owner.variables.find(name.text);
   const auto part = owner.parts.find(name.text);
   if (found != owner.variables.end() || (part != owner.parts.end() && part->second->part != nullptr)) {
-    Diagnostic& d = error(Code::duplicate, name.span, fmt::format("`{}` is defined twice", name.text), "rename one of them");
+    Diagnostic& d =
+        error(Code::duplicate, name.span, fmt::format("`{}` is defined twice", name.text), "rename one of them");
     if (found == owner.variables.end()) {
       d.notes.push_back({part->second->part->name.span, "the first is here"});
       return 0;
@@ -126,8 +127,9 @@ VarId Check::resolve(const Instance& from, const lang::Path& path) {
       const auto meant = closest(name.text, names_in(*at));
       error(Code::unknown_name, leaf ? path.parts[i + 1].span : name.span,
             leaf ? fmt::format("`{}{}` has no parts, so `.{}` means nothing", so_far, name.text, path.parts[i + 1].text)
-            : so_far.empty() ? fmt::format("nothing here is called `{}`", name.text)
-                             : fmt::format("`{}` has nothing called `{}`", so_far.substr(0, so_far.size() - 1), name.text),
+            : so_far.empty()
+                ? fmt::format("nothing here is called `{}`", name.text)
+                : fmt::format("`{}` has nothing called `{}`", so_far.substr(0, so_far.size() - 1), name.text),
             meant && !leaf ? fmt::format("did you mean `{}`?", *meant) : std::string{});
       return kNone;
     }
@@ -165,7 +167,8 @@ std::optional<double> Check::constant(NodeId node, Span span, const char* what) 
   int depth = 0;
   std::function<std::optional<double>(VarId)> known = [&](VarId id) -> std::optional<double> {
     const auto start = start_value.find(id);
-    if (program.variable(id).role != Role::fixed_param || start == start_value.end() || depth > 100) return std::nullopt;
+    if (program.variable(id).role != Role::fixed_param || start == start_value.end() || depth > 100)
+      return std::nullopt;
     ++depth;
     const auto value = fold(program, start->second, known);
     --depth;

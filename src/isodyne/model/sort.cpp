@@ -19,7 +19,8 @@ using Graph = std::vector<std::vector<std::int32_t>>;  // node → what it needs
 
 class Components {
  public:
-  explicit Components(const Graph& graph) : graph_(graph), index_(graph.size(), -1), low_(graph.size()), on_stack_(graph.size()) {
+  explicit Components(const Graph& graph)
+      : graph_(graph), index_(graph.size(), -1), low_(graph.size()), on_stack_(graph.size()) {
     for (std::size_t v = 0; v < graph.size(); ++v) {
       if (index_[v] < 0) visit(static_cast<std::int32_t>(v));
     }
@@ -114,9 +115,12 @@ struct Entry {
   Span span;
 };
 
-void report_loop(Check& check, const Graph& graph, const std::vector<Entry>& entries, const std::vector<std::int32_t>& component) {
+void report_loop(Check& check, const Graph& graph, const std::vector<Entry>& entries,
+                 const std::vector<std::int32_t>& component) {
   const std::vector<std::int32_t> way = cycle_in(graph, component);
-  const auto name = [&](std::int32_t i) { return check.program.variable(entries[static_cast<std::size_t>(i)].names).name; };
+  const auto name = [&](std::int32_t i) {
+    return check.program.variable(entries[static_cast<std::size_t>(i)].names).name;
+  };
   std::string loop;
   for (const std::int32_t i : way) loop += name(i) + " needs ";
   loop += name(way.front());
@@ -124,7 +128,8 @@ void report_loop(Check& check, const Graph& graph, const std::vector<Entry>& ent
                               fmt::format("these equations need each other's result: {}", loop),
                               "break the loop with a state or a sampled memory: something in it takes time");
   for (std::size_t i = 1; i < way.size() && i < 10; ++i) {
-    d.notes.push_back({entries[static_cast<std::size_t>(way[i])].span, fmt::format("`{}` is computed here", name(way[i]))});
+    d.notes.push_back(
+        {entries[static_cast<std::size_t>(way[i])].span, fmt::format("`{}` is computed here", name(way[i]))});
   }
 }
 
@@ -156,7 +161,8 @@ void sort_start(Check& check) {
       if (made != maker.end()) {
         graph[i].push_back(made->second);
       } else {
-        check.error(Code::not_constant, p.start[i].span, fmt::format("a start value cannot read `{}`, which is computed later", p.variable(read).name),
+        check.error(Code::not_constant, p.start[i].span,
+                    fmt::format("a start value cannot read `{}`, which is computed later", p.variable(read).name),
                     "start values may use parameters and other start values");
       }
     }
@@ -172,12 +178,14 @@ void sort_equations(Check& check) {
   std::unordered_map<VarId, std::int32_t> maker;
   for (std::size_t i = 0; i < p.equations.size(); ++i) {
     maker[p.equations[i].target] = static_cast<std::int32_t>(entries.size());
-    entries.push_back({{Item::Kind::equation, static_cast<std::int32_t>(i)}, p.equations[i].target, p.equations[i].span});
+    entries.push_back(
+        {{Item::Kind::equation, static_cast<std::int32_t>(i)}, p.equations[i].target, p.equations[i].span});
   }
   for (std::size_t i = 0; i < p.samplers.size(); ++i) {
     const Sampler& s = p.samplers[i];
     for (const Assignment& a : s.body) maker[a.target] = static_cast<std::int32_t>(entries.size());
-    entries.push_back({{Item::Kind::sampler, static_cast<std::int32_t>(i)}, s.body.empty() ? 0 : s.body.front().target, s.span});
+    entries.push_back(
+        {{Item::Kind::sampler, static_cast<std::int32_t>(i)}, s.body.empty() ? 0 : s.body.front().target, s.span});
   }
   Graph graph(entries.size());
   const auto need = [&](std::size_t entry, NodeId value, bool own_values_are_memory) {

@@ -16,7 +16,9 @@ namespace {
 constexpr int kCrashSignals[] = {SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGABRT};
 constexpr std::size_t kStackBytes = 64 * 1024;
 
-int hang_signal() { return SIGRTMIN + 4; }
+int hang_signal() {
+  return SIGRTMIN + 4;
+}
 
 // Signal handlers can reach nothing but globals. Odd: a call is running; each call has its own number, so
 // that a late watchdog cannot hit the next call.
@@ -26,7 +28,9 @@ pthread_t g_thread;
 sigjmp_buf g_return;
 struct sigaction g_before[5];
 
-bool inside_call() { return (g_call.load(std::memory_order_relaxed) & 1) != 0 && pthread_equal(pthread_self(), g_thread); }
+bool inside_call() {
+  return (g_call.load(std::memory_order_relaxed) & 1) != 0 && pthread_equal(pthread_self(), g_thread);
+}
 
 void on_crash(int signal) {
   if (inside_call()) siglongjmp(g_return, signal);

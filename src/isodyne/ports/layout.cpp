@@ -13,7 +13,9 @@ namespace isodyne::ports {
 
 namespace {
 
-std::size_t bytes_of(Field::Kind kind) { return kind == Field::Kind::real ? 8 : kind == Field::Kind::boolean ? 1 : 4; }
+std::size_t bytes_of(Field::Kind kind) {
+  return kind == Field::Kind::real ? 8 : kind == Field::Kind::boolean ? 1 : 4;
+}
 
 const char* c_type(Field::Kind kind) {
   return kind == Field::Kind::real ? "double" : kind == Field::Kind::boolean ? "bool" : "int32_t";
@@ -70,7 +72,8 @@ std::string comment_of(const model::Program& program, const Field& f) {
   return fmt::format("/* {}{}{} */", type, text.empty() ? "" : ": ", text);
 }
 
-std::string struct_text(const model::Program& program, const std::string& name, const std::vector<Field>& fields, std::size_t bytes) {
+std::string struct_text(const model::Program& program, const std::string& name, const std::vector<Field>& fields,
+                        std::size_t bytes) {
   std::string text = fmt::format("typedef struct {} {{\n", name);
   for (const Field& f : fields) text += fmt::format("  {} {}; {}\n", c_type(f.kind), f.name, comment_of(program, f));
   if (fields.empty()) text += "  bool unused; /* a C struct needs a member */\n";
@@ -95,7 +98,8 @@ std::string enums_text(const model::Program& program, const Layout& layout) {
     const model::Choice& c = program.choices[static_cast<std::size_t>(choice)];
     text += fmt::format("/* {} */\nenum {{\n", c.name);
     for (std::size_t i = 0; i < c.labels.size(); ++i) {
-      text += fmt::format("  {}_{} = {}{}\n", upper(c_name(c.name)), upper(c.labels[i]), i, i + 1 < c.labels.size() ? "," : "");
+      text += fmt::format("  {}_{} = {}{}\n", upper(c_name(c.name)), upper(c.labels[i]), i,
+                          i + 1 < c.labels.size() ? "," : "");
     }
     text += "};\n\n";
   }
@@ -106,9 +110,10 @@ std::string enums_text(const model::Program& program, const Layout& layout) {
 
 std::string c_name(const std::string& name) {
   static const std::set<std::string> kWords = {
-      "auto",  "bool",   "break",  "case",    "char",   "const",    "continue", "default",  "do",     "double", "else",     "enum",
-      "extern", "float", "for",    "goto",    "if",     "inline",   "int",      "long",     "register", "restrict", "return", "short",
-      "signed", "sizeof", "static", "struct", "switch", "typedef",  "union",    "unsigned", "void",   "volatile", "while",  "true", "false"};
+      "auto",     "bool",     "break",  "case",     "char",   "const",  "continue", "default", "do",     "double",
+      "else",     "enum",     "extern", "float",    "for",    "goto",   "if",       "inline",  "int",    "long",
+      "register", "restrict", "return", "short",    "signed", "sizeof", "static",   "struct",  "switch", "typedef",
+      "union",    "unsigned", "void",   "volatile", "while",  "true",   "false"};
   std::string text = name;
   std::replace(text.begin(), text.end(), '.', '_');
   return kWords.contains(text) ? text + "_" : text;
@@ -117,7 +122,8 @@ std::string c_name(const std::string& name) {
 Layout layout_of(const model::Program& program, const model::Controller& controller) {
   Layout layout;
   for (const model::VarId id : controller.reads) layout.reads.push_back(field_of(program, id, controller.name + "."));
-  for (const model::ControllerWrite& w : controller.writes) layout.writes.push_back(field_of(program, w.value, controller.name + "."));
+  for (const model::ControllerWrite& w : controller.writes)
+    layout.writes.push_back(field_of(program, w.value, controller.name + "."));
   layout.reads_bytes = place(layout.reads);
   layout.writes_bytes = place(layout.writes);
   std::string identity;

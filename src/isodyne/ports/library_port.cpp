@@ -19,8 +19,13 @@ void to_function(void* address, Function& function) {
 }  // namespace
 
 LibraryPort::LibraryPort(std::string name, Layout layout, std::string folder, std::string library, CallGuard& guard)
-    : name_(std::move(name)), layout_(std::move(layout)), folder_(std::move(folder)), library_(std::move(library)), guard_(guard),
-      reads_(layout_.reads_bytes), writes_(layout_.writes_bytes) {}
+    : name_(std::move(name)),
+      layout_(std::move(layout)),
+      folder_(std::move(folder)),
+      library_(std::move(library)),
+      guard_(guard),
+      reads_(layout_.reads_bytes),
+      writes_(layout_.writes_bytes) {}
 
 LibraryPort::~LibraryPort() = default;  // the library stays loaded: after a crash nothing of it may run again
 
@@ -34,7 +39,8 @@ Result<std::string> LibraryPort::find_file() const {
     if (fs::is_regular_file(path, none)) return fs::absolute(path).string();
     tried += (tried.empty() ? "" : ", ") + path.string();
   }
-  return Failure{fmt::format("cannot find the library of controller `{}`", name_), "", fmt::format("tried {}; has it been built?", tried)};
+  return Failure{fmt::format("cannot find the library of controller `{}`", name_), "",
+                 fmt::format("tried {}; has it been built?", tried)};
 }
 
 Failure LibraryPort::failed(const char* what, const CallOutcome& outcome) const {
@@ -47,24 +53,31 @@ Status LibraryPort::start(Time period) {
   const auto file = find_file();
   if (!file) return file.failure();
   file_ = *file;
-  const CallOutcome loaded = guard_.run([](void* p) {
-    auto& self = *static_cast<LibraryPort*>(p);
-    self.handle_ = dlopen(self.file_.c_str(), RTLD_NOW | RTLD_LOCAL);
-  }, this);
+  const CallOutcome loaded = guard_.run(
+      [](void* p) {
+        auto& self = *static_cast<LibraryPort*>(p);
+        self.handle_ = dlopen(self.file_.c_str(), RTLD_NOW | RTLD_LOCAL);
+      },
+      this);
   if (loaded.kind != CallOutcome::Kind::returned) return failed("loading its library", loaded);
-  if (handle_ == nullptr) return Failure{fmt::format("cannot load the library of controller `{}`", name_), "", dlerror()};
+  if (handle_ == nullptr)
+    return Failure{fmt::format("cannot load the library of controller `{}`", name_), "", dlerror()};
   if (const Status symbols = find_symbols(); !symbols) return symbols;
   struct Call {
     LibraryPort* port;
     std::int64_t period;
     int result;
   } call{this, period.count(), 0};
-  const CallOutcome outcome = guard_.run([](void* p) {
-    auto& c = *static_cast<Call*>(p);
-    c.result = c.port->init_(&c.port->self_, c.period);
-  }, &call);
+  const CallOutcome outcome = guard_.run(
+      [](void* p) {
+        auto& c = *static_cast<Call*>(p);
+        c.result = c.port->init_(&c.port->self_, c.period);
+      },
+      &call);
   if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_init", outcome);
-  if (call.result != 0) return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_init gave up with code {}", call.result)};
+  if (call.result != 0)
+    return Failure{fmt::format("controller `{}`", name_), "",
+                   fmt::format("isodyne_init gave up with code {}", call.result)};
   return Done{};
 }
 
@@ -78,15 +91,26 @@ Status LibraryPort::find_symbols() {
     if (found[i] == nullptr) missing += (missing.empty() ? "`" : ", `") + std::string(names[i]) + "`";
   }
   if (!missing.empty()) {
-    return Failure{trouble, "", fmt::format("{} does not define {}; a controller needs all of isodyne_info, isodyne_init, isodyne_step, isodyne_close", library_, missing)};
+    return Failure{
+        trouble, "",
+        fmt::format(
+            "{} does not define {}; a controller needs all of isodyne_info, isodyne_init, isodyne_step, isodyne_close",
+            library_, missing)};
   }
   isodyne_controller_info info{};
   std::memcpy(&info, found[0], sizeof info);
   if (info.interface_version != ISODYNE_CONTROLLER_VERSION) {
-    return Failure{trouble, "", fmt::format("{} was built for version {} of isodyne/controller.h; this is version {}. Build it again", library_, info.interface_version, ISODYNE_CONTROLLER_VERSION)};
+    return Failure{
+        trouble, "",
+        fmt::format("{} was built for version {} of isodyne/controller.h; this is version {}. Build it again", library_,
+                    info.interface_version, ISODYNE_CONTROLLER_VERSION)};
   }
-  if (info.layout != layout_.identity || info.reads_bytes != layout_.reads_bytes || info.writes_bytes != layout_.writes_bytes) {
-    return Failure{trouble, "", fmt::format("{} was built for other channels than this bench has. Write the header again with `isodyne export header` and rebuild", library_)};
+  if (info.layout != layout_.identity || info.reads_bytes != layout_.reads_bytes ||
+      info.writes_bytes != layout_.writes_bytes) {
+    return Failure{trouble, "",
+                   fmt::format("{} was built for other channels than this bench has. Write the header again with "
+                               "`isodyne export header` and rebuild",
+                               library_)};
   }
   to_function(found[1], init_);
   to_function(found[2], step_);
@@ -101,28 +125,35 @@ Status LibraryPort::exchange(Time now, std::span<const double> reads, std::span<
     std::int64_t now;
     int result;
   } call{this, now.count(), 0};
-  const CallOutcome outcome = guard_.run([](void* p) {
-    auto& c = *static_cast<Call*>(p);
-    c.result = c.port->step_(c.port->self_, c.now, c.port->reads_.data(), c.port->writes_.data());
-  }, &call);
+  const CallOutcome outcome = guard_.run(
+      [](void* p) {
+        auto& c = *static_cast<Call*>(p);
+        c.result = c.port->step_(c.port->self_, c.now, c.port->reads_.data(), c.port->writes_.data());
+      },
+      &call);
   if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_step", outcome);
-  if (call.result != 0) return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_step gave up with code {}", call.result)};
+  if (call.result != 0)
+    return Failure{fmt::format("controller `{}`", name_), "",
+                   fmt::format("isodyne_step gave up with code {}", call.result)};
   const int wrong = unpack(layout_.writes, writes_.data(), writes);
   if (wrong >= 0) {
     const Field& f = layout_.writes[static_cast<std::size_t>(wrong)];
     return Failure{fmt::format("controller `{}`", name_), "",
                    fmt::format("it wrote {} to `{}`, which {}", writes[static_cast<std::size_t>(wrong)], f.name,
-                               f.kind == Field::Kind::choice ? fmt::format("takes 0 to {}", f.labels - 1) : "takes finite numbers")};
+                               f.kind == Field::Kind::choice ? fmt::format("takes 0 to {}", f.labels - 1)
+                                                             : "takes finite numbers")};
   }
   return Done{};
 }
 
 void LibraryPort::close() {
   if (close_ == nullptr) return;
-  const CallOutcome outcome = guard_.run([](void* p) {
-    auto& self = *static_cast<LibraryPort*>(p);
-    self.close_(self.self_);
-  }, this);
+  const CallOutcome outcome = guard_.run(
+      [](void* p) {
+        auto& self = *static_cast<LibraryPort*>(p);
+        self.close_(self.self_);
+      },
+      this);
   if (outcome.kind == CallOutcome::Kind::returned) dlclose(handle_);
   close_ = nullptr;
 }

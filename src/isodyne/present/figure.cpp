@@ -17,7 +17,8 @@ namespace isodyne::present {
 
 namespace {
 
-/// The palette of Okabe and Ito ("Color Universal Design", 2008), dark colours first: told apart by colour-blind readers.
+/// The palette of Okabe and Ito ("Color Universal Design", 2008), dark colours first: told apart by colour-blind
+/// readers.
 constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000"};
 
 /// The time axis in the unit that gives readable numbers.
@@ -50,17 +51,20 @@ std::string unit_text(const model::Variable& v) {
   return v.type.kind == model::Type::Kind::integer ? "count" : "";
 }
 
-Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids, const record::Recording& recording) {
+Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids,
+               const record::Recording& recording) {
   const model::Variable& first = program.variable(ids.front());
   Panel panel;
   panel.unit = unit_text(first);
   panel.lanes = first.type.kind == model::Type::Kind::boolean;
-  if (first.type.kind == model::Type::Kind::choice) panel.labels = program.choices[static_cast<std::size_t>(first.type.choice)].labels;
+  if (first.type.kind == model::Type::Kind::choice)
+    panel.labels = program.choices[static_cast<std::size_t>(first.type.choice)].labels;
   for (const model::VarId id : ids) {
     const model::Variable& v = program.variable(id);
     Curve curve;
     curve.label = v.name;
-    curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator || v.role == model::Role::controller_output;
+    curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator ||
+                  v.role == model::Role::controller_output;
     const auto values = recording.signal(v.name);
     for (std::size_t i = 0; values && i < values->size(); ++i) {
       // A held value is drawn where it changes, and at the end.
@@ -93,7 +97,8 @@ std::vector<Band> fault_bands(const record::Recording& recording, double end) {
 
 /// One curve's data block, and the plot clause that draws it.
 /// In a panel of truth values each curve has a lane of its own, the first on top.
-void add_curve(std::string& data, std::string& plot, const Panel& panel, std::size_t index, const std::string& block, const TimeAxis& axis) {
+void add_curve(std::string& data, std::string& plot, const Panel& panel, std::size_t index, const std::string& block,
+               const TimeAxis& axis) {
   const Curve& curve = panel.curves[index];
   const double lane = panel.lanes ? static_cast<double>(panel.curves.size() - 1 - index) : 0;
   const double height = panel.lanes ? 0.7 : 1;
@@ -108,7 +113,8 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   data += "END\n";
   const char* colour = kColours[index % std::size(kColours)];
   plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
-                      curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1, quoted(panel.lanes ? "" : curve.label));
+                      curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
+                      quoted(panel.lanes ? "" : curve.label));
 }
 
 std::optional<std::pair<double, double>> range_of(const Panel& panel) {
@@ -140,13 +146,15 @@ std::string tics(const Panel& panel) {
   if (panel.lanes) {
     std::string lanes;
     for (std::size_t i = 0; i < panel.curves.size(); ++i) {
-      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.curves[i].label), static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
+      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.curves[i].label),
+                           static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
     }
     return fmt::format("set ytics ({})\n", lanes);
   }
   if (panel.labels.empty()) return "set ytics auto\n";
   std::string list;
-  for (std::size_t i = 0; i < panel.labels.size(); ++i) list += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.labels[i]), i);
+  for (std::size_t i = 0; i < panel.labels.size(); ++i)
+    list += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.labels[i]), i);
   return fmt::format("set ytics ({})\n", list);
 }
 
@@ -176,12 +184,16 @@ class Script {
   static constexpr int kWidth = 1280, kLeft = 110, kRight = 190;
 
   double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
-  double x(double seconds) const { return (kLeft + (kWidth - kLeft - kRight) * seconds / std::max(d_.end, 1e-9)) / kWidth; }
+  double x(double seconds) const {
+    return (kLeft + (kWidth - kLeft - kRight) * seconds / std::max(d_.end, 1e-9)) / kWidth;
+  }
 
   /// Title, and the marks' numbers above the first panel with their words below the last.
   std::string header() const {
-    std::string out = fmt::format("set label 1 {} at screen {:.4f}, screen {:.4f} font \",15\"\n", quoted(d_.title), double(kLeft) / kWidth, y(22));
-    out += fmt::format("set label 2 {} at screen {:.4f}, screen {:.4f} font \",11\" tc rgb \"#555555\"\n", quoted(d_.subtitle), double(kLeft) / kWidth, y(44));
+    std::string out = fmt::format("set label 1 {} at screen {:.4f}, screen {:.4f} font \",15\"\n", quoted(d_.title),
+                                  double(kLeft) / kWidth, y(22));
+    out += fmt::format("set label 2 {} at screen {:.4f}, screen {:.4f} font \",11\" tc rgb \"#555555\"\n",
+                       quoted(d_.subtitle), double(kLeft) / kWidth, y(44));
     int tag = 10;
     int line_of_band = 0;
     std::set<std::string> named;
@@ -189,22 +201,24 @@ class Script {
       for (const Band& b : *bands) {
         if (!named.insert(b.label).second) continue;  // the first of several bands carries the name
         const std::string text = bands == &d_.faults ? "fault " + b.label : b.label + " broken";
-        out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"{}\"\n", tag++, quoted(text), x(b.begin),
-                           y(62 + 13 * static_cast<double>(line_of_band++)), colour);
+        out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"{}\"\n", tag++,
+                           quoted(text), x(b.begin), y(62 + 13 * static_cast<double>(line_of_band++)), colour);
       }
     }
     for (std::size_t i = 0; i < d_.marks.size();) {  // numbers that would overlap become "1–4"
       std::size_t last = i;
       while (last + 1 < d_.marks.size() && x(d_.marks[last + 1].at) - x(d_.marks[i].at) < 0.02) ++last;
       const std::string number = last == i ? std::to_string(i + 1) : fmt::format("{}–{}", i + 1, last + 1);
-      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n", tag++, quoted(number), x(d_.marks[i].at), y(top_ - 8));
+      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n",
+                         tag++, quoted(number), x(d_.marks[i].at), y(top_ - 8));
       i = last + 1;
     }
     for (std::size_t i = 0; i < d_.marks.size(); ++i) {
       const double column = i % 2 == 0 ? double(kLeft) / kWidth : 0.52;
       const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / 2));
       out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
-                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 75))), column, line);
+                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 75))),
+                         column, line);
     }
     return out;
   }
@@ -214,18 +228,24 @@ class Script {
     const bool last = index + 1 == d_.panels.size();
     const double from_top = top_ + panel_height_ * static_cast<double>(index);
     std::string data, plot;
-    for (std::size_t c = 0; c < p.curves.size(); ++c) add_curve(data, plot, p, c, fmt::format("$p{}c{}", index, c), axis_);
+    for (std::size_t c = 0; c < p.curves.size(); ++c)
+      add_curve(data, plot, p, c, fmt::format("$p{}c{}", index, c), axis_);
     std::string out = data;
-    out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth, 1.0 - double(kRight) / kWidth);
-    out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6), y(from_top + panel_height_ - 10));
+    out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth,
+                       1.0 - double(kRight) / kWidth);
+    out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6),
+                       y(from_top + panel_height_ - 10));
     out += fmt::format("set xrange [0:{:.9g}]\n", std::max(d_.end, 1e-9) / axis_.factor);
     const auto range = range_of(p);
     out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
                  : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
     out += tics(p);
-    out += last ? fmt::format("set format x \"%g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit) : "set format x \"\"\nunset xlabel\n";
+    out += last ? fmt::format("set format x \"%g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit)
+                : "set format x \"\"\nunset xlabel\n";
     out += p.unit.empty() ? "unset ylabel\n" : fmt::format("set ylabel {} offset 0.5,0\n", quoted(p.unit));
-    out += "set grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw 0.6\nset border 3 lc rgb \"#666666\"\nset tics nomirror out scale 0.5 tc rgb \"#333333\"\n";
+    out +=
+        "set grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw 0.6\nset border 3 lc rgb \"#666666\"\nset tics nomirror out "
+        "scale 0.5 tc rgb \"#333333\"\n";
     out += "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
     out += overlays(p);
     out += "plot " + plot + "\n";
@@ -238,16 +258,22 @@ class Script {
     std::string out;
     int object = 1, arrow = 1, label = 200;
     for (const Band& b : d_.faults) {
-      out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#F0E442\" fs transparent solid 0.30 noborder behind\n",
-                         object++, b.begin / axis_.factor, b.end / axis_.factor);
+      out += fmt::format(
+          "set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#F0E442\" fs transparent solid "
+          "0.30 noborder behind\n",
+          object++, b.begin / axis_.factor, b.end / axis_.factor);
     }
     for (const Band& b : d_.breaches) {
       const double shown_end = std::max(b.end, b.begin + 0.002 * d_.end);
-      out += fmt::format("set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#D55E00\" fs transparent solid 0.22 noborder behind\n",
-                         object++, b.begin / axis_.factor, shown_end / axis_.factor);
+      out += fmt::format(
+          "set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#D55E00\" fs transparent solid "
+          "0.22 noborder behind\n",
+          object++, b.begin / axis_.factor, shown_end / axis_.factor);
     }
     for (const Mark& m : d_.marks) {
-      out += fmt::format("set arrow {} from {:.9g}, graph 0 to {:.9g}, graph 1 nohead lc rgb \"#999999\" lw 0.7 dt 3 back\n", arrow++, m.at / axis_.factor, m.at / axis_.factor);
+      out += fmt::format(
+          "set arrow {} from {:.9g}, graph 0 to {:.9g}, graph 1 nohead lc rgb \"#999999\" lw 0.7 dt 3 back\n", arrow++,
+          m.at / axis_.factor, m.at / axis_.factor);
     }
     std::map<double, std::string> by_value;
     const auto range = range_of(p);
@@ -258,12 +284,16 @@ class Script {
       if (names.find(l.label) == std::string::npos) names += (names.empty() ? "" : ", ") + l.label;
     }
     for (const auto& [value, names] : by_value) {
-      out += fmt::format("set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"#A33F00\" lw 1.2 dt 2 back\n", arrow++, value, value);
+      out += fmt::format(
+          "set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"#A33F00\" lw 1.2 dt 2 "
+          "back\n",
+          arrow++, value, value);
       const auto opposite = by_value.find(-value);
       const bool pair = value != 0 && opposite != by_value.end() && opposite->second == names;
       if (pair && value < 0) continue;  // one label for both
-      out += fmt::format("set label {} {} at graph 0.995, first {:.9g} right offset 0,0.55 font \",9\" tc rgb \"#A33F00\"\n", label++,
-                         quoted(fmt::format("{} {}{}", names, pair ? "±" : "", format_number(value))), value);
+      out += fmt::format(
+          "set label {} {} at graph 0.995, first {:.9g} right offset 0,0.55 font \",9\" tc rgb \"#A33F00\"\n", label++,
+          quoted(fmt::format("{} {}{}", names, pair ? "±" : "", format_number(value))), value);
     }
     return out;
   }
@@ -295,7 +325,8 @@ std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<doubl
   return kept;
 }
 
-FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording, const Summary& summary) {
+FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
+                  const Summary& summary) {
   FigureData d;
   d.name = figure.name;
   d.title = fmt::format("{}: {}", summary.bench, figure.title);
@@ -346,8 +377,12 @@ Status draw(const FigureData& data, const std::string& folder) {
     errno = 0;
     FILE* pipe = popen("gnuplot >/dev/null 2>&1", "w");
     if (pipe == nullptr) return Failure{"cannot start gnuplot for", file, std::strerror(errno)};
-    std::string text = svg ? fmt::format("set terminal svg size 1280,{} font \"DejaVu Sans,11\" background \"#FFFFFF\" noenhanced\n", script.height())
-                           : fmt::format("set terminal pngcairo size 1280,{} font \"DejaVu Sans,9.5\" background \"#FFFFFF\" noenhanced\n", script.height());
+    std::string text =
+        svg ? fmt::format("set terminal svg size 1280,{} font \"DejaVu Sans,11\" background \"#FFFFFF\" noenhanced\n",
+                          script.height())
+            : fmt::format(
+                  "set terminal pngcairo size 1280,{} font \"DejaVu Sans,9.5\" background \"#FFFFFF\" noenhanced\n",
+                  script.height());
     text += fmt::format("set output {}\n", quoted(file));
     text += body;
     const bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();

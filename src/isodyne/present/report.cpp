@@ -24,14 +24,17 @@ Result<RunFolder> open_run(const std::string& path) {
   if (!summary) return summary.failure();
   RunFolder run{path, std::move(*summary), std::move(*recording), nullptr};
   const record::RunIdentity& identity = run.recording->identity();
-  const model::Loaded loaded = model::load_bench("", identity.main, [&](const std::string& relative) -> Result<std::string> {
-    for (const auto& [name, text] : identity.sources) {
-      if (name == relative) return text;
-    }
-    return Failure{"the recording has no source called", relative, ""};
-  });
+  const model::Loaded loaded =
+      model::load_bench("", identity.main, [&](const std::string& relative) -> Result<std::string> {
+        for (const auto& [name, text] : identity.sources) {
+          if (name == relative) return text;
+        }
+        return Failure{"the recording has no source called", relative, ""};
+      });
   if (loaded.program == nullptr) {
-    return Failure{"cannot use the bench in the recording of", path, "this version of Isodyne reads it differently:\n" + loaded.diagnostics.render(*loaded.sources, false)};
+    return Failure{
+        "cannot use the bench in the recording of", path,
+        "this version of Isodyne reads it differently:\n" + loaded.diagnostics.render(*loaded.sources, false)};
   }
   run.program = loaded.program;
   return run;
@@ -98,7 +101,9 @@ const char* look_of(const std::string& answer) {
   return "open";
 }
 
-std::string seconds(const std::optional<double>& t) { return t ? fmt::format("{:.3f} s", *t) : "–"; }
+std::string seconds(const std::optional<double>& t) {
+  return t ? fmt::format("{:.3f} s", *t) : "–";
+}
 
 std::string verdict_cell(const SummaryRow& row) {
   return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), escaped(row.answer));
@@ -116,7 +121,8 @@ std::string counts_text(const Summary& s) {
 /// Requirements down, runs across: the first thing a reviewer wants to see.
 std::string overview(const std::vector<RunFolder>& runs) {
   std::string html = "<h2 class=\"first\">Overview</h2>\n<table><tr><th>Requirement</th><th></th>";
-  for (std::size_t i = 0; i < runs.size(); ++i) html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
+  for (std::size_t i = 0; i < runs.size(); ++i)
+    html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
   html += "</tr>\n";
   std::vector<std::string> names;
   std::map<std::string, std::string> descriptions;
@@ -128,10 +134,13 @@ std::string overview(const std::vector<RunFolder>& runs) {
   for (const std::string& name : names) {
     html += fmt::format("<tr><td><b>{}</b></td><td>{}</td>", escaped(name), escaped(descriptions[name]));
     for (const RunFolder& run : runs) {
-      const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(), [&](const SummaryRow& r) { return r.name == name; });
-      html += row == run.summary.rows.end() ? "<td>–</td>"
-                                            : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>", look_of(row->answer),
-                                                          escaped(row->answer), row->worst_margin ? escaped("margin " + row->margin_text()) : "");
+      const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
+                                    [&](const SummaryRow& r) { return r.name == name; });
+      html += row == run.summary.rows.end()
+                  ? "<td>–</td>"
+                  : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>",
+                                look_of(row->answer), escaped(row->answer),
+                                row->worst_margin ? escaped("margin " + row->margin_text()) : "");
     }
     html += "</tr>\n";
   }
@@ -140,28 +149,38 @@ std::string overview(const std::vector<RunFolder>& runs) {
 
 std::string verdict_table(const Summary& s) {
   std::string html =
-      "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th class=\"n\">at</th>"
+      "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th "
+      "class=\"n\">at</th>"
       "<th class=\"n\">First broken</th><th class=\"n\">Tested</th><th>What it says</th></tr>\n";
   for (const SummaryRow& r : s.rows) {
-    html += fmt::format("<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}×</td><td>{}<br><code>{}</code>{}</td></tr>\n",
-                        escaped(r.name), verdict_cell(r), escaped(r.margin_text()), seconds(r.worst_at_s), seconds(r.first_breach_s), r.tests,
-                        escaped(r.description), escaped(r.formula), r.source.empty() ? "" : fmt::format("<br><span class=\"soft\">{}</span>", escaped(r.source)));
+    html += fmt::format(
+        "<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
+        "class=\"n\">{}×</td><td>{}<br><code>{}</code>{}</td></tr>\n",
+        escaped(r.name), verdict_cell(r), escaped(r.margin_text()), seconds(r.worst_at_s), seconds(r.first_breach_s),
+        r.tests, escaped(r.description), escaped(r.formula),
+        r.source.empty() ? "" : fmt::format("<br><span class=\"soft\">{}</span>", escaped(r.source)));
   }
-  return html + "</table>\n<p class=\"soft\">A margin is the distance to the limit at the worst instant, in the unit of the signal; negative: beyond the limit. "
-                "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
+  return html +
+         "</table>\n<p class=\"soft\">A margin is the distance to the limit at the worst instant, in the unit of the "
+         "signal; negative: beyond the limit. "
+         "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
 }
 
 std::string events_table(const record::Recording& recording) {
   constexpr std::size_t kMostEvents = 400;
-  std::string html = fmt::format("<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table><tr><th class=\"n\">Time</th><th>What</th><th>Where</th><th></th></tr>\n",
-                                 recording.events().size() <= 60 ? " open" : "", recording.events().size());
+  std::string html = fmt::format(
+      "<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table><tr><th "
+      "class=\"n\">Time</th><th>What</th><th>Where</th><th></th></tr>\n",
+      recording.events().size() <= 60 ? " open" : "", recording.events().size());
   std::size_t shown = 0;
   for (const record::RecordedEvent& e : recording.events()) {
     if (++shown > kMostEvents) break;
-    html += fmt::format("<tr><td class=\"n\">{:.3f} s</td><td>{}</td><td>{}</td><td>{}</td></tr>\n", to_seconds(e.at), escaped(e.kind), escaped(e.subject), escaped(e.text));
+    html += fmt::format("<tr><td class=\"n\">{:.3f} s</td><td>{}</td><td>{}</td><td>{}</td></tr>\n", to_seconds(e.at),
+                        escaped(e.kind), escaped(e.subject), escaped(e.text));
   }
   html += "</table></details>\n";
-  if (shown > kMostEvents) html += fmt::format("<p class=\"soft\">The first {} events; all are in the recording.</p>\n", kMostEvents);
+  if (shown > kMostEvents)
+    html += fmt::format("<p class=\"soft\">The first {} events; all are in the recording.</p>\n", kMostEvents);
   return html;
 }
 
@@ -175,8 +194,11 @@ Result<std::string> figures_html(const RunFolder& run) {
     // Several drawings in one page: their inner names must not meet.
     std::string drawing = svg->substr(begin);
     const std::string prefix = fmt::format("r{:x}", fnv1a(run.path + figure.name));
-    for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix}, {"xlink:href='#", "xlink:href='#" + prefix}, {"url(#", "url(#" + prefix}}) {
-      for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size())) drawing.replace(at, from.size(), to);
+    for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix},
+                                   {"xlink:href='#", "xlink:href='#" + prefix},
+                                   {"url(#", "url(#" + prefix}}) {
+      for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size()))
+        drawing.replace(at, from.size(), to);
     }
     html += fmt::format("<figure>{}</figure>\n", drawing);
   }
@@ -187,37 +209,47 @@ std::string facts(const RunFolder& run) {
   const Summary& s = run.summary;
   std::string faults;
   for (const std::string& name : s.faults) {
-    const auto fault = std::find_if(run.program->faults.begin(), run.program->faults.end(), [&](const model::Fault& f) { return f.name == name; });
+    const auto fault = std::find_if(run.program->faults.begin(), run.program->faults.end(),
+                                    [&](const model::Fault& f) { return f.name == name; });
     const std::string doc = fault == run.program->faults.end() || fault->doc.empty() ? "" : ": " + fault->doc;
     faults += fmt::format("{}{}{}", faults.empty() ? "" : "; ", name, doc);
   }
-  const auto row = [](const char* what, const std::string& text) { return fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text)); };
+  const auto row = [](const char* what, const std::string& text) {
+    return fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text));
+  };
   std::string scenario = s.scenario;
   for (const model::Scenario& sc : run.program->scenarios) {
     if (sc.name == s.scenario && !sc.doc.empty()) scenario += ": " + sc.doc;
   }
-  return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) + row("Controller setting", s.setting) +
-         row("Seed", s.seed) + row("Step", fmt::format("{} (rk4), recorded every {}", format_span(run.program->step), format_span(run.program->record_period))) +
-         row("Simulated", fmt::format("{:.3f} s in {:.1f} s of wall time, started {}", s.ended_at_s, s.wall_seconds, s.started)) + row("Ending", s.ending) +
-         row("Isodyne", s.version) + "</table>\n";
+  return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) +
+         row("Controller setting", s.setting) + row("Seed", s.seed) +
+         row("Step", fmt::format("{} (rk4), recorded every {}", format_span(run.program->step),
+                                 format_span(run.program->record_period))) +
+         row("Simulated",
+             fmt::format("{:.3f} s in {:.1f} s of wall time, started {}", s.ended_at_s, s.wall_seconds, s.started)) +
+         row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";
 }
 
 Result<std::string> run_section(const RunFolder& run, std::size_t number) {
   const Summary& s = run.summary;
   std::string html = fmt::format("<h2 id=\"run{}\">{}</h2>\n<p>{}.</p>\n", number, escaped(s.title()), counts_text(s));
   if (!s.explanation.empty()) {
-    html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending), escaped(s.explanation));
+    html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
+                        escaped(s.explanation));
     for (const std::string& d : s.details) html += "<br>" + escaped(d);
     html += "</div>\n";
   }
   for (const std::string& f : s.not_injected) {
-    html += fmt::format("<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
+    html += fmt::format(
+        "<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
   }
   const auto figures = figures_html(run);
   if (!figures) return figures.failure();
   html += facts(run) + verdict_table(s) + *figures + events_table(*run.recording);
-  html += fmt::format("<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built, this gives the same recording, bit for bit:</p>\n<pre>{}</pre>\n",
-                      escaped(s.command));
+  html += fmt::format(
+      "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built, this gives the same "
+      "recording, bit for bit:</p>\n<pre>{}</pre>\n",
+      escaped(s.command));
   return html;
 }
 
@@ -238,9 +270,12 @@ std::string sources_html(const std::vector<RunFolder>& runs) {
 
 Result<std::string> report_html(const std::vector<RunFolder>& runs) {
   const Summary& first = runs.front().summary;
-  const std::string title = runs.size() == 1 ? fmt::format("{}: {}", first.bench, first.title()) : fmt::format("{}: {} runs", first.bench, runs.size());
-  std::string html = fmt::format("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">\n<title>{}</title>\n<style>{}</style></head><body>\n",
-                                 escaped(title), kStyle);
+  const std::string title = runs.size() == 1 ? fmt::format("{}: {}", first.bench, first.title())
+                                             : fmt::format("{}: {} runs", first.bench, runs.size());
+  std::string html = fmt::format(
+      "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" "
+      "content=\"width=device-width\">\n<title>{}</title>\n<style>{}</style></head><body>\n",
+      escaped(title), kStyle);
   html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
   if (runs.size() > 1) html += overview(runs);
   for (std::size_t i = 0; i < runs.size(); ++i) {

@@ -25,7 +25,8 @@ std::string SummaryRow::margin_text() const {
 
 std::size_t Summary::count(judge::Answer answer) const {
   const std::string word = judge::answer_word(answer);
-  return static_cast<std::size_t>(std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == word; }));
+  return static_cast<std::size_t>(
+      std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == word; }));
 }
 
 std::string Summary::title() const {
@@ -79,7 +80,9 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
 
 namespace {
 template <typename T>
-Json maybe(const std::optional<T>& value) { return value ? Json(*value) : Json(nullptr); }
+Json maybe(const std::optional<T>& value) {
+  return value ? Json(*value) : Json(nullptr);
+}
 
 template <typename T>
 std::optional<T> maybe(const Json& json, const char* key) {
@@ -148,7 +151,8 @@ Result<Summary> read_summary(const std::string& file) {
   if (!text) return text.failure();
   try {
     const Json j = Json::parse(*text);
-    if (j.at("format") != "isodyne verdicts") return Failure{"cannot read the verdicts", file, "this is another kind of file"};
+    if (j.at("format") != "isodyne verdicts")
+      return Failure{"cannot read the verdicts", file, "this is another kind of file"};
     Summary s;
     s.bench = j.at("bench");
     s.bench_file = j.at("bench_file");

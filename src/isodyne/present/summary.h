@@ -16,7 +16,7 @@ namespace isodyne::present {
 
 struct SummaryRow {
   std::string name, description, source, formula;
-  std::string answer;                ///< a word of judge::answer_word
+  std::string answer;  ///< a word of judge::answer_word
   std::int64_t tests = 0;
   std::optional<double> first_breach_s;
   std::vector<std::pair<double, double>> breaches_s;
@@ -32,7 +32,7 @@ struct Summary {
   std::string bench, bench_file, scenario, setting, seed, version;
   std::vector<std::string> faults;
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
-  std::string started;  ///< wall clock, ISO 8601
+  std::string started;                    ///< wall clock, ISO 8601
   double wall_seconds = 0;
   std::string ending, explanation;
   std::vector<std::string> details;

@@ -41,8 +41,12 @@ bool attribute(hid_t object, const char* name, const std::string& value) {
   return attribute(object, name, text_type(kept.size()).get(), kept.data());
 }
 
-bool attribute(hid_t object, const char* name, double value) { return attribute(object, name, H5T_NATIVE_DOUBLE, &value); }
-bool attribute(hid_t object, const char* name, std::int64_t value) { return attribute(object, name, H5T_NATIVE_INT64, &value); }
+bool attribute(hid_t object, const char* name, double value) {
+  return attribute(object, name, H5T_NATIVE_DOUBLE, &value);
+}
+bool attribute(hid_t object, const char* name, std::int64_t value) {
+  return attribute(object, name, H5T_NATIVE_INT64, &value);
+}
 
 Handle dataset_settings(bool chunked) {
   Handle settings(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
@@ -78,7 +82,8 @@ bool write_source(hid_t where, const std::string& name, const std::string& text)
   const Handle space(H5Screate(H5S_SCALAR), H5Sclose);
   const Handle settings = dataset_settings(false);
   const Handle type = text_type(text.size());
-  const Handle made(H5Dcreate2(where, name.c_str(), type.get(), space.get(), H5P_DEFAULT, settings.get(), H5P_DEFAULT), H5Dclose);
+  const Handle made(H5Dcreate2(where, name.c_str(), type.get(), space.get(), H5P_DEFAULT, settings.get(), H5P_DEFAULT),
+                    H5Dclose);
   const std::string content = text.empty() ? std::string(1, '\0') : text;
   return made.good() && H5Dwrite(made.get(), type.get(), H5S_ALL, H5S_ALL, H5P_DEFAULT, content.data()) >= 0;
 }
@@ -128,7 +133,10 @@ std::vector<model::VarId> recorded_variables(const model::Program& program) {
 }
 
 Recorder::Recorder(std::string file, std::shared_ptr<const model::Program> program)
-    : file_(std::move(file)), program_(std::move(program)), h5_(std::make_unique<Files>()), columns_(recorded_variables(*program_)) {
+    : file_(std::move(file)),
+      program_(std::move(program)),
+      h5_(std::make_unique<Files>()),
+      columns_(recorded_variables(*program_)) {
   times_.reserve(kRowsPerFlush + 1);
   values_.resize(columns_.size());
   for (auto& v : values_) v.reserve(kRowsPerFlush + 1);
@@ -137,7 +145,9 @@ Recorder::Recorder(std::string file, std::shared_ptr<const model::Program> progr
 
 Recorder::~Recorder() = default;
 
-Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file, std::shared_ptr<const model::Program> program, const RunIdentity& identity) {
+Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
+                                                   std::shared_ptr<const model::Program> program,
+                                                   const RunIdentity& identity) {
   quiet_hdf5();
   std::unique_ptr<Recorder> r(new Recorder(file, std::move(program)));
   errno = 0;
@@ -150,12 +160,14 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file, std:
   std::string faults;
   for (const std::string& f : identity.faults) faults += (faults.empty() ? "" : ",") + f;
   const model::Program& p = *r->program_;
-  bool good = attribute(root, "format", std::string("isodyne recording")) && attribute(root, "format_version", std::int64_t{1}) &&
-              attribute(root, "isodyne_version", identity.version) && attribute(root, "bench", p.name) && attribute(root, "bench_file", identity.main) &&
-              attribute(root, "scenario", identity.scenario) && attribute(root, "faults", faults) && attribute(root, "setting", identity.setting) &&
-              attribute(root, "for", identity.longest) && attribute(root, "seed", std::to_string(identity.seed)) &&
-              attribute(root, "step_ns", p.step.count()) && attribute(root, "record_period_ns", p.record_period.count()) &&
-              attribute(root, "method", std::string("rk4"));
+  bool good =
+      attribute(root, "format", std::string("isodyne recording")) &&
+      attribute(root, "format_version", std::int64_t{1}) && attribute(root, "isodyne_version", identity.version) &&
+      attribute(root, "bench", p.name) && attribute(root, "bench_file", identity.main) &&
+      attribute(root, "scenario", identity.scenario) && attribute(root, "faults", faults) &&
+      attribute(root, "setting", identity.setting) && attribute(root, "for", identity.longest) &&
+      attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&
+      attribute(root, "record_period_ns", p.record_period.count()) && attribute(root, "method", std::string("rk4"));
   const Handle sources = group(root, "sources");
   for (std::size_t i = 0; good && i < identity.sources.size(); ++i) {
     // A slash would make groups of the name's folders.
@@ -180,9 +192,11 @@ bool Recorder::create_signals() {
     const model::Variable& v = program_->variable(id);
     Handle made = column(signals.get(), v.name.c_str(), H5T_NATIVE_DOUBLE);
     const bool real = v.type.kind == model::Type::Kind::real;
-    good = good && made.good() && attribute(made.get(), "unit", real ? si_text(v.type.dimension) : program_->type_text(v)) &&
+    good = good && made.good() &&
+           attribute(made.get(), "unit", real ? si_text(v.type.dimension) : program_->type_text(v)) &&
            attribute(made.get(), "read_in", v.unit.text) && attribute(made.get(), "read_factor", v.unit.factor) &&
-           attribute(made.get(), "description", v.doc) && attribute(made.get(), "source", program_->sources->place(v.span));
+           attribute(made.get(), "description", v.doc) &&
+           attribute(made.get(), "source", program_->sources->place(v.span));
     h5_->columns.push_back(std::move(made));
   }
   h5_->event_type = event_row_type();
@@ -261,7 +275,8 @@ void Recorder::flush() {
   h5_->rows += rows;
   const std::vector<EventRow> lines = event_rows();
   events_.clear();
-  if (good && !lines.empty()) good = append(h5_->events, h5_->event_type.get(), h5_->event_rows, lines.size(), lines.data());
+  if (good && !lines.empty())
+    good = append(h5_->events, h5_->event_type.get(), h5_->event_rows, lines.size(), lines.data());
   h5_->event_rows += lines.size();
   if (good && H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) >= 0) return;
   whole_ = false;
@@ -272,7 +287,8 @@ Status Recorder::close(bench::Ending ending) {
   flush();
   const bench::Ending told = good_ ? ending : bench::Ending::not_recorded;
   errno = 0;
-  if (whole_ && (!attribute(h5_->file.get(), "ending", std::string(bench::ending_word(told))) || H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) < 0)) {
+  if (whole_ && (!attribute(h5_->file.get(), "ending", std::string(bench::ending_word(told))) ||
+                 H5Fflush(h5_->file.get(), H5F_SCOPE_GLOBAL) < 0)) {
     whole_ = false;
     fail(errno);
   }

@@ -23,8 +23,8 @@ struct RunIdentity {
   std::vector<std::string> faults;
   std::string setting;
   std::uint64_t seed = 1;
-  std::string main;  ///< name of the main source
-  std::string longest;  ///< span given on the command line; may be empty
+  std::string main;                                          ///< name of the main source
+  std::string longest;                                       ///< span given on the command line; may be empty
   std::vector<std::pair<std::string, std::string>> sources;  ///< relative name, text; the main file first
 };
 
@@ -32,7 +32,8 @@ class Recorder {
  public:
   static constexpr std::size_t kRowsPerFlush = 512;
 
-  static Result<std::unique_ptr<Recorder>> create(const std::string& file, std::shared_ptr<const model::Program> program,
+  static Result<std::unique_ptr<Recorder>> create(const std::string& file,
+                                                  std::shared_ptr<const model::Program> program,
                                                   const RunIdentity& identity);
   ~Recorder();
 

@@ -32,7 +32,8 @@ std::optional<std::string> text_attribute(hid_t object, const char* name) {
 std::optional<hsize_t> rows_of(hid_t dataset) {
   const Handle space(H5Dget_space(dataset), H5Sclose);
   hsize_t rows = 0;
-  if (H5Sget_simple_extent_ndims(space.get()) != 1 || H5Sget_simple_extent_dims(space.get(), &rows, nullptr) < 0) return std::nullopt;
+  if (H5Sget_simple_extent_ndims(space.get()) != 1 || H5Sget_simple_extent_dims(space.get(), &rows, nullptr) < 0)
+    return std::nullopt;
   return rows > kMostRows ? std::nullopt : std::optional(rows);
 }
 
@@ -45,7 +46,9 @@ bool read_first(hid_t dataset, hid_t type, hsize_t count, void* to) {
   return H5Dread(dataset, type, memory.get(), space.get(), H5P_DEFAULT, to) >= 0;
 }
 
-std::string text_of(const char* from, std::size_t most) { return std::string(from, strnlen(from, most)); }
+std::string text_of(const char* from, std::size_t most) {
+  return std::string(from, strnlen(from, most));
+}
 
 }  // namespace
 
@@ -62,7 +65,8 @@ Result<std::unique_ptr<Recording>> Recording::open(const std::string& file) {
   if (!std::filesystem::exists(file, none)) return Failure{"cannot open the recording", file, "no such file"};
   std::unique_ptr<Recording> r(new Recording);
   r->h5_->file = Handle(H5Fopen(file.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
-  if (!r->h5_->file.good()) return Failure{"cannot open the recording", file, "it is not an HDF5 file, or it is damaged"};
+  if (!r->h5_->file.good())
+    return Failure{"cannot open the recording", file, "it is not an HDF5 file, or it is damaged"};
   if (text_attribute(r->h5_->file.get(), "format").value_or("") != "isodyne recording") {
     return Failure{"cannot open the recording", file, "it is an HDF5 file, but not a recording of Isodyne"};
   }
@@ -104,7 +108,8 @@ bool Recording::read_sources() {
   if (!group.good() || H5Gget_info(group.get(), &info) < 0 || info.nlinks > 1000) return false;
   for (hsize_t i = 0; i < info.nlinks; ++i) {
     char name[512] = {};
-    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0) return false;
+    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0)
+      return false;
     const Handle dataset(H5Dopen2(group.get(), name, H5P_DEFAULT), H5Dclose);
     if (!dataset.good()) return false;
     const Handle type(H5Dget_type(dataset.get()), H5Tclose);
@@ -127,7 +132,8 @@ bool Recording::read_events() {
   const Handle type = event_row_type();
   if (!read_first(dataset.get(), type.get(), *rows, lines.data())) return false;
   for (const EventRow& e : lines) {
-    events_.push_back({Time{e.time_ns}, text_of(e.kind, sizeof e.kind), text_of(e.subject, sizeof e.subject), text_of(e.text, sizeof e.text)});
+    events_.push_back({Time{e.time_ns}, text_of(e.kind, sizeof e.kind), text_of(e.subject, sizeof e.subject),
+                       text_of(e.text, sizeof e.text)});
   }
   return true;
 }

@@ -1,0 +1,111 @@
+// The stepping path must not allocate: every allocation of this process is counted here.
+
+#include <atomic>
+#include <cstdlib>
+#include <new>
+
+#include <catch2/catch.hpp>
+
+#include "isodyne/bench/faults.h"
+#include "isodyne/bench/scenario.h"
+#include "support.h"
+
+namespace {
+std::atomic<long> g_allocations{0};
+}
+
+void* operator new(std::size_t bytes) {
+  g_allocations.fetch_add(1, std::memory_order_relaxed);  // a count only
+  if (void* p = std::malloc(bytes == 0 ? 1 : bytes)) return p;
+  throw std::bad_alloc();
+}
+void operator delete(void* p) noexcept {
+  std::free(p);
+}
+void operator delete(void* p, std::size_t) noexcept {
+  std::free(p);
+}
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace {
+
+constexpr const char* kBench = R"(
+model Tank {
+  input inflow : m/s
+  output state level : m = 1 m  limited 0 m .. 9 m
+  output count : int
+  modes valve from shut {
+    shut -> open when level > 1.2 m
+    open -> shut when level < 1.1 m
+  }
+  level' = if valve is open then -0.1 m/s else inflow
+  every 10 ms { count := count + 1 }
+}
+bench B { step 1 ms
+  input demand : m/s = 0 m/s
+  part tank : Tank
+  tank.inflow = demand
+  sensor level { of tank.level  range 0 m .. 10 m  counts 0 .. 1000  every 5 ms  noise 1 mm  filter 20 ms }
+}
+fault drifting { on level  drift 1 mm/s  while tank.level > 1.15 m }
+scenario s {
+  ramp demand to 1 m/s over 500 ms
+  wait until tank.level > 1.19 m  within 10 s
+  hold 5 s
+}
+requirement R-1 { always (tank.valve is open implies tank.level > 1 m) }
+requirement R-2 { whenever drifting becomes active then within 1 s tank.level < 1.15 m }
+)";
+
+/// Counts nothing itself and keeps nothing.
+struct Quiet : bench::Observer {};
+
+}  // namespace
+
+TEST_CASE("A plant settles and steps without one allocation") {
+  const auto program = program_of(kBench);
+  engine::Plant plant(program);
+  engine::PlantState state = plant.start({});
+  const long before = g_allocations.load();
+  for (int i = 0; i < 5000; ++i) {
+    plant.apply_input_taps(state);
+    plant.settle(state);
+    REQUIRE_FALSE(plant.step(state).kind != engine::PlantTrouble::Kind::none);
+  }
+  // Catch's assertions may allocate; what they did is measured by a loop of them alone.
+  const long with_steps = g_allocations.load() - before;
+  const long begin = g_allocations.load();
+  for (int i = 0; i < 5000; ++i) REQUIRE_FALSE(i < 0);
+  CHECK(with_steps == g_allocations.load() - begin);
+}
+
+TEST_CASE("Scenario, faults, sensors and judge work through an instant without one allocation") {
+  const auto program = program_of(kBench);
+  engine::Plant plant(program);
+  bench::ScenarioPlayer scenario(*program, 0);
+  bench::FaultPlayer faults(*program, {0});
+  judge::Judge judge(program);
+  io::SensorState sensor;
+  Quiet quiet;
+  engine::PlantState state = plant.start(scenario.start_values());
+  plant.solve(state);
+  const long before = g_allocations.load();
+  bool good = true;
+  for (int i = 0; i < 8000; ++i) {
+    scenario.plan(state.values.data(), state.now);
+    faults.plan(state.values.data(), state.now);
+    scenario.apply(state, quiet);
+    faults.apply(state, quiet);
+    plant.apply_input_taps(state);
+    plant.settle(state);
+    const model::Sensor& s = program->sensors[0];
+    state[s.value] = io::sample(s, sensor, state[s.truth], to_seconds(state.now), &state.taps[0], nullptr).value;
+    judge.image({state.now, state.values.data()});
+    good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
+  }
+  CHECK(g_allocations.load() - before == 0);
+  CHECK(good);
+  CHECK(scenario.finished());  // it did get through ramp, wait and hold
+}
