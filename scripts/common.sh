@@ -15,7 +15,7 @@ need() {
   done <"$1"
   [ ${#missing[@]} -eq 0 ] && return 0
   local install="apt-get install -y --no-install-recommends ${missing[*]}"
-  say "installing ${#missing[@]} packages: ${missing[*]}"
+  say "installing missing packages: ${missing[*]}"
   local sudo=()
   if [ "$(id -u)" -ne 0 ]; then
     if ! sudo -n true 2>/dev/null && ! { [ -t 0 ] && sudo true; }; then

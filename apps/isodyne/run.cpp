@@ -39,8 +39,8 @@ void on_interrupt(int signal) {
 /// Joins the run with those who watch it.
 class Watchers : public bench::Observer {
  public:
-  Watchers(const model::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title)
-      : program_(program), recorder_(recorder), judge_(judge), title_(std::move(title)) {}
+  Watchers(record::Recorder& recorder, judge::Judge& judge, std::string title, std::optional<Time> longest)
+      : recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(longest) {}
 
   void follow(const bench::Run& run) { run_ = &run; }
 
@@ -59,17 +59,27 @@ class Watchers : public bench::Observer {
   void done() { progress_.clear(); }
 
  private:
+  /// How long a scenario takes depends on what its waits wait for; only --for tells the time that is left.
   void draw(Time now) {
+    const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
+    const double simulated = to_seconds(now);
+    std::string text =
+        fmt::format("{}  {:.0f} s simulated, {:.0f} times real time", title_, simulated, simulated / wall);
     const std::size_t at = run_->scenario().at_step(), of = run_->scenario().steps();
-    const double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
-    progress_.draw(share, fmt::format("{}  {:.0f} s simulated{}", title_, to_seconds(now),
-                                      of == 0 ? "" : fmt::format(", action {} of {}", std::min(at + 1, of), of)));
+    double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
+    if (of > 0) text += fmt::format(", action {} of {}", std::min(at + 1, of), of);
+    if (longest_) {
+      share = std::max(share, simulated / to_seconds(*longest_));
+      text += fmt::format(", at most {:.0f} s left", wall * (to_seconds(*longest_) - simulated) / simulated);
+    }
+    progress_.draw(std::min(share, 1.0), text);
   }
 
-  const model::Program& program_;
   record::Recorder& recorder_;
   judge::Judge& judge_;
   std::string title_;
+  std::optional<Time> longest_;
+  std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
   const bench::Run* run_ = nullptr;
   ProgressLine progress_;
   std::set<std::int32_t> injected_;
@@ -298,8 +308,8 @@ int run_run(const Arguments& arguments) {
     return kNotCompleted;
   }
   judge::Judge judge(loaded.program);
-  Watchers watchers(*loaded.program, **recorder, judge,
-                    identity.scenario.empty() ? loaded.program->name : identity.scenario);
+  Watchers watchers(**recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario,
+                    wanted->plan.longest);
 
   ports::CallGuard guard(wanted->answer_within);
   const bench::PortMaker make_port = [&](const model::Controller& c,
