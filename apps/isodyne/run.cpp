@@ -4,6 +4,7 @@
 #include <atomic>
 #include <cerrno>
 #include <charconv>
+#include <cmath>
 #include <csignal>
 #include <cstring>
 #include <ctime>
@@ -63,15 +64,14 @@ class Watchers : public bench::Observer {
   void draw(Time now) {
     const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
     const double simulated = to_seconds(now);
-    std::string text =
-        fmt::format("{}  {:.0f} s simulated, {:.0f} times real time", title_, simulated, simulated / wall);
+    std::string text = fmt::format("{}  {:.0f} s, {:.0f}x real time", title_, simulated, simulated / wall);
     const std::size_t at = run_->scenario().at_step(), of = run_->scenario().steps();
     double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
-    if (of > 0) text += fmt::format(", action {} of {}", std::min(at + 1, of), of);
     if (longest_) {
       share = std::max(share, simulated / to_seconds(*longest_));
-      text += fmt::format(", at most {:.0f} s left", wall * (to_seconds(*longest_) - simulated) / simulated);
+      text += fmt::format(", {:.0f} s left", std::ceil(wall * (to_seconds(*longest_) - simulated) / simulated));
     }
+    if (of > 0) text += fmt::format(", action {}/{}", std::min(at + 1, of), of);
     progress_.draw(std::min(share, 1.0), text);
   }
 
