@@ -203,7 +203,6 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
     const char* flags;
     const char* said;
   };
-  const std::string late = "if (time_ns >= 200000000) ";
   for (const auto& [flags, said] :
        {Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) *(volatile int*)8 = 1'",
              "crashed: invalid memory access (SIGSEGV)"},
@@ -215,7 +214,11 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
         Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return isodyne_step(self, time_ns, r, w) + 1'", "SIGSEGV"}}) {
     const TemporaryFolder folder;
     make_bench(folder, flags);
-    const Output output = run_isodyne("run bench.dyne idle --answer-within \"300 ms\" --no-report", folder.path());
+    // A short limit only where a hang is meant: on a loaded machine any call may take long.
+    const bool hangs = std::string(said).find("did not come back") != std::string::npos;
+    const Output output =
+        run_isodyne(fmt::format("run bench.dyne idle --answer-within \"{}\" --no-report", hangs ? "300 ms" : "60 s"),
+                    folder.path());
     INFO(flags << "\n" << output.err);
     CHECK(output.status == 3);
     CHECK(output.err.find(said) != std::string::npos);
@@ -312,7 +315,7 @@ TEST_CASE("A recording that is killed midway opens everywhere up to the last flu
   make_bench(folder);
   const Output output =
       shell(fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
-                        "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.5; kill -9 $pid; wait $pid; "
+                        "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 2; kill -9 $pid; wait $pid; "
                         "/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); n = len(f['time_ns']); "
                         "assert n > 500, n; assert len(f['signals/tank.level']) >= n; assert 'ending' not in f.attrs\"",
                         ISODYNE_PROGRAM),
