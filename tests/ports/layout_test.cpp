@@ -97,11 +97,13 @@ TEST_CASE("After a crash and a hang the guard still works") {
       },
       nullptr);
   CHECK(describe(crash) == "crashed: invalid memory access (SIGSEGV)");
+#ifndef __SANITIZE_THREAD__  // see guard.h
   const CallOutcome hang = guard.run(
       [](void*) {
         for (;;) asm volatile("");
       },
       nullptr);
   CHECK(hang.kind == CallOutcome::Kind::hung);
+#endif
   CHECK(guard.run([](void*) {}, nullptr).kind == CallOutcome::Kind::returned);
 }

@@ -4,6 +4,8 @@
 // A crash (SIGSEGV, SIGBUS, SIGFPE, SIGILL, abort) or a call that takes longer than the limit ends in a
 // CallOutcome instead of the end of this process. Afterwards the foreign code must not be called again: its
 // memory, and in the worst case ours, may be damaged. Enough to say what happened and close the recording.
+// Limit: the thread sanitizer holds signals back until the next system call, so that under it a hang without
+// one is not ended.
 
 #include <atomic>
 #include <chrono>
