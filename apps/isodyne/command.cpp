@@ -203,7 +203,7 @@ model::Loaded load_file(const std::string& file) {
 
 void print_diagnostics(const model::Loaded& loaded, const std::string& file) {
   if (loaded.diagnostics.list().empty()) return;
-  fmt::print(stderr, "{}", loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
+  put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   if (loaded.diagnostics.has_errors())
     say_error(fmt::format("{} in {}", counted(loaded.diagnostics.errors(), "mistake"), file));
 }

@@ -47,7 +47,7 @@ int run_export(const Arguments& arguments) {
   const std::string text = ports::header_text(*loaded.program, *controller);
   const auto out = arguments.value(Option::out);
   if (!out) {
-    fmt::print("{}", text);
+    put(stdout, text);
     return kHeld;
   }
   const Status written = present::write_file(*out, text);

@@ -7,7 +7,7 @@ namespace isodyne::app {
 
 int run_help(const Arguments& arguments) {
   if (arguments.words.empty()) {
-    fmt::print("{}", help_text());
+    put(stdout, help_text());
     return kHeld;
   }
   const Command* command = find_command(arguments.words[0]);
@@ -15,7 +15,7 @@ int run_help(const Arguments& arguments) {
     say_error(fmt::format("there is no command `{}`; see `isodyne help`", arguments.words[0]));
     return kWrongInput;
   }
-  fmt::print("{}", help_text(*command));
+  put(stdout, help_text(*command));
   return kHeld;
 }
 

@@ -233,7 +233,7 @@ int run_list(const Arguments& arguments) {
     if (several)
       say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
                       table.empty() ? ": none\n" : ""));
-    if (!table.empty()) fmt::print("{}{}", table.text(width_of(stdout), colours_on(stdout)), several ? "\n" : "");
+    if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
   }
   if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
   return kHeld;

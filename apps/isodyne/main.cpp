@@ -14,7 +14,7 @@ namespace {
 int dispatch(const std::vector<std::string>& words) {
   using namespace isodyne::app;
   if (words.empty() || words[0] == "--help" || words[0] == "-h") {
-    fmt::print("{}", help_text());
+    put(stdout, help_text());
     return words.empty() ? kWrongInput : kHeld;
   }
   if (words[0] == "--version") {
@@ -33,7 +33,7 @@ int dispatch(const std::vector<std::string>& words) {
   const auto arguments = read_arguments(*command, {words.begin() + 1, words.end()});
   if (!arguments) return kWrongInput;
   if (arguments->has(Option::help)) {
-    fmt::print("{}", help_text(*command));
+    put(stdout, help_text(*command));
     return kHeld;
   }
   return command->run(*arguments);

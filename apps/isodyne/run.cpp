@@ -240,7 +240,7 @@ void print_verdicts(const present::Summary& s, const std::string& folder) {
       table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
                 colour, 1);
     }
-    fmt::print("{}", table.text(width_of(stdout), colours));
+    put(stdout, table.text(width_of(stdout), colours));
   }
   for (const std::string& f : s.not_injected)
     say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
@@ -338,7 +338,7 @@ int run_run(const Arguments& arguments) {
   explain_ending(result, **recorder);
   const bool written = write_evidence(summary, *folder, closed && !arguments.has(Option::no_report));
   if (arguments.has(Option::json)) {
-    fmt::print("{}", to_json(summary));
+    put(stdout, to_json(summary));
   } else {
     print_verdicts(summary, *folder);
   }

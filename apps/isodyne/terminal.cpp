@@ -20,15 +20,19 @@ std::size_t width_of(FILE* stream) {
   return size.ws_col == 0 ? 80 : size.ws_col;
 }
 
+void put(FILE* stream, const std::string& text) {
+  std::fwrite(text.data(), 1, text.size(), stream);
+}
+
 void say(const std::string& text) {
-  fmt::print(stdout, "{}\n", text);
+  put(stdout, text + "\n");
 }
 void say_aside(const std::string& text) {
-  fmt::print(stderr, "{}\n", text);
+  put(stderr, text + "\n");
 }
 
 void say_error(const std::string& text) {
-  fmt::print(stderr, "{}{}\n", colours_on(stderr) ? "isodyne: \x1b[1;31merror:\x1b[0m " : "isodyne: error: ", text);
+  put(stderr, (colours_on(stderr) ? "isodyne: \x1b[1;31merror:\x1b[0m " : "isodyne: error: ") + text + "\n");
 }
 
 ProgressLine::ProgressLine()
@@ -54,13 +58,13 @@ void ProgressLine::draw(double share, const std::string& text) {
   std::string line = bar + text;
   const std::size_t width = width_of(stderr);
   if (width > 4 && line.size() > width - 1) line.resize(width - 1);
-  fmt::print(stderr, "\r\x1b[K{}", line);
+  put(stderr, "\r\x1b[K" + line);
   std::fflush(stderr);
   drawn_ = true;
 }
 
 void ProgressLine::clear() {
-  if (drawn_) fmt::print(stderr, "\r\x1b[K");
+  if (drawn_) put(stderr, "\r\x1b[K");
   drawn_ = false;
 }
 

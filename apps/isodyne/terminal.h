@@ -12,6 +12,8 @@ bool colours_on(FILE* stream);
 /// Columns of a terminal; 0 if the stream is none.
 std::size_t width_of(FILE* stream);
 
+/// Writes text as it is. A reader that has gone away (`| head`) is no error here; main() looks at the end.
+void put(FILE* stream, const std::string& text);
 void say(const std::string& text);        ///< a line of result
 void say_aside(const std::string& text);  ///< a line of progress or log
 /// "isodyne: error: …" on standard error.

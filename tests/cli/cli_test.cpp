@@ -147,6 +147,28 @@ TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
   says("check " + kSource, "it is a folder");
 }
 
+TEST_CASE("A reader that goes away early is no crash") {
+  // `true` reads nothing; the status is that of isodyne, not of a signal.
+  const Output listed = shell(fmt::format("set -o pipefail; {} list {} --json | true", ISODYNE_PROGRAM, kLock));
+  CHECK(listed.status < 128);
+  const TemporaryFolder folder;
+  std::string mistakes = "bench B { step 1 ms\n";
+  for (int i = 0; i < 90; ++i) mistakes += fmt::format(" let a{} = nowhere{}\n", i, i);
+  folder.write("b.dyne", mistakes + "}\n");
+  const Output checked =
+      shell(fmt::format("set -o pipefail; {} check b.dyne 2>&1 | true", ISODYNE_PROGRAM), folder.path());
+  CHECK(checked.status < 128);
+}
+
+TEST_CASE("A file that is no text is one mistake, not hundreds") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", std::string("\x7f") + "ELF\x01\xff" + std::string(200, '\0'));
+  const Output output = run_isodyne("check b.dyne", folder.path());
+  CHECK(output.status == 2);
+  CHECK(output.err.find("this is no text") != std::string::npos);
+  CHECK(output.err.find("1 mistake in b.dyne") != std::string::npos);
+}
+
 TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
   const TemporaryFolder folder;
   make_bench(folder);

@@ -67,6 +67,11 @@ class Lexer {
                          fmt::format("this text has {} bytes; at most {} are read", text_.size(), kMostBytes));
       text_ = text_.substr(0, 0);
     }
+    if (const std::size_t zero = text_.find('\0'); zero != std::string_view::npos) {
+      diagnostics_.error(Code::bad_character, here(zero, zero + 1), "this is no text: it has a zero byte in it",
+                         "is it the right file?");
+      text_ = text_.substr(0, 0);
+    }
     if (text_.starts_with("\xEF\xBB\xBF")) at_ = 3;  // a byte-order mark says nothing here
     while (at_ < text_.size()) next();
     push(TokenKind::newline, at_, at_);
