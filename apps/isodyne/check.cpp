@@ -1,8 +1,12 @@
+#include <cmath>
+
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/bench/rated.h"
 #include "isodyne/core/text.h"
+#include "table.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -26,30 +30,115 @@ Json diagnostic_json(const Sources& sources, const Diagnostic& d) {
   return j;
 }
 
-}  // namespace
+/// One compared value as people read it.
+struct RatedRow {
+  std::string part, quantity, expected, tolerance, found, deviation;
+  bool matches = false;
+};
 
-int run_check(const Arguments& arguments) {
-  const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
-  const bool good = loaded.program != nullptr;
-  if (arguments.has(Option::json)) {
-    Json j;
-    j["good"] = good;
-    j["diagnostics"] = Json::array();
-    for (const Diagnostic& d : loaded.diagnostics.list())
-      j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
-    say(j.dump(2, ' ', false, Json::error_handler_t::replace));
-    return good ? kHeld : kWrongInput;
+std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResult& result) {
+  std::vector<RatedRow> rows;
+  for (std::size_t i = 0; i < c.expected.size(); ++i) {
+    const auto& e = c.expected[i];
+    const auto& r = result.values[i];
+    const Unit difference = difference_unit(e.unit);
+    RatedRow row;
+    row.part = c.part.empty() ? c.model : c.part;
+    row.quantity = e.quantity;
+    row.expected = format_value(r.expected, e.unit);
+    row.tolerance = e.relative ? format_number(r.tolerance * 100) + " %" : format_value(r.tolerance, difference);
+    row.found = format_value(r.found, e.unit);
+    row.deviation = e.relative ? fmt::format("{:+.2f} %", 100 * (r.found - r.expected) / std::abs(r.expected))
+                               : format_value(r.found - r.expected, difference);
+    row.matches = r.matches;
+    rows.push_back(std::move(row));
   }
-  print_diagnostics(loaded, file);
-  if (!good) return kWrongInput;
+  return rows;
+}
+
+/// Runs all rated cases; true if every value matches. `json` receives the rows if it is there.
+bool rated_checks(const model::Loaded& loaded, Json* json) {
+  Table table({{"Part"},
+               {"Quantity"},
+               {"Data sheet", Table::Align::right},
+               {"Within", Table::Align::right},
+               {"Found", Table::Align::right},
+               {"Off by", Table::Align::right},
+               {""}});
+  std::size_t values = 0, matching = 0;
+  std::vector<std::string> troubles;
+  for (const model::RatedCase& c : loaded.rated) {
+    const bench::RatedResult result = bench::run_rated(c);
+    if (!result.trouble.empty())
+      troubles.push_back(fmt::format("{}: {}", c.part.empty() ? c.model : c.part, result.trouble));
+    for (const RatedRow& row : rows_of(c, result)) {
+      ++values;
+      if (row.matches) ++matching;
+      const std::string verdict = row.matches ? "matches" : "differs";
+      table.row({row.part, row.quantity, row.expected, row.tolerance, row.found, row.deviation, verdict},
+                row.matches ? "32" : "1;31", 6);
+      if (json != nullptr) {
+        json->push_back({{"part", row.part},
+                         {"quantity", row.quantity},
+                         {"expected", row.expected},
+                         {"tolerance", row.tolerance},
+                         {"found", row.found},
+                         {"deviation", row.deviation},
+                         {"matches", row.matches},
+                         {"source", c.source}});
+      }
+    }
+  }
+  if (json == nullptr) {
+    if (loaded.rated.empty()) {
+      say("No model here states rated values: add a `rated` block to it.");
+    } else {
+      put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+      say(fmt::format("{} of {} rated values match.", matching, values));
+    }
+  }
+  for (const std::string& t : troubles) say_error(t);
+  return matching == values && troubles.empty();
+}
+
+void say_in_order(const model::Loaded& loaded, const std::string& file) {
+  if (loaded.program == nullptr) {
+    say(fmt::format("{} is in order: {} in {}.", file, counted(loaded.models, "model"),
+                    counted(loaded.sources->size(), "file")));
+    return;
+  }
   const model::Program& p = *loaded.program;
   say(fmt::format("{} is in order: {}, {}, {}, {}, {}, {}, {} in {}.", p.name, counted(p.parts.size(), "part"),
                   counted(p.states.size(), "state"), counted(p.equations.size(), "equation"),
                   counted(p.sensors.size() + p.actuators.size(), "channel"), counted(p.faults.size(), "fault"),
                   counted(p.scenarios.size(), "scenario"), counted(p.requirements.size(), "requirement"),
                   counted(loaded.sources->size(), "file")));
-  return kHeld;
+}
+
+}  // namespace
+
+int run_check(const Arguments& arguments) {
+  const std::string& file = arguments.words[0];
+  const bool rated = arguments.has(Option::rated);
+  const model::Loaded loaded = load_file(file, {.bench_needed = false, .rated = rated, .lint = true});
+  if (arguments.has(Option::json)) {
+    Json j;
+    j["good"] = loaded.good();
+    j["diagnostics"] = Json::array();
+    for (const Diagnostic& d : loaded.diagnostics.list())
+      j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
+    bool matches = true;
+    if (rated && loaded.good()) {
+      j["rated"] = Json::array();
+      matches = rated_checks(loaded, &j["rated"]);
+    }
+    say(j.dump(2, ' ', false, Json::error_handler_t::replace));
+    return !loaded.good() ? kWrongInput : matches ? kHeld : kBroken;
+  }
+  print_diagnostics(loaded, file);
+  if (!loaded.good()) return kWrongInput;
+  say_in_order(loaded, file);
+  return !rated || rated_checks(loaded, nullptr) ? kHeld : kBroken;
 }
 
 }  // namespace isodyne::app

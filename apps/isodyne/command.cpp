@@ -9,6 +9,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
 #include "isodyne/present/summary.h"
+#include "library_path.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -69,13 +70,16 @@ const std::vector<Command>& commands() {
   using enum Option;
   static const std::vector<Command> list = {
       {"check",
-       "BENCH",
+       "FILE",
        1,
        1,
-       "check a bench and everything it uses, without running it",
-       "Reads the bench file and all files it uses and reports every mistake with its place and what to do.",
+       "check a bench or models and everything they use, without running them",
+       "Reads the file and all files it uses and reports every mistake with its place and what to do, and warns of\n"
+       "what looks wrong. With --rated, parts whose model states rated values are run to a steady state (or the "
+       "stated\n"
+       "time) under the rated conditions and compared; exit status 1 if one does not match.",
        "isodyne check examples/canal-lock/lock.dyne",
-       {json, help},
+       {rated, json, help},
        run_check},
       {"run",
        "BENCH [SCENARIO]",
@@ -194,11 +198,14 @@ std::string folder_of(const std::string& file) {
   return folder.empty() || folder == "/" ? folder : folder + "/";
 }
 
-model::Loaded load_file(const std::string& file) {
+model::Loaded load_file(const std::string& file, const model::Wish& wish) {
   const std::string folder = folder_of(file);
-  return model::load_bench(folder, std::filesystem::path(file).filename().string(), [&](const std::string& relative) {
+  const auto reader = [&](const std::string& relative) {
+    if (relative.starts_with(model::kLibraryMark))
+      return read_library_file(relative.substr(model::kLibraryMark.size()));
     return present::read_file((std::filesystem::path(folder) / relative).string());
-  });
+  };
+  return model::load_bench(folder, std::filesystem::path(file).filename().string(), reader, wish);
 }
 
 void print_diagnostics(const model::Loaded& loaded, const std::string& file) {

@@ -63,7 +63,7 @@ int run_export(const Arguments&);
 int run_help(const Arguments&);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
-model::Loaded load_file(const std::string& file);
+model::Loaded load_file(const std::string& file, const model::Wish& wish = {});
 /// Prints diagnostics to standard error, with a closing line if there are errors.
 void print_diagnostics(const model::Loaded& loaded, const std::string& file);
 /// The folder of a file as it is put before names: "examples/canal-lock/", or "" for the present one.

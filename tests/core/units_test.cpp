@@ -40,6 +40,23 @@ std::string udunits_name(const std::string& name) {
       {"Mohm", "megaohm"},
       {"kohm", "kiloohm"},
       {"h", "hour"},
+      {"nmile", "nautical_mile"},
+      {"mAh", "3.6 coulomb"},
+      {"mNm", "mN m"},
+      {"kNm", "kN m"},
+      {"GWh", "GW hour"},
+      {"gallon", "US_liquid_gallon"},
+      {"inch", "inch"},
+      {"ha", "hectare"},
+      {"lb", "pound"},
+      {"oz", "avoirdupois_ounce"},
+      {"lbf", "4.4482216152605 N"},
+      {"hp", "745.69987158227022 W"},
+      {"cal", "4.184 J"},
+      {"uW", "microwatt"},
+      {"yd", "yard"},
+      {"psi", "6894.757293168361 Pa"},
+      {"in", "inch"},
   };
   for (const auto& [ours, theirs] : kOther) {
     if (name == ours) return theirs;
@@ -72,7 +89,8 @@ TEST_CASE("Every unit agrees with UDUNITS-2 in factor and dimension") {
     REQUIRE(coherent != nullptr);
     cv_converter* converter = ut_get_converter(theirs, coherent);
     REQUIRE(converter != nullptr);
-    CHECK(cv_convert_double(converter, 1.0) == Approx(ours->factor).epsilon(1e-14));
+    CHECK(cv_convert_double(converter, 1.0) - cv_convert_double(converter, 0.0) == Approx(ours->factor).epsilon(1e-12));
+    CHECK(cv_convert_double(converter, 0.0) == Approx(ours->offset).epsilon(1e-14).margin(1e-12));
     cv_free(converter);
     ut_free(theirs);
     ut_free(coherent);
@@ -99,7 +117,7 @@ TEST_CASE("Unit texts are read as products of powers") {
 }
 
 TEST_CASE("What is no unit is refused") {
-  for (const char* text : {"", "x", "m^", "m^2.5", "m//s", "m s", "(m", "m)", "kkm", "dB", "m^999", "pu"}) {
+  for (const char* text : {"", "x", "m^", "m^2.5", "m//s", "m s", "(m", "m)", "kkm", "dB", "m^999", "pu", "W/degC"}) {
     INFO(text);
     CHECK_FALSE(parse_unit(text));
   }
@@ -111,6 +129,26 @@ TEST_CASE("Power comes in three kinds that do not mix, and hertz stays apart fro
   CHECK(parse_unit("Hz")->dimension != parse_unit("rad/s")->dimension);
   CHECK(parse_unit("rpm")->dimension == parse_unit("rad/s")->dimension);
   CHECK(parse_unit("rpm")->factor == Approx(parse_unit("rev")->factor / 60).epsilon(1e-15));
+}
+
+TEST_CASE("The radian is dropped beside other units, but keeps angles and turns apart from numbers and cycles") {
+  CHECK(parse_unit("Nm*rad/s")->dimension == parse_unit("W")->dimension);
+  CHECK(parse_unit("Nm/rad")->dimension == parse_unit("Nm")->dimension);
+  CHECK(parse_unit("kg*m^2*rad/s^2")->dimension == parse_unit("Nm")->dimension);
+  CHECK(parse_unit("rad/s^2")->dimension != parse_unit("1/s^2")->dimension);
+  CHECK(parse_unit("rad")->dimension != parse_unit("1")->dimension);
+  CHECK(parse_unit("Nm/deg")->factor == Approx(180 / 3.14159265358979).epsilon(1e-14));
+}
+
+TEST_CASE("Absolute temperatures have an offset, and what is no unit gets advice") {
+  CHECK(parse_unit("degC")->absolute());
+  CHECK(format_value(293.15, *parse_unit("degC")) == "20 degC");
+  CHECK(format_value(293.15, *parse_unit("degF")) == "68 degF");
+  CHECK(difference_unit(*parse_unit("degC")).text == "K");
+  CHECK(unit_advice("dB").find("0.7079") != std::string::npos);
+  CHECK(unit_advice("pu").find("per unit of what") != std::string::npos);
+  CHECK(unit_advice("W/degC").find("use the difference, K") != std::string::npos);
+  CHECK(unit_advice("metr").find("did you mean") == std::string::npos);
 }
 
 TEST_CASE("Dimensions are named in messages") {

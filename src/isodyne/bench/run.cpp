@@ -89,6 +89,7 @@ bool Run::start_controllers() {
 
 RunResult Run::execute(const std::atomic<bool>& stop) {
   state_ = plant_.start(scenario_.start_values());
+  state_[model::kSeed] = random_key(plan_.seed);
   // Conditions of the first instant look at the solved start.
   plant_.solve(state_);
   scenario_.plan(state_.values.data(), state_.now);
@@ -225,6 +226,25 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
                                             program_->format(machine.mode, t.from),
                                             program_->format(machine.mode, t.to)));
     }
+    return;
+  }
+  if (trouble.kind == engine::PlantTrouble::Kind::endless_events) {
+    result_.explanation =
+        fmt::format("at {} these `when` blocks set each other off without end", format_instant(state_.now));
+    for (const std::int32_t e : plant_.endless()) {
+      const Span span = program_->events[static_cast<std::size_t>(e)].span;
+      result_.details.push_back(
+          fmt::format("{}: {}", program_->sources->place(span), one_line(program_->sources->covered(span))));
+    }
+    return;
+  }
+  if (trouble.kind == engine::PlantTrouble::Kind::no_solution) {
+    const model::Solve& s = program_->solves[static_cast<std::size_t>(trouble.index)];
+    result_.explanation = fmt::format("the equation for `{}` has no solution that could be found at {}",
+                                      program_->variable(s.x).name, format_instant(state_.now));
+    result_.details.push_back(
+        fmt::format("{}: {}", program_->sources->place(s.span), one_line(program_->sources->covered(s.span))));
+    result_.details.push_back(fmt::format("the last value tried was {}", program_->format(s.x, trouble.last_good)));
     return;
   }
   const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];

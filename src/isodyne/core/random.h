@@ -27,4 +27,13 @@ class RandomStream {
   std::array<std::uint64_t, 4> state_;
 };
 
+/// Randomness without a state: a value in [0, 1), and a standard normal one, for a user of randomness at an
+/// instant (s). The same three numbers always give the same value; different ones give values that pass as
+/// independent. Counter-based in the sense of Salmon et al., "Parallel random numbers: as easy as 1, 2, 3"
+/// (2011), with splitmix64's finaliser as the mixing function. `user` and `seed` are whole numbers below 2^53.
+double random_uniform(double user, double seed, double instant);
+double random_normal(double user, double seed, double instant);
+/// A hash of a name or of a seed as such a number.
+double random_key(std::uint64_t bits);
+
 }  // namespace isodyne

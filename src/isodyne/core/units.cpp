@@ -14,6 +14,7 @@ namespace {
 struct Entry {
   const char* name;
   double factor;
+  double offset;
   Dimension dimension;
 };
 
@@ -24,10 +25,34 @@ constexpr Dimension dim(int m, int kg, int s, int a, int k, int mol, int cd, int
 
 constexpr Entry kUnits[] = {
 #define UNIT(name, factor, m, kg, s, a, k, mol, cd, rad, va, var) \
-  {name, factor, dim(m, kg, s, a, k, mol, cd, rad, va, var)},
+  {name, factor, 0, dim(m, kg, s, a, k, mol, cd, rad, va, var)},
+#define SCALE(name, factor, offset) {name, factor, offset, dim(0, 0, 0, 0, 1, 0, 0, 0, 0, 0)},
+#define REFUSED(name, advice)
 #include "isodyne/core/units.def"
 #undef UNIT
+#undef SCALE
+#undef REFUSED
 };
+
+constexpr std::pair<const char*, const char*> kRefused[] = {
+#define UNIT(name, factor, m, kg, s, a, k, mol, cd, rad, va, var)
+#define SCALE(name, factor, offset)
+#define REFUSED(name, advice) {name, advice},
+#include "isodyne/core/units.def"
+#undef UNIT
+#undef SCALE
+#undef REFUSED
+};
+
+constexpr std::size_t kSecond = 2, kRadian = 7;
+
+/// Drops the radian beside any base but time.
+Dimension normalised(Dimension d) {
+  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
+    if (i != kSecond && i != kRadian && d.exponents[i] != 0) d.exponents[kRadian] = 0;
+  }
+  return d;
+}
 
 const std::unordered_map<std::string_view, const Entry*>& table() {
   static const auto* map = [] {
@@ -45,13 +70,13 @@ std::optional<Dimension> combine(const Dimension& a, const Dimension& b, int sig
     if (sum > 100 || sum < -100) return std::nullopt;
     result.exponents[i] = static_cast<std::int8_t>(sum);
   }
-  return result;
+  return normalised(result);
 }
 
 /// unit = factor { ("*" | "/") factor } ; factor = (name | "(" unit ")") [ "^" integer ]
 class UnitReader {
  public:
-  explicit UnitReader(std::string_view text) : text_(text) {}
+  UnitReader(std::string_view text, const UnitNames* own) : text_(text), own_(own) {}
 
   std::optional<Unit> read() {
     auto unit = product(0);
@@ -67,8 +92,8 @@ class UnitReader {
     auto left = factor(depth);
     while (left && (peek() == '*' || peek() == '/')) {
       const bool over = text_[at_++] == '/';
-      const auto right = factor(depth);
-      if (!right) return std::nullopt;
+      auto right = factor(depth);
+      if (!right || !relative(*left) || !relative(*right)) return std::nullopt;
       const auto combined = combine(left->dimension, right->dimension, over ? -1 : 1);
       if (!combined) return std::nullopt;
       left->dimension = *combined;
@@ -95,13 +120,29 @@ class UnitReader {
   std::optional<Unit> name() {
     const std::size_t begin = at_;
     while (at_ < text_.size() && std::string_view("*/^()").find(text_[at_]) == std::string_view::npos) ++at_;
-    const auto found = table().find(text_.substr(begin, at_ - begin));
+    const std::string_view word = text_.substr(begin, at_ - begin);
+    if (own_ != nullptr) {
+      const auto own = own_->find(word);
+      if (own != own_->end()) {
+        own_used_ = own_used_ || own->second.absolute();
+        return own->second;
+      }
+    }
+    const auto found = table().find(word);
     if (found == table().end()) return std::nullopt;
-    return Unit{{}, found->second->factor, found->second->dimension};
+    return Unit{{}, found->second->factor, found->second->dimension, found->second->offset};
+  }
+
+  /// In a product only differences make sense: "K/s". A name of the model's own stands for them too.
+  bool relative(Unit& unit) const {
+    if (!unit.absolute()) return true;
+    unit.offset = 0;
+    return own_used_;
   }
 
   std::optional<Unit> raised(Unit unit) {
     ++at_;
+    if (!relative(unit)) return std::nullopt;
     const bool negative = peek() == '-';
     if (negative) ++at_;
     int exponent = 0;
@@ -117,6 +158,8 @@ class UnitReader {
   }
 
   std::string_view text_;
+  const UnitNames* own_;
+  bool own_used_ = false;
   std::size_t at_ = 0;
 };
 
@@ -152,7 +195,7 @@ constexpr Quantity kQuantities[] = {
     {"F", "capacitance"},
     {"H", "inductance"},
     {"C", "charge"},
-    {"K", "temperature"},
+    {"K", "temperature difference"},
     {"rad", "angle"},
     {"rad/s", "angular speed"},
     {"Wb", "flux"},
@@ -196,7 +239,7 @@ std::optional<Dimension> power(const Dimension& a, int exponent) {
     if (scaled > 100 || scaled < -100) return std::nullopt;
     result.exponents[i] = static_cast<std::int8_t>(scaled);
   }
-  return result;
+  return normalised(result);
 }
 
 std::optional<Dimension> square_root(const Dimension& a) {
@@ -205,7 +248,7 @@ std::optional<Dimension> square_root(const Dimension& a) {
     if (a.exponents[i] % 2 != 0) return std::nullopt;
     result.exponents[i] = static_cast<std::int8_t>(a.exponents[i] / 2);
   }
-  return result;
+  return normalised(result);
 }
 
 std::string si_text(const Dimension& dimension) {
@@ -222,13 +265,29 @@ std::string describe(const Dimension& dimension) {
   return si_text(dimension);
 }
 
-std::optional<Unit> parse_unit(std::string_view text) {
+std::optional<Unit> parse_unit(std::string_view text, const UnitNames* own) {
   if (text.empty() || text.size() > 100) return std::nullopt;
-  return UnitReader(text).read();
+  return UnitReader(text, own).read();
+}
+
+std::string unit_advice(std::string_view text) {
+  for (const auto& [name, advice] : kRefused) {
+    if (text == name) return advice;
+  }
+  for (const Entry& e : kUnits) {
+    if (e.offset != 0 && text.find(e.name) != std::string_view::npos)
+      return fmt::format("`{}` is an absolute scale; in products use the difference, K", e.name);
+  }
+  const auto meant = closest(text, unit_names());
+  return meant ? fmt::format("did you mean `{}`?", *meant) : "units are written like `m`, `m/s^2` or `kg/(m*s)`";
+}
+
+Unit difference_unit(const Unit& unit) {
+  return unit.absolute() ? *parse_unit("K") : unit;
 }
 
 Unit si_unit(const Dimension& dimension) {
-  return {si_text(dimension), 1, dimension};
+  return {si_text(dimension), 1, dimension, 0};
 }
 
 const std::vector<std::string>& unit_names() {
@@ -241,7 +300,7 @@ const std::vector<std::string>& unit_names() {
 }
 
 std::string format_value(double coherent, const Unit& unit) {
-  const std::string number = format_number(coherent / unit.factor);
+  const std::string number = format_number((coherent - unit.offset) / unit.factor);
   return unit.text == "1" ? number : number + " " + unit.text;
 }
 

@@ -1,9 +1,12 @@
 #pragma once
 // Dimensions and units. Inside, every real is a double in coherent SI units; a Unit only says how people
-// read and type it. Offset units (°C) are not in this table yet; absolute temperatures are given in K.
+// read and type it.
+//
+// A unit with an offset (degC) is an absolute temperature, kept in kelvin; K alone is a difference.
 
 #include <array>
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -13,6 +16,10 @@ namespace isodyne {
 
 /// Exponents of m, kg, s, A, K, mol, cd, rad and two tags that keep apparent (VA) and reactive (var)
 /// power apart from active power (W).
+///
+/// The radian counts only in pure angles, angular speeds and accelerations (rad * s^n): there it keeps rad/s
+/// apart from Hz. Beside any other base it is dropped, so torque times angular speed is a power and angular
+/// speed times radius a speed.
 struct Dimension {
   static constexpr std::size_t kBases = 10;
   std::array<std::int8_t, kBases> exponents{};
@@ -34,15 +41,28 @@ std::string si_text(const Dimension& dimension);
 /// For messages: "m/s (speed)", "1 (no unit)".
 std::string describe(const Dimension& dimension);
 
-/// A unit as written. value_in_SI = value * factor.
+/// A unit as written. value_in_SI = value * factor + offset.
 struct Unit {
   std::string text = "1";
   double factor = 1;
   Dimension dimension;
+  double offset = 0;  ///< not 0: an absolute scale
+
+  bool absolute() const { return offset != 0; }
 };
 
-/// Reads `text` such as "m", "m/s^2", "kg/(m*s)", "%". Nothing if a name or the form is unknown.
-std::optional<Unit> parse_unit(std::string_view text);
+/// Names that a model gives to units of its own choice.
+using UnitNames = std::map<std::string, Unit, std::less<>>;
+
+/// Reads `text` such as "m", "m/s^2", "kg/(m*s)", "%". Nothing if a name or the form is unknown; an offset
+/// unit stands alone (no "W/degC"), but a name of `own` that stands for one is taken as a difference there.
+std::optional<Unit> parse_unit(std::string_view text, const UnitNames* own = nullptr);
+
+/// What to do about a text that is no unit: why a known scale is refused, or the closest name.
+std::string unit_advice(std::string_view text);
+
+/// The unit of differences between values in `unit`: K for degC, otherwise the same.
+Unit difference_unit(const Unit& unit);
 
 /// The coherent SI unit of a dimension.
 Unit si_unit(const Dimension& dimension);

@@ -4,6 +4,8 @@
 #include <bit>
 #include <set>
 
+#include "isodyne/model/tables.h"
+
 namespace isodyne::engine {
 
 using model::Node;
@@ -63,7 +65,7 @@ std::int32_t CodeMaker::compute(NodeId root, Code& code) {
     todo.pop_back();
     const std::int32_t to = kTemporaryBase + next_temporary_++;
     most_temporaries_ = std::max(most_temporaries_, next_temporary_);
-    code.push_back({n.op, to, operand(n.a), operand(n.b), operand(n.c)});
+    code.push_back({n.op, to, operand(n.a), operand(n.b), operand(n.c), std::max(0, n.unit)});
     known_[id] = to;
   }
   return known_.at(root);
@@ -76,7 +78,7 @@ void CodeMaker::assign(model::VarId target, NodeId node, Code& code) {
     code.back().to = target;  // the last operation writes where it belongs
     known_.erase(node);
   } else {
-    code.push_back({Op::variable, target, from, 0, 0});
+    code.push_back({Op::variable, target, from, 0, 0, 0});
   }
 }
 
@@ -101,7 +103,7 @@ std::vector<double> CodeMaker::registers() const {
   return all;
 }
 
-void run(const Instruction* begin, const Instruction* end, double* r) {
+void run(const Instruction* begin, const Instruction* end, double* r, const model::Table* tables) {
   for (const Instruction* i = begin; i != end; ++i) {
     // Each case reads only its own operands: the number of them chooses the call.
     switch (i->op) {
@@ -116,15 +118,20 @@ void run(const Instruction* begin, const Instruction* end, double* r) {
   case Op::id:                                                 \
     r[i->to] = model::apply(Op::id, ISODYNE_OPERANDS_##count); \
     break;
+#define LOOKUP(id, count, text)                                            \
+  case Op::id:                                                             \
+    r[i->to] = model::look_up(Op::id, tables[i->table], r[i->a], r[i->b]); \
+    break;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"
 #undef OP
+#undef LOOKUP
 #undef FUNCTION
     }
   }
 }
 
-Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) {
+Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) : tables_(program.tables.data()) {
   CodeMaker maker(program);
   std::set<model::VarId> reads;
   for (const NodeId root : roots) {
@@ -139,7 +146,7 @@ Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& r
 
 void Evaluator::evaluate(const double* variables) {
   for (const model::VarId id : reads_) registers_[static_cast<std::size_t>(id)] = variables[id];
-  run(code_, registers_.data());
+  run(code_, registers_.data(), tables_);
 }
 
 }  // namespace isodyne::engine

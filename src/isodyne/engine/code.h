@@ -15,6 +15,7 @@ namespace isodyne::engine {
 struct Instruction {
   model::Op op = model::Op::constant;
   std::int32_t to = 0, a = 0, b = 0, c = 0;  ///< registers; what an operation does not use is 0
+  std::int32_t table = 0;                    ///< of a look-up
 };
 
 using Code = std::vector<Instruction>;
@@ -32,6 +33,10 @@ class CodeMaker {
   void assign(model::VarId target, model::NodeId node, Code& code);
   /// Forgets intermediate results (but those kept). Call between pieces that do not always run together.
   void forget();
+  /// What is known at present, to be returned to after a piece whose results change while it runs.
+  using Mark = std::map<model::NodeId, std::int32_t>;
+  Mark mark() const { return known_; }
+  void back_to(Mark mark) { known_ = std::move(mark); }
   /// From now on forget() leaves what is known at present: results that stay valid for all later pieces.
   void keep();
 
@@ -54,9 +59,9 @@ class CodeMaker {
 };
 
 /// Runs code on registers. Never fails, allocates or blocks.
-void run(const Instruction* begin, const Instruction* end, double* registers);
-inline void run(const Code& code, double* registers) {
-  run(code.data(), code.data() + code.size(), registers);
+void run(const Instruction* begin, const Instruction* end, double* registers, const model::Table* tables);
+inline void run(const Code& code, double* registers, const model::Table* tables) {
+  run(code.data(), code.data() + code.size(), registers, tables);
 }
 
 /// Values of some expressions, computed from the variables of any image: for conditions, scenarios and
@@ -71,6 +76,7 @@ class Evaluator {
   double value(std::size_t i) const { return registers_[static_cast<std::size_t>(results_[i])]; }
 
  private:
+  const model::Table* tables_;
   Code code_;
   std::vector<std::int32_t> results_;
   std::vector<model::VarId> reads_;

@@ -189,7 +189,7 @@ ExprPtr ExpressionParser::postfix() {
   return e;
 }
 
-// primary = number [unit] | "true" | "false" | path [ "(" … ")" ] | "(" expression ")" | conditional
+// primary = number [unit] | "true" | "false" | path [ "(" … ")" ] | "(" expression ")" | "[" … "]" | conditional
 ExprPtr ExpressionParser::primary() {
   const Token token = tokens_.peek();
   if (token.kind == TokenKind::number) {
@@ -205,6 +205,7 @@ ExprPtr ExpressionParser::primary() {
     return e;
   }
   if (token.is("if")) return conditional();
+  if (token.is("[")) return list_of_values();
   if (token.is("(")) {
     tokens_.take();
     ExprPtr e = expression();
@@ -230,7 +231,7 @@ ExprPtr ExpressionParser::conditional() {
 }
 
 ExprPtr ExpressionParser::name_or_call() {
-  Path path = tokens_.expect_path("a name");
+  Path path = this->path("a name");
   ExprKind kind = ExprKind::name;
   std::vector<ExprPtr> args;
   Span span = path.span;
@@ -245,6 +246,54 @@ ExprPtr ExpressionParser::name_or_call() {
   ExprPtr e = make(kind, span, path.text(), std::move(args));
   e->path = std::move(path);
   return e;
+}
+
+// list = "[" expression { "," expression } "]"
+ExprPtr ExpressionParser::list_of_values() {
+  const Nested nested(*this);
+  const Span begin = tokens_.take().span;
+  std::vector<ExprPtr> values;
+  do values.push_back(expression());
+  while (tokens_.accept(","));
+  const Span end = tokens_.expect("]", "after the elements").span;
+  return make(ExprKind::list, join(begin, end), "[]", std::move(values));
+}
+
+void ExpressionParser::index(PathStep& step) {
+  if (!tokens_.at("[")) return;
+  tokens_.take();
+  if (tokens_.accept("*")) {
+    step.all = true;
+  } else {
+    const Nested nested(*this);
+    step.index = sum();
+  }
+  step.span = join(step.span, tokens_.expect("]", "after the number of the element").span);
+}
+
+Path ExpressionParser::path(const char* what) {
+  Path path;
+  const Name first = tokens_.expect_name(what);
+  path.parts.push_back({first.text, first.span, nullptr, false});
+  index(path.parts.back());
+  while (tokens_.accept(".")) {
+    // After a dot any word may stand: `level_tx.true` is the quantity before the sensor.
+    if (!tokens_.at(TokenKind::name)) tokens_.fail("a name after the dot");
+    const Token token = tokens_.take();
+    path.parts.push_back({token.text, token.span, nullptr, false});
+    index(path.parts.back());
+  }
+  path.span = join(path.parts.front().span, path.parts.back().span);
+  return path;
+}
+
+TypeRef ExpressionParser::type() {
+  TypeRef type = tokens_.expect_unit();
+  if (!tokens_.accept("[")) return type;
+  const Nested nested(*this);
+  type.size = sum();
+  type.span = join(type.span, tokens_.expect("]", "after the number of elements").span);
+  return type;
 }
 
 }  // namespace isodyne::lang

@@ -16,6 +16,10 @@ class ExpressionParser {
   ExprPtr expression();
   /// sum = product { ("+" | "-") product }: a value that no comparison belongs to, such as a bound
   ExprPtr sum();
+  /// path = name [ index ] { "." name [ index ] } ; index = "[" ( "*" | sum ) "]"
+  Path path(const char* what);
+  /// type = unit [ "[" sum "]" ]
+  TypeRef type();
 
  private:
   ExprPtr junction();
@@ -28,6 +32,8 @@ class ExpressionParser {
   ExprPtr primary();
   ExprPtr conditional();
   ExprPtr name_or_call();
+  ExprPtr list_of_values();
+  void index(PathStep& step);
   bool within_of_follows() const;
 
   ExprPtr make(ExprKind kind, Span span, std::string word, std::vector<ExprPtr> args);

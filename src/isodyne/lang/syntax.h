@@ -12,21 +12,31 @@
 
 namespace isodyne::lang {
 
+struct Expr;
+using ExprPtr = std::unique_ptr<Expr>;
+
 struct Name {
   std::string text;
   Span span;
 };
 
-/// a.b.c
+/// One step of a path: a name, perhaps of one element (`wagon[3]`) or of all of them (`wagon[*]`).
+struct PathStep {
+  std::string text;
+  Span span;
+  std::shared_ptr<const Expr> index;  ///< shared, so that a path can be copied
+  bool all = false;
+};
+
+/// a.b[2].c
 struct Path {
-  std::vector<Name> parts;
+  std::vector<PathStep> parts;
   Span span;
 
-  std::string text() const {
-    std::string all;
-    for (const Name& part : parts) all += (all.empty() ? "" : ".") + part.text;
-    return all;
-  }
+  Path() = default;
+  explicit Path(const Name& name) : parts{{name.text, name.span, nullptr, false}}, span(name.span) {}
+  bool plain() const { return parts.size() == 1 && !parts[0].index && !parts[0].all; }
+  std::string text() const;
 };
 
 enum class ExprKind {
@@ -35,6 +45,7 @@ enum class ExprKind {
   name,           ///< path
   negate,         ///< -a
   invert,         ///< not a
+  list,           ///< [a, b, c]
   binary,         ///< a word b, where word is + - * / ^ < <= > >= and or implies
   is,             ///< a is b
   is_not,         ///< a is not b
@@ -44,9 +55,6 @@ enum class ExprKind {
   at_limit,       ///< a at limit
   becomes_active  ///< a becomes active
 };
-
-struct Expr;
-using ExprPtr = std::unique_ptr<Expr>;
 
 struct Expr {
   static constexpr int kMostHeight = 500;
@@ -60,10 +68,15 @@ struct Expr {
   int height = 1;
 };
 
-/// A unit, `bool`, `int` or the name of a choice, as written after a colon.
+/// A deep copy.
+ExprPtr clone(const Expr& e);
+
+/// A unit, `bool`, `int` or the name of a choice, as written after a colon; with a number of elements in
+/// brackets it is a vector.
 struct TypeRef {
   std::string text;
   Span span;
+  std::shared_ptr<const Expr> size;
 };
 
 struct FunctionDecl {
@@ -84,11 +97,30 @@ struct ChoiceDecl {
   std::string doc;
 };
 
+/// A table of values between which is interpolated: `table NAME(x: m) -> s = [1 m: 2 s, …] linear outside held`.
+struct TableDecl {
+  struct Row {
+    ExprPtr at, value;      ///< of a table with one argument
+    std::vector<Row> line;  ///< of a table with two: the row at `at`
+  };
+  Name name;
+  std::vector<FunctionDecl::Param> params;
+  TypeRef result;
+  std::vector<Row> rows;
+  std::string file;  ///< `from "plan.csv"`
+  Span file_span;
+  std::int32_t data = -1;      ///< which source is the text of the file, once it has been read
+  std::optional<Name> column;  ///< of the file: which column is the result
+  Name method, outside;        ///< `linear`, `cubic` or `hold`; `held`, `extended`, `repeated`
+  std::string doc;
+};
+
 enum class VarKind { param, fixed_param, input, state, output, memory, let };
 
 struct VarDecl {
   VarKind kind = VarKind::let;
   bool is_output = false;  ///< `output state …`, `output memory …`, `output …`
+  bool is_private = false;
   Name name;
   std::optional<TypeRef> type;
   ExprPtr value;            ///< after `=`
@@ -96,22 +128,41 @@ struct VarDecl {
   std::string doc;
 };
 
-struct PartDecl {
-  struct Arg {
-    Name name;
-    ExprPtr value;
-  };
+/// `unit Q = m`: a unit that each part may choose.
+struct UnitDecl {
   Name name;
-  Name model;
-  std::vector<Arg> args;
+  TypeRef usual;
   std::string doc;
 };
 
-/// target = value, or target' = value
+struct PartDecl {
+  struct Arg {
+    Path target;                  ///< of a parameter of the part, or of a part inside it
+    ExprPtr value;                ///< `area = 3 m^2`
+    std::optional<TypeRef> unit;  ///< `Q : bar`
+  };
+  Name name;
+  Name model;
+  std::shared_ptr<const Expr> count;  ///< `part wagon[6] : …`
+  std::vector<Arg> args;              ///< in brackets, and after `with`
+  bool is_private = false;
+  std::string doc;
+};
+
+/// target = value, target' = value, or inside `every` and `when` target := value
 struct Equation {
   Path target;
   bool derivative = false;
   ExprPtr value;
+};
+
+/// solve x [: type] from left = right [start …] [between … .. …]
+struct SolveDecl {
+  Name name;
+  std::optional<TypeRef> type;
+  ExprPtr left, right, start, lowest, highest;
+  Span span;
+  std::string doc;
 };
 
 struct Transition {
@@ -122,27 +173,86 @@ struct Transition {
 };
 
 struct ModesDecl {
+  /// What a mode does when it is entered and left, and the machines that run inside it.
+  struct Body {
+    Name mode;
+    std::vector<Equation> entry, exit;
+    std::vector<ModesDecl> inside;
+  };
   Name name;
   Name first;
   std::vector<Transition> transitions;
+  std::vector<Body> bodies;
   std::string doc;
 };
 
-/// every PERIOD { target := value … }
+/// every PERIOD [offset TIME] { target := value … }
 struct EveryDecl {
-  ExprPtr period;
+  ExprPtr period, offset;
   std::vector<Equation> assignments;
   Span span;
 };
 
-struct ModelDecl {
-  Name name;
-  std::string doc;
+/// when CONDITION { target := value … }
+struct WhenDecl {
+  ExprPtr condition;
+  std::vector<Equation> assignments;
+  Span span;
+};
+
+struct Members;
+
+/// for NAME in LOW .. HIGH { … }
+struct LoopDecl {
+  Name variable;
+  ExprPtr low, high;
+  std::unique_ptr<Members> body;
+  Span span;
+};
+
+/// if CONSTANT { … } else { … }
+struct VariantDecl {
+  ExprPtr condition;
+  std::unique_ptr<Members> yes, no;  ///< `no` may be null
+  Span span;
+};
+
+/// What a model, a bench, a loop or a variant is made of.
+struct Members {
   std::vector<VarDecl> variables;
   std::vector<PartDecl> parts;
   std::vector<Equation> equations;
   std::vector<ModesDecl> modes;
   std::vector<EveryDecl> samplers;
+  std::vector<WhenDecl> events;
+  std::vector<SolveDecl> solves;
+  std::vector<LoopDecl> loops;
+  std::vector<VariantDecl> variants;
+};
+
+/// rated ["source"] { given … = …  after …  expect … = … within … }
+struct RatedDecl {
+  struct Given {
+    Path target;
+    ExprPtr value;
+  };
+  struct Expect {
+    ExprPtr quantity, value, tolerance;
+    Span span;
+  };
+  std::string source;
+  std::vector<Given> given;
+  std::vector<Expect> expected;
+  ExprPtr after, step;
+  Span span;
+  std::string doc;
+};
+
+struct ModelDecl : Members {
+  Name name;
+  std::string doc;
+  std::vector<UnitDecl> units;
+  std::vector<RatedDecl> rated;
 };
 
 /// LOW .. HIGH
@@ -248,6 +358,7 @@ struct BenchDecl : ModelDecl {
 
 struct UseDecl {
   std::string path;
+  bool library = false;  ///< `use library "…"`: from the shipped parts, not from beside this file
   Span span;
 };
 
@@ -255,6 +366,7 @@ struct UseDecl {
 struct Document {
   std::vector<UseDecl> uses;
   std::vector<FunctionDecl> functions;
+  std::vector<TableDecl> tables;
   std::vector<ChoiceDecl> choices;
   std::vector<ModelDecl> models;
   std::vector<BenchDecl> benches;

@@ -75,20 +75,7 @@ std::string TokenStream::expect_text(const char* what) {
   return take().text;
 }
 
-Path TokenStream::expect_path(const char* what) {
-  Path path;
-  path.parts.push_back(expect_name(what));
-  while (accept(".")) {
-    // After a dot any word may stand: `level_tx.true` is the quantity before the sensor.
-    if (!at(TokenKind::name)) fail("a name after the dot");
-    const Token& token = take();
-    path.parts.push_back({token.text, token.span});
-  }
-  path.span = join(path.parts.front().span, path.parts.back().span);
-  return path;
-}
-
-TypeRef TokenStream::expect_type() {
+TypeRef TokenStream::expect_unit() {
   const Token first = peek();
   const std::size_t length = unit_length(text_, first.span.begin);
   const bool possible =
@@ -96,7 +83,7 @@ TypeRef TokenStream::expect_type() {
   if (!possible || length == 0 || is_reserved(first.text)) {
     fail("a unit, `bool`, `int` or the name of a choice", "for example `: m^2`, `: 1` for a plain number, `: bool`");
   }
-  TypeRef type{std::string(text_.substr(first.span.begin, length)), first.span};
+  TypeRef type{std::string(text_.substr(first.span.begin, length)), first.span, nullptr};
   type.span.end = first.span.begin + static_cast<std::uint32_t>(length);
   while (!at_end() && peek().span.begin < type.span.end) take();
   last_ = type.span;

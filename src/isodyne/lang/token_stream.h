@@ -30,8 +30,8 @@ class TokenStream {
   const Token& expect(std::string_view word, const char* why);
   Name expect_name(const char* what);
   std::string expect_text(const char* what);
-  Path expect_path(const char* what);
-  TypeRef expect_type();
+  /// A unit or the name of a type, without a size.
+  TypeRef expect_unit();
   /// A newline, or the closing brace or end that also ends a statement.
   void expect_statement_end();
 

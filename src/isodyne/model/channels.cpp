@@ -143,6 +143,13 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
     check_.program.variables[static_cast<std::size_t>(id)].unit = of.shown;
   }
   check_.program.equations.push_back({sensor.truth, of.node, s.of->span});
+  if (of.type.size > 0) {
+    check_.error(
+        Code::type_mismatch, s.of->span,
+        fmt::format("sensor `{}` measures {}; a sensor has one value", s.name.text, describe(check_.program, of.type)),
+        "name one element: `x[1]`");
+    return;
+  }
   if (of.type.kind != Type::Kind::real) {
     for (const lang::Expr* clause : {s.range ? s.range->low.get() : nullptr, s.counts ? s.counts->low.get() : nullptr,
                                      s.filter.get(), s.noise.get()}) {
@@ -156,8 +163,10 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   sensor_range(s, sensor, of.type);
   if (s.filter) sensor.filter = x_.check_span(*s.filter, scope(), "the time constant of the filter").value_or(Time{});
   if (s.noise) {
+    Type difference = of.type;
+    difference.absolute = false;
     const auto noise =
-        check_.constant(x_.check_as(*s.noise, scope(), of.type, "the noise"), s.noise->span, "the noise");
+        check_.constant(x_.check_as(*s.noise, scope(), difference, "the noise"), s.noise->span, "the noise");
     sensor.noise = noise.value_or(0);
     if (sensor.noise < 0)
       check_.error(Code::out_of_limits, s.noise->span, "noise is a standard deviation and cannot be negative");
@@ -231,7 +240,7 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
 
 void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
   for (const lang::Path& path : c.reads) {
-    const VarId id = check_.resolve(check_.root, path);
+    const VarId id = check_.resolve_one(check_.root, path);
     if (id == kNone || !check_.program.variable(id).type.valid()) continue;
     const Role role = check_.program.variable(id).role;
     if (role != Role::sensor && role != Role::input) {
@@ -257,7 +266,7 @@ void Channels::define_writes(const lang::ControllerDecl& c, Controller& controll
       write.value = found->second;
       if (!check_.program.variable(write.value).type.valid()) continue;
     } else {
-      write.value = check_.resolve(check_.root, {{w.name}, w.name.span});
+      write.value = check_.resolve_one(check_.root, lang::Path(w.name));
       if (write.value == kNone) continue;
       const auto actuator = std::find_if(check_.program.actuators.begin(), check_.program.actuators.end(),
                                          [&](const Actuator& a) { return a.value == write.value; });

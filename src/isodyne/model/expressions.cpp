@@ -11,29 +11,31 @@ namespace isodyne::model {
 
 namespace {
 
-struct Builtin {
-  const char* word;
-  Op op;
-  int arity;
-  const char* rule;
-};
-
-constexpr Builtin kBuiltins[] = {
-#define OP(id, count, text)
-#define FUNCTION(id, count, word, rule) {word, Op::id, count, #rule},
-#include "isodyne/model/ops.def"
-#undef OP
-#undef FUNCTION
-};
-
 Type real_type(const Dimension& d = {}) {
   return {Type::Kind::real, d, kNone};
 }
 Type integer_type() {
   return {Type::Kind::integer, {}, kNone};
 }
+/// Radians are dropped beside other units, but a pure number of turns a second is not one of cycles.
+std::string angle_advice(const Dimension& a, const Dimension& b) {
+  Dimension d = a;
+  d.exponents[7] = b.exponents[7];
+  if (a == b || d != b) return {};
+  return "a plain number and an angle are told apart: multiply by `1 rad`, or by `2 * 3.14159 rad` for cycles";
+}
 
 }  // namespace
+
+Expressions::Expressions(Check& check) : check_(check) {
+  check_.whole_number = [this](const lang::Expr& e, const Instance* instance, const Env* env,
+                               const char* what) -> std::optional<double> {
+    static const std::map<std::string, Typed> kNoNames;
+    const ExprScope scope{instance, instance == nullptr ? &kNoNames : nullptr, env};
+    const NodeId node = check_as(e, scope, integer_type(), what);
+    return check_.constant(node, e.span, what);
+  };
+}
 
 NodeId Expressions::constant(double value) {
   Node n;
@@ -60,6 +62,12 @@ NodeId Expressions::node(Op op, NodeId a, NodeId b, NodeId c) {
   return static_cast<NodeId>(check_.program.nodes.size() - 1);
 }
 
+NodeId Expressions::look_up(Op op, std::int32_t table, NodeId a, NodeId b) {
+  const NodeId made = node(op, a, b);
+  check_.program.nodes.back().unit = table;
+  return made;
+}
+
 NodeId Expressions::at_limit(const State& state) {
   const NodeId x = variable(state.value), rate = variable(state.derivative), zero = constant(0);
   const NodeId low = node(Op::land, node(Op::le, x, state.lowest), node(Op::lt, rate, zero));
@@ -79,21 +87,24 @@ Typed Expressions::check(const lang::Expr& e, const ExprScope& scope, std::int32
   }
   switch (e.kind) {
     case ExprKind::number:
-      return number(e);
+      return number(e, scope);
     case ExprKind::boolean:
       return truth(constant(e.value));
     case ExprKind::name:
       return name(e, scope, expected);
-    case ExprKind::negate: {
-      Typed a = check(*e.args[0], scope);
-      if (!a.valid() || !need_numeric(a, e.args[0]->span, "after `-`")) return {};
-      a.node = node(Op::neg, a.node);
-      return a;
-    }
-    case ExprKind::invert: {
-      const NodeId a = check_truth(*e.args[0], scope, "what follows `not`");
-      return a == kNone ? Typed{} : truth(node(Op::lnot, a));
-    }
+    case ExprKind::list:
+      return list(e, scope, expected);
+    case ExprKind::negate:
+      return negate(e, scope);
+    case ExprKind::invert:
+      return elementwise({check(*e.args[0], scope)}, e.span, [&](const std::vector<Typed>& x) -> Typed {
+        if (!x[0].valid()) return {};
+        if (x[0].type.kind == Type::Kind::boolean) return truth(node(Op::lnot, x[0].node));
+        check_.error(
+            Code::type_mismatch, e.args[0]->span,
+            fmt::format("what follows `not` must be bool, but this is {}", describe(check_.program, x[0].type)));
+        return {};
+      });
     case ExprKind::binary:
       return binary(e, scope);
     case ExprKind::is:
@@ -113,113 +124,193 @@ Typed Expressions::check(const lang::Expr& e, const ExprScope& scope, std::int32
   return {};
 }
 
-Typed Expressions::number(const lang::Expr& e) {
+Typed Expressions::number(const lang::Expr& e, const ExprScope& scope) {
   if (e.word.empty()) {
     Typed t = real(constant(e.value), {});
     t.zero = e.value == 0;
     t.whole = std::floor(e.value) == e.value && std::abs(e.value) < 1e15;
     return t;
   }
-  const auto unit = parse_unit(e.word);
+  const auto unit = parse_unit(e.word, scope.instance != nullptr ? &scope.instance->units : nullptr);
   if (!unit) {
-    const auto meant = closest(e.word, unit_names());
-    check_.error(
-        Code::unknown_unit, e.span, fmt::format("`{}` is not a unit", e.word),
-        meant ? fmt::format("did you mean `{}`?", *meant) : "units are written like `m`, `m/s^2` or `kg/(m*s)`");
+    check_.error(Code::unknown_unit, e.span, fmt::format("`{}` is not a unit", e.word), unit_advice(e.word));
     return {};
   }
-  Typed t = real(constant(e.value * unit->factor), unit->dimension);
+  Typed t = real(constant(e.value * unit->factor + unit->offset), unit->dimension);
+  t.type.absolute = unit->absolute();
   t.shown = *unit;
   return t;
 }
 
-Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_t expected) {
-  if (expected != kNone && e.path.parts.size() == 1) {
-    const auto& labels = check_.program.choices[static_cast<std::size_t>(expected)].labels;
-    const auto label = std::find(labels.begin(), labels.end(), e.word);
-    if (label != labels.end()) {
-      return {
-          constant(static_cast<double>(label - labels.begin())), {Type::Kind::choice, {}, expected}, {}, false, false};
-    }
-  }
-  if (scope.arguments != nullptr) {
-    const auto found = scope.arguments->find(e.word);
-    if (found != scope.arguments->end()) return found->second;
-    std::vector<std::string> known;
-    for (const auto& [text, value] : *scope.arguments) known.push_back(text);
-    const auto meant = closest(e.word, known);
-    check_.error(Code::unknown_name, e.span, fmt::format("this function has no argument called `{}`", e.word),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : "a function sees its arguments and nothing else");
-    return {};
-  }
-  if (e.word == "time") {
-    Typed t = real(variable(0), parse_unit("s")->dimension);
-    return t;
-  }
-  const bool known = check_.find(*scope.instance, e.path) != kNone;
-  if (!known && expected != kNone && e.path.parts.size() == 1) {
+bool Expressions::misplaced_label(const lang::Expr& e, std::int32_t expected) {
+  if (expected != kNone && e.path.plain()) {
     const Choice& choice = check_.program.choices[static_cast<std::size_t>(expected)];
     const auto meant = closest(e.word, choice.labels);
     std::string all;
     for (const std::string& label : choice.labels) all += (all.empty() ? "" : ", ") + label;
     check_.error(Code::unknown_name, e.span, fmt::format("`{}` is not a label of {}", e.word, choice.name),
                  meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("its labels are {}", all));
+    return true;
+  }
+  for (const Choice& choice : check_.program.choices) {
+    if (std::find(choice.labels.begin(), choice.labels.end(), e.word) == choice.labels.end()) continue;
+    check_.error(Code::wrong_kind, e.span,
+                 fmt::format("`{}` is a label of {} and has no meaning on its own here", e.word, choice.name),
+                 fmt::format("compare with it: `x is {}`", e.word));
+    return true;
+  }
+  return false;
+}
+
+Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_t expected) {
+  if (expected != kNone && e.path.plain()) {
+    const auto& labels = check_.program.choices[static_cast<std::size_t>(expected)].labels;
+    const auto label = std::find(labels.begin(), labels.end(), e.word);
+    if (label != labels.end()) {
+      Typed t;
+      t.node = constant(static_cast<double>(label - labels.begin()));
+      t.type = {Type::Kind::choice, {}, expected};
+      return t;
+    }
+  }
+  for (const Env* env = scope.env; env != nullptr && e.path.plain(); env = env->outer) {
+    if (env->name == e.word) return {constant(env->value), integer_type(), {}, false, true, {}};
+  }
+  if (scope.arguments != nullptr) return argument(e, scope);
+  if (e.word == "time") return real(variable(kTime), parse_unit("s")->dimension);
+  if (!check_.knows(*scope.instance, e.path) && misplaced_label(e, expected)) return {};
+  const Target target = check_.resolve(*scope.instance, e.path, scope.env);
+  Typed result;
+  for (const VarId id : target.ids) {
+    if (!check_.program.variable(id).type.valid()) check_.demand(id, e.span);
+    const Variable& v = check_.program.variable(id);
+    if (!v.type.valid()) return {};
+    if (!result.elements.empty() && result.type != v.type) {
+      check_.error(Code::unit_mismatch, e.span,
+                   fmt::format("the elements of `{}` do not have one type: {} and {}", e.word,
+                               describe(check_.program, result.type), describe(check_.program, v.type)));
+      return {};
+    }
+    result.type = v.type;
+    result.shown = v.unit;
+    result.elements.push_back(variable(id));
+  }
+  if (!target.found()) return {};
+  if (target.vector) {
+    result.type.size = static_cast<int>(result.elements.size());
+  } else {
+    result.node = result.elements.front();
+    result.elements.clear();
+  }
+  return result;
+}
+
+Typed Expressions::argument(const lang::Expr& e, const ExprScope& scope) {
+  const auto found = scope.arguments->find(e.path.parts[0].text);
+  if (found == scope.arguments->end()) {
+    std::vector<std::string> known;
+    for (const auto& [text, value] : *scope.arguments) known.push_back(text);
+    const auto meant = closest(e.word, known);
+    check_.error(Code::unknown_name, e.span,
+                 known.empty() ? fmt::format("`{}` cannot be used here: only numbers can", e.word)
+                               : fmt::format("this function has no argument called `{}`", e.word),
+                 meant           ? fmt::format("did you mean `{}`?", *meant)
+                 : known.empty() ? std::string{}
+                                 : "a function sees its arguments and nothing else");
     return {};
   }
-  if (!known) {
-    for (const Choice& choice : check_.program.choices) {
-      if (std::find(choice.labels.begin(), choice.labels.end(), e.word) == choice.labels.end()) continue;
-      check_.error(Code::wrong_kind, e.span,
-                   fmt::format("`{}` is a label of {} and has no meaning on its own here", e.word, choice.name),
-                   fmt::format("compare with it: `x is {}`", e.word));
+  const lang::PathStep& step = e.path.parts[0];
+  if (e.path.parts.size() > 1 || (step.index && found->second.type.size == 0)) {
+    check_.error(Code::wrong_kind, e.span, fmt::format("argument `{}` has nothing inside it", step.text));
+    return {};
+  }
+  if (!step.index) return found->second;
+  const NodeId index = check_as(*step.index, scope, integer_type(), "the number of an element");
+  const auto number = check_.constant(index, step.index->span, "the number of an element");
+  if (!number) return {};
+  if (*number < 1 || *number > found->second.type.size) {
+    check_.error(Code::out_of_limits, step.span,
+                 fmt::format("argument `{}` has {} elements; there is no number {:.0f}", step.text,
+                             found->second.type.size, *number));
+    return {};
+  }
+  return element(found->second, static_cast<std::size_t>(*number - 1));
+}
+
+Typed Expressions::list(const lang::Expr& e, const ExprScope& scope, std::int32_t expected) {
+  std::vector<Typed> values;
+  for (const lang::ExprPtr& arg : e.args) {
+    values.push_back(check(*arg, scope, expected));
+    if (!values.back().valid()) return {};
+    if (values.back().type.size > 0) {
+      check_.error(Code::type_mismatch, arg->span, "a vector has single values as elements, not vectors");
       return {};
     }
   }
-  const VarId id = check_.resolve(*scope.instance, e.path);
-  if (id == kNone) return {};
-  if (!check_.program.variable(id).type.valid()) check_.demand(id, e.span);
-  const Variable& v = check_.program.variable(id);
-  if (!v.type.valid()) return {};
-  return {variable(id), v.type, v.unit, false, false};
+  Typed result = values[0];
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    if (!agree(result, values[i], e.args[i]->span, "put into one vector")) return {};
+    if (result.zero) result.shown = values[i].shown;
+    result.zero = result.zero && values[i].zero;
+    result.whole = result.whole && values[i].whole;
+    result.elements.push_back(values[i].node);
+  }
+  result.node = kNone;
+  result.type.size = static_cast<int>(result.elements.size());
+  return result;
+}
+
+Typed Expressions::negate(const lang::Expr& e, const ExprScope& scope) {
+  return elementwise({check(*e.args[0], scope)}, e.span, [&](std::vector<Typed> x) -> Typed {
+    if (!x[0].valid() || !need_numeric(x[0], e.args[0]->span, "after `-`")) return {};
+    if (!need_difference(x[0], e.args[0]->span)) return {};
+    x[0].node = node(Op::neg, x[0].node);
+    return x[0];
+  });
 }
 
 Typed Expressions::binary(const lang::Expr& e, const ExprScope& scope) {
   if (e.word == "and" || e.word == "or" || e.word == "implies") return logic(e, scope);
-  Typed a = check(*e.args[0], scope);
-  Typed b = check(*e.args[1], scope);
-  if (!a.valid() || !b.valid()) return {};
-  if (e.word == "<") return compare(e, Op::lt, a, b);
-  if (e.word == "<=") return compare(e, Op::le, a, b);
-  if (e.word == ">") return compare(e, Op::gt, a, b);
-  if (e.word == ">=") return compare(e, Op::ge, a, b);
-  const std::string where = fmt::format("next to `{}`", e.word);
-  if (!need_numeric(a, e.args[0]->span, where) || !need_numeric(b, e.args[1]->span, where)) return {};
-  if (e.word == "^") return raise(e, a, b);
-  return arithmetic(e, a, b);
+  const Typed left = check(*e.args[0], scope);
+  const Typed right = check(*e.args[1], scope);
+  if (!left.valid() || !right.valid()) return {};
+  return elementwise({left, right}, e.span, [&](const std::vector<Typed>& x) -> Typed {
+    const Typed &a = x[0], &b = x[1];
+    if (e.word == "<") return compare(e, Op::lt, a, b);
+    if (e.word == "<=") return compare(e, Op::le, a, b);
+    if (e.word == ">") return compare(e, Op::gt, a, b);
+    if (e.word == ">=") return compare(e, Op::ge, a, b);
+    const std::string where = fmt::format("next to `{}`", e.word);
+    if (!need_numeric(a, e.args[0]->span, where) || !need_numeric(b, e.args[1]->span, where)) return {};
+    if (e.word == "^") return raise(e, a, b);
+    return arithmetic(e, a, b);
+  });
 }
 
 Typed Expressions::logic(const lang::Expr& e, const ExprScope& scope) {
-  const std::string what = fmt::format("what stands next to `{}`", e.word);
-  const NodeId a = check_truth(*e.args[0], scope, what);
-  const NodeId b = check_truth(*e.args[1], scope, what);
-  if (a == kNone || b == kNone) return {};
-  if (e.word == "and") return truth(node(Op::land, a, b));
-  if (e.word == "or") return truth(node(Op::lor, a, b));
-  return truth(node(Op::lor, node(Op::lnot, a), b));
+  const Typed left = check(*e.args[0], scope);
+  const Typed right = check(*e.args[1], scope);
+  if (!left.valid() || !right.valid()) return {};
+  return elementwise({left, right}, e.span, [&](const std::vector<Typed>& x) -> Typed {
+    for (std::size_t i = 0; i < 2; ++i) {
+      if (x[i].type.kind == Type::Kind::boolean) continue;
+      check_.error(Code::type_mismatch, e.args[i]->span,
+                   fmt::format("what stands next to `{}` must be bool, but this is {}", e.word,
+                               describe(check_.program, x[i].type)));
+      return {};
+    }
+    if (e.word == "and") return truth(node(Op::land, x[0].node, x[1].node));
+    if (e.word == "or") return truth(node(Op::lor, x[0].node, x[1].node));
+    return truth(node(Op::lor, node(Op::lnot, x[0].node), x[1].node));
+  });
 }
 
 Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
+  if (e.word == "+" || e.word == "-") return add(e, std::move(a), std::move(b));
+  if (!need_difference(a, e.args[0]->span) || !need_difference(b, e.args[1]->span)) return {};
   const bool integers = (a.type.kind == Type::Kind::integer || a.whole) &&
                         (b.type.kind == Type::Kind::integer || b.whole) &&
                         (a.type.kind == Type::Kind::integer || b.type.kind == Type::Kind::integer);
-  if (e.word == "+" || e.word == "-") {
-    if (!agree(a, b, e.span, e.word == "+" ? "add" : "subtract")) return {};
-    Typed t = a;
-    t.zero = t.whole = false;
-    t.shown = a.zero ? b.shown : a.shown;
-    t.node = node(e.word == "+" ? Op::add : Op::sub, a.node, b.node);
-    return t;
-  }
   const bool times = e.word == "*";
   const auto dimension =
       times ? multiply(a.type.dimension, b.type.dimension) : divide(a.type.dimension, b.type.dimension);
@@ -228,11 +319,44 @@ Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
     return {};
   }
   const NodeId result = node(times ? Op::mul : Op::div, a.node, b.node);
-  if (times && integers) return {result, integer_type(), {}, false, false};
-  return real(result, *dimension);
+  if (times && integers) return {result, integer_type(), {}, false, false, {}};
+  Typed t = real(result, *dimension);
+  t.whole = times && a.whole && b.whole;
+  return t;
+}
+
+// absolute - absolute = difference; absolute + difference, difference + absolute, absolute - difference =
+// absolute; the rest means nothing.
+Typed Expressions::add(const lang::Expr& e, Typed a, Typed b) {
+  const bool plus = e.word == "+";
+  const bool temperatures = a.type.absolute || b.type.absolute;
+  if (temperatures && a.type.dimension == b.type.dimension && a.type.absolute != b.type.absolute &&
+      (plus || a.type.absolute)) {
+    Typed t = a.type.absolute ? a : b;
+    t.node = node(plus ? Op::add : Op::sub, a.node, b.node);
+    return t;
+  }
+  if (temperatures && a.type == b.type && plus) {
+    check_.error(Code::unit_mismatch, e.span, "the sum of two absolute temperatures means nothing",
+                 "add a difference in K, or take the mean as `a + 0.5 * (b - a)`");
+    return {};
+  }
+  if (!agree(a, b, e.span, plus ? "add" : "subtract")) return {};
+  Typed t = a;
+  const bool integers = t.type.kind == Type::Kind::integer;
+  t.zero = false;
+  t.whole = integers ? false : a.whole && b.whole;
+  t.shown = a.zero ? b.shown : a.shown;
+  if (t.type.absolute) {
+    t.type.absolute = false;
+    t.shown = difference_unit(t.shown);
+  }
+  t.node = node(plus ? Op::add : Op::sub, a.node, b.node);
+  return t;
 }
 
 Typed Expressions::raise(const lang::Expr& e, const Typed& base, const Typed& exponent) {
+  if (!need_difference(base, e.args[0]->span)) return {};
   if (!exponent.type.dimension.none()) {
     check_.error(
         Code::unit_mismatch, e.args[1]->span,
@@ -265,212 +389,78 @@ Typed Expressions::compare(const lang::Expr& e, Op op, Typed a, Typed b) {
   const NodeId result = node(op, a.node, b.node);
   // The margin is read in the unit of the written limit, else in that of the signal.
   const bool literal = e.args[1]->kind == lang::ExprKind::number && !e.args[1]->word.empty();
-  check_.program.units.push_back(literal ? b.shown : a.zero ? b.shown : a.shown);
+  check_.program.units.push_back(difference_unit(literal || a.zero ? b.shown : a.shown));
   check_.program.nodes.back().unit = static_cast<std::int32_t>(check_.program.units.size() - 1);
   return truth(result);
 }
 
 Typed Expressions::equality(const lang::Expr& e, const ExprScope& scope) {
-  Typed a = check(*e.args[0], scope);
-  if (!a.valid()) return {};
-  Typed b = check(*e.args[1], scope, a.type.choice);
-  if (!b.valid()) return {};
-  const auto float_like = [](const Typed& t) { return t.type.kind == Type::Kind::real && !t.whole; };
-  if (float_like(a) || float_like(b)) {
-    check_.error(Code::type_mismatch, e.span, "`is` compares truth values, whole numbers and choices",
-                 "compare measured values with a tolerance: `x within 5 cm of y`");
-    return {};
-  }
-  if (!agree(a, b, e.span, "compare")) return {};
-  return truth(node(e.kind == lang::ExprKind::is ? Op::eq : Op::ne, a.node, b.node));
+  const Typed left = check(*e.args[0], scope);
+  if (!left.valid()) return {};
+  const Typed right = check(*e.args[1], scope, left.type.choice);
+  if (!right.valid()) return {};
+  return elementwise({left, right}, e.span, [&](std::vector<Typed> x) -> Typed {
+    const auto float_like = [](const Typed& t) { return t.type.kind == Type::Kind::real && !t.whole; };
+    if (float_like(x[0]) || float_like(x[1])) {
+      check_.error(Code::type_mismatch, e.span, "`is` compares truth values, whole numbers and choices",
+                   "compare measured values with a tolerance: `x within 5 cm of y`");
+      return {};
+    }
+    if (!agree(x[0], x[1], e.span, "compare")) return {};
+    return truth(node(e.kind == lang::ExprKind::is ? Op::eq : Op::ne, x[0].node, x[1].node));
+  });
 }
 
 // x within t of y  ⇔  |x − y| <= t
 Typed Expressions::within(const lang::Expr& e, const ExprScope& scope) {
-  Typed x = check(*e.args[0], scope);
-  Typed tolerance = check(*e.args[1], scope);
-  Typed y = check(*e.args[2], scope);
-  if (!x.valid() || !tolerance.valid() || !y.valid()) return {};
-  for (std::size_t i = 0; i < 3; ++i) {
-    if (!need_numeric(i == 0 ? x : i == 1 ? tolerance : y, e.args[i]->span, "next to `within`")) return {};
+  std::vector<Typed> args;
+  for (const lang::ExprPtr& arg : e.args) {
+    args.push_back(check(*arg, scope));
+    if (!args.back().valid()) return {};
   }
-  if (!agree(x, y, e.span, "compare") || !agree(x, tolerance, e.args[1]->span, "compare")) return {};
-  const NodeId distance = node(Op::abs, node(Op::sub, x.node, y.node));
-  const NodeId result = node(Op::le, distance, tolerance.node);
-  check_.program.units.push_back(tolerance.shown);
-  check_.program.nodes.back().unit = static_cast<std::int32_t>(check_.program.units.size() - 1);
-  return truth(result);
+  return elementwise(args, e.span, [&](std::vector<Typed> a) -> Typed {
+    for (std::size_t i = 0; i < 3; ++i) {
+      if (!need_numeric(a[i], e.args[i]->span, "next to `within`")) return {};
+    }
+    Typed &x = a[0], &tolerance = a[1], &y = a[2];
+    if (!agree(x, y, e.span, "compare") || !need_difference(tolerance, e.args[1]->span)) return {};
+    x.type.absolute = false;
+    if (!agree(x, tolerance, e.args[1]->span, "compare")) return {};
+    const NodeId distance = node(Op::abs, node(Op::sub, x.node, y.node));
+    const NodeId result = node(Op::le, distance, tolerance.node);
+    check_.program.units.push_back(tolerance.shown);
+    check_.program.nodes.back().unit = static_cast<std::int32_t>(check_.program.units.size() - 1);
+    return truth(result);
+  });
 }
 
 Typed Expressions::conditional(const lang::Expr& e, const ExprScope& scope, std::int32_t expected) {
-  const NodeId condition = check_truth(*e.args[0], scope, "the condition of `if`");
-  Typed yes = check(*e.args[1], scope, expected);
-  Typed no = check(*e.args[2], scope, yes.valid() && yes.type.kind == Type::Kind::choice ? yes.type.choice : expected);
-  if (condition == kNone || !yes.valid() || !no.valid()) return {};
-  if (!agree(yes, no, e.span, "choose between")) return {};
-  Typed t = yes;
-  t.zero = yes.zero && no.zero;
-  t.whole = yes.whole && no.whole;
-  t.shown = yes.zero ? no.shown : yes.shown;
-  t.node = node(Op::select, condition, yes.node, no.node);
-  return t;
-}
-
-Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
-  std::vector<Typed> args;
-  bool valid = true;
-  for (const lang::ExprPtr& arg : e.args) {
-    args.push_back(check(*arg, scope));
-    valid = valid && args.back().valid();
-  }
-  const Builtin* found = nullptr;
-  std::vector<std::string> known;
-  for (const Builtin& b : kBuiltins) {
-    known.emplace_back(b.word);
-    if (e.word == b.word) found = &b;
-  }
-  for (const auto& [name, f] : check_.functions) known.push_back(name);
-  const auto user = check_.functions.find(e.word);
-  if (found == nullptr && user == check_.functions.end()) {
-    const auto meant = closest(e.word, known);
-    check_.error(Code::unknown_name, e.path.span, fmt::format("there is no function called `{}`", e.word),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+  const Typed condition = check(*e.args[0], scope);
+  if (condition.valid() && condition.type.kind != Type::Kind::boolean) {
+    check_.error(
+        Code::type_mismatch, e.args[0]->span,
+        fmt::format("the condition of `if` must be bool, but this is {}", describe(check_.program, condition.type)));
     return {};
   }
-  const bool many = found != nullptr && (found->op == Op::min || found->op == Op::max);
-  const std::size_t wanted = found != nullptr ? static_cast<std::size_t>(found->arity) : user->second->params.size();
-  if (many ? args.size() < 2 : args.size() != wanted) {
-    check_.error(Code::wrong_arguments, e.span,
-                 fmt::format("`{}` takes {}{}, not {}", e.word, many ? "at least " : "", counted(wanted, "argument"),
-                             args.size()));
-    return {};
-  }
-  if (!valid) return {};
-  return found != nullptr ? builtin(e, found->op, found->rule, std::move(args))
-                          : expand(e, *user->second, std::move(args));
-}
-
-Typed Expressions::builtin(const lang::Expr& e, Op op, std::string_view rule, std::vector<Typed> args) {
-  for (std::size_t i = 0; i < args.size(); ++i) {
-    if (!need_numeric(args[i], e.args[i]->span, fmt::format("in `{}`", e.word))) return {};
-  }
-  const auto need_plain = [&](bool angle_too) {
-    const Dimension radian = parse_unit("rad")->dimension;
-    for (std::size_t i = 0; i < args.size(); ++i) {
-      const Dimension& d = args[i].type.dimension;
-      if (d.none() || (angle_too && d == radian)) continue;
-      check_.error(Code::unit_mismatch, e.args[i]->span,
-                   fmt::format("`{}` takes {}, not {}", e.word, angle_too ? "an angle" : "a number without unit",
-                               describe(check_.program, args[i].type)),
-                   "divide by a reference value first");
-      return false;
-    }
-    return true;
-  };
-  if (rule == "same") {
-    Typed t = args[0];
-    for (std::size_t i = 1; i < args.size(); ++i) {
-      if (!agree(t, args[i], e.span, "mix")) return {};
-      if (op != Op::clamp) t.node = node(op, t.node, args[i].node);
-      t.zero = t.whole = false;
-    }
-    if (op == Op::clamp) {
-      if (!agree(args[0], args[2], e.span, "mix") || !agree(args[1], args[2], e.span, "mix")) return {};
-      t = args[0];
-      t.node = node(op, args[0].node, args[1].node, args[2].node);
-    }
-    if (op == Op::abs) t.node = node(op, args[0].node);
-    t.zero = t.whole = false;
+  const Typed yes = check(*e.args[1], scope, expected);
+  const Typed no =
+      check(*e.args[2], scope, yes.valid() && yes.type.kind == Type::Kind::choice ? yes.type.choice : expected);
+  if (!condition.valid() || !yes.valid() || !no.valid()) return {};
+  return elementwise({condition, yes, no}, e.span, [&](std::vector<Typed> x) -> Typed {
+    if (!agree(x[1], x[2], e.span, "choose between")) return {};
+    Typed t = x[1];
+    t.zero = x[1].zero && x[2].zero;
+    t.whole = x[1].whole && x[2].whole;
+    t.shown = x[1].zero ? x[2].shown : x[1].shown;
+    t.node = node(Op::select, x[0].node, x[1].node, x[2].node);
     return t;
-  }
-  if (rule == "sign") return real(node(op, args[0].node), {});
-  if (rule == "root") {
-    const auto dimension = square_root(args[0].type.dimension);
-    if (dimension) return real(node(op, args[0].node), *dimension);
-    check_.error(Code::unit_mismatch, e.args[0]->span,
-                 fmt::format("there is no square root of {}", describe(check_.program, args[0].type)),
-                 "every exponent of the unit must be even, as in m^2/s^2");
-    return {};
-  }
-  if (rule == "angle") return need_plain(true) ? real(node(op, args[0].node), {}) : Typed{};
-  if (rule == "arc") return need_plain(false) ? real(node(op, args[0].node), parse_unit("rad")->dimension) : Typed{};
-  if (rule == "arc2") {
-    if (!agree(args[0], args[1], e.span, "mix")) return {};
-    return real(node(op, args[0].node, args[1].node), parse_unit("rad")->dimension);
-  }
-  if (!need_plain(false)) return {};
-  const NodeId result = node(op, args[0].node);
-  const bool rounds = op == Op::floor || op == Op::ceil || op == Op::round;
-  return rounds ? Typed{result, integer_type(), {}, false, false} : real(result, {});
-}
-
-Typed Expressions::expand(const lang::Expr& e, const lang::FunctionDecl& f, std::vector<Typed> args) {
-  if (std::find(calls_.begin(), calls_.end(), &f) != calls_.end()) {
-    check_.error(Code::recursion, e.span, fmt::format("function `{}` calls itself", f.name.text),
-                 "functions are expanded where they are used and cannot be recursive");
-    return {};
-  }
-  if (calls_.size() >= 50) {
-    check_.error(Code::too_deep, e.span, "functions call each other more than 50 deep here");
-    return {};
-  }
-  if (calls_.empty()) expansions_ = 0;
-  if (++expansions_ > kMostCalls) {
-    if (expansions_ == kMostCalls + 1) {
-      check_.error(Code::too_large, e.span,
-                   fmt::format("the calls of this expression expand to more than {} calls", kMostCalls),
-                   "name intermediate results with `let`");
-    }
-    return {};
-  }
-  std::map<std::string, Typed> bound;
-  for (std::size_t i = 0; i < args.size(); ++i) {
-    Unit unit;
-    const Type type = check_.type_of(f.params[i].type, unit);
-    if (!type.valid()) return {};
-    if (!fits(args[i], type)) {
-      check_.error(Code::unit_mismatch, e.args[i]->span,
-                   fmt::format("`{}` of `{}` is {}, but this is {}", f.params[i].name.text, f.name.text,
-                               describe(check_.program, type), describe(check_.program, args[i].type)));
-      return {};
-    }
-    bound[f.params[i].name.text] = {args[i].node, type, unit, false, false};
-  }
-  Unit unit;
-  const Type result = check_.type_of(f.result, unit);
-  if (!result.valid()) return {};
-  calls_.push_back(&f);
-  const NodeId body = check_as(*f.body, {nullptr, &bound}, result, fmt::format("the value of `{}`", f.name.text));
-  calls_.pop_back();
-  if (body == kNone) return {};
-  return {body, result, unit, false, false};
-}
-
-void Expressions::check_function(const lang::FunctionDecl& f) {
-  std::map<std::string, Typed> bound;
-  bool valid = true;
-  for (const auto& param : f.params) {
-    Unit unit;
-    const Type type = check_.type_of(param.type, unit);
-    valid = valid && type.valid();
-    if (bound.contains(param.name.text)) {
-      check_.error(Code::duplicate, param.name.span, fmt::format("argument `{}` is named twice", param.name.text));
-    }
-    bound[param.name.text] = {constant(1), type, unit, false, false};
-  }
-  Unit unit;
-  const Type result = check_.type_of(f.result, unit);
-  if (!valid || !result.valid()) return;
-  expansions_ = 0;
-  calls_.push_back(&f);
-  check_as(*f.body, {nullptr, &bound}, result, fmt::format("the value of `{}`", f.name.text));
-  calls_.pop_back();
+  });
 }
 
 Typed Expressions::limit(const lang::Expr& e, const ExprScope& scope) {
   const lang::Expr& operand = *e.args[0];
   const VarId id = operand.kind == lang::ExprKind::name && scope.instance != nullptr
-                       ? check_.resolve(*scope.instance, operand.path)
+                       ? check_.resolve_one(*scope.instance, operand.path, scope.env)
                        : kNone;
   if (operand.kind == lang::ExprKind::name && id == kNone) return {};
   const auto state = id == kNone ? check_.state_of.end() : check_.state_of.find(id);
@@ -485,7 +475,7 @@ Typed Expressions::limit(const lang::Expr& e, const ExprScope& scope) {
 Typed Expressions::becomes_active(const lang::Expr& e, const ExprScope& scope) {
   const lang::Expr& operand = *e.args[0];
   const VarId id = operand.kind == lang::ExprKind::name && scope.instance != nullptr
-                       ? check_.resolve(*scope.instance, operand.path)
+                       ? check_.resolve_one(*scope.instance, operand.path, scope.env)
                        : kNone;
   if (operand.kind == lang::ExprKind::name && id == kNone) return {};
   if (id == kNone || check_.program.variable(id).role != Role::fault) {
@@ -506,9 +496,17 @@ bool Expressions::need_numeric(const Typed& value, Span span, std::string_view w
   return false;
 }
 
+bool Expressions::need_difference(const Typed& value, Span span) {
+  if (!value.type.absolute) return true;
+  check_.error(Code::unit_mismatch, span,
+               "an absolute temperature can be compared, subtracted and shifted, nothing else",
+               "take a difference, `T - 20 degC`, or the kelvins above absolute zero, `kelvin(T)`");
+  return false;
+}
+
 bool Expressions::agree(Typed& a, Typed& b, Span span, const char* verb) {
   if (a.type == b.type) return true;
-  if (a.type.numeric() && b.type.numeric()) {
+  if (a.type.numeric() && b.type.numeric() && a.type.absolute == b.type.absolute) {
     if (a.type.kind == Type::Kind::integer && b.whole) return b.type = a.type, true;
     if (b.type.kind == Type::Kind::integer && a.whole) return a.type = b.type, true;
     if (a.zero && b.type.kind == Type::Kind::real) return a.type = b.type, true;
@@ -516,35 +514,81 @@ bool Expressions::agree(Typed& a, Typed& b, Span span, const char* verb) {
     if (a.type.dimension == b.type.dimension) return a.type = b.type = real_type(a.type.dimension), true;
   }
   const bool units = a.type.kind == Type::Kind::real && b.type.kind == Type::Kind::real;
+  std::string advice = units ? angle_advice(a.type.dimension, b.type.dimension) : "";
+  if (a.type.absolute != b.type.absolute && units) {
+    advice = "20 degC is a temperature, 20 K a difference of temperatures";
+  } else if (units && advice.empty() && (a.type.dimension.none() || b.type.dimension.none())) {
+    advice = "give the plain number a unit, such as `5 cm`";
+  }
   check_.error(
       units ? Code::unit_mismatch : Code::type_mismatch, span,
       fmt::format("cannot {} {} and {}", verb, describe(check_.program, a.type), describe(check_.program, b.type)),
-      units && (a.type.dimension.none() || b.type.dimension.none()) ? "give the plain number a unit, such as `5 cm`"
-                                                                    : std::string{});
+      advice);
   return false;
 }
 
 bool Expressions::fits(const Typed& value, const Type& target) const {
   if (value.type == target) return true;
-  if (target.kind == Type::Kind::integer) return value.whole;
-  if (target.kind != Type::Kind::real || !value.type.numeric()) return false;
+  if (value.type.size != target.size) return false;
+  if (target.kind == Type::Kind::integer) return value.type.kind == Type::Kind::integer || value.whole;
+  if (target.kind != Type::Kind::real || !value.type.numeric() || value.type.absolute != target.absolute) return false;
   return value.zero || value.type.dimension == target.dimension;
 }
 
-NodeId Expressions::check_as(const lang::Expr& e, const ExprScope& scope, const Type& target, const std::string& what) {
-  const Typed value = check(e, scope, target.choice);
-  if (!value.valid() || !target.valid()) return kNone;
-  if (fits(value, target)) return value.node;
+Typed Expressions::element(const Typed& vector, std::size_t i) {
+  if (vector.type.size == 0) return vector;
+  Typed one = vector;
+  one.type.size = 0;
+  one.node = vector.elements[i];
+  one.elements.clear();
+  return one;
+}
+
+std::optional<int> Expressions::common_size(const std::vector<Typed>& args, Span span) {
+  int size = 0;
+  for (const Typed& arg : args) {
+    if (arg.type.size == 0) continue;
+    if (size != 0 && size != arg.type.size) {
+      check_.error(Code::type_mismatch, span,
+                   fmt::format("a vector of {} and one of {} do not go together", size, arg.type.size));
+      return std::nullopt;
+    }
+    size = arg.type.size;
+  }
+  return size;
+}
+
+std::vector<NodeId> Expressions::check_elements(const lang::Expr& e, const ExprScope& scope, const Type& target,
+                                                const std::string& what) {
+  Typed value = check(e, scope, target.choice);
+  if (!value.valid() || !target.valid()) return {};
+  const auto size = static_cast<std::size_t>(target.size);
+  if (size > 0 && value.type.size == 0) {  // one value for all elements
+    value.elements.assign(size, value.node);
+    value.type.size = target.size;
+  }
+  if (fits(value, target)) return size > 0 ? value.elements : std::vector<NodeId>{value.node};
   const bool units = value.type.kind == Type::Kind::real && target.kind == Type::Kind::real;
-  std::string advice;
-  if (units && value.type.dimension.none())
-    advice = fmt::format("give it a unit, such as {}", si_text(target.dimension));
+  std::string advice = units ? angle_advice(value.type.dimension, target.dimension) : "";
+  if (units && advice.empty() && value.type.dimension.none())
+    advice = fmt::format("give it a unit, such as {}", target.absolute ? "degC" : si_text(target.dimension));
+  if (units && value.type.absolute != target.absolute)
+    advice = "20 degC is a temperature, 20 K a difference of temperatures";
   if (target.kind == Type::Kind::integer && value.type.kind == Type::Kind::real) advice = "round it: `round(x)`";
+  if (value.type.size > 0 && target.size == 0)
+    advice = "take one element, `x[1]`, or `sum`, `min`, `max`, `any`, `all` of it";
   check_.error(units ? Code::unit_mismatch : Code::type_mismatch, e.span,
                fmt::format("{} must be {}, but this is {}", what, describe(check_.program, target),
                            describe(check_.program, value.type)),
                advice);
-  return kNone;
+  return {};
+}
+
+NodeId Expressions::check_as(const lang::Expr& e, const ExprScope& scope, const Type& target, const std::string& what) {
+  Type single = target;
+  single.size = 0;
+  const std::vector<NodeId> nodes = check_elements(e, scope, single, what);
+  return nodes.empty() ? kNone : nodes.front();
 }
 
 NodeId Expressions::check_truth(const lang::Expr& e, const ExprScope& scope, const std::string& what) {

@@ -1,3 +1,5 @@
+// Names: every quantity of every part gets its variable.
+
 #include "isodyne/model/flatten.h"
 
 #include <algorithm>
@@ -9,22 +11,32 @@
 namespace isodyne::model {
 
 namespace {
+constexpr const char* kInactive = "inactive";
+
 Type choice_type(std::int32_t choice) {
   return {Type::Kind::choice, {}, choice};
 }
 
-/// The name under which a declaration can be found in its instance; a duplicate keeps the first.
-bool assigned_by_sampler(const lang::ModelDecl& decl, const std::string& name) {
-  for (const lang::EveryDecl& every : decl.samplers) {
-    for (const lang::Equation& a : every.assignments) {
-      if (a.target.parts.size() == 1 && a.target.parts[0].text == name) return true;
-    }
+Role role_of(const lang::VarDecl& v, bool assigned) {
+  switch (v.kind) {
+    case lang::VarKind::param:
+      return Role::param;
+    case lang::VarKind::fixed_param:
+      return Role::fixed_param;
+    case lang::VarKind::input:
+      return Role::input;
+    case lang::VarKind::state:
+      return Role::state;
+    case lang::VarKind::memory:
+      return Role::sampled;
+    case lang::VarKind::output:
+      return assigned ? Role::sampled : Role::equation;
+    case lang::VarKind::let:
+      break;
   }
-  return false;
+  return Role::equation;
 }
 }  // namespace
-
-// ---- names ----------------------------------------------------------------------------------------------
 
 void Flattener::declare(const lang::ModelDecl& root) {
   check_.root.decl = &root;
@@ -35,54 +47,174 @@ void Flattener::declare(const lang::ModelDecl& root) {
   time.type = {Type::Kind::real, time.unit.dimension, kNone};
   time.doc = "time since the start of the run";
   check_.program.variables.push_back(std::move(time));
+  check_.define_hidden("seed", {Type::Kind::real, {}, kNone});
   declare_members(check_.root, 0);
 }
 
 void Flattener::declare_members(Instance& instance, int depth) {
-  for (const lang::VarDecl& v : instance.decl->variables) declare_variable(instance, v);
-  for (const lang::ModesDecl& m : instance.decl->modes) declare_machine(instance, m);
-  for (const lang::PartDecl& p : instance.decl->parts) declare_part(instance, p, depth);
+  declare_units(instance);
+  note_assigned(instance, *instance.decl);
+  // Sizes, loops and variants may depend on fixed parameters, so those come first.
+  for (const lang::VarDecl& v : instance.decl->variables) {
+    if (v.kind != lang::VarKind::fixed_param) continue;
+    declare_variable(instance, v, nullptr);
+    first_value(instance, {&v, nullptr});
+  }
+  expand(instance, *instance.decl, nullptr, true);
+  for (const auto& v : instance.members.variables) {
+    const bool done = v.env == nullptr && v.decl->kind == lang::VarKind::fixed_param &&
+                      own(instance, v.decl->name.text).first != kNone;
+    if (!done) declare_variable(instance, *v.decl, v.env);
+  }
+  for (const auto& s : instance.members.solves) declare_solve(instance, *s.decl, s.env);
+  for (const auto& m : instance.members.modes) declare_machine(instance, *m.decl, kNone, 0);
+  for (const auto& p : instance.members.parts) declare_part(instance, p, depth);
+  check_overrides(instance);
 }
 
-void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v) {
+void Flattener::declare_units(Instance& instance) {
+  for (const lang::UnitDecl& u : instance.decl->units) {
+    if (parse_unit(u.name.text)) {
+      check_.error(Code::duplicate, u.name.span, fmt::format("`{}` is a unit already", u.name.text),
+                   "choose another name, such as `Q`");
+      continue;
+    }
+    const lang::TypeRef* chosen = &u.usual;
+    const UnitNames* names = nullptr;
+    if (const Override* given = override_of(instance, u.name.text); given != nullptr && given->arg->unit) {
+      chosen = &*given->arg->unit;
+      names = &given->scope->units;
+    }
+    const auto unit = parse_unit(chosen->text, names);
+    if (!unit)
+      check_.error(Code::unknown_unit, chosen->span, fmt::format("`{}` is not a unit", chosen->text),
+                   unit_advice(chosen->text));
+    Unit own = unit.value_or(Unit{});
+    if (names != nullptr && names->contains(chosen->text)) own.text = names->find(chosen->text)->second.text;
+    if (!instance.units.emplace(u.name.text, own).second)
+      check_.error(Code::duplicate, u.name.span, fmt::format("`{}` is defined twice", u.name.text));
+  }
+}
+
+// ---- loops and variants -----------------------------------------------------------------------------------
+
+void Flattener::expand(Instance& instance, const lang::Members& members, const Env* env, bool outside) {
+  Expanded& all = instance.members;
+  const auto place = [&](const auto& from, auto& to) {
+    for (const auto& decl : from) to.push_back({&decl, env});
+  };
+  if (env != nullptr && !outside) {
+    for (const lang::VarDecl& v : members.variables) {
+      check_.error(Code::wrong_kind, v.name.span, "a quantity cannot be declared again and again inside `for`",
+                   fmt::format("declare a vector before the loop: `{} : unit[size]`", v.name.text));
+    }
+    for (const lang::PartDecl& p : members.parts) {
+      check_.error(Code::wrong_kind, p.name.span, "a part cannot be declared again and again inside `for`",
+                   fmt::format("declare an array before the loop: `part {}[size] : {}`", p.name.text, p.model.text));
+    }
+  } else {
+    place(members.variables, all.variables);
+    place(members.parts, all.parts);
+  }
+  place(members.equations, all.equations);
+  place(members.modes, all.modes);
+  place(members.samplers, all.samplers);
+  place(members.events, all.events);
+  place(members.solves, all.solves);
+  for (const lang::VariantDecl& v : members.variants) {
+    if (holds(instance, v, env)) {
+      expand(instance, *v.yes, env, outside);
+    } else if (v.no != nullptr) {
+      expand(instance, *v.no, env, outside);
+    }
+  }
+  for (const lang::LoopDecl& l : members.loops) expand_loop(instance, l, env);
+}
+
+void Flattener::expand_loop(Instance& instance, const lang::LoopDecl& loop, const Env* env) {
+  const auto low = check_.whole_number(*loop.low, &instance, env, "the first number of a loop");
+  const auto high = check_.whole_number(*loop.high, &instance, env, "the last number of a loop");
+  if (!low || !high) return;
+  if (*high - *low >= Check::kMostElements || instance.members.equations.size() > Check::kMostVariables) {
+    check_.error(Code::too_large, loop.span, fmt::format("this loop runs more than {} times", Check::kMostElements));
+    return;
+  }
+  for (double i = *low; i <= *high; ++i) {
+    const Env& inner = check_.environments.emplace_back(Env{env, loop.variable.text, i});
+    expand(instance, *loop.body, &inner, false);
+    if (check_.environments.size() > Check::kMostVariables) {
+      check_.error(Code::too_large, loop.span,
+                   fmt::format("loops run more than {} times in all", Check::kMostVariables));
+      return;
+    }
+  }
+}
+
+bool Flattener::holds(Instance& instance, const lang::VariantDecl& variant, const Env* env) {
+  const NodeId node = x_.check_truth(*variant.condition, scope_of(instance, env), "the condition of a variant");
+  const auto value = check_.constant(node, variant.condition->span, "the condition of a variant");
+  return value.value_or(0) != 0;
+}
+
+void Flattener::note_assigned(Instance& instance, const lang::ModesDecl& modes) {
+  for (const lang::ModesDecl::Body& body : modes.bodies) {
+    for (const auto* list : {&body.entry, &body.exit}) {
+      for (const lang::Equation& a : *list) instance.assigned.insert(a.target.parts[0].text);
+    }
+    for (const lang::ModesDecl& inside : body.inside) note_assigned(instance, inside);
+  }
+}
+
+void Flattener::note_assigned(Instance& instance, const lang::Members& members) {
+  for (const lang::EveryDecl& e : members.samplers) {
+    for (const lang::Equation& a : e.assignments) instance.assigned.insert(a.target.parts[0].text);
+  }
+  for (const lang::WhenDecl& w : members.events) {
+    for (const lang::Equation& a : w.assignments) instance.assigned.insert(a.target.parts[0].text);
+  }
+  for (const lang::ModesDecl& m : members.modes) note_assigned(instance, m);
+  for (const lang::LoopDecl& l : members.loops) note_assigned(instance, *l.body);
+  for (const lang::VariantDecl& v : members.variants) {
+    note_assigned(instance, *v.yes);
+    if (v.no != nullptr) note_assigned(instance, *v.no);
+  }
+}
+
+// ---- quantities ---------------------------------------------------------------------------------------------
+
+Elements Flattener::own(const Instance& instance, const std::string& name) const {
+  const auto vector = instance.vectors.find(name);
+  if (vector != instance.vectors.end()) return vector->second;
+  const auto found = instance.variables.find(name);
+  return found == instance.variables.end() ? Elements{} : Elements{found->second, 0};
+}
+
+bool Flattener::declared_here(const Instance& instance, const lang::Name& name) const {
+  const VarId id = own(instance, name.text).first;
+  return id != kNone && check_.program.variable(id).span.begin == name.span.begin &&
+         check_.program.variable(id).span.source == name.span.source;
+}
+
+void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v, const Env* env) {
   Variable variable;
   variable.doc = v.doc;
-  switch (v.kind) {
-    case lang::VarKind::param:
-      variable.role = Role::param;
-      break;
-    case lang::VarKind::fixed_param:
-      variable.role = Role::fixed_param;
-      break;
-    case lang::VarKind::input:
-      variable.role = Role::input;
-      break;
-    case lang::VarKind::state:
-      variable.role = Role::state;
-      break;
-    case lang::VarKind::memory:
-      variable.role = Role::sampled;
-      break;
-    case lang::VarKind::output:
-      variable.role = assigned_by_sampler(*instance.decl, v.name.text) ? Role::sampled : Role::equation;
-      break;
-    case lang::VarKind::let:
-      variable.role = Role::equation;
-      break;
-  }
+  variable.role = role_of(v, instance.assigned.contains(v.name.text));
   if (v.type) {
-    variable.type = check_.type_of(*v.type, variable.unit);
+    variable.type = check_.type_of(*v.type, variable.unit, &instance, env);
   } else if (v.kind != lang::VarKind::let) {
     check_.error(Code::missing, v.name.span, fmt::format("`{}` needs a unit", v.name.text),
                  fmt::format("write `{} : m`, `{} : 1` for a plain number, or `{} : bool`", v.name.text, v.name.text,
                              v.name.text));
   }
+  if (v.is_private) instance.hidden.insert(v.name.text);
   const std::size_t before = check_.program.variables.size();
+  const int size = std::max(1, variable.type.size);
   const VarId id = check_.define(instance, v.name, std::move(variable));
-  if (v.kind == lang::VarKind::state && check_.program.variables.size() > before) declare_state(instance, v, id);
+  if (v.kind != lang::VarKind::state || check_.program.variables.size() == before) return;
+  for (int i = 0; i < size; ++i) declare_state(instance, v, id + i);
 }
 
-void Flattener::declare_state(Instance& instance, const lang::VarDecl& v, VarId id) {
+void Flattener::declare_state(Instance&, const lang::VarDecl& v, VarId id) {
   const Variable& x = check_.program.variable(id);
   if (x.type.valid() && x.type.kind != Type::Kind::real) {
     check_.error(Code::type_mismatch, v.type->span,
@@ -90,18 +222,16 @@ void Flattener::declare_state(Instance& instance, const lang::VarDecl& v, VarId 
                  "what jumps from value to value is a `memory` or `modes`");
     return;
   }
-  const auto rate = divide(x.type.dimension, parse_unit("s")->dimension);
+  const auto rate = divide(x.type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
   State state;
   state.value = id;
   state.equation = v.name.span;
-  state.derivative =
-      check_.define_hidden(instance.prefix + v.name.text + "'", {x.type.kind, rate.value_or(Dimension{}), kNone},
-                           si_unit(rate.value_or(Dimension{})));
+  state.derivative = check_.define_hidden(x.name + "'", {x.type.kind, rate, kNone}, si_unit(rate));
   check_.state_of[id] = check_.program.states.size();
   check_.program.states.push_back(state);
 }
 
-void Flattener::declare_machine(Instance& instance, const lang::ModesDecl& m) {
+void Flattener::declare_machine(Instance& instance, const lang::ModesDecl& m, std::int32_t outer, int outer_mode) {
   auto [known, fresh] = mode_choices_.try_emplace(&m, static_cast<std::int32_t>(check_.program.choices.size()));
   if (fresh) {
     Choice choice;
@@ -115,22 +245,66 @@ void Flattener::declare_machine(Instance& instance, const lang::ModesDecl& m) {
       add(t.from);
       add(t.to);
     }
+    if (outer != kNone) choice.labels.emplace_back(kInactive);
     check_.program.choices.push_back(std::move(choice));
   }
+  const Choice& choice = check_.program.choices[static_cast<std::size_t>(known->second)];
+  const auto modes = static_cast<int>(choice.labels.size()) - (outer != kNone ? 1 : 0);
   Variable mode;
   mode.role = Role::mode;
   mode.doc = m.doc;
   mode.type = choice_type(known->second);
   StateMachine machine;
+  const std::size_t before = check_.program.variables.size();
   machine.mode = check_.define(instance, m.name, std::move(mode));
+  if (check_.program.variables.size() == before) return;
+  machine.outer = outer;
+  machine.outer_mode = outer_mode;
+  if (outer != kNone) machine.inactive = modes;
   const Unit second = *parse_unit("s");
   machine.entered = check_.define_hidden(instance.prefix + m.name.text + " entered",
                                          {Type::Kind::real, second.dimension, kNone}, second);
+  machine.entry.resize(static_cast<std::size_t>(modes));
+  machine.exit.resize(static_cast<std::size_t>(modes));
+  const auto index = static_cast<std::int32_t>(check_.program.machines.size());
+  machine_of_[machine.mode] = check_.program.machines.size();
   check_.program.machines.push_back(std::move(machine));
+  for (const lang::ModesDecl::Body& body : m.bodies) {
+    const auto& labels = check_.program.choices[static_cast<std::size_t>(mode_choices_.at(&m))].labels;
+    const auto at = std::find(labels.begin(), labels.begin() + modes, body.mode.text);
+    if (at == labels.begin() + modes) {
+      check_.error(Code::unknown_name, body.mode.span,
+                   fmt::format("`{}` has no mode `{}`", m.name.text, body.mode.text),
+                   "a mode is named by the transitions that lead to it");
+      continue;
+    }
+    const int number = static_cast<int>(at - labels.begin());
+    for (const lang::ModesDecl& inside : body.inside) declare_machine(instance, inside, index, number);
+  }
 }
 
-void Flattener::declare_part(Instance& instance, const lang::PartDecl& p, int depth) {
+void Flattener::declare_solve(Instance& instance, const lang::SolveDecl& s, const Env* env) {
+  if (!s.type) return;  // an output of this model, declared as such
+  Variable variable;
+  variable.doc = s.doc;
+  variable.role = Role::equation;
+  variable.type = check_.type_of(*s.type, variable.unit, &instance, env);
+  check_.define(instance, s.name, std::move(variable));
+}
+
+// ---- parts --------------------------------------------------------------------------------------------------
+
+const Override* Flattener::override_of(const Instance& instance, const std::string& name) const {
+  for (const Override& o : instance.overrides) {
+    const auto& steps = o.arg->target.parts;
+    if (o.depth + 1 == steps.size() && steps[o.depth].text == name && !steps[o.depth].index) return &o;
+  }
+  return nullptr;
+}
+
+void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& placed, int depth) {
   constexpr int kMostDepth = 50;
+  const lang::PartDecl& p = *placed.decl;
   const auto model = check_.models.find(p.model.text);
   if (model == check_.models.end()) {
     std::vector<std::string> known;
@@ -144,346 +318,99 @@ void Flattener::declare_part(Instance& instance, const lang::PartDecl& p, int de
     check_.error(Code::recursion, p.model.span, fmt::format("model `{}` contains itself", p.model.text));
     return;
   }
-  if (instance.variables.contains(p.name.text) || instance.parts.contains(p.name.text)) {
+  if (own(instance, p.name.text).first != kNone || instance.parts.contains(p.name.text) ||
+      instance.arrays.contains(p.name.text)) {
     check_.error(Code::duplicate, p.name.span, fmt::format("`{}` is defined twice", p.name.text), "rename one of them");
     return;
   }
+  if (p.is_private) instance.hidden.insert(p.name.text);
+  if (!p.count) {
+    place_part(instance, placed, p.name.text, *model->second, placed.env, depth);
+    return;
+  }
+  const auto count = check_.whole_number(*p.count, &instance, placed.env, "the number of parts");
+  if (!count) return;
+  if (*count < 1 || *count > Check::kMostElements) {
+    check_.error(Code::out_of_limits, p.count->span,
+                 fmt::format("an array has 1 to {} parts, not {:.0f}", Check::kMostElements, *count));
+    return;
+  }
+  instance.arrays[p.name.text] = static_cast<int>(*count);
+  for (int i = 1; i <= static_cast<int>(*count); ++i) {
+    const Env& env = check_.environments.emplace_back(Env{placed.env, "index", static_cast<double>(i)});
+    place_part(instance, placed, fmt::format("{}[{}]", p.name.text, i), *model->second, &env, depth);
+  }
+}
+
+void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& placed, const std::string& name,
+                           const lang::ModelDecl& model, const Env* env, int depth) {
   if (check_.overflow) return;
+  const lang::PartDecl& p = *placed.decl;
   auto child = std::make_unique<Instance>();
-  child->decl = model->second;
-  child->prefix = instance.prefix + p.name.text + ".";
+  child->decl = &model;
+  child->prefix = instance.prefix + name + ".";
   child->parent = &instance;
   child->part = &p;
+  // What comes from further outside wins, so it stands first.
+  for (const Override& o : instance.overrides) {
+    const auto& steps = o.arg->target.parts;
+    if (o.depth + 1 >= steps.size()) continue;
+    const lang::PathStep& step = steps[o.depth];
+    const bool all = step.all && step.text == p.name.text && p.count != nullptr;
+    if (all || check_.key(step, *o.scope, o.env) == name) {
+      Override inner = o;
+      ++inner.depth;
+      child->overrides.push_back(inner);
+    }
+  }
+  for (const lang::PartDecl::Arg& arg : p.args) child->overrides.push_back({&arg, 0, &instance, env});
   check_.program.parts.push_back(
-      {instance.prefix + p.name.text, p.model.text, p.doc.empty() ? model->second->doc : p.doc, p.name.span});
-  Instance& placed = *(instance.parts[p.name.text] = std::move(child));
-  nesting_.push_back(model->second);
-  declare_members(placed, depth + 1);
+      {instance.prefix + name, p.model.text, p.doc.empty() ? model.doc : p.doc, p.name.span});
+  Instance& made = *(instance.parts[name] = std::move(child));
+  nesting_.push_back(&model);
+  declare_members(made, depth + 1);
   nesting_.pop_back();
 }
 
-// ---- values ---------------------------------------------------------------------------------------------
-
-void Flattener::each(Instance& instance, Visit visit) {
-  if (instance.decl == nullptr) return;
-  (this->*visit)(instance);
-  for (const lang::PartDecl& p : instance.decl->parts) {
-    const auto part = instance.parts.find(p.name.text);
-    if (part != instance.parts.end() && part->second->part == &p) each(*part->second, visit);
-  }
-}
-
-void Flattener::define() {
-  each(check_.root, &Flattener::queue_lets);
-  each(check_.root, &Flattener::bounds);
-  each(check_.root, &Flattener::part_arguments);
-  each(check_.root, &Flattener::start_values);
-  each(check_.root, &Flattener::equations);
-  check_.demand_all();
-  each(check_.root, &Flattener::transitions);
-  each(check_.root, &Flattener::samplers);
-}
-
-VarId Flattener::own(const Instance& instance, const std::string& name) const {
-  const auto found = instance.variables.find(name);
-  return found == instance.variables.end() ? kNone : found->second;
-}
-
-bool Flattener::claim(VarId target, Span span) {
-  const auto [first, fresh] = check_.defined.try_emplace(target, span);
-  if (fresh) return true;
-  std::string name = check_.program.variable(target).name;
-  check_.error(Code::driven_twice, span, fmt::format("`{}` gets its value twice", name), "keep one of the two")
-      .notes.push_back({first->second, "the first is here"});
-  return false;
-}
-
-void Flattener::queue_lets(Instance& instance) {
-  for (const lang::VarDecl& v : instance.decl->variables) {
-    const VarId id = own(instance, v.name.text);
-    if (v.kind != lang::VarKind::let || id == kNone || check_.program.variable(id).span.begin != v.name.span.begin)
-      continue;
-    if (!v.value) {
-      check_.error(Code::missing, v.name.span, fmt::format("`let {}` has no value", v.name.text),
-                   "write `let name = expression`");
-      check_.defined[id] = v.name.span;
+/// Every value given from outside must have found what it is for.
+void Flattener::check_overrides(Instance& instance) {
+  std::set<std::pair<const Instance*, std::string>> given;  // from further outside it may be given again
+  for (const Override& o : instance.overrides) {
+    const lang::PathStep& step = o.arg->target.parts[o.depth];
+    if (o.depth + 1 < o.arg->target.parts.size()) {
+      const bool there = instance.arrays.contains(step.text) || instance.parts.contains(step.text);
+      if (there) continue;
+      const auto meant = closest(step.text, names_in(instance));
+      check_.error(Code::unknown_name, step.span,
+                   fmt::format("model `{}` has no part `{}`", instance.decl->name.text, step.text),
+                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
       continue;
     }
-    check_.pending[id] = [this, &instance, &v, id] {
-      claim(id, v.name.span);
-      NodeId node = kNone;
-      if (v.type) {
-        node = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type,
-                           fmt::format("the value of `{}`", v.name.text));
-      } else {
-        const Typed value = x_.check(*v.value, {&instance, nullptr});
-        Variable& variable = check_.program.variables[static_cast<std::size_t>(id)];
-        variable.type = value.type;
-        variable.unit = value.shown;
-        node = value.node;
-      }
-      if (node != kNone) check_.program.equations.push_back({id, node, v.value->span});
-    };
-  }
-}
-
-void Flattener::set_start(VarId id, NodeId value, Span span) {
-  if (value == kNone || !check_.start_value.try_emplace(id, value).second) return;
-  check_.program.start.push_back({id, value, span});
-}
-
-void Flattener::part_arguments(Instance& instance) {
-  if (instance.part == nullptr) return;
-  std::set<std::string> given;
-  for (const lang::PartDecl::Arg& arg : instance.part->args) {
-    const VarId id = own(instance, arg.name.text);
+    if (o.arg->unit) {
+      if (!instance.units.contains(step.text))
+        check_.error(Code::unknown_name, step.span,
+                     fmt::format("model `{}` lets no unit `{}` be chosen", instance.decl->name.text, step.text),
+                     fmt::format("a value is given with `=`: `{} = …`", step.text));
+      continue;
+    }
+    const VarId id = own(instance, step.text).first;
     const Role role = id == kNone ? Role::hidden : check_.program.variable(id).role;
-    if (role != Role::param && role != Role::fixed_param) {
+    const bool settable = role == Role::param || role == Role::fixed_param || role == Role::state ||
+                          (role == Role::sampled && !step.index);
+    if (!settable || step.index || step.all) {
       std::vector<std::string> params;
       for (const lang::VarDecl& v : instance.decl->variables) {
         if (v.kind == lang::VarKind::param || v.kind == lang::VarKind::fixed_param) params.push_back(v.name.text);
       }
-      const auto meant = closest(arg.name.text, params);
-      check_.error(id == kNone ? Code::unknown_name : Code::wrong_kind, arg.name.span,
-                   fmt::format("model `{}` has no parameter `{}`", instance.decl->name.text, arg.name.text),
+      const auto meant = closest(step.text, params);
+      check_.error(id == kNone ? Code::unknown_name : Code::wrong_kind, step.span,
+                   fmt::format("model `{}` has no parameter `{}`", instance.decl->name.text, step.text),
                    meant         ? fmt::format("did you mean `{}`?", *meant)
                    : id != kNone ? fmt::format("connect an input with an equation: `{}.{} = …`",
-                                               instance.part->name.text, arg.name.text)
+                                               instance.part->name.text, step.text)
                                  : std::string{});
-      continue;
-    }
-    if (!given.insert(arg.name.text).second) {
-      check_.error(Code::duplicate, arg.name.span, fmt::format("parameter `{}` is given twice", arg.name.text));
-      continue;
-    }
-    const Variable& variable = check_.program.variable(id);
-    const NodeId value = x_.check_as(*arg.value, {instance.parent, nullptr}, variable.type,
-                                     fmt::format("parameter `{}`", variable.name));
-    set_start(id, value == kNone ? x_.constant(0) : value, arg.value->span);
-  }
-}
-
-void Flattener::start_values(Instance& instance) {
-  for (const lang::VarDecl& v : instance.decl->variables) {
-    const VarId id = own(instance, v.name.text);
-    if (id == kNone || v.kind == lang::VarKind::let || check_.program.variable(id).span.begin != v.name.span.begin)
-      continue;
-    const Role role = check_.program.variable(id).role;
-    const bool param = role == Role::param || role == Role::fixed_param;
-    if (v.value) {
-      const NodeId value = x_.check_as(*v.value, {&instance, nullptr}, check_.program.variable(id).type,
-                                       fmt::format("the value of `{}`", v.name.text));
-      set_start(id, value == kNone ? x_.constant(0) : value, v.value->span);
-    } else if (param && !check_.start_value.contains(id) && !check_.alone) {
-      const bool in_part = instance.part != nullptr;
-      check_.error(Code::missing, in_part ? instance.part->name.span : v.name.span,
-                   fmt::format("parameter `{}` has no value", check_.program.variable(id).name),
-                   in_part ? fmt::format("give it: `{} : {}({} = …)`", instance.part->name.text,
-                                         instance.decl->name.text, v.name.text)
-                           : fmt::format("write `param {} : unit = value`", v.name.text));
-    } else if (role == Role::state) {
-      check_.error(Code::missing, v.name.span, fmt::format("state `{}` has no start value", v.name.text),
-                   fmt::format("write `state {} : unit = value`", v.name.text));
-    } else if (role == Role::sampled) {
-      set_start(id, x_.constant(0), v.name.span);
-    }
-    if (param) param_bounds(instance, v, id);
-  }
-}
-
-void Flattener::param_bounds(Instance& instance, const lang::VarDecl& v, VarId id) {
-  if (!v.lowest || !v.highest) return;
-  const Type type = check_.program.variable(id).type;
-  const ExprScope scope{&instance, nullptr};
-  const auto low =
-      check_.constant(x_.check_as(*v.lowest, scope, type, "the smallest value"), v.lowest->span, "the smallest value");
-  const auto high =
-      check_.constant(x_.check_as(*v.highest, scope, type, "the largest value"), v.highest->span, "the largest value");
-  if (!low || !high) return;
-  check_.program.variables[static_cast<std::size_t>(id)].limits = {*low, *high};
-  const auto start = check_.start_value.find(id);
-  if (start == check_.start_value.end()) return;
-  std::function<std::optional<double>(VarId)> known = [](VarId) { return std::nullopt; };
-  const auto value = fold(check_.program, start->second, known);
-  if (!value || (*value >= *low && *value <= *high)) return;
-  const auto given = std::find_if(check_.program.start.begin(), check_.program.start.end(),
-                                  [&](const Assignment& a) { return a.target == id; });
-  check_.error(
-      Code::out_of_limits, given->span,
-      fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(id, *value),
-                  check_.program.variable(id).name, check_.program.format(id, *low), check_.program.format(id, *high)));
-}
-
-void Flattener::bounds(Instance& instance) {
-  for (const lang::VarDecl& v : instance.decl->variables) {
-    const VarId id = own(instance, v.name.text);
-    const auto state = check_.state_of.find(id);
-    if (v.kind != lang::VarKind::state || !v.lowest || !v.highest || state == check_.state_of.end()) continue;
-    const Type type = check_.program.variable(id).type;
-    const NodeId low = x_.check_as(*v.lowest, {&instance, nullptr}, type, "the lower limit");
-    const NodeId high = x_.check_as(*v.highest, {&instance, nullptr}, type, "the upper limit");
-    check_.program.states[state->second].lowest = low == kNone || high == kNone ? kNone : low;
-    check_.program.states[state->second].highest = low == kNone || high == kNone ? kNone : high;
-  }
-}
-
-// ---- equations ------------------------------------------------------------------------------------------
-
-void Flattener::equations(Instance& instance) {
-  for (const lang::Equation& e : instance.decl->equations) equation(instance, e);
-}
-
-void Flattener::equation(Instance& instance, const lang::Equation& e) {
-  const VarId target = equation_target(instance, e);
-  const bool fresh = target != kNone && claim(target, e.target.span);
-  if (target == kNone) {
-    x_.check(*e.value, {&instance, nullptr});  // the value may have mistakes of its own
-    return;
-  }
-  const Variable& variable = check_.program.variable(target);
-  const NodeId value = x_.check_as(*e.value, {&instance, nullptr}, variable.type, fmt::format("`{}`", variable.name));
-  if (!fresh || value == kNone) return;
-  if (check_.program.variable(target).role == Role::input)
-    check_.program.variables[static_cast<std::size_t>(target)].role = Role::equation;
-  check_.program.equations.push_back({target, value, join(e.target.span, e.value->span)});
-}
-
-VarId Flattener::equation_target(Instance& instance, const lang::Equation& e) {
-  const VarId id = check_.resolve(instance, e.target);
-  if (id == kNone) {
-    check_.lost.emplace_back(&instance, e.target.parts.front().text, e.target.parts.back().text);
-    return kNone;
-  }
-  const std::string name = e.target.text();
-  const auto refuse = [&](const std::string& why, std::string advice = {}) {
-    check_.error(Code::wrong_kind, e.target.span, why, std::move(advice));
-    return kNone;
-  };
-  const std::size_t depth = e.target.parts.size();
-  const Role role = check_.program.variable(id).role;
-  if (e.derivative) {
-    const auto state = check_.state_of.find(id);
-    if (state == check_.state_of.end())
-      return refuse(fmt::format("`{}` is not a state, so it has no rate", name), "declare it with `state`");
-    if (depth > 1) return refuse("the rate of a state is given inside its own model");
-    check_.program.states[state->second].equation = join(e.target.span, e.value->span);
-    return check_.program.states[state->second].derivative;
-  }
-  if (role == Role::state)
-    return refuse(fmt::format("`{}` is a state", name), fmt::format("give its rate: `{}' = …`", name));
-  if (depth == 1) {
-    if (role == Role::equation) return id;
-    if (role == Role::sampled)
-      return refuse(fmt::format("`{}` is a sampled value", name), "assign it with `:=` inside `every`");
-    if (role == Role::input)
-      return refuse(fmt::format("`{}` is an input", name), "it gets its value from outside, or from a scenario");
-    return refuse(fmt::format("`{}` cannot be given by an equation", name));
-  }
-  if (depth > 2)
-    return refuse("only the inputs of a part directly inside can be connected",
-                  "connect deeper ones in the model between");
-  const bool input = role == Role::input || (role == Role::equation && check_.defined.contains(id));
-  const Instance& part = *instance.parts.at(e.target.parts[0].text);
-  const bool declared_input =
-      part.decl != nullptr &&
-      std::any_of(part.decl->variables.begin(), part.decl->variables.end(), [&](const lang::VarDecl& v) {
-        return v.kind == lang::VarKind::input && v.name.text == e.target.parts[1].text;
-      });
-  if (!input || !declared_input)
-    return refuse(fmt::format("`{}` is not an input", name), "only inputs can be connected from outside");
-  return id;
-}
-
-void Flattener::transitions(Instance& instance) {
-  for (const lang::ModesDecl& m : instance.decl->modes) {
-    const VarId mode = own(instance, m.name.text);
-    const auto machine = std::find_if(check_.program.machines.begin(), check_.program.machines.end(),
-                                      [&](const StateMachine& s) { return s.mode == mode; });
-    if (machine == check_.program.machines.end() || !machine->transitions.empty()) continue;
-    set_start(mode, x_.constant(0), m.first.span);
-    const auto& labels = check_.program.choices[static_cast<std::size_t>(mode_choices_.at(&m))].labels;
-    const auto index = [&](const lang::Name& name) {
-      return static_cast<int>(std::find(labels.begin(), labels.end(), name.text) - labels.begin());
-    };
-    for (const lang::Transition& t : m.transitions) {
-      Transition transition{index(t.from), index(t.to), kNone, t.span};
-      if (t.condition) {
-        transition.condition = x_.check_truth(*t.condition, {&instance, nullptr}, "the condition of a transition");
-      } else if (const auto after =
-                     x_.check_as(*t.after, {&instance, nullptr}, {Type::Kind::real, parse_unit("s")->dimension, kNone},
-                                 "the time after `after`");
-                 after != kNone) {
-        // Half a nanosecond of tolerance: instants are whole nanoseconds, seconds as doubles are rounded.
-        const NodeId since = x_.node(Op::sub, x_.variable(0), x_.variable(machine->entered));
-        transition.condition = x_.node(Op::ge, x_.node(Op::add, since, x_.constant(0.5e-9)), after);
-      }
-      if (transition.condition != kNone) machine->transitions.push_back(transition);
-    }
-  }
-}
-
-void Flattener::samplers(Instance& instance) {
-  for (const lang::EveryDecl& every : instance.decl->samplers) {
-    Sampler sampler;
-    sampler.span = every.span;
-    const auto period = x_.check_span(*every.period, {&instance, nullptr}, "a period");
-    if (period) sampler.period = *period;
-    for (const lang::Equation& a : every.assignments) sampled_assignment(instance, a, sampler);
-    if (period) check_.program.samplers.push_back(std::move(sampler));
-  }
-}
-
-void Flattener::sampled_assignment(Instance& instance, const lang::Equation& a, Sampler& sampler) {
-  const VarId id = check_.resolve(instance, a.target);
-  if (id == kNone) return;
-  const Variable& variable = check_.program.variable(id);
-  if (a.target.parts.size() > 1 || variable.role != Role::sampled) {
-    check_.error(Code::wrong_kind, a.target.span, fmt::format("`{}` cannot be assigned here", a.target.text()),
-                 "`every` assigns its own model's memories and outputs");
-    return;
-  }
-  // Several assignments in one block are fine; two blocks would depend on a hidden order.
-  const auto [first, fresh] = check_.defined.try_emplace(id, sampler.span);
-  if (!fresh && first->second.begin != sampler.span.begin) {
-    check_
-        .error(Code::driven_twice, a.target.span,
-               fmt::format("`{}` is assigned in two `every` blocks", a.target.text()))
-        .notes.push_back({first->second, "the first is here"});
-  }
-  const NodeId value = x_.check_as(*a.value, {&instance, nullptr}, variable.type, fmt::format("`{}`", variable.name));
-  if (value != kNone) sampler.body.push_back({id, value, join(a.target.span, a.value->span)});
-}
-
-// ---- completeness ---------------------------------------------------------------------------------------
-
-void Flattener::check_complete() {
-  each(check_.root, &Flattener::complete);
-}
-
-void Flattener::complete(Instance& instance) {
-  for (const lang::VarDecl& v : instance.decl->variables) {
-    const VarId id = own(instance, v.name.text);
-    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
-    const Variable& variable = check_.program.variable(id);
-    const auto state = check_.state_of.find(id);
-    const VarId needs = state == check_.state_of.end() ? id : check_.program.states[state->second].derivative;
-    const bool defined = check_.defined.contains(needs);
-    const bool meant = std::any_of(check_.lost.begin(), check_.lost.end(), [&](const auto& lost) {
-      const auto& [owner, first, last] = lost;
-      return owner == instance.parent && instance.part != nullptr &&
-             (first == instance.part->name.text || last == v.name.text);
-    });
-    if (meant) continue;
-    if (variable.role == Role::input && !check_.start_value.contains(id) && !defined) {
-      check_.error(Code::undriven_input, instance.part != nullptr ? instance.part->name.span : v.name.span,
-                   fmt::format("nothing is connected to input `{}`", variable.name),
-                   fmt::format("connect it: `{} = …`, or give the input a default in its model", variable.name));
-    } else if (state != check_.state_of.end() && !defined) {
-      check_.error(Code::no_equation, v.name.span, fmt::format("state `{}` has no equation", v.name.text),
-                   fmt::format("give its rate: `{}' = …`", v.name.text));
-    } else if (variable.role == Role::equation && !defined) {
-      check_.error(Code::no_equation, v.name.span, fmt::format("`{}` has no equation", v.name.text),
-                   fmt::format("write `{} = …`", v.name.text));
+    } else if (!given.emplace(o.scope, step.text).second) {
+      check_.error(Code::duplicate, step.span, fmt::format("parameter `{}` is given twice", step.text));
     }
   }
 }

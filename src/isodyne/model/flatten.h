@@ -20,28 +20,52 @@ class Flattener {
  private:
   using Visit = void (Flattener::*)(Instance&);
   void each(Instance& instance, Visit visit);
+  static ExprScope scope_of(const Instance& instance, const Env* env) { return {&instance, nullptr, env}; }
 
+  // flatten.cpp: names
   void declare_members(Instance& instance, int depth);
-  void declare_variable(Instance& instance, const lang::VarDecl& v);
+  void declare_units(Instance& instance);
+  void expand(Instance& instance, const lang::Members& members, const Env* env, bool outside);
+  void expand_loop(Instance& instance, const lang::LoopDecl& loop, const Env* env);
+  bool holds(Instance& instance, const lang::VariantDecl& variant, const Env* env);
+  void note_assigned(Instance& instance, const lang::Members& members);
+  void note_assigned(Instance& instance, const lang::ModesDecl& modes);
+  void declare_variable(Instance& instance, const lang::VarDecl& v, const Env* env);
   void declare_state(Instance& instance, const lang::VarDecl& v, VarId id);
-  void declare_machine(Instance& instance, const lang::ModesDecl& m);
-  void declare_part(Instance& instance, const lang::PartDecl& p, int depth);
+  void declare_machine(Instance& instance, const lang::ModesDecl& m, std::int32_t outer, int outer_mode);
+  void declare_solve(Instance& instance, const lang::SolveDecl& s, const Env* env);
+  void declare_part(Instance& instance, const Placed<lang::PartDecl>& placed, int depth);
+  void place_part(Instance& instance, const Placed<lang::PartDecl>& placed, const std::string& name,
+                  const lang::ModelDecl& model, const Env* env, int depth);
+  void check_overrides(Instance& instance);
+  const Override* override_of(const Instance& instance, const std::string& name) const;
 
+  // define.cpp: values and equations
   void queue_lets(Instance& instance);
-  void start_values(Instance& instance);
-  void param_value(Instance& instance, const lang::VarDecl& v, VarId id);
+  void queue_let(Instance& instance, const Placed<lang::VarDecl>& v, VarId first, int size);
+  void first_values(Instance& instance);
+  void first_value(Instance& instance, const Placed<lang::VarDecl>& v);
+  void missing_value(Instance& instance, const lang::VarDecl& v, VarId id);
+  void param_bounds(Instance& instance, const Placed<lang::VarDecl>& v);
   void bounds(Instance& instance);
-  void param_bounds(Instance& instance, const lang::VarDecl& v, VarId id);
-  void part_arguments(Instance& instance);
   void equations(Instance& instance);
-  void equation(Instance& instance, const lang::Equation& e);
-  void transitions(Instance& instance);
-  void samplers(Instance& instance);
-  void sampled_assignment(Instance& instance, const lang::Equation& a, Sampler& sampler);
+  void equation(Instance& instance, const Placed<lang::Equation>& e);
+  Target equation_target(Instance& instance, const Placed<lang::Equation>& e);
+  VarId settable(Instance& instance, const lang::Equation& e, VarId id);
+  bool declared_input(const Instance& part, const std::string& name) const;
+  void solves(Instance& instance);
   void complete(Instance& instance);
 
-  VarId own(const Instance& instance, const std::string& name) const;
-  VarId equation_target(Instance& instance, const lang::Equation& e);
+  // machines.cpp: state machines, sampled parts, events
+  void transitions(Instance& instance);
+  void machine(Instance& instance, const lang::ModesDecl& m, const Env* env);
+  void samplers(Instance& instance);
+  void events(Instance& instance);
+  std::vector<Assignment> assignments(Instance& instance, const std::vector<lang::Equation>& list, const Env* env,
+                                      Span block, bool sampler);
+
+  Elements own(const Instance& instance, const std::string& name) const;
+  bool declared_here(const Instance& instance, const lang::Name& name) const;
   bool claim(VarId target, Span span);
   void set_start(VarId id, NodeId value, Span span);
 
@@ -49,6 +73,8 @@ class Flattener {
   Expressions& x_;
   std::vector<const lang::ModelDecl*> nesting_;
   std::map<const lang::ModesDecl*, std::int32_t> mode_choices_;
+  std::unordered_map<VarId, std::size_t> machine_of_;
+  std::unordered_map<VarId, Span> sampled_by_;
 };
 
 }  // namespace isodyne::model

@@ -81,7 +81,7 @@ void Judged::fault(const lang::FaultDecl& f) {
                  "add `on name offset 5 cm`");
     return;
   }
-  const VarId target = check_.resolve(check_.root, f.target);
+  const VarId target = check_.resolve_one(check_.root, f.target);
   if (target == kNone || !check_.program.variable(target).type.valid()) return;
   fault.tap = tap_on(target, f.target);
   const bool amount = fault_amount(f, fault, check_.program.variable(target));
@@ -161,6 +161,12 @@ bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable
         "use `force` or `freeze`");
     return false;
   }
+  if (rule == "factor" && type.absolute) {
+    check_.error(Code::type_mismatch, f.kind.span,
+                 fmt::format("`{}` means nothing for an absolute temperature", f.kind.text), "use `offset` or `force`");
+    return false;
+  }
+  if (rule != "replace") type.absolute = false;
   if (rule == "factor") type = {Type::Kind::real, {}, kNone};
   if (rule == "rate")
     type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
@@ -239,7 +245,7 @@ void Judged::scenario(const lang::ScenarioDecl& s) {
 void Judged::scenario_target(const lang::ScenarioStep& s, ScenarioStep& step) {
   if (step.kind == ScenarioStep::Kind::wait) step.value = x_.check_truth(*s.value, scope(), "what is waited for");
   if (s.target.parts.empty()) return;
-  const VarId id = check_.resolve(check_.root, s.target);
+  const VarId id = check_.resolve_one(check_.root, s.target);
   if (id == kNone) {
     return;
   }
@@ -320,18 +326,19 @@ void Judged::figure(const lang::FigureDecl& f) {
   for (const auto& panel : f.panels) {
     std::vector<VarId> ids;
     for (const lang::Path& path : panel) {
-      const VarId id = check_.resolve(check_.root, path);
-      if (id == kNone) continue;
-      const Variable& v = check_.program.variable(id);
-      const bool same = ids.empty() || (check_.program.variable(ids.front()).type.dimension == v.type.dimension &&
-                                        check_.program.variable(ids.front()).type.kind == v.type.kind);
-      if (!same) {
-        check_.error(Code::unit_mismatch, path.span,
-                     fmt::format("a panel has one axis: `{}` is {}, the first signal is {}", path.text(),
-                                 describe(check_.program, v.type),
-                                 describe(check_.program, check_.program.variable(ids.front()).type)),
-                     "give it a panel of its own");
-      } else {
+      for (const VarId id : check_.resolve(check_.root, path).ids) {
+        const Variable& v = check_.program.variable(id);
+        const bool same =
+            ids.empty() || check_.program.variable(ids.front()).type == v.type ||
+            (check_.program.variable(ids.front()).type.kind == v.type.kind && v.type.kind == Type::Kind::choice);
+        if (!same) {
+          check_.error(Code::unit_mismatch, path.span,
+                       fmt::format("a panel has one axis: `{}` is {}, the first signal is {}", path.text(),
+                                   describe(check_.program, v.type),
+                                   describe(check_.program, check_.program.variable(ids.front()).type)),
+                       "give it a panel of its own");
+          break;
+        }
         ids.push_back(id);
       }
     }

@@ -11,41 +11,87 @@
 #include "isodyne/model/channels.h"
 #include "isodyne/model/flatten.h"
 #include "isodyne/model/judged.h"
+#include "isodyne/model/lint.h"
+#include "isodyne/model/rated_cases.h"
 #include "isodyne/model/sort.h"
+#include "isodyne/model/table_loader.h"
 
 namespace isodyne::model {
 
 namespace {
 
 /// Reads the main file and, breadth first, every file in `use`; each once, so cycles end by themselves.
-void read_all(const std::string& folder, const std::string& main, const Reader& reader, Loaded& loaded,
-              lang::Document& document) {
+class FileReader {
+ public:
+  FileReader(const std::string& folder, const Reader& reader, Loaded& loaded, lang::Document& document)
+      : folder_(folder), reader_(reader), loaded_(loaded), document_(document) {}
+
+  void run(const std::string& main) {
+    want(main, {});
+    for (std::size_t i = 0; i < wanted_.size() && i < kMostFiles; ++i) {
+      const Wanted file = wanted_[i];
+      const auto source = take(file);
+      if (source) parsed(file.relative, *source);
+    }
+  }
+
+ private:
+  static constexpr std::size_t kMostFiles = 1000;
   struct Wanted {
     std::string relative;
     Span use;
   };
-  constexpr std::size_t kMostFiles = 1000;
-  std::vector<Wanted> wanted{{main, {}}};
-  for (std::size_t i = 0; i < wanted.size() && i < kMostFiles; ++i) {
-    const Wanted file = wanted[i];
-    const Result<std::string> text = reader(file.relative);
+
+  void want(const std::string& relative, Span use) {
+    if (known_.insert(relative).second) wanted_.push_back({relative, use});
+  }
+
+  std::optional<std::int32_t> take(const Wanted& file) {
+    const Result<std::string> text = reader_(file.relative);
     if (!text) {
-      loaded.diagnostics.error(Code::cannot_read, file.use, text.failure().text());
-      continue;
+      loaded_.diagnostics.error(Code::cannot_read, file.use, text.failure().text());
+      return std::nullopt;
     }
-    const std::int32_t source = loaded.sources->add(folder + file.relative, *text);
-    loaded.relative.push_back(file.relative);
-    const std::size_t uses_before = document.uses.size();
-    lang::parse(*loaded.sources, source, loaded.diagnostics, document);
-    for (std::size_t u = uses_before; u < document.uses.size(); ++u) {
-      const auto base = std::filesystem::path(file.relative).parent_path();
-      const std::string relative = (base / document.uses[u].path).lexically_normal().string();
-      const bool known =
-          std::any_of(wanted.begin(), wanted.end(), [&](const Wanted& w) { return w.relative == relative; });
-      if (!known) wanted.push_back({relative, document.uses[u].span});
+    const bool library = file.relative.starts_with(kLibraryMark);
+    loaded_.relative.push_back(file.relative);
+    return loaded_.sources->add(
+        library ? "library/" + file.relative.substr(kLibraryMark.size()) : folder_ + file.relative, *text);
+  }
+
+  void parsed(const std::string& relative, std::int32_t source) {
+    const std::size_t uses = document_.uses.size(), tables = document_.tables.size();
+    lang::parse(*loaded_.sources, source, loaded_.diagnostics, document_);
+    for (std::size_t u = uses; u < document_.uses.size(); ++u) {
+      const lang::UseDecl& use = document_.uses[u];
+      want(beside(relative, use.path, use.library), use.span);
+    }
+    for (std::size_t t = tables; t < document_.tables.size(); ++t) {
+      lang::TableDecl& table = document_.tables[t];
+      if (table.file.empty()) continue;
+      const Wanted file{beside(relative, table.file, false), table.file_span};
+      const auto [known, fresh] = data_.try_emplace(file.relative, -1);
+      if (fresh) known->second = take(file).value_or(-1);
+      table.data = known->second;
     }
   }
-}
+
+  /// A path as it is written in a file, relative to the main file's folder; library files stay in the library.
+  static std::string beside(const std::string& file, const std::string& path, bool library) {
+    namespace fs = std::filesystem;
+    const bool inside = file.starts_with(kLibraryMark);
+    const fs::path base = fs::path(inside ? file.substr(kLibraryMark.size()) : file).parent_path();
+    const std::string relative = ((library ? fs::path() : base) / path).lexically_normal().string();
+    return library || inside ? std::string(kLibraryMark) + relative : relative;
+  }
+
+  const std::string& folder_;
+  const Reader& reader_;
+  Loaded& loaded_;
+  lang::Document& document_;
+  std::vector<Wanted> wanted_;
+  std::set<std::string> known_;
+  std::map<std::string, std::int32_t> data_;
+};
 
 /// File-level names: functions, models and choices, each of which may exist once.
 template <typename Decl>
@@ -77,14 +123,29 @@ void declare_choices(Check& check) {
   }
 }
 
+}  // namespace
+
 void declare_file_level(Check& check) {
   file_level(check, check.document.functions, check.functions, "function");
+  file_level(check, check.document.tables, check.table_decls, "table");
   file_level(check, check.document.models, check.models, "model");
+  for (const auto& [name, table] : check.table_decls) {
+    const auto function = check.functions.find(name);
+    if (function == check.functions.end()) continue;
+    check
+        .error(Code::duplicate, table->name.span, fmt::format("`{}` is a function and a table", name),
+               "rename one of them")
+        .notes.push_back({function->second->name.span, "the function is here"});
+  }
   declare_choices(check);
 }
 
-const lang::BenchDecl* the_bench(Check& check, const lang::Document& document) {
+namespace {
+
+const lang::BenchDecl* the_bench(Check& check, const lang::Document& document, bool needed) {
   if (document.benches.empty()) {
+    const bool models_alone = !needed && !document.models.empty();
+    if (models_alone) return nullptr;
     check.error(Code::missing, {0, 0, 0}, "this file and what it uses declare no bench", "add `bench Name { … }`");
     return nullptr;
   }
@@ -109,7 +170,22 @@ class Periods {
     record();
     for (const Sensor& s : p.sensors) multiple(s.period, s.span, "the sampling period");
     for (const Controller& c : p.controllers) multiple(c.period, c.span, "the period of the controller");
-    for (const Sampler& s : p.samplers) multiple(s.period, s.span, "this period");
+    for (const Sampler& s : p.samplers) {
+      multiple(s.period, s.span, "this period");
+      if (s.offset.count() > 0) multiple(s.offset, s.span, "this offset");
+    }
+    for (const Delay& d : p.delays) {
+      constexpr std::int64_t kMostSteps = 10'000'000;
+      if (d.longest < p.step) {
+        check_.error(
+            Code::bad_period, d.span,
+            fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(p.step)),
+            "nothing is known of the time between two steps");
+      } else if (d.longest / p.step > kMostSteps) {
+        check_.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kMostSteps),
+                     "take a longer step, or sample the quantity with `every` first");
+      }
+    }
   }
 
  private:
@@ -153,11 +229,12 @@ class Periods {
   const lang::BenchDecl& bench_;
 };
 
-void check_bench(Check& check, const lang::BenchDecl& bench) {
+void check_bench(Check& check, const lang::BenchDecl& bench, const Wish& wish, const Loaded& loaded) {
   Expressions expressions(check);
   Flattener flattener(check, expressions);
   Channels channels(check, expressions, bench);
   Judged judged(check, expressions);
+  load_tables(check, expressions);
   for (const lang::FunctionDecl& f : check.document.functions) expressions.check_function(f);
   flattener.declare(bench);
   channels.declare();
@@ -167,56 +244,74 @@ void check_bench(Check& check, const lang::BenchDecl& bench) {
   flattener.check_complete();
   judged.define();
   Periods(check, expressions, bench).run();
-  if (!check.overflow && !check.diagnostics.has_errors()) sort_program(check);
+  if (check.overflow || check.diagnostics.has_errors()) return;
+  sort_program(check);
+  if (wish.lint && !check.diagnostics.has_errors()) lint(check, loaded.relative);
 }
 
-/// Models that no part of the bench is made of may have mistakes too: each is checked on its own.
-void check_unused_models(const lang::Document& document, Loaded& loaded) {
+std::set<std::string> models_in_use(const lang::Document& document) {
   std::set<std::string> used;
-  const auto collect = [&](const lang::ModelDecl& m) {
+  const std::function<void(const lang::Members&)> collect = [&](const lang::Members& m) {
     for (const lang::PartDecl& p : m.parts) used.insert(p.model.text);
+    for (const lang::VariantDecl& v : m.variants) {
+      collect(*v.yes);
+      if (v.no != nullptr) collect(*v.no);
+    }
   };
   for (const lang::ModelDecl& m : document.models) collect(m);
   for (const lang::BenchDecl& b : document.benches) collect(b);
+  return used;
+}
+
+/// Models that no part of the bench is made of may have mistakes too: each is checked on its own. Without a
+/// bench the functions and tables have not been looked at yet either.
+void check_unused_models(const lang::Document& document, Loaded& loaded, bool all) {
+  const std::set<std::string> used = models_in_use(document);
+  bool functions_too = all;
   for (const lang::ModelDecl& m : document.models) {
     if (used.contains(m.name.text)) continue;
     Program scratch;
     scratch.sources = loaded.sources;
-    Diagnostics repeated;  // the names at file level have been checked
-    Check check(scratch, repeated, document);
-    declare_file_level(check);
     Check alone(scratch, loaded.diagnostics, document);
-    alone.functions = check.functions;
-    alone.models = check.models;
-    alone.choices = check.choices;
+    declare_file_level(alone);  // a second report of the same place is dropped
     alone.alone = true;
     Expressions expressions(alone);
+    load_tables(alone, expressions);
+    if (functions_too) {
+      for (const lang::FunctionDecl& f : document.functions) expressions.check_function(f);
+    }
+    functions_too = false;
     Flattener flattener(alone, expressions);
     flattener.declare(m);
     flattener.define();
+    if (all && !loaded.diagnostics.has_errors()) sort_program(alone);
   }
 }
 
 }  // namespace
 
-Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader) {
+Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader, const Wish& wish) {
   Loaded loaded;
   loaded.sources = std::make_shared<Sources>();
   lang::Document document;
-  read_all(folder, main, reader, loaded, document);
+  FileReader(folder, reader, loaded, document).run(main);
+  loaded.models = document.models.size();
   if (loaded.diagnostics.has_errors()) return loaded;
 
   auto program = std::make_shared<Program>();
   program->sources = loaded.sources;
   Check check(*program, loaded.diagnostics, document);
   declare_file_level(check);
-  const lang::BenchDecl* bench = the_bench(check, document);
-  if (bench == nullptr) return loaded;
-  program->name = bench->name.text;
-  program->doc = bench->doc;
-  check_bench(check, *bench);
-  check_unused_models(document, loaded);
-  if (!loaded.diagnostics.has_errors()) loaded.program = std::move(program);
+  const lang::BenchDecl* bench = the_bench(check, document, wish.bench_needed);
+  if (bench != nullptr) {
+    program->name = bench->name.text;
+    program->doc = bench->doc;
+    check_bench(check, *bench, wish, loaded);
+  }
+  check_unused_models(document, loaded, bench == nullptr);
+  if (loaded.diagnostics.has_errors()) return loaded;
+  if (wish.rated) loaded.rated = rated_cases(document, loaded, bench != nullptr ? &check : nullptr);
+  if (bench != nullptr && !loaded.diagnostics.has_errors()) loaded.program = std::move(program);
   return loaded;
 }
 

@@ -9,23 +9,39 @@
 #include "isodyne/core/diagnostics.h"
 #include "isodyne/core/result.h"
 #include "isodyne/model/program.h"
+#include "isodyne/model/rated.h"
 
 namespace isodyne::model {
 
-/// Gives the text of a file, named relative to the main file's folder ("plant.dyne").
+/// Gives the text of a file, named relative to the main file's folder ("plant.dyne"), or of a library
+/// ("library:tank.dyne").
 using Reader = std::function<Result<std::string>(const std::string& relative)>;
 
 struct Loaded {
   std::shared_ptr<Sources> sources;   ///< in the order read; 0 is the main file
   std::vector<std::string> relative;  ///< name of each source relative to the main file's folder
   Diagnostics diagnostics;
-  std::shared_ptr<const Program> program;  ///< null if there are errors
+  std::shared_ptr<const Program> program;  ///< null if there are errors, or no bench
+  std::size_t models = 0;                  ///< how many models the files declare
+  std::vector<RatedCase> rated;            ///< of every model that has rated values, if asked for
+
+  bool good() const { return !diagnostics.has_errors(); }
 };
+
+/// What is wanted of a file beside its Program.
+struct Wish {
+  bool bench_needed = true;  ///< a file of models alone is a mistake
+  bool rated = false;        ///< prepare the rated checks
+  bool lint = false;         ///< warn of what is allowed but looks wrong
+};
+
+/// Files of the shipped library and of the user's own have this before their names.
+constexpr std::string_view kLibraryMark = "library:";
 
 /// Reads `main` and every file it uses, checks them together, and makes the Program if there is no error.
 ///
 /// `folder` is put before names in messages ("examples/canal-lock/"); it may be empty. All errors of a
 /// pass are found at once; a text that cannot be parsed is not checked further.
-Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader);
+Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader, const Wish& wish = {});
 
 }  // namespace isodyne::model

@@ -6,15 +6,19 @@
 #include <cmath>
 #include <cstdint>
 
+#include "isodyne/core/random.h"
+
 namespace isodyne::model {
 
 enum class Op : std::uint16_t {
   constant,  ///< a number; no operand
   variable,  ///< the value of a variable; no operand
 #define OP(id, arity, text) id,
+#define LOOKUP(id, arity, text) id,
 #define FUNCTION(id, arity, word, rule) id,
 #include "isodyne/model/ops.def"
 #undef OP
+#undef LOOKUP
 #undef FUNCTION
 };
 
@@ -61,6 +65,16 @@ int arity(Op op);
       return truth(a == 0);
     case Op::select:
       return a != 0 ? b : c;
+    case Op::normal:
+      return random_normal(a, b, c);
+    case Op::uniform:
+      return random_uniform(a, b, c);
+    case Op::table1:  // not here: these need their table
+    case Op::slope1:
+    case Op::table2:
+    case Op::slope2x:
+    case Op::slope2y:
+      return 0;
     case Op::abs:
       return std::abs(a);
     case Op::sign:

@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/tables.h"
 
 namespace isodyne::model {
 
@@ -19,11 +20,11 @@ int arity(Op op) {
 #define OP(id, count, text) \
   case Op::id:              \
     return count;
-#define FUNCTION(id, count, word, rule) \
-  case Op::id:                          \
-    return count;
+#define LOOKUP(id, count, text) OP(id, count, text)
+#define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"
 #undef OP
+#undef LOOKUP
 #undef FUNCTION
   }
   return 0;
@@ -143,7 +144,9 @@ std::optional<double> fold(const Program& program, NodeId root,
         if (!values[ids[i]]) return;
         operands[i] = *values[ids[i]];
       }
-      result = apply(n.op, operands[0], operands[1], operands[2]);
+      const bool from_table = n.op >= Op::table1 && n.op <= Op::slope2y;
+      result = from_table ? look_up(n.op, program.tables[static_cast<std::size_t>(n.unit)], operands[0], operands[1])
+                          : apply(n.op, operands[0], operands[1], operands[2]);
     }
   });
   return root == kNone ? std::nullopt : values[root];

@@ -24,12 +24,15 @@ namespace isodyne::model {
 using VarId = std::int32_t;
 using NodeId = std::int32_t;
 constexpr std::int32_t kNone = -1;
+constexpr VarId kTime = 0, kSeed = 1;
 
 struct Type {
   enum class Kind { invalid, real, boolean, integer, choice };
   Kind kind = Kind::invalid;
   Dimension dimension;          ///< of a real
   std::int32_t choice = kNone;  ///< index into Program::choices
+  bool absolute = false;        ///< a real on a scale with its own zero: an absolute temperature
+  int size = 0;                 ///< number of elements of a vector; 0: a single value. Variables are single.
 
   bool operator==(const Type&) const = default;
   bool valid() const { return kind != Kind::invalid; }
@@ -76,7 +79,8 @@ struct Node {
   NodeId a = kNone, b = kNone, c = kNone;
   double value = 0;           ///< of a constant
   VarId variable = kNone;     ///< of a variable
-  std::int32_t unit = kNone;  ///< of a comparison: how its margin is read, index into Program::units
+  std::int32_t unit = kNone;  ///< of a comparison: how its margin is read, index into Program::units; of a
+                              ///< look-up: the table, index into Program::tables
 };
 
 struct Assignment {
@@ -97,16 +101,62 @@ struct Transition {
   Span span;
 };
 
+/// A machine inside a mode of another runs only while that mode lasts, and starts anew with it.
 struct StateMachine {
   VarId mode = kNone;
   VarId entered = kNone;  ///< hidden: when the present mode was entered, s
   std::vector<Transition> transitions;
+  std::vector<std::vector<Assignment>> entry, exit;  ///< per mode
+  std::int32_t outer = kNone;                        ///< the machine around it
+  int outer_mode = 0;
+  int inactive = kNone;  ///< the label it has while the mode around it does not last
 };
 
-/// An `every` block: runs top to bottom at multiples of its period.
+/// An `every` block: runs top to bottom at offset + n * period.
 struct Sampler {
-  Time period{};
+  Time period{}, offset{};
   std::vector<Assignment> body;
+  Span span;
+
+  bool due(Time now) const { return now >= offset && (now - offset).count() % period.count() == 0; }
+};
+
+/// A `when` block: runs top to bottom at an instant at which its condition becomes true.
+struct WhenBlock {
+  NodeId condition = kNone;
+  std::vector<Assignment> body;
+  Span span;
+};
+
+/// The value that `input` had `lag` ago: out(t) = input(t - lag), the first value before that was ever seen.
+struct Delay {
+  VarId out = kNone;
+  NodeId input = kNone, lag = kNone;
+  Time longest{};     ///< lag is limited to the step .. longest
+  bool held = false;  ///< truth values, whole numbers and choices are not interpolated
+  Span span;
+};
+
+/// x such that residual(x) = 0.
+struct Solve {
+  VarId x = kNone;
+  NodeId residual = kNone, derivative = kNone;  ///< derivative of the residual with respect to x
+  NodeId lowest = kNone, highest = kNone;       ///< kNone: not bounded
+  NodeId scale = kNone;                         ///< size of the two sides: the residual is small against it
+  std::vector<VarId> inlined;                   ///< quantities that depend on x and that the residual reads
+  Span span;
+};
+
+/// Values between which is interpolated, in SI. With one argument `y` is empty and `z` runs along `x`; with
+/// two, z[i * y.size() + j] belongs to x[i], y[j].
+struct Table {
+  enum class Method { linear, cubic, hold };
+  enum class Outside { held, extended, repeated };
+  std::string name, doc;
+  std::vector<double> x, y, z;
+  std::vector<double> slope;  ///< of a cubic table with one argument, at each x
+  Method method = Method::linear;
+  Outside outside = Outside::held;
   Span span;
 };
 
@@ -120,7 +170,7 @@ struct Tap {
 
 /// One entry of the sorted order.
 struct Item {
-  enum class Kind { equation, sampler, tap };
+  enum class Kind { equation, sampler, tap, delay, solve };
   Kind kind = Kind::equation;
   std::int32_t index = 0;
 };
@@ -251,15 +301,19 @@ struct Program {
   Time record_period{};
 
   std::vector<Choice> choices;
-  std::vector<Variable> variables;  ///< 0 is the time
+  std::vector<Variable> variables;  ///< kTime is the time, kSeed the seed of the run
   std::vector<Node> nodes;
   std::vector<Unit> units;
 
   std::vector<Assignment> start;  ///< sorted: gives params, states, inputs and memories their first values
   std::vector<Assignment> equations;
   std::vector<Sampler> samplers;
+  std::vector<WhenBlock> events;
+  std::vector<Delay> delays;
+  std::vector<Solve> solves;
+  std::vector<Table> tables;
   std::vector<Tap> taps;
-  std::vector<Item> order;  ///< sorted: equations, samplers and taps
+  std::vector<Item> order;  ///< sorted: equations, samplers, taps, delays and solves
   std::vector<State> states;
   std::vector<StateMachine> machines;
   std::vector<Edge> edges;

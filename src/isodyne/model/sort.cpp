@@ -11,6 +11,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/model/implicit.h"
+
 namespace isodyne::model {
 
 namespace {
@@ -124,9 +126,11 @@ void report_loop(Check& check, const Graph& graph, const std::vector<Entry>& ent
   std::string loop;
   for (const std::int32_t i : way) loop += name(i) + " needs ";
   loop += name(way.front());
-  Diagnostic& d = check.error(Code::algebraic_loop, entries[static_cast<std::size_t>(way.front())].span,
-                              fmt::format("these equations need each other's result: {}", loop),
-                              "break the loop with a state or a sampled memory: something in it takes time");
+  Diagnostic& d =
+      check.error(Code::algebraic_loop, entries[static_cast<std::size_t>(way.front())].span,
+                  fmt::format("these equations need each other's result: {}", loop),
+                  "break the loop with a state, a memory or a `delay`: something in it takes time; or say which "
+                  "quantity is to be solved for: `solve x from … = …`");
   for (std::size_t i = 1; i < way.size() && i < 10; ++i) {
     d.notes.push_back(
         {entries[static_cast<std::size_t>(way[i])].span, fmt::format("`{}` is computed here", name(way[i]))});
@@ -172,41 +176,62 @@ void sort_start(Check& check) {
   p.start = std::move(order);
 }
 
-void sort_equations(Check& check) {
-  Program& p = check.program;
+/// Everything that is computed at an instant, and what it needs.
+struct Instant {
   std::vector<Entry> entries;
+  Graph graph;
+};
+
+Instant instant_of(const Program& p) {
+  Instant all;
   std::unordered_map<VarId, std::int32_t> maker;
-  for (std::size_t i = 0; i < p.equations.size(); ++i) {
-    maker[p.equations[i].target] = static_cast<std::int32_t>(entries.size());
-    entries.push_back(
-        {{Item::Kind::equation, static_cast<std::int32_t>(i)}, p.equations[i].target, p.equations[i].span});
-  }
+  const auto add = [&](Item::Kind kind, std::size_t i, VarId made, Span span) {
+    maker[made] = static_cast<std::int32_t>(all.entries.size());
+    all.entries.push_back({{kind, static_cast<std::int32_t>(i)}, made, span});
+  };
+  for (std::size_t i = 0; i < p.equations.size(); ++i)
+    add(Item::Kind::equation, i, p.equations[i].target, p.equations[i].span);
   for (std::size_t i = 0; i < p.samplers.size(); ++i) {
     const Sampler& s = p.samplers[i];
-    for (const Assignment& a : s.body) maker[a.target] = static_cast<std::int32_t>(entries.size());
-    entries.push_back(
+    for (const Assignment& a : s.body) maker[a.target] = static_cast<std::int32_t>(all.entries.size());
+    all.entries.push_back(
         {{Item::Kind::sampler, static_cast<std::int32_t>(i)}, s.body.empty() ? 0 : s.body.front().target, s.span});
   }
-  Graph graph(entries.size());
+  for (std::size_t i = 0; i < p.delays.size(); ++i) add(Item::Kind::delay, i, p.delays[i].out, p.delays[i].span);
+  for (std::size_t i = 0; i < p.solves.size(); ++i) add(Item::Kind::solve, i, p.solves[i].x, p.solves[i].span);
+  all.graph.resize(all.entries.size());
   const auto need = [&](std::size_t entry, NodeId value, bool own_values_are_memory) {
     for (const VarId read : p.reads(value)) {
       const auto made = maker.find(read);
       if (made == maker.end()) continue;
       // Inside `every`, its own values are those of the last time, so they are no dependency.
       if (own_values_are_memory && made->second == static_cast<std::int32_t>(entry)) continue;
-      graph[entry].push_back(made->second);
+      all.graph[entry].push_back(made->second);
     }
   };
-  for (std::size_t i = 0; i < p.equations.size(); ++i) need(i, p.equations[i].value, false);
-  for (std::size_t i = 0; i < p.samplers.size(); ++i) {
-    for (const Assignment& a : p.samplers[i].body) need(p.equations.size() + i, a.value, true);
+  std::size_t entry = 0;
+  for (const Assignment& e : p.equations) need(entry++, e.value, false);
+  for (const Sampler& s : p.samplers) {
+    for (const Assignment& a : s.body) need(entry, a.value, true);
+    ++entry;
   }
+  for (const Delay& d : p.delays) need(entry++, d.lag, false);  // its input is of the past
+  for (const Solve& s : p.solves) {
+    for (const NodeId value : {s.residual, s.derivative, s.scale, s.lowest, s.highest}) need(entry, value, true);
+    ++entry;
+  }
+  return all;
+}
+
+void sort_equations(Check& check) {
+  Program& p = check.program;
+  const Instant all = instant_of(p);
   std::unordered_map<VarId, std::int32_t> tapped;
   for (std::size_t i = 0; i < p.taps.size(); ++i) tapped[p.taps[i].target] = static_cast<std::int32_t>(i);
-  for (const Entry& e : sorted(check, entries, graph)) {
+  for (const Entry& e : sorted(check, all.entries, all.graph)) {
     p.order.push_back(e.item);
-    if (e.item.kind != Item::Kind::equation) continue;
-    const auto tap = tapped.find(p.equations[static_cast<std::size_t>(e.item.index)].target);
+    if (e.item.kind != Item::Kind::equation && e.item.kind != Item::Kind::solve) continue;
+    const auto tap = tapped.find(e.names);
     if (tap != tapped.end()) p.order.push_back({Item::Kind::tap, tap->second});
   }
 }
@@ -214,6 +239,7 @@ void sort_equations(Check& check) {
 }  // namespace
 
 void sort_program(Check& check) {
+  prepare_solves(check);
   sort_start(check);
   sort_equations(check);
 }

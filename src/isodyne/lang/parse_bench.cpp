@@ -1,0 +1,156 @@
+// Rules of a bench: step, sensors, actuators, controllers.
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/lang/parser_rules.h"
+
+namespace isodyne::lang {
+
+// bench = "bench" name "{" { member | bench_member | use | condition | fault | scenario | … } "}"
+void Parser::bench(const std::string& doc) {
+  t_.take();
+  BenchDecl b;
+  b.doc = doc;
+  b.name = t_.expect_name("the name of the bench");
+  block("and what the bench is made of", [&] {
+    const std::string member_doc = docs();
+    if (bench_member(b, member_doc)) return;
+    // An equation may begin with any of these words, because they are free as names.
+    if (!equation_follows() && t_.at("use")) return use();
+    if (!equation_follows() && judged_declaration(member_doc)) return;
+    if (!member(b, member_doc)) t_.fail("a declaration or a connection", unknown_statement(kMembers));
+  });
+  document_.benches.push_back(std::move(b));
+}
+
+bool Parser::bench_member(BenchDecl& b, const std::string& doc) {
+  if (equation_follows()) return false;
+  if (t_.at("step")) return step(b), true;
+  if (t_.at("record")) return record(b), true;
+  if (t_.at("sensor")) return sensor(b, doc), true;
+  if (t_.at("actuator")) return actuator(b, doc), true;
+  if (t_.at("controller")) return controller(b, doc), true;
+  return false;
+}
+
+// step = "step" sum [ "method" name ]
+void Parser::step(BenchDecl& b) {
+  const Span span = t_.take().span;
+  if (b.step) t_.diagnostics().error(Code::duplicate, span, "the step of this bench is given twice");
+  b.step = x_.sum();
+  if (t_.accept("method")) b.method = t_.expect_name("the name of an integration method, such as `rk4`");
+  t_.expect_statement_end();
+}
+
+// record = "record" "every" sum
+void Parser::record(BenchDecl& b) {
+  t_.take();
+  t_.expect("every", "and the period of the recording");
+  b.record = x_.sum();
+  t_.expect_statement_end();
+}
+
+// interval = sum ".." sum
+Interval Parser::interval() {
+  Interval i;
+  i.low = x_.sum();
+  t_.expect("..", "between the two ends");
+  i.high = x_.sum();
+  return i;
+}
+
+// sensor = "sensor" name "{" "of" expression [ "range" interval [ "as" interval ] ] [ "counts" interval ]
+//          "every" sum [ "filter" sum ] [ "noise" sum ] "}"
+void Parser::sensor(BenchDecl& b, const std::string& doc) {
+  t_.take();
+  SensorDecl s;
+  s.doc = doc;
+  s.name = t_.expect_name("the name of the sensor");
+  block("and the channel of the sensor", [&] {
+    if (t_.accept("of")) {
+      s.of = x_.expression();
+    } else if (t_.accept("range")) {
+      s.range = interval();
+      if (t_.accept("as")) s.electrical = interval();
+    } else if (t_.accept("counts")) {
+      s.counts = interval();
+    } else if (t_.accept("every")) {
+      s.every = x_.sum();
+    } else if (t_.accept("filter")) {
+      s.filter = x_.sum();
+    } else if (t_.accept("noise")) {
+      s.noise = x_.sum();
+    } else {
+      t_.fail("`of`, `range`, `counts`, `every`, `filter` or `noise`");
+    }
+  });
+  b.sensors.push_back(std::move(s));
+}
+
+// actuator = "actuator" name ":" type [ "{" [ "counts" interval "as" interval ] [ "start" sum ] "}" ]
+void Parser::actuator(BenchDecl& b, const std::string& doc) {
+  t_.take();
+  ActuatorDecl a;
+  a.doc = doc;
+  a.name = t_.expect_name("the name of the actuator");
+  t_.expect(":", "and the unit or choice it takes");
+  a.type = x_.type();
+  if (t_.at("{")) {
+    block("and the channel of the actuator", [&] {
+      if (t_.accept("counts")) {
+        a.counts = interval();
+        t_.expect("as", "and the values that the counts stand for");
+        a.as = interval();
+      } else if (t_.accept("start")) {
+        a.start = x_.sum();
+      } else {
+        t_.fail("`counts` or `start`");
+      }
+    });
+  } else {
+    t_.expect_statement_end();
+  }
+  b.actuators.push_back(std::move(a));
+}
+
+// controller = "controller" name "{" "every" sum "reads" paths "writes" writes { setting } "}"
+void Parser::controller(BenchDecl& b, const std::string& doc) {
+  t_.take();
+  ControllerDecl c;
+  c.doc = doc;
+  c.name = t_.expect_name("the name of the controller");
+  block("and what the controller exchanges", [&] {
+    if (t_.accept("every")) {
+      c.every = x_.sum();
+    } else if (t_.accept("reads")) {
+      do c.reads.push_back(x_.path("a sensor or input"));
+      while (t_.accept(","));
+    } else if (t_.accept("writes")) {
+      do {
+        ControllerDecl::Write w;
+        w.name = t_.expect_name("an actuator, or a name with its unit");
+        if (t_.accept(":")) w.type = x_.type();
+        c.writes.push_back(std::move(w));
+      } while (t_.accept(","));
+    } else if (t_.accept("setting")) {
+      setting(c);
+    } else {
+      t_.fail("`every`, `reads`, `writes` or `setting`");
+    }
+  });
+  b.controllers.push_back(std::move(c));
+}
+
+// setting = "setting" name "=" "library" text
+void Parser::setting(ControllerDecl& c) {
+  ControllerDecl::Setting s;
+  s.name = t_.expect_name("the name of the setting");
+  t_.expect("=", "and where the controller is");
+  t_.expect("library", "and the file of the controller's library");
+  s.library = t_.expect_text("the file of the library");
+  s.span = t_.last_span();
+  c.settings.push_back(std::move(s));
+}
+
+}  // namespace isodyne::lang

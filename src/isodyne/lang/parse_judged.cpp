@@ -1,0 +1,187 @@
+// Rules of conditions, faults, scenarios, requirements and figures.
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/lang/parser_rules.h"
+
+namespace isodyne::lang {
+
+bool Parser::judged_declaration(const std::string& doc) {
+  if (t_.at("condition")) return condition(doc), true;
+  if (t_.at("fault")) return fault(doc), true;
+  if (t_.at("scenario")) return scenario(doc), true;
+  if (t_.at("requirement")) return requirement(doc), true;
+  if (t_.at("figure")) return figure(doc), true;
+  return false;
+}
+
+// condition = "condition" name "=" expression
+void Parser::condition(const std::string& doc) {
+  t_.take();
+  ConditionDecl c;
+  c.doc = doc;
+  c.name = t_.expect_name("the name of the condition");
+  t_.expect("=", "and the condition");
+  c.value = x_.expression();
+  t_.expect_statement_end();
+  document_.conditions.push_back(std::move(c));
+}
+
+// fault = "fault" name "{" "on" path kind [ expression ] [ time ] "}"
+void Parser::fault(const std::string& doc) {
+  t_.take();
+  FaultDecl f;
+  f.doc = doc;
+  f.name = t_.expect_name("the name of the fault");
+  block("and where, what and when", [&] {
+    if (t_.accept("on")) {
+      f.target = x_.path("the name of what is faulty");
+      t_.skip_newlines();
+      f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
+      const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("once") || t_.at("while");
+      if (!none) f.amount = x_.expression();
+    } else if (!fault_time(f)) {
+      t_.fail("`on`, `from`, `once` or `while`");
+    }
+  });
+  document_.faults.push_back(std::move(f));
+}
+
+// time = "from" sum [ "to" sum ] | "once" expression [ "lasting" sum ] | "while" expression
+bool Parser::fault_time(FaultDecl& f) {
+  if (t_.accept("from")) {
+    f.time = FaultDecl::Time::from;
+    f.begin = x_.sum();
+    if (t_.accept("to")) f.end = x_.sum();
+  } else if (t_.accept("once")) {
+    f.time = FaultDecl::Time::once;
+    f.condition = x_.expression();
+    if (t_.accept("lasting")) f.lasting = x_.sum();
+  } else if (t_.accept("while")) {
+    f.time = FaultDecl::Time::while_;
+    f.condition = x_.expression();
+  } else {
+    return false;
+  }
+  return true;
+}
+
+// scenario = "scenario" name "{" { action } "}"
+void Parser::scenario(const std::string& doc) {
+  t_.take();
+  ScenarioDecl s;
+  s.doc = doc;
+  s.name = t_.expect_name("the name of the scenario");
+  block("and what happens", [&] { s.steps.push_back(action()); });
+  document_.scenarios.push_back(std::move(s));
+}
+
+// action = "start" path "=" expression | "set" path "=" expression | "ramp" path "to" expression "over" sum
+//        | "wait" "until" expression "within" sum | "hold" sum
+ScenarioStep Parser::action() {
+  ScenarioStep s;
+  const Span begin = t_.peek().span;
+  const bool at_start = t_.at("start");
+  if (at_start || t_.at("set")) {
+    t_.take();
+    s.kind = at_start ? ScenarioStep::Kind::start : ScenarioStep::Kind::set;
+    s.target = x_.path("what to set");
+    t_.expect("=", "and the value");
+    s.value = x_.expression();
+  } else if (t_.accept("ramp")) {
+    s.kind = ScenarioStep::Kind::ramp;
+    s.target = x_.path("what to move");
+    t_.expect("to", "and the value to reach");
+    s.value = x_.expression();
+    t_.expect("over", "and how long it takes");
+    s.duration = x_.sum();
+  } else if (t_.accept("wait")) {
+    s.kind = ScenarioStep::Kind::wait;
+    t_.expect("until", "and what to wait for");
+    s.value = x_.expression();
+    t_.expect("within", "and the longest time to wait, such as `within 5 min`");
+    s.duration = x_.sum();
+  } else if (t_.accept("hold")) {
+    s.kind = ScenarioStep::Kind::hold;
+    s.duration = x_.sum();
+  } else {
+    t_.fail("an action", [&] {
+      const auto meant = closest(t_.peek().text, {"start", "set", "ramp", "wait", "hold"});
+      return meant ? fmt::format("did you mean `{}`?", *meant)
+                   : std::string("actions are `start`, `set`, `ramp`, `wait until` and `hold`");
+    }());
+  }
+  s.span = join(begin, t_.last_span());
+  t_.expect_statement_end();
+  return s;
+}
+
+// requirement = "requirement" label "{" [ "source" text ] formula "}"
+// formula = "always" expression | "never" expression | "whenever" expression "then" [ "within" sum ] expression
+void Parser::requirement(const std::string& doc) {
+  t_.take();
+  RequirementDecl r;
+  r.doc = doc;
+  r.name = label();
+  block("and what must hold", [&] {
+    const Span begin = t_.peek().span;
+    if (t_.accept("source")) {
+      r.source = t_.expect_text("where the requirement comes from, in quotes");
+      return;
+    }
+    if (r.check) t_.fail("the end of the requirement", "one requirement states one formula; make a second one");
+    if (t_.accept("always")) {
+      r.form = RequirementDecl::Form::always;
+      r.check = x_.expression();
+    } else if (t_.accept("never")) {
+      r.form = RequirementDecl::Form::never;
+      r.check = x_.expression();
+    } else if (t_.accept("whenever")) {
+      r.form = RequirementDecl::Form::whenever;
+      r.trigger = x_.expression();
+      t_.expect("then", "and what must follow");
+      if (t_.accept("within")) r.within = x_.sum();
+      r.check = x_.expression();
+    } else {
+      t_.fail("`always`, `never`, `whenever` or `source`");
+    }
+    r.span = join(begin, t_.last_span());
+  });
+  if (!r.check) {
+    t_.diagnostics().error(Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
+                           "add `always …`, `never …` or `whenever … then …`");
+    return;
+  }
+  document_.requirements.push_back(std::move(r));
+}
+
+/// Names of requirements may have dashes, dots and leading digits: every token up to the next blank.
+Name Parser::label() {
+  if (t_.at("{") || t_.at(TokenKind::newline) || t_.at_end()) t_.fail("the name of the requirement");
+  Span span = t_.take().span;
+  while (!t_.at("{") && !t_.at_end() && !t_.at(TokenKind::newline) && t_.peek().span.begin == span.end) {
+    span = join(span, t_.take().span);
+  }
+  return {std::string(sources_.covered(span)), span};
+}
+
+// figure = "figure" name [ text ] "{" { "panel" path { "," path } } "}"
+void Parser::figure(const std::string& doc) {
+  t_.take();
+  FigureDecl f;
+  f.doc = doc;
+  f.name = t_.expect_name("the name of the figure");
+  if (t_.at(TokenKind::text)) f.title = t_.take().text;
+  block("and the panels", [&] {
+    t_.expect("panel", "and the signals to draw");
+    std::vector<Path> panel;
+    do panel.push_back(x_.path("a signal"));
+    while (t_.accept(","));
+    t_.expect_statement_end();
+    f.panels.push_back(std::move(panel));
+  });
+  document_.figures.push_back(std::move(f));
+}
+
+}  // namespace isodyne::lang

@@ -1,0 +1,124 @@
+#pragma once
+// The parser of declarations: one method per rule, its grammar above it. Private to this layer; parser.h is
+// the way in. A mistake throws Abandoned, which the innermost block catches to go on with its next statement.
+
+#include <string>
+#include <vector>
+
+#include "isodyne/lang/expression_parser.h"
+#include "isodyne/lang/token_stream.h"
+
+namespace isodyne::lang {
+
+class Parser {
+ public:
+  Parser(const Sources& sources, std::int32_t source, Diagnostics& diagnostics, Document& document)
+      : sources_(sources), t_(sources, source, diagnostics), x_(t_), document_(document) {}
+
+  void text();
+
+ private:
+  /// Blocks within blocks are parsed by recursion; a person nests a few.
+  static constexpr int kMostBlocks = 50;
+
+  template <typename Body>
+  void guarded(Body body) {
+    const int blocks = blocks_;
+    try {
+      body();
+    } catch (const Abandoned&) {
+      blocks_ = blocks;
+      t_.recover();
+    }
+  }
+
+  /// "{" { item } "}", where an item is anything `item` takes; a broken one is skipped.
+  template <typename Item>
+  void block(const char* what, Item item) {
+    t_.skip_newlines();
+    const Span open = t_.expect("{", what).span;
+    if (blocks_ >= kMostBlocks) too_many_blocks(open);
+    ++blocks_;
+    while (true) {
+      t_.skip_newlines();
+      if (t_.accept("}")) break;
+      if (t_.at_end()) {
+        never_closed(open);
+        break;
+      }
+      guarded(item);
+    }
+    --blocks_;
+  }
+  [[noreturn]] void too_many_blocks(Span open);
+  void never_closed(Span open);
+
+  std::string unknown_statement(const std::vector<std::string>& words) const;
+  std::string docs();
+  bool equation_follows() const;
+
+  // parser.cpp: files
+  bool declaration(const std::string& doc);
+  void use();
+  void function(const std::string& doc);
+  FunctionDecl::Param function_param();
+  void table(const std::string& doc);
+  std::vector<TableDecl::Row> table_rows(bool two_arguments);
+  void choice(const std::string& doc);
+
+  // parse_members.cpp: models
+  void model(const std::string& doc);
+  bool model_member(ModelDecl& m, const std::string& doc);
+  void unit(ModelDecl& m, const std::string& doc);
+  void rated(ModelDecl& m, const std::string& doc);
+  void rated_line(RatedDecl& r);
+  bool member(Members& m, const std::string& doc);
+  bool variable(Members& m, const std::string& doc, bool is_private);
+  bool variable_kind(VarDecl& v);
+  void bounds(VarDecl& v);
+  void part(Members& m, const std::string& doc, bool is_private);
+  void part_arguments(PartDecl& p);
+  ModesDecl modes(const std::string& doc);
+  Transition transition(const Name& from);
+  ModesDecl::Body mode_body(const Name& mode);
+  std::vector<Equation> assignments(const char* what);
+  void every(Members& m);
+  void when(Members& m);
+  void solve(Members& m, const std::string& doc);
+  void loop(Members& m);
+  void variant(Members& m);
+  std::unique_ptr<Members> inner(const char* what);
+  void equation(Members& m);
+
+  // parse_bench.cpp
+  void bench(const std::string& doc);
+  bool bench_member(BenchDecl& b, const std::string& doc);
+  void step(BenchDecl& b);
+  void record(BenchDecl& b);
+  Interval interval();
+  void sensor(BenchDecl& b, const std::string& doc);
+  void actuator(BenchDecl& b, const std::string& doc);
+  void controller(BenchDecl& b, const std::string& doc);
+  void setting(ControllerDecl& c);
+
+  // parse_judged.cpp
+  bool judged_declaration(const std::string& doc);
+  void condition(const std::string& doc);
+  void fault(const std::string& doc);
+  bool fault_time(FaultDecl& f);
+  void scenario(const std::string& doc);
+  ScenarioStep action();
+  void requirement(const std::string& doc);
+  Name label();
+  void figure(const std::string& doc);
+
+  static const std::vector<std::string> kDeclarations, kMembers;
+
+  const Sources& sources_;
+  TokenStream t_;
+  ExpressionParser x_;
+  Document& document_;
+  int blocks_ = 0;
+};
+
+}  // namespace isodyne::lang

@@ -1,0 +1,16 @@
+#pragma once
+// Tables of a text, or of a file with comma-separated values, into the Program.
+//
+// The file has a header of titles with units, `time [s], power [kW]`, then rows of numbers in those units.
+// With one argument the first column is the argument and the second (or the chosen one) the value. With two,
+// the first two columns are the arguments, and every pair of them stands in one row.
+
+#include "isodyne/model/expressions.h"
+
+namespace isodyne::model {
+
+/// Reads every table that is declared; reports what is wrong with it. Those in order are then in
+/// `check.tables`.
+void load_tables(Check& check, Expressions& expressions);
+
+}  // namespace isodyne::model
