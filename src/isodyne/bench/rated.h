@@ -20,8 +20,8 @@ struct RatedResult {
 };
 
 /// Runs the case to its time, or until nothing changes any more: within the last tenth of the time so far
-/// (and at least 1000 steps) every state has stayed within 1e-6 of its largest size. Ends after an hour of
-/// simulated time.
+/// (and at least 1000 steps) every state has stayed within 1e-6 of its largest size. Gives up after
+/// four million steps.
 RatedResult run_rated(const model::RatedCase& rated);
 
 }  // namespace isodyne::bench

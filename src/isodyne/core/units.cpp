@@ -46,11 +46,13 @@ constexpr std::pair<const char*, const char*> kRefused[] = {
 
 constexpr std::size_t kSecond = 2, kRadian = 7;
 
-/// Drops the radian beside any base but time.
+/// Drops the radian except in angles and angular speeds, and what is one over them.
 Dimension normalised(Dimension d) {
-  for (std::size_t i = 0; i < Dimension::kBases; ++i) {
-    if (i != kSecond && i != kRadian && d.exponents[i] != 0) d.exponents[kRadian] = 0;
-  }
+  const int s = d.exponents[kSecond], rad = d.exponents[kRadian];
+  bool keep = s == 0 || (s == -rad && (rad == 1 || rad == -1));
+  for (std::size_t i = 0; i < Dimension::kBases; ++i)
+    keep = keep && (i == kSecond || i == kRadian || d.exponents[i] == 0);
+  if (!keep) d.exponents[kRadian] = 0;
   return d;
 }
 

@@ -17,9 +17,9 @@ namespace isodyne {
 /// Exponents of m, kg, s, A, K, mol, cd, rad and two tags that keep apparent (VA) and reactive (var)
 /// power apart from active power (W).
 ///
-/// The radian counts only in pure angles, angular speeds and accelerations (rad * s^n): there it keeps rad/s
-/// apart from Hz. Beside any other base it is dropped, so torque times angular speed is a power and angular
-/// speed times radius a speed.
+/// The radian counts only in angles and angular speeds, which it keeps apart from numbers and from Hz. Beside
+/// any other base it is dropped, so that torque times angular speed is a power, torque over inertia an
+/// angular acceleration, and angular speed times radius a speed.
 struct Dimension {
   static constexpr std::size_t kBases = 10;
   std::array<std::int8_t, kBases> exponents{};

@@ -247,7 +247,7 @@ Transition Parser::transition(const Name& from) {
   return tr;
 }
 
-// mode = name "{" { "entry" assignments | "exit" assignments | modes } "}"
+// mode = name "{" { "entry" actions | "exit" actions | modes } "}"
 ModesDecl::Body Parser::mode_body(const Name& mode) {
   ModesDecl::Body body;
   body.mode = mode;
@@ -257,7 +257,7 @@ ModesDecl::Body Parser::mode_body(const Name& mode) {
     if (entry || t_.at("exit")) {
       t_.take();
       auto& list = entry ? body.entry : body.exit;
-      for (Equation& a : assignments("and what to do")) list.push_back(std::move(a));
+      for (Action& a : actions("and what to do")) list.push_back(std::move(a));
     } else if (t_.at("modes")) {
       body.inside.push_back(modes(doc));
     } else {
@@ -267,37 +267,69 @@ ModesDecl::Body Parser::mode_body(const Name& mode) {
   return body;
 }
 
-// assignments = "{" { path ":=" expression } "}"
-std::vector<Equation> Parser::assignments(const char* what) {
-  std::vector<Equation> list;
-  block(what, [&] {
-    Equation a;
-    a.target = x_.path("an assignment such as `count := count + 1`");
-    t_.expect(":=", "because this block assigns, from top to bottom");
-    a.value = x_.expression();
-    t_.expect_statement_end();
-    list.push_back(std::move(a));
-  });
+// actions = "{" { action } "}"
+std::vector<Action> Parser::actions(const char* what) {
+  std::vector<Action> list;
+  block(what, [&] { list.push_back(action_in_block()); });
   return list;
 }
 
-// every = "every" sum [ "offset" sum ] assignments
+// action = path ":=" expression | "for" name "in" sum ".." sum actions | "if" expression actions [ "else" … ]
+Action Parser::action_in_block() {
+  Action a;
+  const Span begin = t_.peek().span;
+  if (t_.at("if")) {
+    t_.take();
+    a.kind = Action::Kind::branch;
+    a.value = x_.expression();
+    a.span = join(begin, t_.last_span());
+    a.body = actions("and what to do if this holds");
+    if (t_.at("else") && t_.peek(1).is("if")) {
+      t_.take();
+      if (blocks_ >= kMostBlocks) too_many_blocks(t_.peek().span);
+      ++blocks_;
+      a.otherwise.push_back(action_in_block());
+      --blocks_;
+    } else if (t_.accept("else")) {
+      a.otherwise = actions("and what to do otherwise");
+    }
+  } else if (t_.at("for") && !equation_follows()) {
+    t_.take();
+    a.kind = Action::Kind::loop;
+    a.variable = t_.expect_name("the name of the counter");
+    t_.expect("in", "and the first and last number");
+    a.low = x_.sum();
+    t_.expect("..", "between the first and the last number");
+    a.high = x_.sum();
+    a.span = join(begin, t_.last_span());
+    a.body = actions("and what is repeated");
+  } else {
+    a.target = x_.path("an assignment such as `count := count + 1`");
+    t_.expect(":=", "because this block assigns, from top to bottom");
+    a.value = x_.expression();
+    a.span = join(begin, t_.last_span());
+    t_.expect_statement_end();
+  }
+  return a;
+}
+
+// every = "every" sum [ "offset" sum ] actions
 void Parser::every(Members& m) {
   EveryDecl e;
   e.span = t_.take().span;
   e.period = x_.sum();
   if (t_.accept("offset")) e.offset = x_.sum();
-  e.assignments = assignments("and what to do");
+  e.actions = actions("and what to do");
   m.samplers.push_back(std::move(e));
 }
 
-// when = "when" expression assignments
+// when = "when" expression actions
 void Parser::when(Members& m) {
   WhenDecl w;
   const Span begin = t_.take().span;
   w.condition = x_.expression();
   w.span = join(begin, t_.last_span());
-  w.assignments = assignments("and what to do");
+  w.actions = actions("and what to do");
   m.events.push_back(std::move(w));
 }
 

@@ -81,7 +81,8 @@ class Parser {
   ModesDecl modes(const std::string& doc);
   Transition transition(const Name& from);
   ModesDecl::Body mode_body(const Name& mode);
-  std::vector<Equation> assignments(const char* what);
+  std::vector<Action> actions(const char* what);
+  Action action_in_block();
   void every(Members& m);
   void when(Members& m);
   void solve(Members& m, const std::string& doc);

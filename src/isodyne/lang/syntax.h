@@ -149,11 +149,27 @@ struct PartDecl {
   std::string doc;
 };
 
-/// target = value, target' = value, or inside `every` and `when` target := value
+/// target = value, or target' = value
 struct Equation {
   Path target;
   bool derivative = false;
   ExprPtr value;
+};
+
+/// What `every`, `when`, `entry` and `exit` do, from top to bottom.
+struct Action {
+  enum class Kind {
+    assign,  ///< target := value
+    loop,    ///< for variable in low .. high { body }
+    branch   ///< if value { body } else { otherwise }
+  };
+  Kind kind = Kind::assign;
+  Path target;
+  ExprPtr value;
+  Name variable;
+  ExprPtr low, high;
+  std::vector<Action> body, otherwise;
+  Span span;
 };
 
 /// solve x [: type] from left = right [start …] [between … .. …]
@@ -176,7 +192,7 @@ struct ModesDecl {
   /// What a mode does when it is entered and left, and the machines that run inside it.
   struct Body {
     Name mode;
-    std::vector<Equation> entry, exit;
+    std::vector<Action> entry, exit;
     std::vector<ModesDecl> inside;
   };
   Name name;
@@ -189,14 +205,14 @@ struct ModesDecl {
 /// every PERIOD [offset TIME] { target := value … }
 struct EveryDecl {
   ExprPtr period, offset;
-  std::vector<Equation> assignments;
+  std::vector<Action> actions;
   Span span;
 };
 
 /// when CONDITION { target := value … }
 struct WhenDecl {
   ExprPtr condition;
-  std::vector<Equation> assignments;
+  std::vector<Action> actions;
   Span span;
 };
 

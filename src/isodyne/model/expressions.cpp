@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include <fmt/format.h>
 
@@ -131,7 +132,7 @@ Typed Expressions::number(const lang::Expr& e, const ExprScope& scope) {
     t.whole = std::floor(e.value) == e.value && std::abs(e.value) < 1e15;
     return t;
   }
-  const auto unit = parse_unit(e.word, scope.instance != nullptr ? &scope.instance->units : nullptr);
+  const auto unit = check_.unit_named(e.word, scope.instance);
   if (!unit) {
     check_.error(Code::unknown_unit, e.span, fmt::format("`{}` is not a unit", e.word), unit_advice(e.word));
     return {};
@@ -176,6 +177,9 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   for (const Env* env = scope.env; env != nullptr && e.path.plain(); env = env->outer) {
     if (env->name == e.word) return {constant(env->value), integer_type(), {}, false, true, {}};
   }
+  const bool own_pi =
+      scope.arguments != nullptr ? scope.arguments->contains("pi") : check_.knows(*scope.instance, e.path);
+  if (e.word == "pi" && !own_pi) return real(constant(std::numbers::pi), {});
   if (scope.arguments != nullptr) return argument(e, scope);
   if (e.word == "time") return real(variable(kTime), parse_unit("s")->dimension);
   if (!check_.knows(*scope.instance, e.path) && misplaced_label(e, expected)) return {};

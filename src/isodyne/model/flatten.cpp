@@ -158,20 +158,23 @@ bool Flattener::holds(Instance& instance, const lang::VariantDecl& variant, cons
 
 void Flattener::note_assigned(Instance& instance, const lang::ModesDecl& modes) {
   for (const lang::ModesDecl::Body& body : modes.bodies) {
-    for (const auto* list : {&body.entry, &body.exit}) {
-      for (const lang::Equation& a : *list) instance.assigned.insert(a.target.parts[0].text);
-    }
+    note_assigned(instance, body.entry);
+    note_assigned(instance, body.exit);
     for (const lang::ModesDecl& inside : body.inside) note_assigned(instance, inside);
   }
 }
 
+void Flattener::note_assigned(Instance& instance, const std::vector<lang::Action>& actions) {
+  for (const lang::Action& a : actions) {
+    if (a.kind == lang::Action::Kind::assign) instance.assigned.insert(a.target.parts[0].text);
+    note_assigned(instance, a.body);
+    note_assigned(instance, a.otherwise);
+  }
+}
+
 void Flattener::note_assigned(Instance& instance, const lang::Members& members) {
-  for (const lang::EveryDecl& e : members.samplers) {
-    for (const lang::Equation& a : e.assignments) instance.assigned.insert(a.target.parts[0].text);
-  }
-  for (const lang::WhenDecl& w : members.events) {
-    for (const lang::Equation& a : w.assignments) instance.assigned.insert(a.target.parts[0].text);
-  }
+  for (const lang::EveryDecl& e : members.samplers) note_assigned(instance, e.actions);
+  for (const lang::WhenDecl& w : members.events) note_assigned(instance, w.actions);
   for (const lang::ModesDecl& m : members.modes) note_assigned(instance, m);
   for (const lang::LoopDecl& l : members.loops) note_assigned(instance, *l.body);
   for (const lang::VariantDecl& v : members.variants) {

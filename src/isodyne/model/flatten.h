@@ -30,6 +30,7 @@ class Flattener {
   bool holds(Instance& instance, const lang::VariantDecl& variant, const Env* env);
   void note_assigned(Instance& instance, const lang::Members& members);
   void note_assigned(Instance& instance, const lang::ModesDecl& modes);
+  void note_assigned(Instance& instance, const std::vector<lang::Action>& actions);
   void declare_variable(Instance& instance, const lang::VarDecl& v, const Env* env);
   void declare_state(Instance& instance, const lang::VarDecl& v, VarId id);
   void declare_machine(Instance& instance, const lang::ModesDecl& m, std::int32_t outer, int outer_mode);
@@ -61,8 +62,20 @@ class Flattener {
   void machine(Instance& instance, const lang::ModesDecl& m, const Env* env);
   void samplers(Instance& instance);
   void events(Instance& instance);
-  std::vector<Assignment> assignments(Instance& instance, const std::vector<lang::Equation>& list, const Env* env,
-                                      Span block, bool sampler);
+  /// A block of actions while it is being checked.
+  struct Block {
+    Instance& instance;
+    Span span;
+    bool sampler = false;  ///< `every`, and not an event
+    VarId guard = kNone;   ///< of the `if` around it: true where it acts
+    std::vector<Assignment> body;
+  };
+  std::vector<Assignment> actions(Instance& instance, const std::vector<lang::Action>& list, const Env* env, Span span,
+                                  bool sampler);
+  void act(Block& block, const std::vector<lang::Action>& list, const Env* env);
+  void assign(Block& block, const lang::Action& a, const Env* env);
+  void repeat(Block& block, const lang::Action& a, const Env* env);
+  void branch(Block& block, const lang::Action& a, const Env* env);
 
   Elements own(const Instance& instance, const std::string& name) const;
   bool declared_here(const Instance& instance, const lang::Name& name) const;

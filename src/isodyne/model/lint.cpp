@@ -50,13 +50,25 @@ class Lint {
       for (const auto& v : instance.members.variables) {
         if (v.decl->value) expression(instance, *v.decl->value);
       }
-      for (const auto& w : instance.members.events) condition(*w.decl->condition, "this `when`");
+      for (const auto& w : instance.members.events) {
+        condition(*w.decl->condition, "this `when`");
+        actions(instance, w.decl->actions);
+      }
       for (const auto& m : instance.members.modes) machine(*m.decl);
       for (const auto& e : instance.members.samplers) {
-        for (const lang::Equation& a : e.decl->assignments) expression(instance, *a.value);
+        actions(instance, e.decl->actions);
       }
     }
     for (const auto& [name, part] : instance.parts) look_into(*part);
+  }
+
+  void actions(const Instance& instance, const std::vector<lang::Action>& list) {
+    for (const lang::Action& a : list) {
+      if (a.kind == lang::Action::Kind::branch) condition(*a.value, "this `if`");
+      if (a.value) expression(instance, *a.value);
+      actions(instance, a.body);
+      actions(instance, a.otherwise);
+    }
   }
 
   template <typename Set>

@@ -41,8 +41,8 @@ void Flattener::machine(Instance& instance, const lang::ModesDecl& m, const Env*
   for (const lang::ModesDecl::Body& body : m.bodies) {
     const auto at = static_cast<std::size_t>(number(body.mode));
     if (at >= check_.program.machines[index].entry.size()) continue;
-    auto entry = assignments(instance, body.entry, env, body.mode.span, false);
-    auto exit = assignments(instance, body.exit, env, body.mode.span, false);
+    auto entry = actions(instance, body.entry, env, body.mode.span, false);
+    auto exit = actions(instance, body.exit, env, body.mode.span, false);
     check_.program.machines[index].entry[at] = std::move(entry);
     check_.program.machines[index].exit[at] = std::move(exit);
     for (const lang::ModesDecl& inside : body.inside) machine(instance, inside, env);
@@ -60,7 +60,7 @@ void Flattener::samplers(Instance& instance) {
     if (period && sampler.offset >= *period && sampler.offset.count() > 0) {
       check_.error(Code::bad_period, every.decl->offset->span, "an offset is shorter than the period");
     }
-    sampler.body = assignments(instance, every.decl->assignments, every.env, sampler.span, true);
+    sampler.body = actions(instance, every.decl->actions, every.env, sampler.span, true);
     if (period) check_.program.samplers.push_back(std::move(sampler));
   }
 }
@@ -70,49 +70,109 @@ void Flattener::events(Instance& instance) {
     WhenBlock block;
     block.span = w.decl->span;
     block.condition = x_.check_truth(*w.decl->condition, scope_of(instance, w.env), "the condition of `when`");
-    block.body = assignments(instance, w.decl->assignments, w.env, block.span, false);
+    block.body = actions(instance, w.decl->actions, w.env, block.span, false);
     if (block.condition != kNone) check_.program.events.push_back(std::move(block));
   }
 }
 
-/// The body of a block. Two `every` blocks that assign one value would depend on a hidden order; events have
-/// a defined one, so any number of them may.
-std::vector<Assignment> Flattener::assignments(Instance& instance, const std::vector<lang::Equation>& list,
-                                               const Env* env, Span block, bool sampler) {
-  std::vector<Assignment> body;
+// ---- blocks of actions --------------------------------------------------------------------------------------
+
+std::vector<Assignment> Flattener::actions(Instance& instance, const std::vector<lang::Action>& list, const Env* env,
+                                           Span span, bool sampler) {
+  Block block{instance, span, sampler, kNone, {}};
   x_.set_sampled(true);
-  for (const lang::Equation& a : list) {
-    const Target target = check_.resolve(instance, a.target, env);
-    if (!target.found()) continue;
-    const Variable variable = check_.program.variable(target.ids.front());
-    const bool state = variable.role == Role::state && !sampler;
-    if (a.target.parts.size() > 1 || !(variable.role == Role::sampled || state)) {
-      check_.error(Code::wrong_kind, a.target.span, fmt::format("`{}` cannot be assigned here", a.target.text()),
-                   sampler ? "`every` assigns its own model's memories and outputs"
-                           : "events assign their own model's states, memories and outputs");
-      continue;
-    }
-    for (const VarId id : target.ids) {
-      if (state) break;
-      check_.defined.try_emplace(id, block);
-      if (!sampler) continue;
-      const auto [first, fresh] = sampled_by_.try_emplace(id, block);
-      if (fresh || first->second.begin == block.begin) continue;
-      check_
-          .error(Code::driven_twice, a.target.span,
-                 fmt::format("`{}` is assigned in two `every` blocks", a.target.text()))
-          .notes.push_back({first->second, "the first is here"});
-    }
-    Type type = variable.type;
-    type.size = target.vector ? static_cast<int>(target.ids.size()) : 0;
-    const std::string name = target.vector ? a.target.text() : variable.name;
-    const std::vector<NodeId> values =
-        x_.check_elements(*a.value, scope_of(instance, env), type, fmt::format("`{}`", name));
-    for (std::size_t i = 0; i < values.size(); ++i)
-      body.push_back({target.ids[i], values[i], join(a.target.span, a.value->span)});
-  }
+  act(block, list, env);
   x_.set_sampled(false);
-  return body;
+  return std::move(block.body);
+}
+
+void Flattener::act(Block& block, const std::vector<lang::Action>& list, const Env* env) {
+  for (const lang::Action& a : list) {
+    switch (a.kind) {
+      case lang::Action::Kind::assign:
+        assign(block, a, env);
+        break;
+      case lang::Action::Kind::loop:
+        repeat(block, a, env);
+        break;
+      case lang::Action::Kind::branch:
+        branch(block, a, env);
+        break;
+    }
+  }
+}
+
+void Flattener::repeat(Block& block, const lang::Action& a, const Env* env) {
+  const auto low = check_.whole_number(*a.low, &block.instance, env, "the first number of a loop");
+  const auto high = check_.whole_number(*a.high, &block.instance, env, "the last number of a loop");
+  if (!low || !high) return;
+  if (*high - *low >= Check::kMostElements || block.body.size() > Check::kMostVariables) {
+    check_.error(Code::too_large, a.span, fmt::format("this loop runs more than {} times", Check::kMostElements));
+    return;
+  }
+  for (double i = *low; i <= *high && !check_.overflow; ++i) {
+    act(block, a.body, &check_.environments.emplace_back(Env{env, a.variable.text, i}));
+    if (check_.environments.size() <= Check::kMostVariables) continue;
+    check_.error(Code::too_large, a.span, fmt::format("loops run more than {} times in all", Check::kMostVariables));
+    check_.overflow = true;
+  }
+}
+
+/// The condition is looked at once, before anything inside changes what it reads.
+void Flattener::branch(Block& block, const lang::Action& a, const Env* env) {
+  const NodeId condition = x_.check_truth(*a.value, scope_of(block.instance, env), "the condition of `if`");
+  const Type truth{Type::Kind::boolean, {}, kNone};
+  const VarId outer = block.guard;
+  const auto part = [&](const std::vector<lang::Action>& list, VarId held, bool yes) {
+    if (list.empty()) return;
+    block.guard = check_.define_hidden("branch", truth);
+    NodeId guard = yes ? x_.variable(held) : x_.node(Op::lnot, x_.variable(held));
+    if (outer != kNone) guard = x_.node(Op::land, x_.variable(outer), guard);
+    block.body.push_back({block.guard, guard, a.span});
+    act(block, list, env);
+    block.guard = outer;
+  };
+  if (condition == kNone) return;
+  const VarId held = check_.define_hidden("condition", truth);
+  block.body.push_back({held, condition, a.span});
+  part(a.body, held, true);
+  part(a.otherwise, held, false);
+}
+
+/// Two `every` blocks that assign one value would depend on a hidden order; events have a defined one, so any
+/// number of them may.
+void Flattener::assign(Block& block, const lang::Action& a, const Env* env) {
+  const Target target = check_.resolve(block.instance, a.target, env);
+  if (!target.found()) return;
+  const Variable variable = check_.program.variable(target.ids.front());
+  const bool state = variable.role == Role::state && !block.sampler;
+  if (a.target.parts.size() > 1 || !(variable.role == Role::sampled || state)) {
+    check_.error(Code::wrong_kind, a.target.span, fmt::format("`{}` cannot be assigned here", a.target.text()),
+                 block.sampler ? "`every` assigns its own model's memories and outputs"
+                               : "events assign their own model's states, memories and outputs");
+    return;
+  }
+  for (const VarId id : target.ids) {
+    if (state) break;
+    check_.defined.try_emplace(id, block.span);
+    if (!block.sampler) continue;
+    const auto [first, fresh] = sampled_by_.try_emplace(id, block.span);
+    if (fresh || first->second.begin == block.span.begin) continue;
+    check_
+        .error(Code::driven_twice, a.target.span,
+               fmt::format("`{}` is assigned in two `every` blocks", a.target.text()))
+        .notes.push_back({first->second, "the first is here"});
+  }
+  Type type = variable.type;
+  type.size = target.vector ? static_cast<int>(target.ids.size()) : 0;
+  const std::string name = target.vector ? a.target.text() : variable.name;
+  const std::vector<NodeId> values =
+      x_.check_elements(*a.value, scope_of(block.instance, env), type, fmt::format("`{}`", name));
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    NodeId value = values[i];
+    if (block.guard != kNone) value = x_.node(Op::select, x_.variable(block.guard), value, x_.variable(target.ids[i]));
+    block.body.push_back({target.ids[i], value, a.span});
+  }
 }
 
 }  // namespace isodyne::model

@@ -75,6 +75,12 @@ class Maker {
     lang::BenchDecl b;
     b.name = {"rated", r.span};
     b.step = r.step ? lang::clone(*r.step) : number(1, "ms", r.span);
+    // The values under the conditions are written with the model's own units.
+    for (const lang::UnitDecl& u : m.units) {
+      lang::UnitDecl same{u.name, u.usual, u.doc};
+      if (part != nullptr) same.usual.text = part->units.at(u.name.text).text;
+      b.units.push_back(std::move(same));
+    }
     lang::PartDecl p;
     p.name = {kPart, r.span};
     p.model = m.name;

@@ -269,6 +269,35 @@ VarId Check::resolve_one(const Instance& from, const lang::Path& path, const Env
   return kNone;
 }
 
+namespace {
+/// "Q/s" with the names replaced by what they stand for: "bar/s", "(m/s)/s", and "K/s" for a temperature.
+std::string written_out(const std::string& text, const UnitNames& own) {
+  std::string out;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find_first_of("*/^()", at), text.size());
+    const auto name = own.find(text.substr(at, end - at));
+    if (name == own.end()) {
+      out += text.substr(at, end - at);
+    } else {
+      const std::string& unit = difference_unit(name->second).text;
+      out += unit.find_first_of("*/^") == std::string::npos ? unit : "(" + unit + ")";
+    }
+    if (end < text.size()) out += text[end];
+    at = end + 1;
+  }
+  return out;
+}
+}  // namespace
+
+std::optional<Unit> Check::unit_named(const std::string& text, const Instance* instance) const {
+  const UnitNames* own = instance != nullptr && !instance->units.empty() ? &instance->units : nullptr;
+  auto unit = parse_unit(text, own);
+  if (!unit || own == nullptr || parse_unit(text)) return unit;
+  const auto named = own->find(text);
+  unit->text = named != own->end() ? named->second.text : written_out(text, *own);
+  return unit;
+}
+
 Type Check::type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instance, const Env* env) {
   unit = Unit{};
   Type type;
@@ -280,15 +309,8 @@ Type Check::type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instan
   } else if (choice != choices.end()) {
     type.kind = Type::Kind::choice;
     type.choice = choice->second;
-  } else if (const auto parsed = parse_unit(ref.text, instance != nullptr ? &instance->units : nullptr)) {
+  } else if (const auto parsed = unit_named(ref.text, instance)) {
     unit = *parsed;
-    // `Q/s` is read as what it stands for.
-    const bool own = instance != nullptr && !instance->units.empty() && !parse_unit(ref.text);
-    if (own) {
-      const auto named = instance->units.find(ref.text);
-      unit.text = named != instance->units.end() ? named->second.text : si_text(unit.dimension);
-      if (named == instance->units.end()) unit.factor = 1;
-    }
     type.kind = Type::Kind::real;
     type.dimension = unit.dimension;
     type.absolute = unit.absolute();

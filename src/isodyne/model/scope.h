@@ -146,6 +146,8 @@ struct Check {
   /// The key of a step in Instance::parts or ::variables: "wagon[3]"; reports an index that is none.
   std::optional<std::string> key(const lang::PathStep& step, const Instance& from, const Env* env);
 
+  /// A unit by what is written, where a model may have names of its own; its text is what they stand for.
+  std::optional<Unit> unit_named(const std::string& text, const Instance* instance) const;
   /// The type a declaration names; reports unknown units. `unit` receives how people read it. `instance` may
   /// be null: then there are no units of its own.
   Type type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instance = nullptr, const Env* env = nullptr);
