@@ -60,6 +60,10 @@ int run_run(const Arguments&);
 int run_report(const Arguments&);
 int run_list(const Arguments&);
 int run_export(const Arguments&);
+int run_format(const Arguments&);
+int run_explain(const Arguments&);
+int run_draw(const Arguments&);
+int run_new(const Arguments&);
 int run_help(const Arguments&);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.

@@ -3,6 +3,7 @@
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/ports/layout.h"
+#include "isodyne/present/editor_files.h"
 #include "isodyne/present/summary.h"
 #include "terminal.h"
 
@@ -31,26 +32,48 @@ const model::Controller* choose(const model::Program& program, const std::vector
   return nullptr;
 }
 
-}  // namespace
-
-int run_export(const Arguments& arguments) {
-  if (arguments.words[0] != "header") {
-    say_error(fmt::format("cannot export `{}`; what can be exported is `header`", arguments.words[0]));
-    return kWrongInput;
+/// The C header of a controller; nothing if that is not possible (said).
+std::optional<std::string> header_of(const Arguments& arguments, int& status) {
+  status = kWrongInput;
+  if (arguments.words.size() < 2) {
+    say_error("the header of which bench? For example `isodyne export header examples/canal-lock/lock.dyne`");
+    return std::nullopt;
   }
   const std::string& file = arguments.words[1];
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
-  if (loaded.program == nullptr) return kWrongInput;
+  if (loaded.program == nullptr) return std::nullopt;
   const model::Controller* controller = choose(*loaded.program, arguments.words);
-  if (controller == nullptr) return kWrongInput;
-  const std::string text = ports::header_text(*loaded.program, *controller);
+  if (controller == nullptr) return std::nullopt;
+  return ports::header_text(*loaded.program, *controller);
+}
+
+}  // namespace
+
+int run_export(const Arguments& arguments) {
+  const std::string& what = arguments.words[0];
+  std::optional<std::string> text;
+  int status = kHeld;
+  if (what == "header") {
+    text = header_of(arguments, status);
+  } else if (what == "textmate") {
+    text = present::textmate_grammar();
+  } else if (what == "vim") {
+    text = present::vim_syntax();
+  } else {
+    const auto meant = closest(what, {"header", "textmate", "vim"});
+    say_error(
+        fmt::format("cannot export `{}`; {}", what,
+                    meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, textmate, vim"));
+    return kWrongInput;
+  }
+  if (!text) return status;
   const auto out = arguments.value(Option::out);
   if (!out) {
-    put(stdout, text);
+    put(stdout, *text);
     return kHeld;
   }
-  const Status written = present::write_file(*out, text);
+  const Status written = present::write_file(*out, *text);
   if (!written) {
     say_error(written.failure().text());
     return kNotCompleted;

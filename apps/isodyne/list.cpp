@@ -5,6 +5,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/inquiry.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -24,15 +25,6 @@ struct Section {
   std::vector<std::vector<std::string>> rows;
 };
 
-std::string start_text(const Program& p, model::VarId id) {
-  for (const model::Assignment& a : p.start) {
-    if (a.target != id) continue;
-    const auto value = model::fold(p, a.value, [](model::VarId) { return std::nullopt; });
-    return value ? p.format(id, *value) : std::string(p.sources->covered(a.span));
-  }
-  return "";
-}
-
 Section parts(const Program& p) {
   Section s{"parts", {{"Part"}, {"Model"}, {"Where"}, {"Description"}}, {}};
   for (const auto& part : p.parts) s.rows.push_back({part.path, part.model, p.sources->place(part.span), part.doc});
@@ -43,14 +35,8 @@ Section states(const Program& p) {
   Section s{"states", {{"State"}, {"Unit"}, {"Start", Table::Align::right}, {"Limits"}, {"Description"}}, {}};
   for (const model::State& x : p.states) {
     const model::Variable& v = p.variable(x.value);
-    std::string limits;
-    for (const model::NodeId bound : {x.lowest, x.highest}) {
-      const auto value =
-          bound == kNone ? std::nullopt : model::fold(p, bound, [](model::VarId) { return std::nullopt; });
-      if (bound != kNone)
-        limits += (limits.empty() ? "" : " .. ") + (value ? p.format(x.value, *value) : std::string("…"));
-    }
-    s.rows.push_back({v.name, p.type_text(v), start_text(p, x.value), limits, v.doc});
+    s.rows.push_back(
+        {v.name, p.type_text(v), present::start_text(p, x.value), present::limits_text(p, x.value), v.doc});
   }
   return s;
 }
@@ -61,37 +47,22 @@ Section parameters(const Program& p) {
     const model::Variable& v = p.variables[i];
     if (v.role != Role::param && v.role != Role::fixed_param) continue;
     const auto id = static_cast<model::VarId>(i);
-    const std::string limits =
-        v.limits ? fmt::format("{} .. {}", p.format(id, v.limits->first), p.format(id, v.limits->second)) : "";
-    s.rows.push_back({v.name, start_text(p, id), limits, v.role == Role::param ? "yes" : "fixed", v.doc});
+    s.rows.push_back({v.name, present::start_text(p, id), present::limits_text(p, id),
+                      v.role == Role::param ? "yes" : "fixed", v.doc});
   }
   return s;
 }
 
-const char* role_text(Role role) {
-  switch (role) {
-    case Role::input:
-      return "input";
-    case Role::state:
-      return "state";
-    case Role::equation:
-      return "computed";
-    case Role::sampled:
-      return "sampled";
-    case Role::mode:
-      return "mode";
-    case Role::controller_output:
-      return "controller";
-    default:
-      return nullptr;
-  }
+bool is_signal(Role role) {
+  return role == Role::input || role == Role::state || role == Role::equation || role == Role::sampled ||
+         role == Role::mode || role == Role::controller_output;
 }
 
 Section signals(const Program& p) {
   Section s{"signals", {{"Signal"}, {"Kind"}, {"Unit"}, {"Where"}, {"Description"}}, {}};
   for (const model::Variable& v : p.variables) {
-    if (role_text(v.role) != nullptr)
-      s.rows.push_back({v.name, role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
+    if (is_signal(v.role))
+      s.rows.push_back({v.name, present::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
   }
   return s;
 }
@@ -201,41 +172,120 @@ Json section_json(const Section& s) {
   return list;
 }
 
+/// Names as `list` takes them beside kinds: quantities and parts.
+std::vector<std::string> names_of(const Program& p) {
+  std::vector<std::string> names;
+  for (const model::PartInfo& part : p.parts) names.push_back(part.path);
+  for (const model::Variable& v : p.variables) {
+    if (present::role_text(v.role) != nullptr) names.push_back(v.name);
+  }
+  return names;
+}
+
+std::optional<present::Facts> facts_about(const Program& p, const std::string& name) {
+  const model::VarId id = p.find(name);
+  if (id != kNone && present::role_text(p.variable(id).role) != nullptr) return present::facts_of(p, id);
+  const bool part =
+      std::any_of(p.parts.begin(), p.parts.end(), [&](const model::PartInfo& x) { return x.path == name; });
+  if (part) return present::facts_of_part(p, name);
+  return std::nullopt;
+}
+
+void say_facts(const std::string& name, const present::Facts& facts) {
+  say(colours_on(stdout) ? "\x1b[1m" + name + "\x1b[0m" : name);
+  std::size_t width = 0;
+  for (const auto& [heading, text] : facts) width = std::max(width, heading.size());
+  for (const auto& [heading, text] : facts) say(fmt::format("  {:<{}}  {}", heading, width, text));
+}
+
+Json facts_json(const std::string& name, const present::Facts& facts) {
+  Json j{{"name", name}};
+  for (const auto& [heading, text] : facts) j["facts"].push_back({{heading, text}});
+  return j;
+}
+
+/// Parts inside each other, indented, with their models.
+void say_tree(const Program& p) {
+  say(p.name);
+  for (const model::PartInfo& part : p.parts) {
+    const auto depth = static_cast<std::size_t>(std::count(part.path.begin(), part.path.end(), '.'));
+    const std::string name = part.path.substr(part.path.rfind('.') + 1);
+    say(fmt::format("{}{} : {}{}{}", std::string(2 * depth + 2, ' '), name, part.model, part.doc.empty() ? "" : "  ",
+                    part.doc));
+  }
+}
+
+/// What was asked for beside the file, sorted into kinds and names; nothing if something is neither.
+struct Asked {
+  std::vector<std::string> kinds, names;
+};
+
+std::optional<Asked> asked_for(const Arguments& arguments, const Program& p) {
+  Asked asked;
+  std::vector<std::string> known;
+  for (const auto& [name, maker] : kKinds) known.emplace_back(name);
+  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
+    const std::string& word = arguments.words[i];
+    const bool kind = std::find(known.begin(), known.end(), word) != known.end();
+    if (kind || facts_about(p, word)) {
+      (kind ? asked.kinds : asked.names).push_back(word);
+      continue;
+    }
+    const std::vector<std::string> names = names_of(p);
+    known.insert(known.end(), names.begin(), names.end());
+    const auto meant = closest(word, known);
+    say_error(fmt::format("`{}` is neither a kind of thing nor a name in {}{}", word, p.name,
+                          meant ? fmt::format("; did you mean `{}`?", *meant) : "; see `isodyne help list`"));
+    return std::nullopt;
+  }
+  return asked;
+}
+
+void say_section(const Section& section, bool several) {
+  Table table(section.columns);
+  for (const auto& row : section.rows) table.row(row);
+  if (several)
+    say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
+                    table.empty() ? ": none\n" : ""));
+  if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
+}
+
 }  // namespace
 
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  std::vector<std::string> known;
-  for (const auto& [name, maker] : kKinds) known.emplace_back(name);
-  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
-    if (std::find(known.begin(), known.end(), arguments.words[i]) != known.end()) continue;
-    const auto meant = closest(arguments.words[i], known);
-    say_error(fmt::format("there is no kind `{}` to list{}", arguments.words[i],
-                          meant ? fmt::format("; did you mean `{}`?", *meant) : "; see `isodyne help list`"));
-    return kWrongInput;
-  }
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  Json all;
-  for (const auto& [name, maker] : kKinds) {
-    const bool asked = arguments.words.size() == 1 ||
-                       std::find(arguments.words.begin() + 1, arguments.words.end(), name) != arguments.words.end();
-    if (!asked) continue;
-    const Section section = maker(*loaded.program);
-    if (arguments.has(Option::json)) {
-      all[name] = section_json(section);
-      continue;
-    }
-    Table table(section.columns);
-    for (const auto& row : section.rows) table.row(row);
-    const bool several = arguments.words.size() != 2;
-    if (several)
-      say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
-                      table.empty() ? ": none\n" : ""));
-    if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
+  const Program& p = *loaded.program;
+  const auto asked = asked_for(arguments, p);
+  if (!asked) return kWrongInput;
+  const bool json = arguments.has(Option::json);
+  Json all = Json::object();
+  if (arguments.has(Option::tree) && !json) {
+    say_tree(p);
+    return kHeld;
   }
-  if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
+  for (const std::string& name : asked->names) {
+    const present::Facts facts = *facts_about(p, name);
+    if (json) {
+      all["names"].push_back(facts_json(name, facts));
+    } else {
+      say_facts(name, facts);
+    }
+  }
+  for (const auto& [kind, maker] : kKinds) {
+    const bool everything = arguments.words.size() == 1;
+    const bool wanted = everything || std::find(asked->kinds.begin(), asked->kinds.end(), kind) != asked->kinds.end();
+    if (!wanted) continue;
+    const Section section = maker(p);
+    if (json) {
+      all[kind] = section_json(section);
+    } else {
+      say_section(section, everything || arguments.words.size() > 2);
+    }
+  }
+  if (json) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
   return kHeld;
 }
 

@@ -42,20 +42,6 @@ constexpr std::array<std::string_view, 27> kSymbols = {":=", "->", "<=", ">=", "
                                                        "^",  "=",  "<",  ">",  "(",  ")", "[", "]", "{",
                                                        "}",  ",",  ":",  ".",  "'",  ";", "!", "?", "%"};
 
-/// A statement goes on after these.
-bool continues_after(const Token& t) {
-  static const std::unordered_set<std::string_view> words = {"and", "or", "not", "implies", "is", "if", "then", "else",
-                                                             "+",   "-",  "*",   "/",       "^",  "=",  ":=",   "<",
-                                                             ">",   "<=", ">=",  ",",       "->", "..", ":",    "."};
-  return (t.kind == TokenKind::name || t.kind == TokenKind::symbol) && words.contains(t.text);
-}
-
-/// A statement goes on before these.
-bool continues_before(const Token& t) {
-  static const std::unordered_set<std::string_view> words = {"then", "and", "or", "else", "implies"};
-  return t.kind == TokenKind::name && words.contains(t.text);
-}
-
 class Lexer {
  public:
   Lexer(const Sources& sources, std::int32_t source, Diagnostics& diagnostics)
@@ -241,6 +227,18 @@ class Lexer {
 };
 
 }  // namespace
+
+bool continues_after(const Token& t) {
+  static const std::unordered_set<std::string_view> words = {"and", "or", "not", "implies", "is", "if", "then", "else",
+                                                             "+",   "-",  "*",   "/",       "^",  "=",  ":=",   "<",
+                                                             ">",   "<=", ">=",  ",",       "->", "..", ":",    "."};
+  return (t.kind == TokenKind::name || t.kind == TokenKind::symbol) && words.contains(t.text);
+}
+
+bool continues_before(const Token& t) {
+  static const std::unordered_set<std::string_view> words = {"then", "and", "or", "else", "implies"};
+  return t.kind == TokenKind::name && words.contains(t.text);
+}
 
 bool is_reserved(std::string_view word) {
   return kReserved.contains(word);

@@ -34,6 +34,10 @@ struct Token {
 bool is_reserved(std::string_view word);
 bool is_clause_word(std::string_view word);
 
+/// A statement goes on in the next line after such a token, or where the next line begins with such a token.
+bool continues_after(const Token& token);
+bool continues_before(const Token& token);
+
 /// Cuts the text into tokens; the last is `end`. Never fails: what cannot be read is reported and skipped.
 ///
 /// A newline token ends a statement. There is none inside ( ) or [ ], after a comma or a binary operator,

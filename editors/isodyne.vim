@@ -1,0 +1,27 @@
+" Vim syntax of Isodyne texts (*.dyne). Made by `isodyne export vim`.
+if exists("b:current_syntax")
+  finish
+endif
+
+syn case match
+syn keyword dyneReserved and or not implies is if then else true false
+syn keyword dyneClause active actuator after always as at becomes bench between choice column condition controller counts cubic drift entry every exit expect extended fault figure filter fixed for force freeze from function given held hold in input lasting let library limit limited linear memory method model modes never noise of offset on once output outside over panel param part private ramp range rated reads record repeated requirement scenario sensor set setting solve source start state step table times to unit until use wait when whenever while with within writes
+syn keyword dyneFunction abs acos all any asin atan atan2 ceil clamp cos delay dot exp floor from_kelvin kelvin log max mean min mod norm normal pick round sign sin sqrt sum tan uniform
+syn keyword dyneConstant time pi true false
+syn match dyneNumber "\<\d\+\(\.\d\+\)\?\([eE][+-]\?\d\+\)\?\>"
+syn match dyneType "\<[A-Z]\w*\>"
+syn match dyneComment "#.*$"
+syn match dyneDocument "##.*$"
+syn region dyneText start=+"+ end=+"+ oneline
+
+hi def link dyneReserved Operator
+hi def link dyneClause Keyword
+hi def link dyneFunction Function
+hi def link dyneConstant Constant
+hi def link dyneNumber Number
+hi def link dyneType Type
+hi def link dyneComment Comment
+hi def link dyneDocument SpecialComment
+hi def link dyneText String
+
+let b:current_syntax = "dyne"

@@ -1,0 +1,275 @@
+#include "isodyne/present/inquiry.h"
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::present {
+
+using model::kNone;
+using model::NodeId;
+using model::Program;
+using model::Role;
+using model::VarId;
+
+const char* role_text(Role role) {
+  switch (role) {
+    case Role::time:
+      return "time";
+    case Role::param:
+      return "parameter";
+    case Role::fixed_param:
+      return "fixed parameter";
+    case Role::input:
+      return "input";
+    case Role::state:
+      return "state";
+    case Role::equation:
+      return "computed";
+    case Role::sampled:
+      return "sampled";
+    case Role::mode:
+      return "mode";
+    case Role::sensor:
+      return "sensor";
+    case Role::sensor_true:
+      return "quantity a sensor measures";
+    case Role::counts:
+      return "raw word of a channel";
+    case Role::actuator:
+      return "actuator";
+    case Role::controller_output:
+      return "written by a controller";
+    case Role::condition:
+      return "condition";
+    case Role::fault:
+      return "fault: true while active";
+    case Role::hidden:
+      break;
+  }
+  return nullptr;
+}
+
+std::string start_text(const Program& p, VarId id) {
+  for (const model::Assignment& a : p.start) {
+    if (a.target != id) continue;
+    const auto value = model::fold(p, a.value, [](VarId) { return std::nullopt; });
+    const std::string written(p.sources->covered(a.span));
+    // A number stays as it was written: `2.5 mm`, and not `0.0025 m`.
+    const bool number = !written.empty() && written.find_first_not_of("0123456789.eE+-") != 0 &&
+                        written.find_first_of("*/([,") == std::string::npos;
+    return value && !(number && p.variable(id).type.kind == model::Type::Kind::real) ? p.format(id, *value)
+                                                                                     : one_line(written);
+  }
+  return "";
+}
+
+std::string limits_text(const Program& p, VarId id) {
+  const model::Variable& v = p.variable(id);
+  if (v.limits) return fmt::format("{} .. {}", p.format(id, v.limits->first), p.format(id, v.limits->second));
+  for (const model::State& s : p.states) {
+    if (s.value != id || s.lowest == kNone) continue;
+    std::string text;
+    for (const NodeId bound : {s.lowest, s.highest}) {
+      const auto value = model::fold(p, bound, [](VarId) { return std::nullopt; });
+      text += (text.empty() ? "" : " .. ") + (value ? p.format(id, *value) : std::string("…"));
+    }
+    return text;
+  }
+  return "";
+}
+
+namespace {
+
+class Inquiry {
+ public:
+  Inquiry(const Program& p, VarId id) : p_(p), id_(id), read_as_(id) {
+    for (const model::State& s : p.states) {
+      if (s.value == id) rate_ = s.derivative;
+    }
+  }
+
+  Facts run() {
+    const model::Variable& v = p_.variable(id_);
+    const char* role = role_text(v.role);
+    add("what", fmt::format("{}{}", role != nullptr ? role : "bookkeeping", owner()));
+    add("unit", p_.type_text(v));
+    add("start", start_text(p_, id_));
+    add("limits", limits_text(p_, id_));
+    add("says", v.doc);
+    add("declared", place(v.span));
+    sources();
+    readers();
+    return std::move(facts_);
+  }
+
+ private:
+  void add(const char* heading, const std::string& text) {
+    if (!text.empty()) facts_.emplace_back(heading, text);
+  }
+
+  std::string place(Span span) const { return span.known() ? p_.sources->place(span) : ""; }
+  std::string written(Span span) const {
+    return fmt::format("{}: {}", p_.sources->place(span), one_line(p_.sources->covered(span)));
+  }
+
+  std::string owner() const {
+    const std::string& name = p_.variable(id_).name;
+    const std::size_t dot = name.rfind('.');
+    if (dot == std::string::npos) return "";
+    for (const model::PartInfo& part : p_.parts) {
+      if (part.path == name.substr(0, dot)) return fmt::format(" of {} ({})", part.path, part.model);
+    }
+    return " of " + name.substr(0, dot);
+  }
+
+  void comes_from(Span span, const std::vector<NodeId>& nodes) {
+    add("given by", written(span));
+    std::set<VarId> reads;
+    for (const NodeId node : nodes) {
+      for (const VarId id : p_.reads(node)) reads.insert(id);
+    }
+    std::string all;
+    for (const VarId id : reads) {
+      if (role_text(p_.variable(id).role) != nullptr) all += (all.empty() ? "" : ", ") + p_.variable(id).name;
+    }
+    add("reads", all);
+  }
+
+  bool assigns(const std::vector<model::Assignment>& body) {
+    bool found = false;
+    for (const model::Assignment& a : body) {
+      if (a.target != id_) continue;
+      comes_from(a.span, {a.value});
+      found = true;
+    }
+    return found;
+  }
+
+  void sources() {
+    for (const model::Assignment& e : p_.equations) {
+      if (e.target == id_ || e.target == rate_) comes_from(e.span, {e.value});
+    }
+    for (const model::Sampler& s : p_.samplers) {
+      if (assigns(s.body)) add("every", format_span(s.period));
+    }
+    for (const model::WhenBlock& w : p_.events) {
+      if (assigns(w.body)) add("when", written(w.span));
+    }
+    for (const model::Solve& s : p_.solves) {
+      if (s.x == id_) comes_from(s.span, {s.residual});
+    }
+    for (const model::StateMachine& m : p_.machines) {
+      for (const auto* bodies : {&m.entry, &m.exit}) {
+        for (const auto& body : *bodies) assigns(body);
+      }
+      if (m.mode != id_) continue;
+      for (const model::Transition& t : m.transitions)
+        add("goes", fmt::format("{} -> {} ({})", p_.format(id_, t.from), p_.format(id_, t.to), place(t.span)));
+    }
+    for (const model::Sensor& s : p_.sensors) {
+      if (s.value == id_) add("measures", s.name + ".true every " + format_span(s.period));
+    }
+    for (const model::Controller& c : p_.controllers) {
+      for (const model::ControllerWrite& w : c.writes) {
+        if (w.value == id_) add("written by", c.name + " every " + format_span(c.period));
+      }
+    }
+    for (const model::Fault& f : p_.faults) {
+      if (p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
+        add("fault", fmt::format("{}: {} {}", f.name, model::fault_word(f.kind), f.amount_text));
+    }
+    for (const model::Scenario& s : p_.scenarios) {
+      for (const model::ScenarioStep& step : s.steps) {
+        if (step.target == id_)
+          add("set by", fmt::format("scenario {}: {}", s.name, one_line(p_.sources->covered(step.span))));
+      }
+    }
+  }
+
+  bool reads_it(NodeId node) const {
+    const auto reads = p_.reads(node);
+    return std::find(reads.begin(), reads.end(), read_as_) != reads.end();
+  }
+
+  void readers() {
+    std::set<std::string> names;
+    const auto note = [&](NodeId node, const std::string& who) {
+      if (node != kNone && reads_it(node)) names.insert(who);
+    };
+    for (const model::Assignment& e : p_.equations) {
+      const std::string& name = p_.variable(e.target).name;
+      note(e.value, name);
+    }
+    for (const model::Sampler& s : p_.samplers) {
+      for (const model::Assignment& a : s.body) {
+        if (role_text(p_.variable(a.target).role) != nullptr) note(a.value, p_.variable(a.target).name);
+      }
+    }
+    for (const model::WhenBlock& w : p_.events) note(w.condition, place(w.span));
+    for (const model::Solve& s : p_.solves) note(s.residual, p_.variable(s.x).name);
+    for (const model::Delay& d : p_.delays) note(d.input, "a delay in " + place(d.span));
+    for (const model::StateMachine& m : p_.machines) {
+      for (const model::Transition& t : m.transitions) note(t.condition, p_.variable(m.mode).name);
+    }
+    for (const model::Requirement& r : p_.requirements) {
+      note(r.check, "requirement " + r.name);
+      note(r.trigger, "requirement " + r.name);
+    }
+    for (const model::Fault& f : p_.faults) note(f.condition, "fault " + f.name);
+    for (const model::Scenario& s : p_.scenarios) {
+      for (const model::ScenarioStep& step : s.steps) note(step.value, "scenario " + s.name);
+    }
+    for (const model::Controller& c : p_.controllers) {
+      if (std::find(c.reads.begin(), c.reads.end(), id_) != c.reads.end()) names.insert("controller " + c.name);
+    }
+    for (const model::Figure& f : p_.figures) {
+      for (const auto& panel : f.panels) {
+        if (std::find(panel.begin(), panel.end(), id_) != panel.end()) names.insert("figure " + f.name);
+      }
+    }
+    std::string all;
+    for (const std::string& name : names) all += (all.empty() ? "" : ", ") + name;
+    add("read by", all.empty() ? "nobody" : all);
+  }
+
+  const Program& p_;
+  VarId id_, read_as_, rate_ = kNone;
+  Facts facts_;
+};
+
+}  // namespace
+
+Facts facts_of(const Program& program, VarId id) {
+  return Inquiry(program, id).run();
+}
+
+Facts facts_of_part(const Program& p, const std::string& path) {
+  Facts facts;
+  const auto part =
+      std::find_if(p.parts.begin(), p.parts.end(), [&](const model::PartInfo& x) { return x.path == path; });
+  if (part == p.parts.end()) return facts;
+  facts.emplace_back("what", "part made of " + part->model);
+  if (!part->doc.empty()) facts.emplace_back("says", part->doc);
+  facts.emplace_back("declared", p.sources->place(part->span));
+  const std::string prefix = path + ".";
+  std::string inside;
+  for (const model::PartInfo& other : p.parts) {
+    if (other.path.starts_with(prefix) && other.path.find('.', prefix.size()) == std::string::npos)
+      inside += (inside.empty() ? "" : ", ") + other.path.substr(prefix.size()) + " : " + other.model;
+  }
+  if (!inside.empty()) facts.emplace_back("parts", inside);
+  for (std::size_t i = 0; i < p.variables.size(); ++i) {
+    const model::Variable& v = p.variables[i];
+    const bool own = v.name.starts_with(prefix) && v.name.find('.', prefix.size()) == std::string::npos;
+    if (!own || role_text(v.role) == nullptr) continue;
+    facts.emplace_back(role_text(v.role), fmt::format("{} : {}{}{}", v.name.substr(prefix.size()), p.type_text(v),
+                                                      v.doc.empty() ? "" : "  ", v.doc));
+  }
+  return facts;
+}
+
+}  // namespace isodyne::present

@@ -1,0 +1,34 @@
+#pragma once
+// Answers about a Program: what a name means, and how the parts hang together.
+
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/model/program.h"
+
+namespace isodyne::present {
+
+/// A heading and what belongs to it, for people: "unit" → "m".
+using Facts = std::vector<std::pair<std::string, std::string>>;
+
+/// What a quantity is, where it comes from, and who reads it.
+Facts facts_of(const model::Program& program, model::VarId id);
+/// What a part is made of. `path` is that of an existing part.
+Facts facts_of_part(const model::Program& program, const std::string& path);
+
+/// "computed", "state", "sensor" …; null for bookkeeping.
+const char* role_text(model::Role role);
+/// The value a variable starts with as people read it, or as it is written; empty if there is none.
+std::string start_text(const model::Program& program, model::VarId id);
+/// "0 m .. 9 m", or empty.
+std::string limits_text(const model::Program& program, model::VarId id);
+
+/// The parts of the bench, its channels and controllers, and what flows between them, for Graphviz.
+std::string structure_dot(const model::Program& program);
+/// Draws it as SVG.
+Status draw_structure(const model::Program& program, const std::string& file);
+
+}  // namespace isodyne::present

@@ -1,0 +1,169 @@
+// The picture of a bench. Parts at the top level are boxes, sensors and actuators the small things between
+// them and the controllers; an arrow is labelled with the inputs that it feeds. Everything flows to the right.
+
+#include <cstdio>
+#include <filesystem>
+#include <map>
+#include <set>
+
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/present/inquiry.h"
+#include "isodyne/present/summary.h"
+
+namespace isodyne::present {
+
+using model::kNone;
+using model::Program;
+using model::Role;
+using model::VarId;
+
+namespace {
+
+std::string quoted(const std::string& text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + "\"";
+}
+
+class Structure {
+ public:
+  explicit Structure(const Program& p) : p_(p) {
+    for (const model::Assignment& e : p.equations) equation_[e.target] = e.value;
+    for (const model::Solve& s : p.solves) equation_[s.x] = s.residual;
+    for (const model::PartInfo& part : p.parts) {
+      if (part.path.find('.') == std::string::npos) parts_[part.path] = part.model;
+    }
+  }
+
+  std::string dot() {
+    for (const auto& [target, value] : equation_) {
+      const std::string to = owner(target);
+      if (parts_.contains(to)) feed(to, short_name(target), value);
+    }
+    std::string out =
+        "digraph bench {\n  rankdir=LR; nodesep=0.16; ranksep=0.7; size=\"13.2,8.2\"; splines=true;\n"
+        "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
+        "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
+    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", quoted(p_.name));
+    for (const auto& [name, kind] : parts_)
+      out += node(name, "shape=box, style=\"filled\", fillcolor=\"#eef3f5\"", kind);
+    channels();
+    for (const auto& [name, drawn] : free_) out += node(name, "shape=plain, fontcolor=\"#5b4a00\"", drawn);
+    out += channel_nodes_;
+    for (const auto& [ends, labels] : edges_) {
+      std::string label;
+      std::size_t shown = 0;
+      for (const std::string& l : labels) {
+        if (++shown <= 4) label += (label.empty() ? "" : "\\n") + l;
+      }
+      if (shown > 4) label += fmt::format("\\n… {} more", shown - 4);
+      out += fmt::format("  {} -> {} [label=\"{}\"];\n", quoted(ends.first), quoted(ends.second), label);
+    }
+    return out + "}\n";
+  }
+
+ private:
+  static std::string node(const std::string& name, const char* style, const std::string& second) {
+    return fmt::format("  {} [{}, label=\"{}{}{}\"];\n", quoted(name), style, name, second.empty() ? "" : "\\n",
+                       second);
+  }
+
+  std::string owner(VarId id) const {
+    const std::string& name = p_.variable(id).name;
+    const std::size_t dot = name.find('.');
+    return dot == std::string::npos ? "" : name.substr(0, dot);
+  }
+  std::string short_name(VarId id) const {
+    const std::string& name = p_.variable(id).name;
+    const std::size_t dot = name.find('.');
+    return dot == std::string::npos ? name : name.substr(dot + 1);
+  }
+
+  /// Edges into `to` from everything that `value` is made of; quantities of the bench itself are looked through.
+  void feed(const std::string& to, const std::string& label, model::NodeId value) {
+    std::set<VarId> seen;
+    std::vector<VarId> todo = p_.reads(value);
+    while (!todo.empty()) {
+      const VarId id = todo.back();
+      todo.pop_back();
+      if (!seen.insert(id).second) continue;
+      const std::string from = owner(id);
+      const Role role = p_.variable(id).role;
+      if (parts_.contains(from)) {
+        if (from != to) edges_[{from, to}].insert(label);
+      } else if (role == Role::actuator || role == Role::sensor) {
+        edges_[{p_.variable(id).name, to}].insert(label);
+      } else if (role == Role::input) {
+        free_[p_.variable(id).name] = "input";
+        edges_[{p_.variable(id).name, to}].insert(label);
+      } else if (const auto through = equation_.find(id); through != equation_.end()) {
+        for (const VarId next : p_.reads(through->second)) todo.push_back(next);
+      }
+    }
+  }
+
+  void channels() {
+    for (const model::Sensor& s : p_.sensors) {
+      channel_nodes_ += node(s.name, "shape=ellipse, style=\"filled\", fillcolor=\"#e3f1ea\", fontsize=10",
+                             "every " + format_span(s.period));
+      feed(s.name, "", equation_.at(s.truth));
+    }
+    for (const model::Actuator& a : p_.actuators)
+      channel_nodes_ += node(a.name, "shape=hexagon, style=\"filled\", fillcolor=\"#fbeee2\", fontsize=10", "");
+    for (const model::Controller& c : p_.controllers) {
+      channel_nodes_ += node(c.name, "shape=box, style=\"filled,rounded\", fillcolor=\"#e6e9f5\", penwidth=1.6",
+                             "every " + format_span(c.period));
+      // A controller stands twice, at the beginning and at the end: the way back would cross everything.
+      channel_nodes_ +=
+          fmt::format("  {} [shape=box, style=\"filled,rounded,dashed\", fillcolor=\"#f4f5fb\", label={}];\n",
+                      quoted(c.name + " reads"), quoted(c.name));
+      for (const VarId id : c.reads) {
+        const model::Variable& v = p_.variable(id);
+        if (v.role == Role::input) free_[v.name] = "input";
+        edges_[{v.name, c.name + " reads"}];
+      }
+      for (const model::ControllerWrite& w : c.writes) {
+        if (w.actuator != kNone) edges_[{c.name, p_.variable(w.value).name}];
+      }
+    }
+  }
+
+  const Program& p_;
+  std::map<VarId, model::NodeId> equation_;
+  std::map<std::string, std::string> parts_, free_;
+  std::map<std::pair<std::string, std::string>, std::set<std::string>> edges_;
+  std::string channel_nodes_;
+};
+
+}  // namespace
+
+std::string structure_dot(const Program& program) {
+  return Structure(program).dot();
+}
+
+Status draw_structure(const Program& program, const std::string& file) {
+  namespace fs = std::filesystem;
+  std::string name = (fs::temp_directory_path() / "isodyne-XXXXXX").string();
+  const int handle = mkstemp(name.data());
+  if (handle < 0) return Failure{"cannot make a temporary file in", fs::temp_directory_path().string(), ""};
+  close(handle);
+  FILE* pipe = popen(("dot -Tsvg >'" + name + "' 2>/dev/null").c_str(), "w");
+  const std::string text = structure_dot(program);
+  const bool written = pipe != nullptr && std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
+  const int status = pipe != nullptr ? pclose(pipe) : -1;
+  const Result<std::string> svg = read_file(name);
+  std::error_code none;
+  fs::remove(name, none);
+  if (!written || status != 0 || !svg || svg->empty())
+    return Failure{"cannot draw", file, status == 127 * 256 ? "Graphviz (`dot`) is not installed" : "`dot` failed"};
+  return write_file(file, *svg);
+}
+
+}  // namespace isodyne::present
