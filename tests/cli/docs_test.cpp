@@ -1,5 +1,8 @@
 // Every example of the documents is executed.
 
+#include <filesystem>
+#include <sstream>
+
 #include <catch2/catch.hpp>
 
 #include "support.h"
@@ -25,13 +28,78 @@ std::vector<std::string> blocks(const std::string& file, const std::string& lang
 
 }  // namespace
 
-TEST_CASE("Every bench in docs/language.md is in order") {
+namespace {
+/// Loads a text that may use the library and need not have a bench.
+model::Loaded load_example(const std::string& text) {
+  return model::load_bench("", "bench.dyne",
+                           [&](const std::string& name) -> Result<std::string> {
+                             if (name == "bench.dyne") return text;
+                             if (name.starts_with(model::kLibraryMark))
+                               return slurp(kSource + "/library/" + name.substr(model::kLibraryMark.size()));
+                             return Failure{"cannot read", name, "no such file"};
+                           },
+                           {.bench_needed = false, .rated = true, .lint = false});
+}
+}  // namespace
+
+TEST_CASE("Every example in docs/language.md is in order, and a good bench of it runs") {
   const auto examples = blocks("docs/language.md", "dyne");
-  CHECK(examples.size() >= 7);
+  CHECK(examples.size() >= 17);
   for (const std::string& example : examples) {
-    INFO(example << diagnostics_of(example));
-    CHECK(load_text(example).program != nullptr);
+    const model::Loaded loaded = load_example(example);
+    INFO(example << loaded.diagnostics.render(*loaded.sources, false));
+    CHECK(loaded.good());
+    if (loaded.program == nullptr || !loaded.program->controllers.empty()) continue;
+    Seen seen(loaded.program);
+    CHECK(run_for(seen, 0.5).ending == bench::Ending::completed);
   }
+}
+
+TEST_CASE("Every wrong example in docs/language.md gets the message it is marked with") {
+  int found = 0;
+  for (const char* code : {
+#define DIAGNOSTIC(id, text) text,
+#include "isodyne/core/diagnostic_codes.def"
+#undef DIAGNOSTIC
+       }) {
+    for (const std::string& example : blocks("docs/language.md", std::string("dyne ") + code)) {
+      ++found;
+      const model::Loaded loaded = load_example(example);
+      const std::string said = loaded.diagnostics.render(*loaded.sources, false);
+      INFO(example << said);
+      CHECK(said.find(std::string("[") + code + "]") != std::string::npos);
+    }
+  }
+  CHECK(found >= 7);
+}
+
+TEST_CASE("The tutorial can be followed: its texts, its commands, and what they print") {
+  const std::string text = slurp(kSource + "/docs/tutorial.md");
+  const TemporaryFolder folder;
+  int commands = 0;
+  for (std::size_t at = text.find("\n```"); at != std::string::npos;) {
+    const std::size_t begin = text.find('\n', at + 1) + 1, end = text.find("\n```", begin - 1);
+    const std::string head = text.substr(at + 4, begin - at - 5), body = text.substr(begin, end + 1 - begin);
+    at = text.find("\n```", end + 4);
+    const std::size_t name = head.find(' ');
+    if (name != std::string::npos) folder.write(head.substr(name + 1), body);
+    if (head != "console") continue;
+    std::istringstream lines(body);
+    std::string said;
+    for (std::string line; std::getline(lines, line);) {
+      if (line.starts_with("$ isodyne ")) {
+        const Output output = run_isodyne(line.substr(10), folder.path());
+        said = output.out + output.err;
+        ++commands;
+        continue;
+      }
+      INFO("expected: " << line << "\nin: " << said);
+      const std::size_t found = said.find(line);
+      CHECK(found != std::string::npos);
+      if (found != std::string::npos) said = said.substr(found + line.size());
+    }
+  }
+  CHECK(commands >= 14);
 }
 
 TEST_CASE("The Python example of docs/recording.md reads a recording of the canal lock") {

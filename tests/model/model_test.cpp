@@ -103,3 +103,19 @@ TEST_CASE("Functions that double each other end in a message") {
   const std::string said = diagnostics_of(text + "bench B { step 1 ms\n let y = f40(1) }");
   CHECK(said.find("[too-large]") != std::string::npos);
 }
+
+TEST_CASE("Indices, counters and sizes beyond any use end in a message") {
+  CHECK(diagnostics_of("bench B { step 1 ms\n let i : A[3] = 1 A\n let a = i[2e119]\n}").find("[type-mismatch]") !=
+        std::string::npos);
+  CHECK(diagnostics_of("bench B { step 1 ms\n for i in 1e12 .. 1e12 { when time > 1 s { } }\n}").find("beyond") !=
+        std::string::npos);
+  CHECK(diagnostics_of("bench B { step 1 ns\n let a = delay(time, 20 s)\n}").find("[too-large]") != std::string::npos);
+  CHECK(diagnostics_of("bench B { step 1 s\n let a = delay(time, 20 ms)\n}").find("[bad-period]") != std::string::npos);
+  std::string chain = "bench B { step 1 ms\n every 1 ms { ";
+  for (int i = 0; i < 100'000; ++i) chain += "if true { } else ";
+  CHECK(diagnostics_of(chain).find("[too-deep]") != std::string::npos);
+  CHECK(diagnostics_of("bench B { step 1 ms\n let a = " + std::string(100'000, '(') + "1").find("[too-deep]") !=
+        std::string::npos);
+  CHECK(diagnostics_of("bench B { step 1 ms\n let a = " + std::string(100'000, '[') + "1").find("[too-deep]") !=
+        std::string::npos);
+}

@@ -1,5 +1,6 @@
 #include "isodyne/core/units.h"
 
+#include <algorithm>
 #include <cmath>
 #include <unordered_map>
 
@@ -206,10 +207,13 @@ constexpr Quantity kQuantities[] = {
 };
 
 const Quantity* quantity(const Dimension& dimension) {
-  for (const Quantity& q : kQuantities) {
-    if (parse_unit(q.unit)->dimension == dimension) return &q;
-  }
-  return nullptr;
+  static const auto* dimensions = [] {
+    auto* list = new std::vector<Dimension>;
+    for (const Quantity& q : kQuantities) list->push_back(parse_unit(q.unit)->dimension);
+    return list;
+  }();
+  const auto found = std::find(dimensions->begin(), dimensions->end(), dimension);
+  return found == dimensions->end() ? nullptr : &kQuantities[found - dimensions->begin()];
 }
 
 std::string product_text(const Dimension& dimension, bool positive) {

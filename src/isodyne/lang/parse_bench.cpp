@@ -31,6 +31,7 @@ bool Parser::bench_member(BenchDecl& b, const std::string& doc) {
   if (t_.at("sensor")) return sensor(b, doc), true;
   if (t_.at("actuator")) return actuator(b, doc), true;
   if (t_.at("controller")) return controller(b, doc), true;
+  if (t_.at("rated")) return rated(b, doc, true), true;
   return false;
 }
 

@@ -24,7 +24,7 @@ void Parser::model(const std::string& doc) {
 bool Parser::model_member(ModelDecl& m, const std::string& doc) {
   if (equation_follows()) return false;
   if (t_.at("unit")) return unit(m, doc), true;
-  if (t_.at("rated")) return rated(m, doc), true;
+  if (t_.at("rated")) return rated(m, doc, false), true;
   return false;
 }
 
@@ -40,11 +40,12 @@ void Parser::unit(ModelDecl& m, const std::string& doc) {
   m.units.push_back(std::move(u));
 }
 
-// rated = "rated" [ text ] "{" { given | expect | "after" sum | "step" sum } "}"
-void Parser::rated(ModelDecl& m, const std::string& doc) {
+// rated = "rated" [ path ] [ text ] "{" { given | expect | "after" sum | "step" sum } "}"
+void Parser::rated(ModelDecl& m, const std::string& doc, bool in_bench) {
   RatedDecl r;
   r.doc = doc;
   r.span = t_.take().span;
+  if (in_bench) r.part = x_.path("the part that this is about");
   if (t_.at(TokenKind::text)) r.source = t_.take().text;
   block("and the rated conditions", [&] {
     rated_line(r);

@@ -70,7 +70,7 @@ class Parser {
   void model(const std::string& doc);
   bool model_member(ModelDecl& m, const std::string& doc);
   void unit(ModelDecl& m, const std::string& doc);
-  void rated(ModelDecl& m, const std::string& doc);
+  void rated(ModelDecl& m, const std::string& doc, bool in_bench);
   void rated_line(RatedDecl& r);
   bool member(Members& m, const std::string& doc);
   bool variable(Members& m, const std::string& doc, bool is_private);

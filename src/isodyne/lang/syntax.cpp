@@ -1,5 +1,7 @@
 #include "isodyne/lang/syntax.h"
 
+#include "isodyne/core/text.h"
+
 namespace isodyne::lang {
 
 std::string Path::text() const {
@@ -10,7 +12,7 @@ std::string Path::text() const {
     if (part.all) all += "[*]";
     if (part.index) {
       const bool number = part.index->kind == ExprKind::number;
-      all += number ? "[" + std::to_string(static_cast<long long>(part.index->value)) + "]" : "[…]";
+      all += number ? "[" + format_number(part.index->value) + "]" : "[…]";
     }
   }
   return all;

@@ -246,7 +246,7 @@ struct Members {
   std::vector<VariantDecl> variants;
 };
 
-/// rated ["source"] { given … = …  after …  expect … = … within … }
+/// rated [part] ["source"] { given … = …  after …  expect … = … within … }
 struct RatedDecl {
   struct Given {
     Path target;
@@ -256,6 +256,7 @@ struct RatedDecl {
     ExprPtr quantity, value, tolerance;
     Span span;
   };
+  std::optional<Path> part;  ///< in a bench: of which part
   std::string source;
   std::vector<Given> given;
   std::vector<Expect> expected;

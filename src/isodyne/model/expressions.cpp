@@ -29,12 +29,18 @@ std::string angle_advice(const Dimension& a, const Dimension& b) {
 }  // namespace
 
 Expressions::Expressions(Check& check) : check_(check) {
+  constexpr double kLargest = 1e9;  // sizes and counters; everything below is an exact int
   check_.whole_number = [this](const lang::Expr& e, const Instance* instance, const Env* env,
                                const char* what) -> std::optional<double> {
     static const std::map<std::string, Typed> kNoNames;
     const ExprScope scope{instance, instance == nullptr ? &kNoNames : nullptr, env};
     const NodeId node = check_as(e, scope, integer_type(), what);
-    return check_.constant(node, e.span, what);
+    const auto value = check_.constant(node, e.span, what);
+    if (value && std::abs(*value) > kLargest) {
+      check_.error(Code::out_of_limits, e.span, fmt::format("{} is beyond a thousand million", what));
+      return std::nullopt;
+    }
+    return value;
   };
 }
 

@@ -55,15 +55,18 @@ void Flattener::declare_members(Instance& instance, int depth) {
   declare_units(instance);
   note_assigned(instance, *instance.decl);
   // Sizes, loops and variants may depend on fixed parameters, so those come first.
-  for (const lang::VarDecl& v : instance.decl->variables) {
+  const std::vector<lang::VarDecl>& direct = instance.decl->variables;
+  for (const lang::VarDecl& v : direct) {
     if (v.kind != lang::VarKind::fixed_param) continue;
     declare_variable(instance, v, nullptr);
     first_value(instance, {&v, nullptr});
   }
+  for (const lang::VarDecl& v : direct) {
+    if (v.kind != lang::VarKind::fixed_param) declare_variable(instance, v, nullptr);
+  }
   expand(instance, *instance.decl, nullptr, true);
   for (const auto& v : instance.members.variables) {
-    const bool done = v.env == nullptr && v.decl->kind == lang::VarKind::fixed_param &&
-                      own(instance, v.decl->name.text).first != kNone;
+    const bool done = v.decl >= direct.data() && v.decl < direct.data() + direct.size();
     if (!done) declare_variable(instance, *v.decl, v.env);
   }
   for (const auto& s : instance.members.solves) declare_solve(instance, *s.decl, s.env);
@@ -349,6 +352,12 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
                            const lang::ModelDecl& model, const Env* env, int depth) {
   if (check_.overflow) return;
   const lang::PartDecl& p = *placed.decl;
+  if (check_.program.parts.size() >= Check::kMostParts) {
+    check_.error(Code::too_large, p.name.span, fmt::format("this bench has more than {} parts", Check::kMostParts),
+                 "do parts contain each other many times over?");
+    check_.overflow = true;
+    return;
+  }
   auto child = std::make_unique<Instance>();
   child->decl = &model;
   child->prefix = instance.prefix + name + ".";

@@ -174,18 +174,6 @@ class Periods {
       multiple(s.period, s.span, "this period");
       if (s.offset.count() > 0) multiple(s.offset, s.span, "this offset");
     }
-    for (const Delay& d : p.delays) {
-      constexpr std::int64_t kMostSteps = 10'000'000;
-      if (d.longest < p.step) {
-        check_.error(
-            Code::bad_period, d.span,
-            fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(p.step)),
-            "nothing is known of the time between two steps");
-      } else if (d.longest / p.step > kMostSteps) {
-        check_.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kMostSteps),
-                     "take a longer step, or sample the quantity with `every` first");
-      }
-    }
   }
 
  private:

@@ -52,20 +52,48 @@ class Maker {
 
   std::vector<RatedCase> run() {
     if (bench_ != nullptr) {
+      for (const lang::RatedDecl& r : bench_->root.decl->rated) part_of_bench(r);
       parts(bench_->root);
     } else {
       for (const lang::ModelDecl& m : document_.models) {
-        for (const lang::RatedDecl& r : m.rated) one(m, r, nullptr);
+        for (const lang::RatedDecl& r : m.rated) {
+          if (!of_library(r)) one(m, r, nullptr);
+        }
       }
     }
     return std::move(cases_);
   }
 
  private:
+  /// The library's blocks are about its usual parameters: they are checked with the library.
+  bool of_library(const lang::RatedDecl& r) const {
+    return loaded_.relative[static_cast<std::size_t>(r.span.source)].starts_with(kLibraryMark);
+  }
+
+  void part_of_bench(const lang::RatedDecl& r) {
+    const Instance* at = &bench_->root;
+    for (const lang::PathStep& step : r.part->parts) {
+      const std::string key = step.index && step.index->kind == lang::ExprKind::number
+                                  ? fmt::format("{}[{:.0f}]", step.text, step.index->value)
+                                  : step.text;
+      const auto found = at->parts.find(key);
+      if (found == at->parts.end() || found->second->decl == nullptr) {
+        const auto meant = closest(key, names_in(*at));
+        loaded_.diagnostics.error(Code::unknown_name, step.span, fmt::format("there is no part called `{}`", key),
+                                  meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+        return;
+      }
+      at = found->second.get();
+    }
+    one(*at->decl, r, at);
+  }
+
   void parts(const Instance& instance) {
     for (const auto& [name, part] : instance.parts) {
       if (part->decl == nullptr) continue;
-      for (const lang::RatedDecl& r : part->decl->rated) one(*part->decl, r, part.get());
+      for (const lang::RatedDecl& r : part->decl->rated) {
+        if (!of_library(r)) one(*part->decl, r, part.get());
+      }
       parts(*part);
     }
   }

@@ -87,6 +87,7 @@ struct Check {
   /// A bench with more than this has run away (parts of parts of parts); real ones stay far below.
   static constexpr std::size_t kMostVariables = 1'000'000;
   static constexpr std::size_t kMostNodes = 8'000'000;
+  static constexpr std::size_t kMostParts = 200'000;
   static constexpr int kMostElements = 100'000;
 
   Check(Program& p, Diagnostics& d, const lang::Document& text) : program(p), diagnostics(d), document(text) {}

@@ -236,9 +236,28 @@ void sort_equations(Check& check) {
   }
 }
 
+/// A delay remembers every step of its longest lag.
+void check_delays(Check& check) {
+  constexpr std::int64_t kMostSteps = 10'000'000;
+  const Program& p = check.program;
+  for (const Delay& d : p.delays) {
+    if (p.step.count() == 0) return;  // a model on its own
+    if (d.longest < p.step) {
+      check.error(
+          Code::bad_period, d.span,
+          fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(p.step)),
+          "nothing is known of the time between two steps");
+    } else if (d.longest / p.step > kMostSteps) {
+      check.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kMostSteps),
+                  "take a longer step, or sample the quantity with `every` first");
+    }
+  }
+}
+
 }  // namespace
 
 void sort_program(Check& check) {
+  check_delays(check);
   prepare_solves(check);
   sort_start(check);
   sort_equations(check);
