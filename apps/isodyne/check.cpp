@@ -103,7 +103,7 @@ bool rated_checks(const model::Loaded& loaded, Json* json) {
 
 void say_in_order(const model::Loaded& loaded, const std::string& file) {
   if (loaded.program == nullptr) {
-    say(fmt::format("{} is in order: {} in {}.", file, counted(loaded.models, "model"),
+    say(fmt::format("{} is in order: {} in {}.", file, counted(loaded.models.size(), "model"),
                     counted(loaded.sources->size(), "file")));
     return;
   }

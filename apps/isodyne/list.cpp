@@ -79,8 +79,7 @@ Section channels(const Program& p) {
     if (!x.electrical.empty()) range += " as " + x.electrical;
     s.rows.push_back({x.name, "sensor", p.type_text(v), range,
                       x.to_counts ? fmt::format("{} .. {}", x.to_counts->low_to, x.to_counts->high_to) : "",
-                      format_span(x.period), x.filter.count() > 0 ? format_span(x.filter) : "",
-                      x.noise > 0 ? p.format(x.value, x.noise) : "", v.doc});
+                      format_span(x.period), x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
   }
   for (const model::Actuator& x : p.actuators) {
     const model::Variable& v = p.variable(x.value);
@@ -250,13 +249,81 @@ void say_section(const Section& section, bool several) {
   if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
 }
 
+/// The models of a file: those it declares itself, and not those it uses.
+std::vector<model::ModelInfo> own_models(const model::Loaded& loaded) {
+  std::vector<model::ModelInfo> own;
+  for (const model::ModelInfo& m : loaded.models) {
+    if (m.span.source == 0) own.push_back(m);
+  }
+  return own;
+}
+
+present::Facts facts_of_model(const model::Loaded& loaded, const model::ModelInfo& m) {
+  present::Facts facts;
+  if (!m.doc.empty()) facts.emplace_back("says", m.doc);
+  facts.emplace_back("declared", loaded.sources->place(m.span));
+  for (const auto& i : m.items) {
+    facts.emplace_back(i.kind,
+                       fmt::format("{} : {}{}{}{}{}{}", i.name, i.type, i.value.empty() ? "" : " = ", i.value,
+                                   i.limits.empty() ? "" : "  from ", i.limits, i.doc.empty() ? "" : "  " + i.doc));
+  }
+  for (const std::string& source : m.rated) facts.emplace_back("rated", source.empty() ? "yes" : source);
+  return facts;
+}
+
+Json model_json(const model::ModelInfo& m) {
+  Json j{{"model", m.name}, {"description", m.doc}, {"items", Json::array()}, {"rated", m.rated}};
+  for (const auto& i : m.items) {
+    j["items"].push_back({{"kind", i.kind},
+                          {"name", i.name},
+                          {"unit", i.type},
+                          {"value", i.value},
+                          {"limits", i.limits},
+                          {"description", i.doc}});
+  }
+  return j;
+}
+
+/// A file without a bench: its models, or one of them.
+int list_models(const Arguments& arguments, const model::Loaded& loaded) {
+  const std::vector<model::ModelInfo> models = own_models(loaded);
+  if (arguments.has(Option::json)) {
+    Json all{{"models", Json::array()}};
+    for (const model::ModelInfo& m : models) all["models"].push_back(model_json(m));
+    say(all.dump(2, ' ', false, Json::error_handler_t::replace));
+    return kHeld;
+  }
+  std::vector<std::string> names;
+  for (const model::ModelInfo& m : models) names.push_back(m.name);
+  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
+    const auto found = std::find(names.begin(), names.end(), arguments.words[i]);
+    if (found == names.end()) {
+      const auto meant = closest(arguments.words[i], names);
+      say_error(fmt::format("{} has no model `{}`{}", arguments.words[0], arguments.words[i],
+                            meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+      return kWrongInput;
+    }
+    say_facts(*found, facts_of_model(loaded, models[static_cast<std::size_t>(found - names.begin())]));
+  }
+  if (arguments.words.size() > 1) return kHeld;
+  Section s{"models", {{"Model"}, {"Parameters", Table::Align::right}, {"Rated"}, {"Description"}}, {}};
+  for (const model::ModelInfo& m : models) {
+    const auto params =
+        std::count_if(m.items.begin(), m.items.end(), [](const auto& i) { return i.kind.ends_with("parameter"); });
+    s.rows.push_back({m.name, std::to_string(params), m.rated.empty() ? "" : "yes", m.doc});
+  }
+  say_section(s, false);
+  return kHeld;
+}
+
 }  // namespace
 
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const model::Loaded loaded = load_file(file, {.bench_needed = false, .rated = false, .lint = false});
   print_diagnostics(loaded, file);
-  if (loaded.program == nullptr) return kWrongInput;
+  if (!loaded.good()) return kWrongInput;
+  if (loaded.program == nullptr) return list_models(arguments, loaded);
   const Program& p = *loaded.program;
   const auto asked = asked_for(arguments, p);
   if (!asked) return kWrongInput;

@@ -122,7 +122,8 @@ TEST_CASE("The commands in the READMEs work") {
     const std::string text = slurp(kSource + "/" + file);
     const std::string mark = "\n    build/release/bin/isodyne ";
     const TemporaryFolder folder;
-    std::filesystem::create_directory_symlink(kSource + "/examples", folder / "examples");
+    for (const char* name : {"examples", "library"})
+      std::filesystem::create_directory_symlink(kSource + "/" + name, folder / name);
     int commands = 0;
     for (std::size_t at = text.find(mark); at != std::string::npos; at = text.find(mark, at + 1)) {
       const std::size_t begin = at + mark.size();

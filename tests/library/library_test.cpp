@@ -270,3 +270,21 @@ TEST_CASE("A discharged battery ends at its lower voltage, and warms up by its l
   for (const double p : seen.values[3]) energy += p * 0.001;
   CHECK(seen.last("b.temperature") - 298.15 == Approx(energy / 40000).epsilon(0.01));
 }
+
+TEST_CASE("docs/library.md says what the library says") {
+  const TemporaryFolder folder;
+  const Output made = shell("ISODYNE=" + std::string(ISODYNE_PROGRAM) + " scripts/library-page " + (folder / "page.md"),
+                            ISODYNE_SOURCE_FOLDER);
+  INFO(made.err);
+  REQUIRE(made.status == 0);
+  CHECK(slurp(folder / "page.md") == slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/docs/library.md"));
+}
+
+TEST_CASE("list shows the models of a file without a bench, and one of them in full") {
+  const Output all = run_isodyne("list " + kLibrary + "fluid.dyne");
+  CHECK(all.status == 0);
+  CHECK(all.out.find("HydraulicCylinder") != std::string::npos);
+  const Output pump = run_isodyne("list " + kLibrary + "fluid.dyne Pump");
+  CHECK(pump.out.find("parameter  rated_flow : m^3/h = 90 m^3/h") != std::string::npos);
+  CHECK(run_isodyne("list " + kLibrary + "fluid.dyne Pum").err.find("did you mean `Pump`?") != std::string::npos);
+}

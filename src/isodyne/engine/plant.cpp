@@ -74,7 +74,8 @@ Plant::Plant(std::shared_ptr<const model::Program> program)
   first_registers_ = maker.registers();
   changes_.reserve(program_->machines.size());
   restarted_.resize(program_->machines.size());
-  firing_.reserve(program_->events.size() * 2);
+  firing_.reserve(program_->events.size());
+  fired_late_.resize(program_->events.size());
 }
 
 void Plant::link(const CodeMaker& maker) {

@@ -158,6 +158,7 @@ class Plant {
   std::vector<ModeChange> changes_;
   std::vector<char> restarted_;  ///< machines that were started at this instant
   std::vector<std::int32_t> firing_;
+  std::vector<char> fired_late_;  ///< per `when`: in the later rounds of this instant
   bool endless_events_ = false;
   Rk4 rk4_;
   std::vector<double> x_, before_, k1_;

@@ -92,9 +92,15 @@ bool Plant::fire_events(PlantState& state) {
     }
     if (firing_.empty()) return any;
     if (round >= kMostRounds) {
+      // The way round: everything that fired in the later half.
       endless_events_ = true;
+      firing_.clear();
+      for (std::size_t e = 0; e < fired_late_.size(); ++e) {
+        if (fired_late_[e] != 0) firing_.push_back(static_cast<std::int32_t>(e));
+      }
       return true;
     }
+    for (const std::int32_t e : firing_) fired_late_[static_cast<std::size_t>(e)] = round > kMostRounds / 2 ? 1 : 0;
     any = true;
     for (const std::int32_t e : firing_) run_code(event_bodies_[static_cast<std::size_t>(e)], state);
     compute_equations(segments_, state, false);

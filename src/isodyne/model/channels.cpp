@@ -168,6 +168,7 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
     const auto noise =
         check_.constant(x_.check_as(*s.noise, scope(), difference, "the noise"), s.noise->span, "the noise");
     sensor.noise = noise.value_or(0);
+    sensor.noise_text = one_line(check_.program.sources->covered(s.noise->span));
     if (sensor.noise < 0)
       check_.error(Code::out_of_limits, s.noise->span, "noise is a standard deviation and cannot be negative");
   }

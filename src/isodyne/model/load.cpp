@@ -276,6 +276,31 @@ void check_unused_models(const lang::Document& document, Loaded& loaded, bool al
   }
 }
 
+void describe_models(const lang::Document& document, Loaded& loaded) {
+  const auto text = [&](const lang::ExprPtr& e) {
+    return e ? one_line(loaded.sources->covered(e->span)) : std::string{};
+  };
+  for (const lang::ModelDecl& m : document.models) {
+    ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}};
+    for (const lang::UnitDecl& u : m.units) info.items.push_back({"unit", u.name.text, u.usual.text, "", "", u.doc});
+    for (const lang::VarDecl& v : m.variables) {
+      if (v.is_private) continue;
+      const char* kind = v.kind == lang::VarKind::param         ? "parameter"
+                         : v.kind == lang::VarKind::fixed_param ? "fixed parameter"
+                         : v.kind == lang::VarKind::input       ? "input"
+                         : v.is_output                          ? "output"
+                                                                : nullptr;
+      if (kind == nullptr) continue;
+      ModelInfo::Item item{kind,          v.name.text, v.type ? one_line(loaded.sources->covered(v.type->span)) : "",
+                           text(v.value), "",          v.doc};
+      if (v.lowest && v.highest) item.limits = text(v.lowest) + " .. " + text(v.highest);
+      info.items.push_back(std::move(item));
+    }
+    for (const lang::RatedDecl& r : m.rated) info.rated.push_back(r.source);
+    loaded.models.push_back(std::move(info));
+  }
+}
+
 }  // namespace
 
 Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader, const Wish& wish) {
@@ -283,7 +308,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   loaded.sources = std::make_shared<Sources>();
   lang::Document document;
   FileReader(folder, reader, loaded, document).run(main);
-  loaded.models = document.models.size();
+  describe_models(document, loaded);
   if (loaded.diagnostics.has_errors()) return loaded;
 
   auto program = std::make_shared<Program>();

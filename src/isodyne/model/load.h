@@ -17,12 +17,23 @@ namespace isodyne::model {
 /// ("library:tank.dyne").
 using Reader = std::function<Result<std::string>(const std::string& relative)>;
 
+/// What a model offers, as it is written.
+struct ModelInfo {
+  struct Item {
+    std::string kind, name, type, value, limits, doc;  ///< kind: "parameter", "input", "output", "unit" …
+  };
+  std::string name, doc;
+  Span span;
+  std::vector<Item> items;         ///< public ones, in the order of the text
+  std::vector<std::string> rated;  ///< sources of its rated values
+};
+
 struct Loaded {
   std::shared_ptr<Sources> sources;   ///< in the order read; 0 is the main file
   std::vector<std::string> relative;  ///< name of each source relative to the main file's folder
   Diagnostics diagnostics;
   std::shared_ptr<const Program> program;  ///< null if there are errors, or no bench
-  std::size_t models = 0;                  ///< how many models the files declare
+  std::vector<ModelInfo> models;           ///< of all files, in the order read
   std::vector<RatedCase> rated;            ///< of every model that has rated values, if asked for
 
   bool good() const { return !diagnostics.has_errors(); }

@@ -189,6 +189,7 @@ struct Sensor {
   std::string electrical;                          ///< "4 mA .. 20 mA", for listings
   Time filter{};                                   ///< time constant; 0: none
   double noise = 0;                                ///< standard deviation, SI
+  std::string noise_text;                          ///< as written
   std::int32_t tap = kNone, counts_tap = kNone;
   Span span;
 };

@@ -53,16 +53,21 @@ const char* role_text(Role role) {
   return nullptr;
 }
 
+namespace {
+/// "2.5 mm", "-3", "9.81 m/s^2": a number with its unit stays as it was written.
+bool is_literal(const std::string& text) {
+  const std::size_t digit = text.starts_with("-") ? 1 : 0;
+  if (text.size() <= digit || text[digit] < '0' || text[digit] > '9') return false;
+  return std::count(text.begin(), text.end(), ' ') <= 1 && text.find('\n') == std::string::npos;
+}
+}  // namespace
+
 std::string start_text(const Program& p, VarId id) {
   for (const model::Assignment& a : p.start) {
     if (a.target != id) continue;
     const auto value = model::fold(p, a.value, [](VarId) { return std::nullopt; });
     const std::string written(p.sources->covered(a.span));
-    // A number stays as it was written: `2.5 mm`, and not `0.0025 m`.
-    const bool number = !written.empty() && written.find_first_not_of("0123456789.eE+-") != 0 &&
-                        written.find_first_of("*/([,") == std::string::npos;
-    return value && !(number && p.variable(id).type.kind == model::Type::Kind::real) ? p.format(id, *value)
-                                                                                     : one_line(written);
+    return value && !is_literal(written) ? p.format(id, *value) : one_line(written);
   }
   return "";
 }

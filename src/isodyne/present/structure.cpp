@@ -52,6 +52,10 @@ class Structure {
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
     out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", quoted(p_.name));
+    for (const model::Sampler& s : p_.samplers) {
+      const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
+      if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
+    }
     for (const auto& [name, kind] : parts_)
       out += node(name, "shape=box, style=\"filled\", fillcolor=\"#eef3f5\"", kind);
     channels();
