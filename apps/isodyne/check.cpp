@@ -36,6 +36,11 @@ struct RatedRow {
   bool matches = false;
 };
 
+/// Two decimals, and no sign before a zero.
+std::string percent(double value) {
+  return std::abs(value) < 0.005 ? "0.00 %" : fmt::format("{:+.2f} %", value);
+}
+
 std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResult& result) {
   std::vector<RatedRow> rows;
   for (std::size_t i = 0; i < c.expected.size(); ++i) {
@@ -48,8 +53,9 @@ std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResul
     row.expected = format_value(r.expected, e.unit);
     row.tolerance = e.relative ? format_number(r.tolerance * 100) + " %" : format_value(r.tolerance, difference);
     row.found = format_value(r.found, e.unit);
-    row.deviation = e.relative ? fmt::format("{:+.2f} %", 100 * (r.found - r.expected) / std::abs(r.expected))
-                               : format_value(r.found - r.expected, difference);
+    row.deviation = e.relative ? percent(100 * (r.found - r.expected) / std::abs(r.expected))
+                               : fmt::format("{:+.3g} {}", (r.found - r.expected) / difference.factor,
+                                             difference.text == "1" ? "" : difference.text);
     row.matches = r.matches;
     rows.push_back(std::move(row));
   }

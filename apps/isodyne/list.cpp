@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <sstream>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -192,9 +193,11 @@ std::optional<present::Facts> facts_about(const Program& p, const std::string& n
 
 void say_facts(const std::string& name, const present::Facts& facts) {
   say(colours_on(stdout) ? "\x1b[1m" + name + "\x1b[0m" : name);
-  std::size_t width = 0;
-  for (const auto& [heading, text] : facts) width = std::max(width, heading.size());
-  for (const auto& [heading, text] : facts) say(fmt::format("  {:<{}}  {}", heading, width, text));
+  Table table({{""}, {""}});
+  for (const auto& [heading, text] : facts) table.row({heading, text});
+  const std::size_t width = width_of(stdout);
+  std::istringstream lines(table.text(width > 4 ? width - 2 : 0, colours_on(stdout)));
+  for (std::string line; std::getline(lines, line);) say("  " + line);
 }
 
 Json facts_json(const std::string& name, const present::Facts& facts) {

@@ -73,12 +73,9 @@ std::string Table::text(std::size_t width, bool colours) const {
   };
   std::vector<std::string> titles;
   for (const Column& c : columns_) titles.push_back(c.title);
-  const std::size_t title_begin = out.size();
-  line(titles, "", 0);
-  if (colours) {
-    out.insert(title_begin, "\x1b[2m");
-    out.insert(out.size() - 1, "\x1b[0m");
-  }
+  const bool titled = std::any_of(titles.begin(), titles.end(), [](const std::string& t) { return !t.empty(); });
+  if (titled) line(titles, "", 0);
+  if (titled && colours) out = "\x1b[2m" + out.substr(0, out.size() - 1) + "\x1b[0m\n";
   for (const Row& r : rows_) {
     std::vector<std::vector<std::string>> cells;
     std::size_t height = 1;

@@ -19,7 +19,8 @@ class Table {
   void row(std::vector<std::string> cells, std::string colour = {}, std::size_t coloured = 0);
   bool empty() const { return rows_.empty(); }
 
-  /// Columns two blanks apart; cells are wrapped so that lines fit into `width` (0: any width).
+  /// Columns two blanks apart, under their titles if any column has one; cells are wrapped so that lines fit into
+  /// `width` (0: any width).
   std::string text(std::size_t width, bool colours) const;
 
  private:

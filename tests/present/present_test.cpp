@@ -4,11 +4,13 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/present/figure.h"
+#include "isodyne/present/report.h"
 #include "isodyne/present/summary.h"
 #include "support.h"
 
 using namespace isodyne;
 using namespace isodyne::present;
+using namespace isodyne::test;
 
 TEST_CASE("Thinning a curve keeps every extreme, its ends and its order") {
   std::vector<std::pair<double, double>> points;
@@ -92,4 +94,31 @@ TEST_CASE("A figure of constant, missing and infinite values can be drawn") {
   CHECK(test::slurp(folder / "odd.svg").find("</svg>") != std::string::npos);
   CHECK(test::slurp(folder / "odd.png").starts_with("\x89PNG"));
   CHECK(test::shell("xmllint --noout odd.svg", folder.path()).status == 0);
+}
+
+TEST_CASE("Absolute temperatures are kept in kelvin and shown in the unit they are declared in") {
+  const TemporaryFolder folder;
+  folder.write("bench.dyne", R"(bench B { step 100 ms
+  state warmth : degC = 20 degC
+  warmth' = 1 K/s
+  sensor tt { of warmth  range 0 degC .. 100 degC  counts 0 .. 1000  every 100 ms  noise 0.1 K }
+  figure warm { panel warmth, tt }
+}
+fault high { on tt  offset 5 K }
+requirement R-1 { always warmth <= 24 degC }
+)");
+  const Output output = run_isodyne("run bench.dyne --for '3 s' --fault high --out r", folder.path());
+  INFO(output.out << output.err);
+  REQUIRE(output.status == 0);
+  CHECK(output.out.find("1 K ") != std::string::npos);  // the margin is a difference
+  auto run = present::open_run(folder / "r");
+  REQUIRE(run);
+  const present::FigureData data =
+      present::gather(*run->program, run->program->figures.at(0), *run->recording, run->summary);
+  CHECK(data.panels.at(0).curves.at(0).points.front().second == Approx(20));
+  CHECK(data.panels.at(0).curves.at(1).points.back().second == Approx(28).margin(0.6));
+  CHECK(data.panels.at(0).limits.at(0).value == Approx(24));
+  const auto warmth = run->recording->signal("warmth");
+  REQUIRE(warmth);
+  CHECK(warmth->front() == Approx(293.15));
 }

@@ -306,7 +306,7 @@ const std::vector<std::string>& unit_names() {
 }
 
 std::string format_value(double coherent, const Unit& unit) {
-  const std::string number = format_number((coherent - unit.offset) / unit.factor);
+  const std::string number = format_number(unit.read(coherent));
   return unit.text == "1" ? number : number + " " + unit.text;
 }
 

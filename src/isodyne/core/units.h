@@ -49,6 +49,8 @@ struct Unit {
   double offset = 0;  ///< not 0: an absolute scale
 
   bool absolute() const { return offset != 0; }
+  /// A value in SI as people read it in this unit.
+  double read(double coherent) const { return (coherent - offset) / factor; }
 };
 
 /// Names that a model gives to units of its own choice.

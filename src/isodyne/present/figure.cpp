@@ -70,13 +70,13 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
       // A held value is drawn where it changes, and at the end.
       const bool same = i > 0 && i + 1 < values->size() && (*values)[i] == (*values)[i - 1];
       if (curve.steps && same) continue;
-      curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), (*values)[i] / first.unit.factor);
+      curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), first.unit.read((*values)[i]));
     }
     panel.curves.push_back(std::move(curve));
     if (panel.lanes) continue;  // a limit on a truth value is no line
     for (const model::Requirement& r : program.requirements) {
       for (const model::LimitLine& line : r.limits) {
-        if (line.variable == id) panel.limits.push_back({r.name, line.value / first.unit.factor});
+        if (line.variable == id) panel.limits.push_back({r.name, first.unit.read(line.value)});
       }
     }
   }

@@ -195,7 +195,7 @@ bool Recorder::create_signals() {
     good = good && made.good() &&
            attribute(made.get(), "unit", real ? si_text(v.type.dimension) : program_->type_text(v)) &&
            attribute(made.get(), "read_in", v.unit.text) && attribute(made.get(), "read_factor", v.unit.factor) &&
-           attribute(made.get(), "description", v.doc) &&
+           attribute(made.get(), "read_offset", v.unit.offset) && attribute(made.get(), "description", v.doc) &&
            attribute(made.get(), "source", program_->sources->place(v.span));
     h5_->columns.push_back(std::move(made));
   }
