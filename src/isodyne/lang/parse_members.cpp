@@ -275,7 +275,7 @@ std::vector<Action> Parser::actions(const char* what) {
   return list;
 }
 
-// action = path ":=" expression | "for" name "in" sum ".." sum actions | "if" expression actions [ "else" … ]
+// action = path ":=" expression | head actions | "if" expression actions [ "else" … ]
 Action Parser::action_in_block() {
   Action a;
   const Span begin = t_.peek().span;
@@ -295,14 +295,9 @@ Action Parser::action_in_block() {
       a.otherwise = actions("and what to do otherwise");
     }
   } else if (t_.at("for") && !equation_follows()) {
-    t_.take();
     a.kind = Action::Kind::loop;
-    a.variable = t_.expect_name("the name of the counter");
-    t_.expect("in", "and the first and last number");
-    a.low = x_.sum();
-    t_.expect("..", "between the first and the last number");
-    a.high = x_.sum();
-    a.span = join(begin, t_.last_span());
+    a.head = loop_head();
+    a.span = a.head.span;
     a.body = actions("and what is repeated");
   } else {
     a.target = x_.path("an assignment such as `count := count + 1`");
@@ -365,16 +360,23 @@ std::unique_ptr<Members> Parser::inner(const char* what) {
   return members;
 }
 
-// loop = "for" name "in" sum ".." sum "{" { member } "}"
+// head = "for" name "in" sum ".." sum
+LoopHead Parser::loop_head() {
+  LoopHead head;
+  const Span begin = t_.take().span;
+  head.variable = t_.expect_name("the name of the counter");
+  t_.expect("in", "and the first and last number");
+  head.low = x_.sum();
+  t_.expect("..", "between the first and the last number");
+  head.high = x_.sum();
+  head.span = join(begin, t_.last_span());
+  return head;
+}
+
+// loop = head "{" { member } "}"
 void Parser::loop(Members& m) {
   LoopDecl l;
-  const Span begin = t_.take().span;
-  l.variable = t_.expect_name("the name of the counter");
-  t_.expect("in", "and the first and last number");
-  l.low = x_.sum();
-  t_.expect("..", "between the first and the last number");
-  l.high = x_.sum();
-  l.span = join(begin, t_.last_span());
+  l.head = loop_head();
   l.body = inner("and what is repeated");
   m.loops.push_back(std::move(l));
 }

@@ -86,6 +86,7 @@ class Parser {
   void every(Members& m);
   void when(Members& m);
   void solve(Members& m, const std::string& doc);
+  LoopHead loop_head();
   void loop(Members& m);
   void variant(Members& m);
   std::unique_ptr<Members> inner(const char* what);

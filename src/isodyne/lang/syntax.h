@@ -156,18 +156,24 @@ struct Equation {
   ExprPtr value;
 };
 
+/// for NAME in LOW .. HIGH
+struct LoopHead {
+  Name variable;
+  ExprPtr low, high;
+  Span span;
+};
+
 /// What `every`, `when`, `entry` and `exit` do, from top to bottom.
 struct Action {
   enum class Kind {
     assign,  ///< target := value
-    loop,    ///< for variable in low .. high { body }
+    loop,    ///< for … { body }
     branch   ///< if value { body } else { otherwise }
   };
   Kind kind = Kind::assign;
   Path target;
   ExprPtr value;
-  Name variable;
-  ExprPtr low, high;
+  LoopHead head;
   std::vector<Action> body, otherwise;
   Span span;
 };
@@ -218,12 +224,10 @@ struct WhenDecl {
 
 struct Members;
 
-/// for NAME in LOW .. HIGH { … }
+/// for … { … }
 struct LoopDecl {
-  Name variable;
-  ExprPtr low, high;
+  LoopHead head;
   std::unique_ptr<Members> body;
-  Span span;
 };
 
 /// if CONSTANT { … } else { … }

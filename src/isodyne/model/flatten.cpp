@@ -131,25 +131,21 @@ void Flattener::expand(Instance& instance, const lang::Members& members, const E
       expand(instance, *v.no, env, outside);
     }
   }
-  for (const lang::LoopDecl& l : members.loops) expand_loop(instance, l, env);
+  for (const lang::LoopDecl& l : members.loops)
+    repeat(instance, l.head, env, [&](const Env* inner) { expand(instance, *l.body, inner, false); });
 }
 
-void Flattener::expand_loop(Instance& instance, const lang::LoopDecl& loop, const Env* env) {
-  const auto low = check_.whole_number(*loop.low, &instance, env, "the first number of a loop");
-  const auto high = check_.whole_number(*loop.high, &instance, env, "the last number of a loop");
+void Flattener::repeat(Instance& instance, const lang::LoopHead& head, const Env* env,
+                       const std::function<void(const Env*)>& body) {
+  const auto low = check_.whole_number(*head.low, &instance, env, "the first number of a loop");
+  const auto high = check_.whole_number(*head.high, &instance, env, "the last number of a loop");
   if (!low || !high) return;
-  if (*high - *low >= Check::kMostElements || instance.members.equations.size() > Check::kMostVariables) {
-    check_.error(Code::too_large, loop.span, fmt::format("this loop runs more than {} times", Check::kMostElements));
-    return;
-  }
-  for (double i = *low; i <= *high; ++i) {
-    const Env& inner = check_.environments.emplace_back(Env{env, loop.variable.text, i});
-    expand(instance, *loop.body, &inner, false);
-    if (check_.environments.size() > Check::kMostVariables) {
-      check_.error(Code::too_large, loop.span,
-                   fmt::format("loops run more than {} times in all", Check::kMostVariables));
-      return;
-    }
+  for (double i = *low; i <= *high && !check_.overflow; ++i) {
+    body(&check_.environments.emplace_back(Env{env, head.variable.text, i}));
+    const std::size_t made = std::max(check_.environments.size(), instance.members.equations.size());
+    if (made <= Check::kMostVariables) continue;
+    check_.error(Code::too_large, head.span, fmt::format("loops run more than {} times in all", Check::kMostVariables));
+    check_.overflow = true;
   }
 }
 
@@ -390,8 +386,17 @@ void Flattener::check_overrides(Instance& instance) {
   for (const Override& o : instance.overrides) {
     const lang::PathStep& step = o.arg->target.parts[o.depth];
     if (o.depth + 1 < o.arg->target.parts.size()) {
-      const bool there = instance.arrays.contains(step.text) || instance.parts.contains(step.text);
+      const auto array = instance.arrays.find(step.text);
+      const auto name = check_.key(step, *o.scope, o.env);
+      const bool there = array != instance.arrays.end() ? step.all || (name && instance.parts.contains(*name))
+                                                        : !step.index && instance.parts.contains(step.text);
       if (there) continue;
+      if (array != instance.arrays.end()) {
+        check_.error(Code::out_of_limits, step.span,
+                     fmt::format("`{}` has {} parts; say which: `{}[1]`, or all: `{}[*]`", step.text, array->second,
+                                 step.text, step.text));
+        continue;
+      }
       const auto meant = closest(step.text, names_in(instance));
       check_.error(Code::unknown_name, step.span,
                    fmt::format("model `{}` has no part `{}`", instance.decl->name.text, step.text),

@@ -26,7 +26,9 @@ class Flattener {
   void declare_members(Instance& instance, int depth);
   void declare_units(Instance& instance);
   void expand(Instance& instance, const lang::Members& members, const Env* env, bool outside);
-  void expand_loop(Instance& instance, const lang::LoopDecl& loop, const Env* env);
+  /// Calls `body` once for each number of a loop, with the counter in the environment.
+  void repeat(Instance& instance, const lang::LoopHead& head, const Env* env,
+              const std::function<void(const Env*)>& body);
   bool holds(Instance& instance, const lang::VariantDecl& variant, const Env* env);
   void note_assigned(Instance& instance, const lang::Members& members);
   void note_assigned(Instance& instance, const lang::ModesDecl& modes);
@@ -74,7 +76,6 @@ class Flattener {
                                   bool sampler);
   void act(Block& block, const std::vector<lang::Action>& list, const Env* env);
   void assign(Block& block, const lang::Action& a, const Env* env);
-  void repeat(Block& block, const lang::Action& a, const Env* env);
   void branch(Block& block, const lang::Action& a, const Env* env);
 
   Elements own(const Instance& instance, const std::string& name) const;

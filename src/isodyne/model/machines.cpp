@@ -93,28 +93,12 @@ void Flattener::act(Block& block, const std::vector<lang::Action>& list, const E
         assign(block, a, env);
         break;
       case lang::Action::Kind::loop:
-        repeat(block, a, env);
+        repeat(block.instance, a.head, env, [&](const Env* inner) { act(block, a.body, inner); });
         break;
       case lang::Action::Kind::branch:
         branch(block, a, env);
         break;
     }
-  }
-}
-
-void Flattener::repeat(Block& block, const lang::Action& a, const Env* env) {
-  const auto low = check_.whole_number(*a.low, &block.instance, env, "the first number of a loop");
-  const auto high = check_.whole_number(*a.high, &block.instance, env, "the last number of a loop");
-  if (!low || !high) return;
-  if (*high - *low >= Check::kMostElements || block.body.size() > Check::kMostVariables) {
-    check_.error(Code::too_large, a.span, fmt::format("this loop runs more than {} times", Check::kMostElements));
-    return;
-  }
-  for (double i = *low; i <= *high && !check_.overflow; ++i) {
-    act(block, a.body, &check_.environments.emplace_back(Env{env, a.variable.text, i}));
-    if (check_.environments.size() <= Check::kMostVariables) continue;
-    check_.error(Code::too_large, a.span, fmt::format("loops run more than {} times in all", Check::kMostVariables));
-    check_.overflow = true;
   }
 }
 
