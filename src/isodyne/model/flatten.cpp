@@ -92,7 +92,7 @@ void Flattener::declare_units(Instance& instance) {
     if (!unit)
       check_.error(Code::unknown_unit, chosen->span, fmt::format("`{}` is not a unit", chosen->text),
                    unit_advice(chosen->text));
-    Unit own = unit.value_or(Unit{});
+    Unit own = unit ? *unit : parse_unit(u.usual.text).value_or(Unit{});  // one message for one cause
     if (names != nullptr && names->contains(chosen->text)) own.text = names->find(chosen->text)->second.text;
     if (!instance.units.emplace(u.name.text, own).second)
       check_.error(Code::duplicate, u.name.span, fmt::format("`{}` is defined twice", u.name.text));

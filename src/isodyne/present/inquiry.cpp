@@ -1,6 +1,7 @@
 #include "isodyne/present/inquiry.h"
 
 #include <algorithm>
+#include <functional>
 #include <set>
 
 #include <fmt/format.h>
@@ -63,9 +64,18 @@ bool is_literal(const std::string& text) {
 }  // namespace
 
 std::string start_text(const Program& p, VarId id) {
+  int depth = 0;
+  std::function<std::optional<double>(VarId)> known = [&](VarId wanted) -> std::optional<double> {
+    const auto start = std::find_if(p.start.begin(), p.start.end(), [&](const auto& a) { return a.target == wanted; });
+    if (start == p.start.end() || depth > 20) return std::nullopt;
+    ++depth;
+    const auto value = model::fold(p, start->value, known);
+    --depth;
+    return value;
+  };
   for (const model::Assignment& a : p.start) {
     if (a.target != id) continue;
-    const auto value = model::fold(p, a.value, [](VarId) { return std::nullopt; });
+    const auto value = model::fold(p, a.value, known);
     const std::string written(p.sources->covered(a.span));
     return value && !is_literal(written) ? p.format(id, *value) : one_line(written);
   }
