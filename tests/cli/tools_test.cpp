@@ -206,3 +206,38 @@ TEST_CASE("A run keeps the library texts it used, so that its report does not de
   CHECK(again.status == 0);
   CHECK(has(shell("h5dump -n r/recording.h5", folder.path()).out, "/sources/library:filters.dyne"));
 }
+
+TEST_CASE("The example benches are in order, match their plates, and are judged as their READMEs say") {
+  const std::string hoist = kSource + "/examples/quay-hoist/hoist.dyne";
+  const TemporaryFolder folder;
+  const Output checked = run_isodyne("check --rated " + hoist);
+  INFO(checked.out << checked.err);
+  CHECK(checked.status == 0);
+  CHECK(has(checked.out, "2 of 2 rated values match."));
+  CHECK(run_isodyne("run " + hoist + " mains_fail --no-report --out a", folder.path()).status == 0);
+  const Output worn = run_isodyne("run " + hoist + " mains_fail --fault worn_brake --no-report --out b", folder.path());
+  CHECK(worn.status == 1);
+  CHECK(has(worn.out, "H-2          broken"));
+  const auto verdicts = nlohmann::json::parse(slurp(folder / "b/verdicts.json"));
+  CHECK_FALSE(verdicts.empty());
+}
+
+TEST_CASE("Every command on every text of the examples and the library ends well") {
+  for (const char* place : {"/library", "/examples"}) {
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(kSource + place)) {
+      if (entry.path().extension() != ".dyne") continue;
+      const std::string file = entry.path().string();
+      INFO(file);
+      // Files that only add rules or faults to a bench have neither bench nor model of their own.
+      const Output checked = run_isodyne("check " + file);
+      const bool fragment = has(checked.err, "declare no bench");
+      CHECK((checked.status == 0 || fragment));
+      CHECK(run_isodyne("format --check " + file).status == 0);
+      if (fragment) continue;
+      const Output listed = run_isodyne("list " + file);
+      CHECK(listed.status == 0);
+      CHECK_FALSE(listed.out.empty());
+      CHECK(nlohmann::json::accept(run_isodyne("list --json " + file).out));
+    }
+  }
+}
