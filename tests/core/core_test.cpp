@@ -1,4 +1,5 @@
 #include <set>
+#include <sstream>
 
 #include <catch2/catch.hpp>
 
@@ -58,6 +59,28 @@ TEST_CASE("A diagnostic shows place, message, line, caret, advice and notes") {
         "      |   ^~~~~~\n"
         "        did you mean `chamber`?\n"
         "        lock.dyne:1:1: in this model\n");
+}
+
+TEST_CASE("The line of a message is short and clean whatever the file is") {
+  Sources sources;
+  std::string binary =
+      "ok \x7f"
+      "ELF\x01\xff\xfe\x80 \xc3";
+  for (int i = 0; i < 3000; ++i) binary += static_cast<char>(i * 7 % 256 == '\n' ? 'x' : i * 7 % 256);
+  const auto bad = sources.add("bad.dyne", binary);
+  Diagnostics diagnostics;
+  diagnostics.error(Code::bad_character, {bad, 3, 4}, "no text");
+  diagnostics.error(Code::bad_character, {bad, 2000, 2001}, "nor here");
+  const auto wide = sources.add("wide.dyne", "# " + std::string(300, '-') + "µµµ $");
+  diagnostics.error(Code::bad_character, {wide, 309, 310}, "far out");
+  const std::string said = diagnostics.render(sources, false);
+  std::istringstream lines(said);
+  for (std::string line; std::getline(lines, line);) {
+    CHECK(display_width(line) <= 130);
+    for (const char c : line) CHECK(static_cast<unsigned char>(c) >= 0x20);
+  }
+  CHECK(said.find("    1 | ok ?ELF?") != std::string::npos);
+  CHECK(said.find("µµµ $") != std::string::npos);
 }
 
 TEST_CASE("One cause gives one message, and a flood is cut off but counted") {

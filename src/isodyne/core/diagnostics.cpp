@@ -47,29 +47,43 @@ struct Paint {
   }
 };
 
+/// A line as its characters, counted as positions count them: what a terminal must not get (control
+/// characters, bytes that are no UTF-8) is a question mark.
+std::vector<std::string> characters(std::string_view line) {
+  std::vector<std::string> all;
+  const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(line[i]); };
+  for (std::size_t at = 0; at < line.size();) {
+    std::size_t end = at + 1;
+    while (end < line.size() && (byte(end) & 0xC0u) == 0x80u) ++end;
+    const unsigned lead = byte(at);
+    const std::size_t wanted = lead < 0x80 ? 1 : lead >= 0xF0 ? 4 : lead >= 0xE0 ? 3 : lead >= 0xC2 ? 2 : 0;
+    if (lead == '\t') {
+      all.emplace_back(" ");
+    } else if (end - at != wanted || lead < 0x20 || lead == 0x7f || lead > 0xF4) {
+      all.emplace_back("?");
+    } else {
+      all.emplace_back(line.substr(at, end - at));
+    }
+    at = end;
+  }
+  return all;
+}
+
 /// The line under the message: a very long line is cut to a window around the caret.
 void draw_line(std::string& out, const Sources& sources, Span span, const Paint& paint) {
   constexpr std::size_t kWidth = 110;
-  std::string line(sources.line(span));
-  for (char& c : line) {
-    if (c == '\t') c = ' ';
-    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) c = '?';
-  }
+  const std::vector<std::string> line = characters(sources.line(span));
   const Position at = sources.position(span);
-  std::size_t column = static_cast<std::size_t>(at.column) - 1;
-  if (display_width(line) > kWidth) {
-    // Cut on bytes only where the text is plain; otherwise show no window rather than half a character.
-    const bool plain = display_width(line) == line.size();
-    const std::size_t from = plain && column > kWidth / 2 ? column - kWidth / 2 : 0;
-    if (!plain && column > kWidth) return;
-    line = plain ? line.substr(from, kWidth) + " …" : line;
-    column -= from;
-  }
+  const std::size_t column = static_cast<std::size_t>(at.column) - 1;
+  const bool cut = line.size() > kWidth;
+  const std::size_t from = cut && column > kWidth / 2 ? column - kWidth / 2 : 0;
+  const std::size_t to = std::min(line.size(), from + (cut ? kWidth : line.size()));
+  std::string shown;
+  for (std::size_t i = from; i < to; ++i) shown += line[i];
   const std::size_t width = std::max<std::size_t>(1, display_width(sources.covered(span)));
-  const std::size_t rest = display_width(line) > column ? display_width(line) - column : 1;
-  const std::string number = fmt::format("{:>5}", at.line);
-  out += fmt::format("{} | {}\n", number, line);
-  out += fmt::format("      | {}{}\n", std::string(column, ' '),
+  const std::size_t rest = to > column ? to - column : 1;
+  out += fmt::format("{:>5} | {}{}\n", at.line, shown, to < line.size() ? " …" : "");
+  out += fmt::format("      | {}{}\n", std::string(column - from, ' '),
                      paint("1;31", "^" + std::string(std::min(width, rest) - 1, '~')));
 }
 
