@@ -253,7 +253,10 @@ bench B { step 10 ms
     for (const auto& e : program->equations) {
       if (e.target != copy.find(name)) continue;
       roots.push_back(e.value);
-      roots.push_back(model::derivative_of(copy, e.value, x));
+      model::Node one;
+      one.value = 1;
+      copy.nodes.push_back(one);
+      roots.push_back(model::derivative_of(copy, e.value, {{x, static_cast<model::NodeId>(copy.nodes.size() - 1)}}));
     }
   }
   REQUIRE(roots.size() == 8);

@@ -97,6 +97,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   if (start_controllers()) {
     while (instant() && !over(stop)) {
       const engine::PlantTrouble trouble = plant_.step(state_);
+      tell(plant_.changes());
       if (trouble.kind != engine::PlantTrouble::Kind::none) {
         stop_for_trouble(trouble);
         break;
@@ -118,13 +119,16 @@ bool Run::instant() {
   faults_.apply(state_, observer_);
   take_answers();  // 2
   plant_.apply_input_taps(state_);
-  for (const engine::ModeChange& change : plant_.settle(state_)) {  // 3
-    observer_.event({state_.now, EventKind::mode, change.machine, change.transition, 0});
-  }
-  sample_sensors();  // 4
+  tell(plant_.settle(state_));  // 3
+  sample_sensors();             // 4
   if (!exchange()) return false;
   finish_instant();  // 5
   return true;
+}
+
+void Run::tell(std::span<const engine::ModeChange> changes) {
+  for (const engine::ModeChange& c : changes)
+    observer_.event({Time(c.at_ns), EventKind::mode, c.machine, c.transition, 0});
 }
 
 void Run::take_answers() {
@@ -215,12 +219,11 @@ void Run::stop_for_wait() {
 
 void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
   result_.ending = Ending::diverged;
-  const Time next = state_.now + program_->step;
   if (trouble.kind == engine::PlantTrouble::Kind::endless_reversal) {
     const model::StateMachine& machine = program_->machines[static_cast<std::size_t>(trouble.index)];
     result_.explanation = fmt::format(
         "`{}` has changed its mode at each of the last {} instants, up to {}: its conditions undo each other",
-        program_->variable(machine.mode).name, engine::Plant::kMostReversals, format_instant(state_.now));
+        program_->variable(machine.mode).name, engine::kMostReversals, format_instant(state_.now));
     for (const model::Transition& t : machine.transitions) {
       result_.details.push_back(fmt::format("{}: {} -> {}", program_->sources->place(t.span),
                                             program_->format(machine.mode, t.from),
@@ -231,7 +234,7 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
   if (trouble.kind == engine::PlantTrouble::Kind::endless_events) {
     result_.explanation =
         fmt::format("at {} these `when` blocks set each other off without end", format_instant(state_.now));
-    for (const std::int32_t e : plant_.endless()) {
+    for (const std::int32_t e : engine::endless(state_)) {
       const Span span = program_->events[static_cast<std::size_t>(e)].span;
       result_.details.push_back(
           fmt::format("{}: {}", program_->sources->place(span), one_line(program_->sources->covered(span))));
@@ -247,10 +250,21 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     result_.details.push_back(fmt::format("the last value tried was {}", program_->format(s.x, trouble.last_good)));
     return;
   }
+  if (trouble.kind == engine::PlantTrouble::Kind::singular) {
+    const model::Group& g = program_->groups[static_cast<std::size_t>(trouble.index)];
+    result_.explanation = fmt::format("the method `{}` could not step its equations at {}: their matrix is singular",
+                                      model::method_word(g.method), format_instant(state_.now));
+    for (const std::int32_t s : g.states) {
+      const model::VarId id = program_->states[static_cast<std::size_t>(s)].value;
+      result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
+    }
+    return;
+  }
   const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
-  result_.explanation =
-      fmt::format("`{}` is no longer a finite number at {}; at {} it was {}", program_->variable(s.value).name,
-                  format_instant(next), format_instant(state_.now), program_->format(s.value, trouble.last_good));
+  const Time next_instant = state_.now + program_->group_of(s.value).step;
+  result_.explanation = fmt::format("`{}` is no longer a finite number at {}; at {} it was {}",
+                                    program_->variable(s.value).name, format_instant(next_instant),
+                                    format_instant(state_.now), program_->format(s.value, trouble.last_good));
   result_.details.push_back(fmt::format("its equation is in {}", program_->sources->place(s.equation)));
 }
 

@@ -65,6 +65,7 @@ class Run {
   };
   bool start_controllers();
   bool instant();
+  void tell(std::span<const engine::ModeChange> changes);
   void take_answers();
   void sample_sensors();
   bool exchange();

@@ -1,49 +1,17 @@
 #include "isodyne/core/random.h"
 
 #include <bit>
-#include <cmath>
-#include <numbers>
 
+#include "isodyne/core/numerics.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne {
 
-namespace {
-
-/// The finaliser of splitmix64 (Steele, Lea, Flood, "Fast splittable pseudorandom number generators", 2014).
-std::uint64_t mixed(std::uint64_t z) {
-  z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9ULL;
-  z = (z ^ (z >> 27)) * 0x94d049bb133111ebULL;
-  return z ^ (z >> 31);
-}
-
-constexpr std::uint64_t kGolden = 0x9e3779b97f4a7c15ULL;
-
-double in_unit_interval(std::uint64_t bits) {
-  return static_cast<double>(bits >> 11) * 0x1.0p-53;
-}
-
-/// The nth random word of a user at an instant.
-std::uint64_t word_of(double user, double seed, double instant, std::uint64_t n) {
-  // Instants are whole nanoseconds, whatever rounding their seconds have gone through.
-  const auto tick = static_cast<std::uint64_t>(static_cast<std::int64_t>(std::nearbyint(instant * 1e9)));
-  std::uint64_t z = mixed(static_cast<std::uint64_t>(user) + kGolden);
-  z = mixed(z ^ (static_cast<std::uint64_t>(seed) + kGolden));
-  z = mixed(z ^ (tick + kGolden));
-  return mixed(z + (n + 1) * kGolden);
-}
-
-double normal_of(double first, double second) {
-  return std::sqrt(-2.0 * std::log(1.0 - first)) * std::cos(2.0 * std::numbers::pi * second);
-}
-
-}  // namespace
-
 RandomStream::RandomStream(std::uint64_t seed, std::string_view user) : state_{} {
   std::uint64_t x = seed ^ fnv1a(user);
   for (std::uint64_t& word : state_) {
-    x += kGolden;
-    word = mixed(x);
+    x += ISO_GOLDEN;
+    word = iso_mixed(x);
   }
 }
 
@@ -60,25 +28,24 @@ std::uint64_t RandomStream::next() {
 }
 
 double RandomStream::uniform() {
-  return in_unit_interval(next());
+  return iso_unit_interval(next());
 }
 
 double RandomStream::normal() {
   const double first = uniform();
-  return normal_of(first, uniform());
+  return iso_normal_of(first, uniform());
 }
 
 double random_uniform(double user, double seed, double instant) {
-  return in_unit_interval(word_of(user, seed, instant, 0));
+  return iso_uniform(user, seed, instant);
 }
 
 double random_normal(double user, double seed, double instant) {
-  return normal_of(in_unit_interval(word_of(user, seed, instant, 0)),
-                   in_unit_interval(word_of(user, seed, instant, 1)));
+  return iso_normal(user, seed, instant);
 }
 
 double random_key(std::uint64_t bits) {
-  return static_cast<double>(mixed(bits + kGolden) >> 11);
+  return static_cast<double>(iso_mixed(bits + ISO_GOLDEN) >> 11);
 }
 
 }  // namespace isodyne

@@ -11,6 +11,7 @@ namespace isodyne::engine {
 using model::Node;
 using model::NodeId;
 using model::Op;
+using model::VarId;
 
 namespace {
 // Until link(), a register number says what kind of register it is.
@@ -26,6 +27,29 @@ void CodeMaker::forget() {
 void CodeMaker::keep() {
   kept_ = known_;
   kept_temporaries_ = next_temporary_;
+}
+
+void CodeMaker::reserve() {
+  kept_temporaries_ = next_temporary_;
+}
+
+void CodeMaker::restart() {
+  kept_.clear();
+  renamed_.clear();
+  kept_temporaries_ = 0;
+  forget();
+}
+
+std::int32_t CodeMaker::rename(VarId id) {
+  const std::int32_t to = kTemporaryBase + next_temporary_++;
+  most_temporaries_ = std::max(most_temporaries_, next_temporary_);
+  renamed_[id] = to;
+  return to;
+}
+
+std::int32_t CodeMaker::place_of(VarId id) const {
+  const auto found = renamed_.find(id);
+  return found == renamed_.end() ? id : found->second;
 }
 
 std::int32_t CodeMaker::constant(double value) {
@@ -51,7 +75,7 @@ std::int32_t CodeMaker::compute(NodeId root, Code& code) {
     }
     const Node& n = program_.node(id);
     if (n.op == Op::constant || n.op == Op::variable) {
-      known_[id] = n.op == Op::constant ? constant(n.value) : n.variable;
+      known_[id] = n.op == Op::constant ? constant(n.value) : place_of(n.variable);
       todo.pop_back();
       continue;
     }
@@ -75,10 +99,10 @@ void CodeMaker::assign(model::VarId target, NodeId node, Code& code) {
   const std::size_t before = code.size();
   const std::int32_t from = compute(node, code);
   if (code.size() > before && code.back().to == from) {
-    code.back().to = target;  // the last operation writes where it belongs
+    code.back().to = place_of(target);  // the last operation writes where it belongs
     known_.erase(node);
   } else {
-    code.push_back({Op::variable, target, from, 0, 0, 0});
+    code.push_back({Op::variable, place_of(target), from, 0, 0, 0});
   }
 }
 
@@ -103,7 +127,13 @@ std::vector<double> CodeMaker::registers() const {
   return all;
 }
 
-void run(const Instruction* begin, const Instruction* end, double* r, const model::Table* tables) {
+std::vector<iso_table> tables_of(const model::Program& program) {
+  std::vector<iso_table> tables;
+  for (const model::Table& t : program.tables) tables.push_back(model::plain(t));
+  return tables;
+}
+
+void run(const Instruction* begin, const Instruction* end, double* r, const iso_table* tables) {
   for (const Instruction* i = begin; i != end; ++i) {
     // Each case reads only its own operands: the number of them chooses the call.
     switch (i->op) {
@@ -131,7 +161,7 @@ void run(const Instruction* begin, const Instruction* end, double* r, const mode
   }
 }
 
-Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) : tables_(program.tables.data()) {
+Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
   CodeMaker maker(program);
   std::set<model::VarId> reads;
   for (const NodeId root : roots) {
@@ -146,7 +176,7 @@ Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& r
 
 void Evaluator::evaluate(const double* variables) {
   for (const model::VarId id : reads_) registers_[static_cast<std::size_t>(id)] = variables[id];
-  run(code_, registers_.data(), tables_);
+  run(code_, registers_.data(), tables_.data());
 }
 
 }  // namespace isodyne::engine

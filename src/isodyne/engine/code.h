@@ -8,6 +8,7 @@
 #include <map>
 #include <vector>
 
+#include "isodyne/core/numerics.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::engine {
@@ -33,12 +34,17 @@ class CodeMaker {
   void assign(model::VarId target, model::NodeId node, Code& code);
   /// Forgets intermediate results (but those kept). Call between pieces that do not always run together.
   void forget();
-  /// What is known at present, to be returned to after a piece whose results change while it runs.
-  using Mark = std::map<model::NodeId, std::int32_t>;
-  Mark mark() const { return known_; }
-  void back_to(Mark mark) { known_ = std::move(mark); }
   /// From now on forget() leaves what is known at present: results that stay valid for all later pieces.
   void keep();
+  /// Registers in use at present are not used again, though forget() forgets what is in them.
+  void reserve();
+  /// Ends keep() and rename(): a new start. Registers of intermediate results are used again.
+  void restart();
+  /// From now on the variable stands in a register of its own, which is returned: for pieces that must leave
+  /// the variables alone. Calls one after the other give registers one after the other.
+  std::int32_t rename(model::VarId id);
+  /// Where a variable stands.
+  std::int32_t place_of(model::VarId id) const;
 
   std::int32_t linked(std::int32_t reg) const;
   void link(Code& code) const;
@@ -55,12 +61,16 @@ class CodeMaker {
   std::map<std::uint64_t, std::int32_t> constant_index_;
   std::map<model::NodeId, std::int32_t> known_;
   std::map<model::NodeId, std::int32_t> kept_;
+  std::map<model::VarId, std::int32_t> renamed_;
   std::int32_t next_temporary_ = 0, most_temporaries_ = 0, kept_temporaries_ = 0;
 };
 
+/// The tables of a program in the form in which things are looked up; valid as long as the program.
+std::vector<iso_table> tables_of(const model::Program& program);
+
 /// Runs code on registers. Never fails, allocates or blocks.
-void run(const Instruction* begin, const Instruction* end, double* registers, const model::Table* tables);
-inline void run(const Code& code, double* registers, const model::Table* tables) {
+void run(const Instruction* begin, const Instruction* end, double* registers, const iso_table* tables);
+inline void run(const Code& code, double* registers, const iso_table* tables) {
   run(code.data(), code.data() + code.size(), registers, tables);
 }
 
@@ -76,7 +86,7 @@ class Evaluator {
   double value(std::size_t i) const { return registers_[static_cast<std::size_t>(results_[i])]; }
 
  private:
-  const model::Table* tables_;
+  std::vector<iso_table> tables_;
   Code code_;
   std::vector<std::int32_t> results_;
   std::vector<model::VarId> reads_;

@@ -176,6 +176,7 @@ void Parser::bounds(VarDecl& v) {
 }
 
 // part = "part" name [ "[" sum "]" ] ":" name [ "(" argument { "," … } ")" ] [ "with" argument { "," … } ]
+//        [ "step" sum ] [ "method" name ]
 void Parser::part(Members& m, const std::string& doc, bool is_private) {
   t_.take();
   PartDecl p;
@@ -193,6 +194,8 @@ void Parser::part(Members& m, const std::string& doc, bool is_private) {
     t_.expect(")", "after the parameters");
   }
   if (t_.accept("with")) part_arguments(p);
+  if (t_.accept("step")) p.step = x_.sum();
+  if (t_.accept("method")) p.method = t_.expect_name("the name of an integration method, such as `rk4`");
   t_.expect_statement_end();
   m.parts.push_back(std::move(p));
 }

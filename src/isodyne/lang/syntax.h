@@ -145,6 +145,8 @@ struct PartDecl {
   Name model;
   std::shared_ptr<const Expr> count;  ///< `part wagon[6] : …`
   std::vector<Arg> args;              ///< in brackets, and after `with`
+  std::shared_ptr<const Expr> step;   ///< `step 10 us`; null: that of what it is part of
+  std::optional<Name> method;         ///< `method implicit`
   bool is_private = false;
   std::string doc;
 };

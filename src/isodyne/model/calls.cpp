@@ -256,12 +256,17 @@ Typed Expressions::delayed(const lang::Expr& e, const ExprScope& scope, std::vec
     return {};
   }
   return elementwise({args[0]}, e.span,
-                     [&](const std::vector<Typed>& a) { return delayed_element(e, a[0], args[1].node, *longest); });
+                     [&](const std::vector<Typed>& a) {
+                       const std::int32_t group = scope.instance == nullptr ? 0 : scope.instance->group;
+                       return delayed_element(e, a[0], args[1].node, *longest, group);
+                     });
 }
 
-Typed Expressions::delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest) {
+Typed Expressions::delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest,
+                                   std::int32_t group) {
   Delay d;
-  d.out = check_.define_hidden(fmt::format("delay {}", check_.program.delays.size() + 1), value.type, value.shown);
+  d.out =
+      check_.define_hidden(fmt::format("delay {}", check_.program.delays.size() + 1), value.type, value.shown, group);
   d.input = value.node;
   d.lag = lag;
   d.longest = longest;

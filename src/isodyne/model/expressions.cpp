@@ -388,7 +388,11 @@ Typed Expressions::raise(const lang::Expr& e, const Typed& base, const Typed& ex
     if (!raised) return {};
     dimension = *raised;
   }
+  // Products and quotients are rounded the same everywhere; compilers replace these powers in their own ways.
   if (value && *value == 2) return real(node(Op::mul, base.node, base.node), dimension);
+  if (value && *value == 3) return real(node(Op::mul, node(Op::mul, base.node, base.node), base.node), dimension);
+  if (value && *value == 1) return real(base.node, dimension);
+  if (value && *value == -1) return real(node(Op::div, constant(1), base.node), dimension);
   return real(node(Op::pow, base.node, exponent.node), dimension);
 }
 

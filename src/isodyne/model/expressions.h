@@ -88,7 +88,7 @@ class Expressions {
   Typed temperature(const lang::Expr& e, const Typed& arg);
   Typed random(const lang::Expr& e, const ExprScope& scope);
   Typed delayed(const lang::Expr& e, const ExprScope& scope, std::vector<Typed> args);
-  Typed delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest);
+  Typed delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest, std::int32_t group);
   Typed table(const lang::Expr& e, const lang::TableDecl& t, std::vector<Typed> args);
   Typed builtin(const lang::Expr& e, Op op, std::string_view rule, std::vector<Typed> args);
   Typed same_unit(const lang::Expr& e, Op op, std::vector<Typed> args);

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/groups.h"
 
 namespace isodyne::model {
 
@@ -228,7 +229,7 @@ void Flattener::declare_state(Instance&, const lang::VarDecl& v, VarId id) {
   State state;
   state.value = id;
   state.equation = v.name.span;
-  state.derivative = check_.define_hidden(x.name + "'", {x.type.kind, rate, kNone}, si_unit(rate));
+  state.derivative = check_.define_hidden(x.name + "'", {x.type.kind, rate, kNone}, si_unit(rate), x.group);
   check_.state_of[id] = check_.program.states.size();
   check_.program.states.push_back(state);
 }
@@ -359,6 +360,7 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
   child->prefix = instance.prefix + name + ".";
   child->parent = &instance;
   child->part = &p;
+  child->group = group_of(instance, p, env);
   // What comes from further outside wins, so it stands first.
   for (const Override& o : instance.overrides) {
     const auto& steps = o.arg->target.parts;
@@ -378,6 +380,26 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
   nesting_.push_back(&model);
   declare_members(made, depth + 1);
   nesting_.pop_back();
+}
+
+/// The group of a part: that of what it is part of, unless it has a step or a method of its own.
+std::int32_t Flattener::group_of(Instance& instance, const lang::PartDecl& p, const Env* env) {
+  GroupDraft wanted = check_.groups[static_cast<std::size_t>(instance.group)];
+  wanted.span = p.name.span;
+  if (p.step) {
+    wanted.step = x_.check_span(*p.step, scope_of(instance, env), "the step of a part");
+    if (wanted.step && wanted.step->count() == 0) {
+      check_.error(Code::bad_period, p.step->span, "the step must be at least 1 ns");
+      wanted.step.reset();
+    }
+  }
+  if (p.method) wanted.method = method_of(check_, *p.method);
+  for (std::size_t i = 0; i < check_.groups.size(); ++i) {
+    if (check_.groups[i].step == wanted.step && check_.groups[i].method == wanted.method)
+      return static_cast<std::int32_t>(i);
+  }
+  check_.groups.push_back(wanted);
+  return static_cast<std::int32_t>(check_.groups.size() - 1);
 }
 
 /// Every value given from outside must have found what it is for.

@@ -107,7 +107,7 @@ class Inliner {
 /// The rules of calculus. kNone stands for zero.
 class Differentiator {
  public:
-  Differentiator(Program& p, VarId x) : p_(p), x_(x) {}
+  Differentiator(Program& p, const std::unordered_map<VarId, NodeId>& slopes) : p_(p), slopes_(slopes) {}
 
   NodeId run(NodeId root) {
     const auto next = [&](NodeId id) -> std::vector<NodeId> {
@@ -125,7 +125,11 @@ class Differentiator {
   NodeId minus(NodeId a, NodeId b) {
     return b == kNone ? a : a == kNone ? operation(p_, Op::neg, b) : operation(p_, Op::sub, a, b);
   }
-  NodeId times(NodeId a, NodeId b) { return a == kNone || b == kNone ? kNone : operation(p_, Op::mul, a, b); }
+  bool is_one(NodeId id) const { return p_.node(id).op == Op::constant && p_.node(id).value == 1; }
+  NodeId times(NodeId a, NodeId b) {
+    if (a == kNone || b == kNone) return kNone;
+    return is_one(a) ? b : is_one(b) ? a : operation(p_, Op::mul, a, b);
+  }
   NodeId over(NodeId a, NodeId b) { return a == kNone ? kNone : operation(p_, Op::div, a, b); }
   NodeId choose(NodeId condition, NodeId yes, NodeId no) {
     if (yes == kNone && no == kNone) return kNone;
@@ -137,8 +141,10 @@ class Differentiator {
     const Node n = p_.node(id);
     const NodeId da = d(n.a), db = d(n.b), dc = d(n.c);
     switch (n.op) {
-      case Op::variable:
-        return n.variable == x_ ? number(1) : kNone;
+      case Op::variable: {
+        const auto known = slopes_.find(n.variable);
+        return known == slopes_.end() ? kNone : known->second;
+      }
       case Op::add:
         return plus(da, db);
       case Op::sub:
@@ -212,7 +218,7 @@ class Differentiator {
   }
 
   Program& p_;
-  VarId x_;
+  const std::unordered_map<VarId, NodeId>& slopes_;
   std::map<NodeId, NodeId> d_;
 };
 
@@ -245,8 +251,8 @@ void report_tap(Check& check, const Solve& solve, VarId inlined) {
 
 }  // namespace
 
-NodeId derivative_of(Program& program, NodeId root, VarId x) {
-  return Differentiator(program, x).run(root);
+NodeId derivative_of(Program& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes) {
+  return Differentiator(program, slopes).run(root);
 }
 
 void prepare_solves(Check& check) {
@@ -267,7 +273,7 @@ void prepare_solves(Check& check) {
     solve.residual = residual;
     solve.scale = scale;
     solve.inlined.assign(inliner.used.begin(), inliner.used.end());
-    solve.derivative = derivative_of(p, residual, solve.x);
+    solve.derivative = derivative_of(p, residual, {{solve.x, constant(p, 1)}});
     if (solve.derivative == kNone) {
       check.error(Code::wrong_kind, solve.span,
                   fmt::format("the equation for `{}` does not depend on it", p.variable(solve.x).name),

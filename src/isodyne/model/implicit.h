@@ -13,7 +13,8 @@ namespace isodyne::model {
 /// which has become part of a residual.
 void prepare_solves(Check& check);
 
-/// A node for the derivative of `root` with respect to the variable x; kNone where it is zero throughout.
-NodeId derivative_of(Program& program, NodeId root, VarId x);
+/// A node for the derivative of `root`, where `slopes` has those of the variables it reads (absent: zero); kNone
+/// where it is zero throughout.
+NodeId derivative_of(Program& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes);
 
 }  // namespace isodyne::model

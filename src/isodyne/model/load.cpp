@@ -10,6 +10,7 @@
 #include "isodyne/lang/parser.h"
 #include "isodyne/model/channels.h"
 #include "isodyne/model/flatten.h"
+#include "isodyne/model/groups.h"
 #include "isodyne/model/judged.h"
 #include "isodyne/model/lint.h"
 #include "isodyne/model/rated_cases.h"
@@ -171,8 +172,9 @@ class Periods {
     for (const Sensor& s : p.sensors) multiple(s.period, s.span, "the sampling period");
     for (const Controller& c : p.controllers) multiple(c.period, c.span, "the period of the controller");
     for (const Sampler& s : p.samplers) {
-      multiple(s.period, s.span, "this period");
-      if (s.offset.count() > 0) multiple(s.offset, s.span, "this offset");
+      const Time step = p.groups[static_cast<std::size_t>(s.group)].step;
+      multiple(s.period, s.span, "this period", step);
+      if (s.offset.count() > 0) multiple(s.offset, s.span, "this offset", step);
     }
   }
 
@@ -185,11 +187,7 @@ class Periods {
     const auto step = x_.check_span(*bench_.step, {&check_.root, nullptr}, "the step");
     if (step && step->count() == 0) check_.error(Code::bad_period, bench_.step->span, "the step must be at least 1 ns");
     check_.program.step = step.value_or(Time{});
-    if (bench_.method && bench_.method->text != "rk4") {
-      check_.error(Code::unknown_name, bench_.method->span,
-                   fmt::format("there is no integration method `{}`", bench_.method->text),
-                   "the method is `rk4`: the classic Runge-Kutta method of order 4");
-    }
+    resolve_groups(check_, bench_.method ? method_of(check_, *bench_.method) : std::nullopt);
   }
 
   void record() {
@@ -202,8 +200,9 @@ class Periods {
     p.record_period = *period;
   }
 
-  void multiple(Time period, Span span, const char* what) {
-    const Time step = check_.program.step;
+  void multiple(Time period, Span span, const char* what) { multiple(period, span, what, check_.program.step); }
+
+  void multiple(Time period, Span span, const char* what, Time step) {
     if (period.count() > 0 && period.count() % step.count() == 0) return;
     if (period.count() == 0 && what == std::string("the sampling period") && check_.diagnostics.has_errors()) return;
     check_.error(

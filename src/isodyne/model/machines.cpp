@@ -53,6 +53,7 @@ void Flattener::samplers(Instance& instance) {
   for (const auto& every : instance.members.samplers) {
     Sampler sampler;
     sampler.span = every.decl->span;
+    sampler.group = instance.group;
     const ExprScope scope = scope_of(instance, every.env);
     const auto period = x_.check_span(*every.decl->period, scope, "a period");
     if (period) sampler.period = *period;
@@ -69,6 +70,7 @@ void Flattener::events(Instance& instance) {
   for (const auto& w : instance.members.events) {
     WhenBlock block;
     block.span = w.decl->span;
+    block.group = instance.group;
     block.condition = x_.check_truth(*w.decl->condition, scope_of(instance, w.env), "the condition of `when`");
     block.body = actions(instance, w.decl->actions, w.env, block.span, false);
     if (block.condition != kNone) check_.program.events.push_back(std::move(block));

@@ -2,11 +2,10 @@
 // The operations of expressions and what each computes. This is the one definition of their meaning: the
 // interpreter calls it, constants are folded by it, and generated code is tested against it.
 
-#include <algorithm>
 #include <cmath>
 #include <cstdint>
 
-#include "isodyne/core/random.h"
+#include "isodyne/core/numerics.h"
 
 namespace isodyne::model {
 
@@ -66,9 +65,9 @@ int arity(Op op);
     case Op::select:
       return a != 0 ? b : c;
     case Op::normal:
-      return random_normal(a, b, c);
+      return iso_normal(a, b, c);
     case Op::uniform:
-      return random_uniform(a, b, c);
+      return iso_uniform(a, b, c);
     case Op::table1:  // not here: these need their table
     case Op::slope1:
     case Op::table2:
@@ -78,15 +77,15 @@ int arity(Op op);
     case Op::abs:
       return std::abs(a);
     case Op::sign:
-      return static_cast<double>((a > 0) - (a < 0));
+      return iso_sign(a);
     case Op::sqrt:
       return std::sqrt(a);
     case Op::min:
-      return std::min(a, b);
+      return iso_min(a, b);
     case Op::max:
-      return std::max(a, b);
+      return iso_max(a, b);
     case Op::clamp:
-      return std::min(std::max(a, b), c);
+      return iso_clamp(a, b, c);
     case Op::floor:
       return std::floor(a);
     case Op::ceil:
@@ -94,7 +93,7 @@ int arity(Op op);
     case Op::round:
       return std::round(a);
     case Op::mod:
-      return a - b * std::floor(a / b);
+      return iso_mod(a, b);
     case Op::exp:
       return std::exp(a);
     case Op::log:

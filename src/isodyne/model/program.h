@@ -71,6 +71,7 @@ struct Variable {
   std::string doc;
   Span span;
   std::optional<std::pair<double, double>> limits;  ///< of a param, SI
+  std::int32_t group = 0;                           ///< in whose steps it is computed: index into Program::groups
 };
 
 /// One operation of an expression. Operands come earlier in the list, so nodes are in order of evaluation.
@@ -95,6 +96,33 @@ struct State {
   Span equation;                           ///< of the derivative
 };
 
+enum class Method {
+#define METHOD(id, word, order, evaluations, meaning) id,
+#include "isodyne/model/methods.def"
+#undef METHOD
+};
+
+const char* method_word(Method method);
+std::optional<Method> method_named(std::string_view word);
+
+/// Parts that are stepped together: with one step, by one method. What they read of other groups is held
+/// throughout their step. The steps of any two groups are in a whole ratio.
+struct Group {
+  /// d(derivative of state `row`)/d(state `column`); both count within the group.
+  struct Slope {
+    std::int32_t row = 0, column = 0;
+    NodeId value = kNone;
+  };
+  Time step{};
+  Method method = Method::rk4;
+  std::vector<std::int32_t> states;  ///< indices into Program::states
+  /// For methods that need them: the slopes that are not zero throughout, and per state the slope of its
+  /// derivative in time (kNone: zero).
+  std::vector<Slope> jacobian;
+  std::vector<NodeId> drift;
+  Span span;
+};
+
 struct Transition {
   int from = 0, to = 0;
   NodeId condition = kNone;
@@ -117,6 +145,7 @@ struct Sampler {
   Time period{}, offset{};
   std::vector<Assignment> body;
   Span span;
+  std::int32_t group = 0;
 
   bool due(Time now) const { return now >= offset && (now - offset).count() % period.count() == 0; }
 };
@@ -126,6 +155,7 @@ struct WhenBlock {
   NodeId condition = kNone;
   std::vector<Assignment> body;
   Span span;
+  std::int32_t group = 0;
 };
 
 /// The value that `input` had `lag` ago: out(t) = input(t - lag), the first value before that was ever seen.
@@ -298,7 +328,7 @@ struct PartInfo {
 struct Program {
   std::string name, doc;
   std::shared_ptr<const Sources> sources;
-  Time step{};
+  Time step{};  ///< of the bench: its instants are those of channels, controllers, judge and recorder
   Time record_period{};
 
   std::vector<Choice> choices;
@@ -316,6 +346,7 @@ struct Program {
   std::vector<Tap> taps;
   std::vector<Item> order;  ///< sorted: equations, samplers, taps, delays and solves
   std::vector<State> states;
+  std::vector<Group> groups;  ///< quickest first; one of them has the step of the bench
   std::vector<StateMachine> machines;
   std::vector<Edge> edges;
 
@@ -329,6 +360,7 @@ struct Program {
   std::vector<Figure> figures;
 
   const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
+  const Group& group_of(VarId id) const { return groups[static_cast<std::size_t>(variable(id).group)]; }
   const Node& node(NodeId id) const { return nodes[static_cast<std::size_t>(id)]; }
   VarId find(std::string_view wanted) const;
   /// Where to write a new value of an input, parameter or actuator: its healthy variable if it is tapped.

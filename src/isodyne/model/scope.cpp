@@ -67,6 +67,7 @@ VarId Check::define(Instance& owner, const lang::Name& name, Variable variable) 
   }
   const auto id = static_cast<VarId>(program.variables.size());
   variable.span = name.span;
+  variable.group = owner.group;
   if (variable.type.size == 0) {
     variable.name = owner.prefix + name.text;
     program.variables.push_back(std::move(variable));
@@ -84,8 +85,9 @@ VarId Check::define(Instance& owner, const lang::Name& name, Variable variable) 
   return id;
 }
 
-VarId Check::define_hidden(std::string name, Type type, Unit unit) {
+VarId Check::define_hidden(std::string name, Type type, Unit unit, std::int32_t group) {
   Variable v;
+  v.group = group;
   v.name = std::move(name);
   v.role = Role::hidden;
   v.type = type;

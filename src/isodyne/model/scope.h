@@ -73,6 +73,14 @@ struct Instance {
   Expanded members;
   std::set<std::string> assigned;  ///< names given with `:=`
   std::vector<Override> overrides;
+  std::int32_t group = 0;  ///< index into Check::groups
+};
+
+/// Parts that are stepped together, while the bench's own step is not known yet.
+struct GroupDraft {
+  std::optional<Time> step;  ///< none: that of the bench
+  std::optional<Method> method;
+  Span span;
 };
 
 /// What a path means: one variable, or several in order.
@@ -103,6 +111,7 @@ struct Check {
   std::map<std::string, const lang::ModelDecl*> models;
   std::map<std::string, std::int32_t> choices;
   std::deque<Env> environments;
+  std::vector<GroupDraft> groups{GroupDraft{}};
 
   /// The value of a constant expression; set by Expressions, which knows how. Reports what is wrong with it.
   std::function<std::optional<double>(const lang::Expr&, const Instance*, const Env*, const char* what)> whole_number;
@@ -132,7 +141,7 @@ struct Check {
   /// variable.type.size it adds that many, and returns the first element.
   VarId define(Instance& owner, const lang::Name& name, Variable variable);
   /// Adds a variable nobody can name.
-  VarId define_hidden(std::string name, Type type, Unit unit = {});
+  VarId define_hidden(std::string name, Type type, Unit unit = {}, std::int32_t group = 0);
 
   /// Runs the pending work for a variable, if there is any.
   void demand(VarId id, Span user);

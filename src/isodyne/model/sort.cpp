@@ -11,6 +11,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/model/groups.h"
 #include "isodyne/model/implicit.h"
 
 namespace isodyne::model {
@@ -242,12 +243,12 @@ void check_delays(Check& check) {
   const Program& p = check.program;
   for (const Delay& d : p.delays) {
     if (p.step.count() == 0) return;  // a model on its own
-    if (d.longest < p.step) {
-      check.error(
-          Code::bad_period, d.span,
-          fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(p.step)),
-          "nothing is known of the time between two steps");
-    } else if (d.longest / p.step > kMostSteps) {
+    const Time step = p.group_of(d.out).step;
+    if (d.longest < step) {
+      check.error(Code::bad_period, d.span,
+                  fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(step)),
+                  "nothing is known of the time between two steps");
+    } else if (d.longest / step > kMostSteps) {
       check.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kMostSteps),
                   "take a longer step, or sample the quantity with `every` first");
     }
@@ -261,6 +262,7 @@ void sort_program(Check& check) {
   prepare_solves(check);
   sort_start(check);
   sort_equations(check);
+  prepare_groups(check);
 }
 
 }  // namespace isodyne::model

@@ -2,14 +2,14 @@
 
 #include <algorithm>
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/interpreter.h"
 
 namespace isodyne::engine {
 
 using model::kNone;
 
 /// Leaves the present mode: machines inside it first.
-void Plant::leave(PlantState& state, std::size_t machine) {
+void Interpreter::leave(PlantState& state, std::size_t machine) {
   const model::StateMachine& m = program_->machines[machine];
   const int mode = static_cast<int>(state[m.mode]);
   for (const std::int32_t inner : machines_[machine].inner) {
@@ -23,7 +23,7 @@ void Plant::leave(PlantState& state, std::size_t machine) {
 }
 
 /// Enters a mode, then the machines inside it.
-void Plant::enter(PlantState& state, std::size_t machine, int mode) {
+void Interpreter::enter(PlantState& state, std::size_t machine, int mode) {
   const model::StateMachine& m = program_->machines[machine];
   state[m.mode] = mode;
   state[m.entered] = to_seconds(state.now);
@@ -36,9 +36,9 @@ void Plant::enter(PlantState& state, std::size_t machine, int mode) {
 }
 
 /// At the start every machine enters the mode it starts in.
-bool Plant::first_entry(PlantState& state) {
-  if (state.entered) return false;
-  state.entered = true;
+bool Interpreter::first_entry(PlantState& state) {
+  if (state.entered != 0) return false;
+  state.entered = 1;
   bool acted = false;
   for (std::size_t m = 0; m < program_->machines.size(); ++m) {
     const auto mode = static_cast<std::size_t>(std::max(0.0, state[program_->machines[m].mode]));
@@ -50,13 +50,14 @@ bool Plant::first_entry(PlantState& state) {
 }
 
 /// Every machine looks at the same image; outer machines come before those inside them.
-bool Plant::take_transitions(PlantState& state) {
-  changes_.clear();
+bool Interpreter::take_transitions(PlantState& state, int due, ModeChanges& changes) {
   if (program_->machines.empty()) return false;
+  bool any = false;
   std::fill(restarted_.begin(), restarted_.end(), 0);
-  run_code(transition_code_, state);
+  for (int rate = 0; rate < due; ++rate) run_code(transition_code_[static_cast<std::size_t>(rate)], state);
   for (std::size_t m = 0; m < program_->machines.size(); ++m) {
     const model::StateMachine& machine = program_->machines[m];
+    if (plan_.rate_of(machine.mode) >= due) continue;
     const int mode = static_cast<int>(state[machine.mode]);
     std::size_t t = restarted_[m] != 0 || mode == machine.inactive ? machine.transitions.size() : 0;
     while (t < machine.transitions.size()) {
@@ -71,39 +72,37 @@ bool Plant::take_transitions(PlantState& state) {
     ++state.reversals[m];
     leave(state, m);
     enter(state, m, machine.transitions[t].to);
-    changes_.push_back({static_cast<std::int32_t>(m), static_cast<std::int32_t>(t)});
+    changes.list[static_cast<std::size_t>(changes.count++)] = {static_cast<std::int32_t>(m),
+                                                               static_cast<std::int32_t>(t), state.now.count()};
+    any = true;
   }
-  return !changes_.empty();
+  return any;
 }
 
 /// `when` blocks whose conditions have become true fire in the order of the text; then the equations are
 /// solved again, until nothing fires any more.
-bool Plant::fire_events(PlantState& state) {
-  endless_events_ = false;
+bool Interpreter::fire_events(PlantState& state, int due) {
   if (program_->events.empty()) return false;
   bool any = false;
   for (int round = 0;; ++round) {
     firing_.clear();
-    run_code(event_code_, state);
+    for (int rate = 0; rate < due; ++rate) run_code(event_code_[static_cast<std::size_t>(rate)], state);
     for (std::size_t e = 0; e < event_conditions_.size(); ++e) {
+      if (plan_.rate_of_group(program_->events[e].group) >= due) continue;
       const bool now = state.values[static_cast<std::size_t>(event_conditions_[e])] != 0;
-      if (now && state.event_was[e] == 0) firing_.push_back(static_cast<std::int32_t>(e));
+      const bool fires = now && state.event_was[e] == 0;
+      if (fires) firing_.push_back(static_cast<std::int32_t>(e));
       state.event_was[e] = now ? 1 : 0;
+      state.event_late[e] = fires && round > kMostRounds / 2 ? 1 : round <= kMostRounds / 2 ? 0 : state.event_late[e];
     }
     if (firing_.empty()) return any;
+    any = true;
     if (round >= kMostRounds) {
-      // The way round: everything that fired in the later half.
-      endless_events_ = true;
-      firing_.clear();
-      for (std::size_t e = 0; e < fired_late_.size(); ++e) {
-        if (fired_late_[e] != 0) firing_.push_back(static_cast<std::int32_t>(e));
-      }
+      state.endless = 1;
       return true;
     }
-    for (const std::int32_t e : firing_) fired_late_[static_cast<std::size_t>(e)] = round > kMostRounds / 2 ? 1 : 0;
-    any = true;
     for (const std::int32_t e : firing_) run_code(event_bodies_[static_cast<std::size_t>(e)], state);
-    compute_equations(segments_, state, false);
+    compute(segments_, state, due, false);
   }
 }
 

@@ -1,0 +1,157 @@
+#include "isodyne/engine/interpreter.h"
+
+#include <algorithm>
+
+namespace isodyne::engine {
+
+using model::Item;
+using model::kNone;
+using model::VarId;
+
+PlantState Interpreter::start(std::span<const std::pair<VarId, double>> overrides) const {
+  PlantState state;
+  state.values = first_registers_;
+  state.next.resize(program_->states.size());
+  state.taps.resize(program_->taps.size());
+  state.reversals.resize(program_->machines.size());
+  state.event_was.resize(program_->events.size());
+  state.event_late.resize(program_->events.size());
+  state.history.resize(rings_.empty() ? 0 : static_cast<std::size_t>(rings_.back().begin + rings_.back().size));
+  state.remembered.resize(rings_.size());
+  for (const auto& [target, code] : start_code_) {
+    run_code(code, state);
+    for (const auto& [id, value] : overrides) {
+      if (id == target) state[id] = value;
+    }
+  }
+  for (const model::StateMachine& m : program_->machines) {
+    if (m.outer == kNone) continue;
+    const model::StateMachine& outer = program_->machines[static_cast<std::size_t>(m.outer)];
+    if (static_cast<int>(state[outer.mode]) == m.outer_mode && state[m.mode] == m.inactive) state[m.mode] = 0;
+  }
+  for (const model::Actuator& a : program_->actuators) state[a.value] = a.start;
+  for (const model::Tap& tap : program_->taps) {
+    if (tap.healthy != kNone) state[tap.healthy] = state[tap.target];
+  }
+  for (const model::Edge& edge : program_->edges) state[edge.previous] = 0;
+  return state;
+}
+
+/// Before the first instant everything was as it is then, so delays first give their inputs.
+void Interpreter::solve(PlantState& state) {
+  state[model::kTime] = to_seconds(state.now);
+  compute(segments_, state, plan_.all(), false);
+  if (rings_.empty() || state.remembered.front() > 0) return;
+  for (const Code& code : delay_code_) run_code(code, state);
+  for (std::size_t i = 0; i < rings_.size(); ++i)
+    state[program_->delays[i].out] = state.values[static_cast<std::size_t>(ring_inputs_[i])];
+  compute(segments_, state, plan_.all(), false);
+}
+
+void Interpreter::compute(const std::vector<Segment>& segments, PlantState& state, int due, bool with_samplers) {
+  double* registers = state.values.data();
+  for (const Segment& s : segments) {
+    if (s.rate >= due) continue;
+    run(code_.data() + s.begin, code_.data() + s.end, registers, tables_.data());
+    if (s.has_item) after_segment(s, state, registers[model::kTime], with_samplers);
+  }
+}
+
+void Interpreter::after_segment(const Segment& s, PlantState& state, double now, bool with_samplers) {
+  const auto index = static_cast<std::size_t>(s.item.index);
+  double& target = state.values[static_cast<std::size_t>(s.target)];
+  switch (s.item.kind) {
+    case Item::Kind::tap:
+      if (state.taps[index].active) target = through_tap(state.taps[index], target, now);
+      break;
+    case Item::Kind::sampler:
+      if (with_samplers && program_->samplers[index].due(state.now)) run_code(sampler_code_[index], state);
+      break;
+    case Item::Kind::delay:
+      recall(s, state, now);
+      break;
+    case Item::Kind::solve:
+      solve_equation(solves_[static_cast<std::size_t>(s.operand)], state);
+      break;
+    case Item::Kind::equation:
+      break;
+  }
+}
+
+bool Interpreter::sampler_due(const PlantState& state, int due) const {
+  return std::any_of(program_->samplers.begin(), program_->samplers.end(),
+                     [&](const model::Sampler& s) { return plan_.rate_of_group(s.group) < due && s.due(state.now); });
+}
+
+void Interpreter::settle(PlantState& state, ModeChanges& changes) {
+  if (state.entered == 0) solve(state);
+  settle_due(state, state.entered == 0 ? plan_.all() : plan_.due(state.now), changes);
+}
+
+void Interpreter::settle_due(PlantState& state, int due, ModeChanges& changes) {
+  state[model::kTime] = to_seconds(state.now);
+  compute(segments_, state, due, false);
+  bool stale = first_entry(state);
+  if (stale) compute(segments_, state, due, false);
+  if (take_transitions(state, due, changes)) {
+    compute(segments_, state, due, false);
+    stale = true;
+  }
+  if (fire_events(state, due)) stale = true;
+  if (stale || sampler_due(state, due)) compute(segments_, state, due, true);
+  remember(state, due);
+}
+
+namespace {
+struct Residual {
+  const Code& code;
+  double* registers;
+  const iso_table* tables;
+  std::size_t x, residual, derivative, scale;
+};
+
+void evaluate_residual(void* context, double x, iso_residual* result) {
+  const auto& r = *static_cast<const Residual*>(context);
+  r.registers[r.x] = x;
+  run(r.code, r.registers, r.tables);
+  *result = {r.registers[r.residual], r.registers[r.derivative], r.registers[r.scale]};
+}
+}  // namespace
+
+void Interpreter::solve_equation(const SolveCode& s, PlantState& state) {
+  const auto at = [](std::int32_t r) { return static_cast<std::size_t>(r); };
+  Residual residual{s.code,         state.values.data(), tables_.data(), at(s.x),
+                    at(s.residual), at(s.derivative),    at(s.scale)};
+  double x = state.values[at(s.x)], low = 0, high = 0;
+  if (s.lowest != kNone) {
+    run_code(s.code, state);
+    low = state.values[at(s.lowest)];
+    high = state.values[at(s.highest)];
+  }
+  const bool good = iso_solve(evaluate_residual, &residual, &x, s.lowest != kNone, low, high) != 0;
+  state.values[at(s.x)] = x;
+  if (!good && state.unsolved == kNone) state.unsolved = static_cast<std::int32_t>(s.index);
+}
+
+void Interpreter::recall(const Segment& segment, PlantState& state, double now) {
+  const auto index = static_cast<std::size_t>(segment.item.index);
+  if (state.remembered[index] == 0) return;  // given by hand before the first instant
+  const model::Delay& d = program_->delays[index];
+  state.values[static_cast<std::size_t>(segment.target)] =
+      iso_recall(state.history.data() + rings_[index].begin, rings_[index].size, state.remembered[index], now,
+                 to_seconds(program_->group_of(d.out).step), state.values[static_cast<std::size_t>(segment.operand)],
+                 to_seconds(d.longest), d.held ? 1 : 0);
+}
+
+void Interpreter::remember(PlantState& state, int due) {
+  if (rings_.empty()) return;
+  for (int rate = 0; rate < due; ++rate) run_code(delay_code_[static_cast<std::size_t>(rate)], state);
+  for (std::size_t i = 0; i < rings_.size(); ++i) {
+    if (plan_.rate_of(program_->delays[i].out) >= due) continue;
+    const std::int64_t at = rings_[i].begin + state.remembered[i] % rings_[i].size;
+    state.history[static_cast<std::size_t>(at)] = state.values[static_cast<std::size_t>(ring_inputs_[i])];
+    ++state.remembered[i];
+  }
+}
+
+}  // namespace isodyne::engine

@@ -1,0 +1,133 @@
+#pragma once
+// Executes the equations of a Program from byte code: the reference for every other way to execute one.
+//
+// Holds code and scratch space, so each thread needs its own.
+
+#include <memory>
+#include <span>
+#include <utility>
+#include <vector>
+
+#include "isodyne/engine/code.h"
+#include "isodyne/engine/plan.h"
+#include "isodyne/engine/state.h"
+
+namespace isodyne::engine {
+
+class Interpreter : public Execution {
+ public:
+  /// `plan` outlives the interpreter.
+  Interpreter(std::shared_ptr<const model::Program> program, const Plan& plan);
+
+  /// All variables at their start values; `overrides` replace some of them (SI).
+  PlantState start(std::span<const std::pair<model::VarId, double>> overrides) const;
+
+  void solve(PlantState& state) override;
+  void settle(PlantState& state, ModeChanges& changes) override;
+  PlantTrouble step(PlantState& state, ModeChanges& changes) override;
+
+  /// Evaluates the slopes of a group that was linearised, at a solved image: n x n, by rows.
+  void slopes(std::size_t group, PlantState& state, double* jacobian, double* drift);
+
+ private:
+  /// A stretch of code, and what comes after it.
+  struct Segment {
+    std::size_t begin = 0, end = 0;  ///< of code_
+    int rate = 0;
+    bool has_item = false;
+    model::Item item{};        ///< tap, sampler, delay or solve
+    std::int32_t target = 0;   ///< register of what the item gives
+    std::int32_t operand = 0;  ///< of a delay: register of the lag; of a solve: index into solves_
+  };
+  struct Limits {
+    std::size_t state = 0;  ///< within the group
+    std::int32_t lowest = model::kNone, highest = model::kNone;
+  };
+  /// An implicit equation has code of its own: it runs again and again with other values of the unknown.
+  struct SolveCode {
+    Code code;
+    std::size_t index = 0;  ///< into Program::solves
+    std::int32_t x = 0, residual = 0, derivative = 0, scale = 0;
+    std::int32_t lowest = model::kNone, highest = model::kNone;
+  };
+  struct MachineCode {
+    std::vector<std::int32_t> conditions;  ///< registers, per transition
+    std::vector<Code> entry, exit;         ///< per mode
+    std::vector<std::int32_t> inner;       ///< machines inside its modes
+  };
+  struct GroupCode {
+    const GroupPlan* plan = nullptr;
+    Code held, slopes;  ///< at the start of a step
+    std::vector<Segment> between;
+    std::vector<Limits> limits;
+    std::int32_t time = 0, first_state = 0;  ///< registers within the step
+    std::vector<std::int32_t> derivatives;   ///< the same
+    std::vector<std::int32_t> slope_registers, drift_registers;
+    std::vector<std::pair<std::int32_t, std::int32_t>> guesses;  ///< unknowns: register within the step, variable
+    std::vector<double> x, k1, jacobian, drift, work, known;
+    std::vector<int> rows;
+  };
+  struct Context {
+    Interpreter* self;
+    GroupCode* group;
+    PlantState* state;
+  };
+
+  // interpreter_code.cpp
+  void compile_order(CodeMaker& maker);
+  void compile_item(CodeMaker& maker, const model::Item& item, Segment& segment, std::vector<Segment>& segments);
+  void close(Segment& segment, std::vector<Segment>& segments);
+  std::int32_t compile_solve(CodeMaker& maker, std::size_t index);
+  Code compile_body(CodeMaker& maker, const std::vector<model::Assignment>& body) const;
+  void compile_machines(CodeMaker& maker);
+  void compile_group(CodeMaker& maker, const GroupPlan& plan);
+  void make_room(GroupCode& group) const;
+  void link(const CodeMaker& maker);
+  void link(const CodeMaker& maker, std::vector<Segment>& segments);
+
+  void run_code(const Code& code, PlantState& state) const { run(code, state.values.data(), tables_.data()); }
+  void compute(const std::vector<Segment>& segments, PlantState& state, int due, bool with_samplers);
+  void after_segment(const Segment& segment, PlantState& state, double now, bool with_samplers);
+  bool sampler_due(const PlantState& state, int due) const;
+  void solve_equation(const SolveCode& code, PlantState& state);
+  void recall(const Segment& segment, PlantState& state, double now);
+  void remember(PlantState& state, int due);
+
+  // interpreter_events.cpp
+  bool take_transitions(PlantState& state, int due, ModeChanges& changes);
+  void leave(PlantState& state, std::size_t machine);
+  void enter(PlantState& state, std::size_t machine, int mode);
+  bool first_entry(PlantState& state);
+  bool fire_events(PlantState& state, int due);
+  void settle_due(PlantState& state, int due, ModeChanges& changes);
+
+  // interpreter_steps.cpp
+  PlantTrouble step_group(GroupCode& group, PlantState& state);
+  void limited(const GroupCode& group, const PlantState& state, const double* x, double* dx) const;
+  bool at_limit(const GroupCode& group, const PlantState& state, const Limits& limits, const double* x,
+                double slope) const;
+  void evaluate(GroupCode& group, PlantState& state, double t, const double* x, double* dx);
+  void read_slopes(GroupCode& group, PlantState& state);
+  PlantTrouble trouble_of(const PlantState& state) const;
+
+  std::shared_ptr<const model::Program> program_;
+  const Plan& plan_;
+  std::vector<iso_table> tables_;
+  Code code_;
+  std::vector<Segment> segments_;                                ///< everything, at instants
+  std::vector<Code> transition_code_, event_code_, delay_code_;  ///< per rate
+  std::vector<Code> sampler_code_;
+  std::vector<std::pair<model::VarId, Code>> start_code_;
+  std::vector<MachineCode> machines_;
+  std::vector<std::int32_t> event_conditions_;
+  std::vector<Code> event_bodies_;
+  std::vector<SolveCode> solves_;
+  std::vector<Ring> rings_;
+  std::vector<std::int32_t> ring_inputs_;
+  std::vector<GroupCode> groups_;
+  std::vector<double> first_registers_;
+  std::vector<char> restarted_;  ///< machines that were started at this instant
+  std::vector<std::int32_t> firing_;
+};
+
+}  // namespace isodyne::engine

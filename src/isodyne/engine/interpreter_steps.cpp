@@ -1,0 +1,163 @@
+// From one instant to the next: every group by its own method.
+
+#include <algorithm>
+#include <cmath>
+
+#include "isodyne/engine/interpreter.h"
+
+namespace isodyne::engine {
+
+using model::kNone;
+using model::Method;
+
+PlantTrouble Interpreter::trouble_of(const PlantState& state) const {
+  if (state.unsolved != kNone) {
+    const model::VarId x = program_->solves[static_cast<std::size_t>(state.unsolved)].x;
+    return {PlantTrouble::Kind::no_solution, state.unsolved, state[x]};
+  }
+  if (state.endless != 0) return {PlantTrouble::Kind::endless_events, 0, 0};
+  for (std::size_t m = 0; m < state.reversals.size(); ++m) {
+    if (state.reversals[m] > kMostReversals)
+      return {PlantTrouble::Kind::endless_reversal, static_cast<std::int32_t>(m), 0};
+  }
+  return {};
+}
+
+/// On a bound and pushed outwards.
+bool Interpreter::at_limit(const GroupCode&, const PlantState& state, const Limits& l, const double* x,
+                           double slope) const {
+  return (x[l.state] <= state.values[static_cast<std::size_t>(l.lowest)] && slope < 0) ||
+         (x[l.state] >= state.values[static_cast<std::size_t>(l.highest)] && slope > 0);
+}
+
+void Interpreter::limited(const GroupCode& g, const PlantState& state, const double* x, double* dx) const {
+  for (const Limits& l : g.limits) {
+    if (at_limit(g, state, l, x, dx[l.state])) dx[l.state] = 0;
+  }
+}
+
+void Interpreter::evaluate(GroupCode& g, PlantState& state, double t, const double* x, double* dx) {
+  double* r = state.values.data();
+  const std::size_t n = g.x.size();
+  r[g.time] = t;
+  for (std::size_t i = 0; i < n; ++i) r[static_cast<std::size_t>(g.first_state) + i] = x[i];
+  for (const auto& [to, from] : g.guesses) r[to] = r[from];
+  for (const Segment& s : g.between) {
+    run(code_.data() + s.begin, code_.data() + s.end, r, tables_.data());
+    if (s.has_item) after_segment(s, state, t, false);
+  }
+  for (std::size_t i = 0; i < n; ++i) dx[i] = r[g.derivatives[i]];
+  limited(g, state, x, dx);
+}
+
+/// A state held at its limit depends on nothing.
+void Interpreter::read_slopes(GroupCode& g, PlantState& state) {
+  const model::Group& group = *g.plan->group;
+  const std::size_t n = g.x.size();
+  run_code(g.slopes, state);
+  std::fill(g.jacobian.begin(), g.jacobian.end(), 0.0);
+  for (std::size_t i = 0; i < group.jacobian.size(); ++i) {
+    const model::Group::Slope& s = group.jacobian[i];
+    g.jacobian[static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column)] =
+        state.values[static_cast<std::size_t>(g.slope_registers[i])];
+  }
+  for (std::size_t i = 0; i < n; ++i)
+    g.drift[i] = g.drift_registers[i] == kNone ? 0 : state.values[static_cast<std::size_t>(g.drift_registers[i])];
+  for (const Limits& l : g.limits) {
+    const double slope = state[program_->states[static_cast<std::size_t>(group.states[l.state])].derivative];
+    if (!at_limit(g, state, l, g.x.data(), slope)) continue;
+    std::fill_n(g.jacobian.begin() + static_cast<std::ptrdiff_t>(l.state * n), n, 0.0);
+    g.drift[l.state] = 0;
+  }
+}
+
+void Interpreter::slopes(std::size_t group, PlantState& state, double* jacobian, double* drift) {
+  GroupCode& g = groups_[group];
+  run_code(g.held, state);
+  for (std::size_t i = 0; i < g.x.size(); ++i)
+    g.x[i] = state[program_->states[static_cast<std::size_t>(g.plan->group->states[i])].value];
+  read_slopes(g, state);
+  std::copy(g.jacobian.begin(), g.jacobian.end(), jacobian);
+  std::copy(g.drift.begin(), g.drift.end(), drift);
+}
+
+PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
+  const model::Group& group = *g.plan->group;
+  const auto n = static_cast<int>(group.states.size());
+  if (n == 0) return {};
+  const auto state_of = [&](int i) -> const model::State& {
+    return program_->states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])];
+  };
+  run_code(g.held, state);
+  for (int i = 0; i < n; ++i) {
+    g.x[static_cast<std::size_t>(i)] = state[state_of(i).value];
+    g.k1[static_cast<std::size_t>(i)] = state[state_of(i).derivative];
+  }
+  double* x = g.x.data();
+  double* k1 = g.k1.data();
+  limited(g, state, x, k1);
+  const double t = state[model::kTime], h = to_seconds(group.step);
+  Context context{this, &g, &state};
+  const iso_derivative f = [](void* c, double when, const double* at, double* dx) {
+    const auto& it = *static_cast<const Context*>(c);
+    it.self->evaluate(*it.group, *it.state, when, at, dx);
+  };
+  switch (group.method) {
+    case Method::euler:
+      iso_euler(n, h, x, k1);
+      break;
+    case Method::heun:
+      iso_heun(n, t, h, x, k1, f, &context, g.work.data());
+      break;
+    case Method::rk4:
+      iso_rk4(n, t, h, x, k1, f, &context, g.work.data());
+      break;
+    case Method::implicit:
+      read_slopes(g, state);
+      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, g.work.data(), g.rows.data()) ==
+          0) {
+        return {PlantTrouble::Kind::singular, static_cast<std::int32_t>(&g - groups_.data()), 0};
+      }
+      break;
+    case Method::exact:
+      read_slopes(g, state);
+      iso_exact(n, h, x, k1, g.jacobian.data(), g.drift.data(), g.known.data());
+      break;
+  }
+  if (state.unsolved != kNone) return trouble_of(state);
+  for (const Limits& l : g.limits) {
+    const double lowest = state.values[static_cast<std::size_t>(l.lowest)];
+    const double highest = state.values[static_cast<std::size_t>(l.highest)];
+    if (x[l.state] < lowest) x[l.state] = lowest;
+    if (x[l.state] > highest) x[l.state] = highest;
+  }
+  for (int i = 0; i < n; ++i) {
+    if (!std::isfinite(x[i]))
+      return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(i)], state[state_of(i).value]};
+  }
+  for (int i = 0; i < n; ++i) state.next[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])] = x[i];
+  return {};
+}
+
+PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
+  const std::int64_t instants = plan_.instants_per_step();
+  for (std::int64_t i = 0; i < instants; ++i) {
+    if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;
+    const int due = plan_.due(state.now);
+    for (GroupCode& g : groups_) {
+      if (g.plan->rate >= due) break;
+      if (const PlantTrouble now = step_group(g, state); now.kind != PlantTrouble::Kind::none) return now;
+    }
+    state.now += plan_.rates.front();
+    const int arrived = plan_.due(state.now);
+    for (const GroupCode& g : groups_) {
+      if (g.plan->rate >= arrived) break;
+      for (const std::int32_t s : g.plan->group->states)
+        state[program_->states[static_cast<std::size_t>(s)].value] = state.next[static_cast<std::size_t>(s)];
+    }
+    if (i + 1 < instants) settle_due(state, arrived, changes);
+  }
+  return {};
+}
+
+}  // namespace isodyne::engine

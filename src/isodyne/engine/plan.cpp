@@ -1,0 +1,86 @@
+#include "isodyne/engine/plan.h"
+
+#include <algorithm>
+
+#include "isodyne/model/groups.h"
+
+namespace isodyne::engine {
+
+using model::kNone;
+using model::Node;
+using model::NodeId;
+
+Plan::Plan(const model::Program& p) : program(&p) {
+  for (const model::Group& g : p.groups) {
+    if (rates.empty() || rates.back() != g.step) rates.push_back(g.step);
+    GroupPlan plan;
+    plan.group = &g;
+    plan.rate = static_cast<int>(rates.size()) - 1;
+    const auto index = static_cast<std::int32_t>(groups.size());
+    plan.moving = model::moving_variables(p, index);
+    const std::vector<bool> wanted = model::computed_between(p, index, plan.moving);
+    for (std::size_t place = 0; place < wanted.size(); ++place) {
+      if (wanted[place]) plan.between.push_back(static_cast<std::int32_t>(place));
+    }
+    groups.push_back(std::move(plan));
+  }
+  single = groups.size() == 1;
+}
+
+int Plan::rate_of(const model::Item& item) const {
+  return rate_of_group(model::group_of(*program, item));
+}
+
+std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
+  // 0: not seen; 1: operands pending; 2: held; 3: moves.
+  std::vector<char> seen(program->nodes.size(), 0);
+  std::vector<NodeId> held, todo;
+  const auto is_leaf = [](const Node& n) { return n.op == model::Op::constant || n.op == model::Op::variable; };
+  const auto visit = [&](NodeId root) {
+    if (root == kNone) return;
+    todo.push_back(root);
+    while (!todo.empty()) {
+      const NodeId id = todo.back();
+      char& mark = seen[static_cast<std::size_t>(id)];
+      const Node& n = program->node(id);
+      if (mark >= 2) {
+        todo.pop_back();
+      } else if (is_leaf(n)) {
+        mark = n.op == model::Op::variable && g.moving[static_cast<std::size_t>(n.variable)] ? 3 : 2;
+        todo.pop_back();
+      } else if (mark == 0) {
+        mark = 1;
+        for (const NodeId operand : {n.c, n.b, n.a}) {
+          if (operand != kNone) todo.push_back(operand);
+        }
+      } else {
+        bool moves = false;
+        for (const NodeId operand : {n.a, n.b, n.c})
+          moves = moves || (operand != kNone && seen[static_cast<std::size_t>(operand)] == 3);
+        mark = moves ? 3 : 2;
+        if (!moves) held.push_back(id);
+        todo.pop_back();
+      }
+    }
+  };
+  for (const std::int32_t place : g.between) {
+    for (const NodeId value : model::values_of(*program, program->order[static_cast<std::size_t>(place)])) visit(value);
+  }
+  for (const std::int32_t s : g.group->states) {
+    visit(program->states[static_cast<std::size_t>(s)].lowest);
+    visit(program->states[static_cast<std::size_t>(s)].highest);
+  }
+  return held;
+}
+
+std::vector<Ring> rings_of(const model::Program& p) {
+  std::vector<Ring> rings;
+  std::int64_t begin = 0;
+  for (const model::Delay& d : p.delays) {
+    rings.push_back({begin, d.longest / p.group_of(d.out).step + 3});
+    begin += rings.back().size;
+  }
+  return rings;
+}
+
+}  // namespace isodyne::engine

@@ -1,0 +1,51 @@
+#pragma once
+// How a program is executed, whoever does it: rates, groups, and what has to be computed when.
+
+#include <vector>
+
+#include "isodyne/model/program.h"
+
+namespace isodyne::engine {
+
+/// What one group computes within its steps.
+struct GroupPlan {
+  const model::Group* group = nullptr;
+  int rate = 0;
+  std::vector<bool> moving;           ///< per variable: changes within the step, as the group sees it
+  std::vector<std::int32_t> between;  ///< places in Program::order that are computed between instants
+};
+
+struct Plan {
+  explicit Plan(const model::Program& program);
+
+  const model::Program* program;
+  std::vector<Time> rates;  ///< the steps of the groups, quickest first, each a multiple of the one before
+  std::vector<GroupPlan> groups;
+  bool single = false;  ///< one group with the step of the bench: nothing has to be held
+
+  /// How many rates, quickest first, have an instant now.
+  int due(Time now) const {
+    int n = 1;
+    while (n < static_cast<int>(rates.size()) && now.count() % rates[static_cast<std::size_t>(n)].count() == 0) ++n;
+    return n;
+  }
+  int all() const { return static_cast<int>(rates.size()); }
+
+  int rate_of_group(std::int32_t group) const { return groups[static_cast<std::size_t>(group)].rate; }
+  int rate_of(model::VarId id) const { return rate_of_group(program->variable(id).group); }
+  int rate_of(const model::Item& item) const;
+  /// Instants of the quickest rate in one step of the bench.
+  std::int64_t instants_per_step() const { return program->step / rates.front(); }
+
+  /// The nodes below the expressions of a group's steps that do not move: computed once a step. Operands come
+  /// before results; constants and variables are left out.
+  std::vector<model::NodeId> held_nodes(const GroupPlan& group) const;
+};
+
+/// Rings of the delays, one after another.
+struct Ring {
+  std::int64_t begin = 0, size = 0;
+};
+std::vector<Ring> rings_of(const model::Program& program);
+
+}  // namespace isodyne::engine

@@ -1,0 +1,85 @@
+#pragma once
+// Everything of a plant that changes during a run. It can be copied and compared; the interpreter and native
+// code work on the same state, so either may go on where the other stopped.
+
+#include <cstdint>
+#include <vector>
+
+#include "isodyne/core/time.h"
+#include "isodyne/model/program.h"
+
+namespace isodyne::engine {
+
+/// What a tap does at present.
+struct TapState {
+  bool active = false;
+  model::FaultKind kind = model::FaultKind::offset;
+  double amount = 0;  ///< refreshed at every instant while active
+  double since = 0;   ///< when it became active, s
+  double held = 0;    ///< for freeze
+  bool holding = false;
+};
+
+/// The value that comes out of a tap when `value` goes in, at `now` seconds.
+double through_tap(TapState& tap, double value, double now);
+
+struct PlantState {
+  Time now{};
+  std::vector<double> values;  ///< variables first; then the interpreter's constants and intermediates
+  std::vector<double> next;    ///< per state: its value at the end of its group's step, not valid yet
+  std::vector<TapState> taps;
+  std::vector<std::int32_t> reversals;   ///< per state machine: instants in a row with a transition
+  std::vector<char> event_was;           ///< per `when`: whether its condition held when last looked at
+  std::vector<char> event_late;          ///< per `when`: fired in the later rounds of this instant
+  std::vector<double> history;           ///< what delays remember: one ring after another
+  std::vector<std::int64_t> remembered;  ///< per delay: instants that its ring has seen
+  std::int32_t unsolved = model::kNone;  ///< the equation to solve that had no solution
+  std::int32_t entered = 0;              ///< 1: the modes at the start have been entered
+  std::int32_t endless = 0;              ///< 1: `when` blocks set each other off without end
+
+  double operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
+  double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
+};
+
+struct ModeChange {
+  std::int32_t machine = 0, transition = 0;
+  std::int64_t at_ns = 0;
+};
+
+/// Mode changes since they were last asked for. Room is made once: a machine changes once an instant.
+struct ModeChanges {
+  std::vector<ModeChange> list;
+  std::int32_t count = 0;
+};
+
+/// Why a plant cannot go on.
+struct PlantTrouble {
+  enum class Kind : std::int32_t { none, not_finite, endless_reversal, endless_events, no_solution, singular };
+  Kind kind = Kind::none;
+  std::int32_t index = 0;  ///< of the state, the state machine, the `when`, the equation to solve, or the group
+  double last_good = 0;    ///< of the state, one step earlier; of the unknown, the last iterate
+};
+
+/// A state machine that changes at this many instants in a row is taken to reverse without end.
+constexpr std::int32_t kMostReversals = 1000;
+/// `when` blocks that set each other off this many times in one instant never stop.
+constexpr int kMostRounds = 100;
+
+/// One way to execute the equations of a program. Never allocates, locks, throws or blocks once made.
+class Execution {
+ public:
+  virtual ~Execution() = default;
+
+  /// Gives every equation its value at state.now, whatever its rate, and changes nothing else.
+  virtual void solve(PlantState& state) = 0;
+
+  /// Solves what is due at state.now, in this order: equations; transitions (one per machine) with their exit and
+  /// entry actions; `when` blocks until none fires; sampled parts that are due; memory of delays.
+  virtual void settle(PlantState& state, ModeChanges& changes) = 0;
+
+  /// From a settled instant of the bench to its next one, quicker groups in steps of their own. On trouble the
+  /// state stays at the last instant from which it could not go on.
+  virtual PlantTrouble step(PlantState& state, ModeChanges& changes) = 0;
+};
+
+}  // namespace isodyne::engine

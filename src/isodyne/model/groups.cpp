@@ -1,0 +1,306 @@
+#include "isodyne/model/groups.h"
+
+#include <algorithm>
+#include <unordered_map>
+
+#include <fmt/format.h>
+
+#include "isodyne/model/implicit.h"
+
+namespace isodyne::model {
+
+const char* method_word(Method method) {
+  switch (method) {
+#define METHOD(id, word, order, evaluations, meaning) \
+  case Method::id:                                    \
+    return word;
+#include "isodyne/model/methods.def"
+#undef METHOD
+  }
+  return "?";
+}
+
+std::optional<Method> method_named(std::string_view word) {
+#define METHOD(id, name, order, evaluations, meaning) \
+  if (word == name) return Method::id;
+#include "isodyne/model/methods.def"
+#undef METHOD
+  return std::nullopt;
+}
+
+std::optional<Method> method_of(Check& check, const lang::Name& name) {
+  const auto method = method_named(name.text);
+  if (method) return method;
+  std::string known;
+#define METHOD(id, word, order, evaluations, meaning) known += fmt::format("{}`{}`", known.empty() ? "" : ", ", word);
+#include "isodyne/model/methods.def"
+#undef METHOD
+  check.error(Code::unknown_name, name.span, fmt::format("there is no integration method `{}`", name.text),
+              "the methods are " + known + "; `implicit` is for stiff parts, `exact` for linear ones");
+  return std::nullopt;
+}
+
+// ---- from drafts to groups ------------------------------------------------------------------------------
+
+namespace {
+
+void check_ratios(Check& check) {
+  const std::vector<Group>& groups = check.program.groups;
+  for (std::size_t i = 1; i < groups.size(); ++i) {
+    const Time quick = groups[i - 1].step, slow = groups[i].step;
+    if (slow.count() % quick.count() == 0) continue;
+    const Group& own = groups[i].step == check.program.step ? groups[i - 1] : groups[i];
+    check.error(Code::bad_period, own.span,
+                fmt::format("the steps {} and {} are not in a whole ratio", format_span(quick), format_span(slow)),
+                fmt::format("for example {} beside {}", format_span(quick),
+                            format_span(quick * std::max<std::int64_t>(1, slow / quick))));
+  }
+}
+
+}  // namespace
+
+void resolve_groups(Check& check, std::optional<Method> bench_method) {
+  Program& p = check.program;
+  if (p.step.count() == 0) return;
+  std::vector<std::int32_t> place;  // draft → group
+  for (const GroupDraft& draft : check.groups) {
+    Group g;
+    g.step = draft.step.value_or(p.step);
+    g.method = draft.method.value_or(bench_method.value_or(Method::rk4));
+    g.span = draft.span;
+    const auto same = std::find_if(p.groups.begin(), p.groups.end(), [&](const Group& known) {
+      return known.step == g.step && known.method == g.method;
+    });
+    place.push_back(static_cast<std::int32_t>(same - p.groups.begin()));
+    if (same == p.groups.end()) p.groups.push_back(std::move(g));
+  }
+  std::vector<std::int32_t> order(p.groups.size()), rank(p.groups.size());
+  for (std::size_t i = 0; i < order.size(); ++i) order[i] = static_cast<std::int32_t>(i);
+  std::stable_sort(order.begin(), order.end(), [&](std::int32_t a, std::int32_t b) {
+    return p.groups[static_cast<std::size_t>(a)].step < p.groups[static_cast<std::size_t>(b)].step;
+  });
+  std::vector<Group> sorted;
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    rank[static_cast<std::size_t>(order[i])] = static_cast<std::int32_t>(i);
+    sorted.push_back(std::move(p.groups[static_cast<std::size_t>(order[i])]));
+  }
+  p.groups = std::move(sorted);
+  const auto moved = [&](std::int32_t draft) {
+    return rank[static_cast<std::size_t>(place[static_cast<std::size_t>(draft)])];
+  };
+  for (Variable& v : p.variables) v.group = moved(v.group);
+  for (Sampler& s : p.samplers) s.group = moved(s.group);
+  for (WhenBlock& w : p.events) w.group = moved(w.group);
+  check_ratios(check);
+}
+
+// ---- what moves -----------------------------------------------------------------------------------------
+
+VarId target_of(const Program& p, const Item& item) {
+  const auto i = static_cast<std::size_t>(item.index);
+  switch (item.kind) {
+    case Item::Kind::equation:
+      return p.equations[i].target;
+    case Item::Kind::delay:
+      return p.delays[i].out;
+    case Item::Kind::solve:
+      return p.solves[i].x;
+    case Item::Kind::tap:
+      return p.taps[i].target;
+    case Item::Kind::sampler:
+      break;
+  }
+  return kNone;
+}
+
+std::int32_t group_of(const Program& p, const Item& item) {
+  if (item.kind == Item::Kind::sampler) return p.samplers[static_cast<std::size_t>(item.index)].group;
+  return p.variable(target_of(p, item)).group;
+}
+
+std::vector<NodeId> values_of(const Program& p, const Item& item) {
+  const auto i = static_cast<std::size_t>(item.index);
+  switch (item.kind) {
+    case Item::Kind::equation:
+      return {p.equations[i].value};
+    case Item::Kind::delay:
+      return {p.delays[i].lag};
+    case Item::Kind::solve: {
+      const Solve& s = p.solves[i];
+      return {s.residual, s.derivative, s.scale, s.lowest, s.highest};
+    }
+    case Item::Kind::tap:
+    case Item::Kind::sampler:
+      break;
+  }
+  return {};
+}
+
+std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
+  std::vector<bool> moving(p.variables.size(), false);
+  const auto at = [&](VarId id) { return static_cast<std::size_t>(id); };
+  moving[at(kTime)] = true;
+  for (const State& s : p.states) {
+    if (p.variable(s.value).group == group) moving[at(s.value)] = true;
+  }
+  for (const Item& item : p.order) {
+    if (item.kind == Item::Kind::sampler || item.kind == Item::Kind::tap || group_of(p, item) != group) continue;
+    bool moves = item.kind == Item::Kind::delay;  // what was is another at every time
+    for (const NodeId value : values_of(p, item)) {
+      if (moves) break;
+      for (const VarId read : p.reads(value)) moves = moves || moving[at(read)];
+    }
+    if (moves) moving[at(target_of(p, item))] = true;
+  }
+  return moving;
+}
+
+std::vector<bool> computed_between(const Program& p, std::int32_t group, const std::vector<bool>& moving) {
+  std::vector<bool> needed(p.variables.size(), false);
+  for (const State& s : p.states) {
+    if (p.variable(s.value).group == group) needed[static_cast<std::size_t>(s.derivative)] = true;
+  }
+  std::vector<bool> wanted(p.order.size(), false);
+  for (std::size_t place = p.order.size(); place-- > 0;) {
+    const Item& item = p.order[place];
+    if (item.kind == Item::Kind::sampler || group_of(p, item) != group) continue;
+    const auto target = static_cast<std::size_t>(target_of(p, item));
+    if (!needed[target] || !moving[target]) continue;
+    wanted[place] = true;
+    for (const NodeId value : values_of(p, item)) {
+      for (const VarId read : p.reads(value)) needed[static_cast<std::size_t>(read)] = true;
+    }
+  }
+  return wanted;
+}
+
+// ---- slopes -----------------------------------------------------------------------------------------------
+
+namespace {
+
+/// Slopes of everything a group computes with respect to one quantity, from equation to equation.
+class Tangents {
+ public:
+  Tangents(Program& p, const std::vector<bool>& wanted) : p_(p) {
+    for (std::size_t place = 0; place < p.order.size(); ++place) {
+      if (!wanted[place] || p.order[place].kind == Item::Kind::tap) continue;
+      Entry e{p.order[place], {}};
+      for (const NodeId value : values_of(p, e.item)) {
+        const std::vector<VarId> reads = p.reads(value);
+        e.reads.insert(e.reads.end(), reads.begin(), reads.end());
+      }
+      entries_.push_back(std::move(e));
+    }
+  }
+
+  std::unordered_map<VarId, NodeId> along(VarId seed) {
+    std::unordered_map<VarId, NodeId> slope{{seed, number(1)}};
+    for (const Entry& e : entries_) {
+      const bool touched = std::any_of(e.reads.begin(), e.reads.end(), [&](VarId id) { return slope.contains(id); });
+      const NodeId made = touched ? slope_of(e.item, slope) : kNone;
+      if (made != kNone) slope[target_of(p_, e.item)] = made;
+    }
+    return slope;
+  }
+
+ private:
+  struct Entry {
+    Item item;
+    std::vector<VarId> reads;
+  };
+
+  NodeId number(double value) {
+    Node n;
+    n.value = value;
+    p_.nodes.push_back(n);
+    return static_cast<NodeId>(p_.nodes.size() - 1);
+  }
+
+  NodeId slope_of(const Item& item, const std::unordered_map<VarId, NodeId>& slope) {
+    const auto i = static_cast<std::size_t>(item.index);
+    if (item.kind == Item::Kind::equation) return derivative_of(p_, p_.equations[i].value, slope);
+    if (item.kind != Item::Kind::solve) return kNone;  // a delay gives what was
+    // r(x, s) = 0: dx/ds = -(dr/ds) / (dr/dx)
+    const Solve& s = p_.solves[i];
+    const NodeId change = derivative_of(p_, s.residual, slope);
+    if (change == kNone) return kNone;
+    Node quotient, minus;
+    quotient.op = Op::div;
+    quotient.a = change;
+    quotient.b = s.derivative;
+    p_.nodes.push_back(quotient);
+    minus.op = Op::neg;
+    minus.a = static_cast<NodeId>(p_.nodes.size() - 1);
+    p_.nodes.push_back(minus);
+    return static_cast<NodeId>(p_.nodes.size() - 1);
+  }
+
+  Program& p_;
+  std::vector<Entry> entries_;
+};
+
+/// `exact` steps what is linear: slopes that do not move.
+void check_linear(Check& check, const Group& group, const std::vector<bool>& moving) {
+  const Program& p = check.program;
+  for (const Group::Slope& slope : group.jacobian) {
+    for (const VarId read : p.reads(slope.value)) {
+      if (!moving[static_cast<std::size_t>(read)]) continue;
+      const State& row = p.states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(slope.row)])];
+      const State& column = p.states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(slope.column)])];
+      check.error(Code::wrong_kind, row.equation,
+                  fmt::format("`{}` cannot be stepped by the method `exact`: how it depends on `{}` changes with `{}`",
+                              p.variable(row.value).name, p.variable(column.value).name, p.variable(read).name),
+                  "`exact` is for equations that are linear in the states; try `method implicit`");
+      return;
+    }
+  }
+}
+
+}  // namespace
+
+void linearise(Program& p, Group& group) {
+  group.jacobian.clear();
+  group.drift.assign(group.states.size(), kNone);
+  if (group.states.empty()) return;
+  const auto state = [&](std::size_t i) -> const State& { return p.states[static_cast<std::size_t>(group.states[i])]; };
+  const std::int32_t index = p.variable(state(0).value).group;
+  Tangents tangents(p, computed_between(p, index, moving_variables(p, index)));
+  for (std::size_t column = 0; column < group.states.size(); ++column) {
+    const auto slope = tangents.along(state(column).value);
+    for (std::size_t row = 0; row < group.states.size(); ++row) {
+      const auto found = slope.find(state(row).derivative);
+      if (found == slope.end()) continue;
+      group.jacobian.push_back({static_cast<std::int32_t>(row), static_cast<std::int32_t>(column), found->second});
+    }
+  }
+  const auto slope = tangents.along(kTime);
+  for (std::size_t row = 0; row < group.states.size(); ++row) {
+    const auto found = slope.find(state(row).derivative);
+    if (found != slope.end()) group.drift[row] = found->second;
+  }
+}
+
+void prepare_groups(Check& check) {
+  // A dense factorisation of more than this would take longer than any step people ask for.
+  constexpr std::size_t kMostStates = 500;
+  Program& p = check.program;
+  if (p.groups.empty()) return;
+  for (std::size_t i = 0; i < p.states.size(); ++i)
+    p.groups[static_cast<std::size_t>(p.variable(p.states[i].value).group)].states.push_back(
+        static_cast<std::int32_t>(i));
+  for (std::size_t i = 0; i < p.groups.size(); ++i) {
+    Group& group = p.groups[i];
+    if (group.method != Method::implicit && group.method != Method::exact) continue;
+    if (group.states.size() > kMostStates) {
+      check.error(Code::too_large, group.span,
+                  fmt::format("the method `{}` steps {} states together at most; these are {}",
+                              method_word(group.method), kMostStates, group.states.size()),
+                  "give the stiff parts a group of their own");
+      continue;
+    }
+    linearise(p, group);
+    if (group.method == Method::exact) check_linear(check, group, moving_variables(p, static_cast<std::int32_t>(i)));
+  }
+}
+
+}  // namespace isodyne::model

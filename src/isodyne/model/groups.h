@@ -1,0 +1,39 @@
+#pragma once
+// Groups: parts that are stepped together, and what the integration methods need to know of their equations.
+
+#include <vector>
+
+#include "isodyne/model/scope.h"
+
+namespace isodyne::model {
+
+/// The method that a text names; reports an unknown one.
+std::optional<Method> method_of(Check& check, const lang::Name& name);
+
+/// Makes Program::groups of what the parts ask for, once the step of the bench is known. Reports steps that
+/// are not in a whole ratio.
+void resolve_groups(Check& check, std::optional<Method> bench_method);
+
+/// After sorting: the states of each group, and the slopes that its method needs. Reports what the method
+/// cannot step.
+void prepare_groups(Check& check);
+
+/// Finds jacobian and drift of a group, whatever its method: for methods that need them, and for advice.
+void linearise(Program& program, Group& group);
+
+/// For every variable, whether it changes between the instants of the group as the group itself sees it: its
+/// states, the time, and what it computes from them. All else is held throughout its steps.
+std::vector<bool> moving_variables(const Program& program, std::int32_t group);
+
+/// For every place in Program::order, whether the group has to compute it between its instants: it moves, and
+/// a derivative of the group depends on it. The tap behind such a place counts as well.
+std::vector<bool> computed_between(const Program& program, std::int32_t group, const std::vector<bool>& moving);
+
+/// The variable that an entry of the order gives a value (of a sampler: none).
+VarId target_of(const Program& program, const Item& item);
+/// The group in whose steps an entry of the order is computed.
+std::int32_t group_of(const Program& program, const Item& item);
+/// The expressions that an entry of the order reads between instants.
+std::vector<NodeId> values_of(const Program& program, const Item& item);
+
+}  // namespace isodyne::model
