@@ -67,6 +67,19 @@ model::Loaded load_text(const std::string& text) {
   });
 }
 
+std::shared_ptr<const model::Program> program_in(const std::string& file) {
+  const std::filesystem::path source = std::filesystem::path(ISODYNE_SOURCE_FOLDER) / file;
+  const auto reader = [&](const std::string& name) -> Result<std::string> {
+    if (name.starts_with(model::kLibraryMark))
+      return slurp(ISODYNE_SOURCE_FOLDER "/library/" + name.substr(model::kLibraryMark.size()));
+    return slurp((source.parent_path() / name).string());
+  };
+  const model::Loaded loaded = model::load_bench("", source.filename().string(), reader);
+  INFO(loaded.diagnostics.render(*loaded.sources, false));
+  REQUIRE(loaded.program != nullptr);
+  return loaded.program;
+}
+
 std::string diagnostics_of(const std::string& text) {
   const model::Loaded loaded = load_text(text);
   return loaded.diagnostics.render(*loaded.sources, false);

@@ -45,6 +45,8 @@ std::string slurp(const std::string& file);
 model::Loaded load_text(const std::string& text);
 /// The same, where mistakes fail the test.
 std::shared_ptr<const model::Program> program_of(const std::string& text);
+/// A bench among the sources, "examples/canal-lock/lock.dyne"; mistakes fail the test.
+std::shared_ptr<const model::Program> program_in(const std::string& file);
 /// All diagnostics as people read them, without colours.
 std::string diagnostics_of(const std::string& text);
 

@@ -150,6 +150,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
     return std::nullopt;
   }
   plan.setting = arguments.value(Option::setting).value_or("");
+  if (!arguments.has(Option::interpret)) plan.native = engine::NativeSettings::usual();
   if (const auto trouble = bench::trouble_with(program, plan)) {
     say_error(trouble->text());
     return std::nullopt;
@@ -325,6 +326,8 @@ int run_run(const Arguments& arguments) {
   watchers.follow(run);
   bench::RunResult result = run.execute(g_stop);
   watchers.done();
+  if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
+    say_aside(run.native()->remark());
   (*recorder)->last_image();
   const Status closed = (*recorder)->close(result.ending);
   if (!closed) result.ending = bench::Ending::not_recorded;

@@ -88,6 +88,7 @@ bool Run::start_controllers() {
 }
 
 RunResult Run::execute(const std::atomic<bool>& stop) {
+  if (plan_.native) native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
   // Conditions of the first instant look at the solved start.

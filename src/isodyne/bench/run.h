@@ -14,7 +14,7 @@
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/scenario.h"
 #include "isodyne/core/result.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/native.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/ports/controller_port.h"
 
@@ -27,6 +27,8 @@ struct RunPlan {
   std::uint64_t seed = 1;
   std::optional<Time> longest;  ///< end after this time, whatever the scenario says
   std::string setting;          ///< of every controller; empty: the first of each
+  /// Compile the plant while the run begins on the interpreter, and change over: not one bit differs.
+  std::optional<engine::NativeSettings> native;
 };
 
 /// Makes the port of a controller under a setting.
@@ -55,6 +57,11 @@ class Run {
   /// How far the scenario is, for a progress line: may be read in Observer::image.
   const ScenarioPlayer& scenario() const { return scenario_; }
 
+  /// How native code was come by, once it is known; null without.
+  const engine::NativeBuilder* native() const { return native_.get(); }
+  /// The last image that was shown.
+  Image last_image() const { return {state_.now, state_.values.data()}; }
+
  private:
   struct Wired {
     const model::Controller* controller = nullptr;
@@ -79,6 +86,7 @@ class Run {
   RunPlan plan_;
   Observer& observer_;
   engine::Plant plant_;
+  std::unique_ptr<engine::NativeBuilder> native_;
   ScenarioPlayer scenario_;
   FaultPlayer faults_;
   engine::Evaluator edges_;

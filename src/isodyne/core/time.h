@@ -15,7 +15,7 @@ using Time = std::chrono::duration<std::int64_t, std::nano>;
 
 /// The instant or span in seconds, correctly rounded.
 constexpr double to_seconds(Time t) {
-  return static_cast<double>(t.count()) * 1e-9;
+  return static_cast<double>(t.count()) / 1e9;
 }
 
 /// The nearest whole number of nanoseconds; nothing if `seconds` is not finite or beyond ±290 years.

@@ -29,13 +29,16 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
   delay_code_.resize(rates);
   event_conditions_.resize(program_->events.size());
   ring_inputs_.resize(program_->delays.size());
+  // Results of all rates are looked at together, so they keep registers of their own.
   for (std::size_t rate = 0; rate < rates; ++rate) {
+    maker.reserve();
     maker.forget();
     for (std::size_t e = 0; e < program_->events.size(); ++e) {
       const model::WhenBlock& w = program_->events[e];
       if (plan_.rate_of_group(w.group) == static_cast<int>(rate))
         event_conditions_[e] = maker.compute(w.condition, event_code_[rate]);
     }
+    maker.reserve();
     maker.forget();
     for (std::size_t d = 0; d < program_->delays.size(); ++d) {
       const model::Delay& delay = program_->delays[d];
@@ -43,6 +46,7 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
         ring_inputs_[d] = maker.compute(delay.input, delay_code_[rate]);
     }
   }
+  maker.restart();
   for (const model::WhenBlock& w : program_->events) event_bodies_.push_back(compile_body(maker, w.body));
   groups_.reserve(plan_.groups.size());
   for (const GroupPlan& g : plan_.groups) compile_group(maker, g);
@@ -123,6 +127,7 @@ void Interpreter::compile_machines(CodeMaker& maker) {
   transition_code_.resize(plan_.rates.size());
   machines_.resize(program_->machines.size());
   for (std::size_t rate = 0; rate < plan_.rates.size(); ++rate) {
+    maker.reserve();  // results of all rates are looked at together
     maker.forget();
     for (std::size_t i = 0; i < machines_.size(); ++i) {
       const model::StateMachine& m = program_->machines[i];
@@ -131,6 +136,7 @@ void Interpreter::compile_machines(CodeMaker& maker) {
         machines_[i].conditions.push_back(maker.compute(t.condition, transition_code_[rate]));
     }
   }
+  maker.restart();
   for (std::size_t i = 0; i < machines_.size(); ++i) {
     const model::StateMachine& m = program_->machines[i];
     for (const auto& body : m.entry) machines_[i].entry.push_back(compile_body(maker, body));

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "isodyne/core/time.h"
+#include "isodyne/engine/memory.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::engine {
@@ -41,10 +42,7 @@ struct PlantState {
   double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
 };
 
-struct ModeChange {
-  std::int32_t machine = 0, transition = 0;
-  std::int64_t at_ns = 0;
-};
+using ModeChange = iso_change;
 
 /// Mode changes since they were last asked for. Room is made once: a machine changes once an instant.
 struct ModeChanges {

@@ -1,0 +1,90 @@
+#pragma once
+// Expressions of a Program as C text.
+//
+// Every operation appears once in its block, in an order in which operands come first, so that the compiled code
+// rounds as the interpreter does. Operations on constants alone are computed here, by the interpreter's own
+// definitions, because compilers fold them with another mathematical library.
+
+#include <functional>
+#include <set>
+#include <string>
+#include <string_view>
+#include <unordered_map>
+#include <vector>
+
+#include "isodyne/model/program.h"
+
+namespace isodyne::engine {
+
+/// One C name for each variable: "chamber.level" becomes chamber_level.
+class CNames {
+ public:
+  explicit CNames(const model::Program& program);
+  const std::string& of(model::VarId id) const { return names_[static_cast<std::size_t>(id)]; }
+  /// Its place in the array of values: v[i_chamber_level].
+  std::string place(model::VarId id) const { return "v[i_" + of(id) + "]"; }
+
+ private:
+  std::vector<std::string> names_;
+};
+
+/// A number as C reads it back to the same bits.
+std::string c_number(double value);
+
+/// A stretch of C in which variables and common operations stand in locals.
+class CBlock {
+ public:
+  CBlock(const model::Program& program, const CNames& names, std::string& out, std::string indent)
+      : program_(program), names_(names), out_(out), indent_(std::move(indent)) {}
+
+  /// Variables that a read takes from elsewhere than v[…]: gives the C text, or nothing.
+  std::function<std::string(model::VarId)> source;
+  /// Operations whose results are known already, as C text.
+  std::unordered_map<model::NodeId, std::string> known;
+
+  /// Says which expressions will be asked for, so that what they share is computed once.
+  void expect(const std::vector<model::NodeId>& roots);
+  /// The expression as a C double, or as a C truth value. Lines that it needs before go to `out`.
+  std::string value(model::NodeId root) { return text(root).as_value(); }
+  std::string truth(model::NodeId root) { return text(root).as_truth(); }
+  /// The variable as C text: a local, read from its source at its first use.
+  std::string read(model::VarId id);
+  /// From now on the variable is this local.
+  void define(model::VarId id, std::string local) { locals_[id] = std::move(local); }
+  /// Forgets locals and common operations.
+  void forget();
+  void line(const std::string& text) { out_ += indent_ + text + "\n"; }
+
+ private:
+  /// A piece of C: how tightly it binds, and whether it is a truth value (an int) or a double.
+  struct Text {
+    std::string c;
+    int level = 0;  ///< 0: a single thing … 9: needs brackets everywhere
+    bool is_truth = false;
+
+    std::string in(int most) const { return level > most ? "(" + c + ")" : c; }
+    std::string as_value() const { return is_truth ? "(double)" + in(1) : c; }
+    Text value_text() const { return is_truth ? Text{"(double)" + in(1), 1, false} : *this; }
+    std::string as_truth(int most = 9) const;
+  };
+
+  Text text(model::NodeId root);
+  bool fold(model::NodeId id, const model::Node& n);
+  Text compose(const model::Node& n);
+  Text operand(model::NodeId id);
+  Text infix(const model::Node& n, const char* sign, int level, bool is_truth);
+  std::string call(const std::string& function, const model::Node& n, int count);
+  void keep(model::NodeId id, Text text);
+
+  const model::Program& program_;
+  const CNames& names_;
+  std::string& out_;
+  std::string indent_;
+  std::unordered_map<model::VarId, std::string> locals_;
+  std::unordered_map<model::NodeId, Text> texts_;
+  std::unordered_map<model::NodeId, double> folded_;
+  std::unordered_map<model::NodeId, int> uses_;
+  int temporaries_ = 0;
+};
+
+}  // namespace isodyne::engine

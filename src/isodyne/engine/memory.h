@@ -1,0 +1,40 @@
+/* What generated code works on. Written in the part of C11 that is also C++: generated code carries a copy. */
+#ifndef ISODYNE_MEMORY_H
+#define ISODYNE_MEMORY_H
+
+#include <stdint.h>
+
+typedef struct iso_change {
+  int32_t machine, transition;
+  int64_t at_ns;
+} iso_change;
+
+/* Why a plant cannot go on: 0 it can, 1 a state is not finite, 2 a state machine reverses without end, 3 `when` blocks
+ * set each other off without end, 4 an equation has no solution, 5 a matrix is singular. */
+typedef struct iso_trouble {
+  int32_t kind, index;
+  double last_good;
+} iso_trouble;
+
+typedef struct iso_memory {
+  int64_t* now;        /* ns */
+  double* v;           /* every quantity, SI */
+  double* next;        /* per state: at the end of its group's step */
+  double* history;     /* of the delays: one ring after another */
+  int64_t* remembered; /* per delay: samples taken */
+  int32_t* reversals;  /* per state machine: instants in a row with a transition */
+  char* event_was;     /* per `when`: its condition, when last looked at */
+  char* event_late;    /* per `when`: fired in the later rounds of this instant */
+  int32_t* unsolved;   /* the equation that had no solution; -1: none */
+  int32_t* entered;    /* 1: the modes at the start have been entered */
+  int32_t* endless;    /* 1: `when` blocks set each other off without end */
+  iso_change* changes; /* transitions taken; room for all of one step */
+  int32_t* change_count;
+  double* known;      /* what methods keep: zeros at first */
+  double* work;       /* scratch */
+  const char* tapped; /* per tap: a fault is active */
+  double (*tap)(void* host, int32_t tap, double value, double now);
+  void* host;
+} iso_memory;
+
+#endif

@@ -1,0 +1,360 @@
+#include "isodyne/engine/native.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <csignal>
+#include <cstdlib>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+
+#include <dlfcn.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <spawn.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+extern char** environ;
+
+namespace isodyne::engine {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+// ---- running the compiler -------------------------------------------------------------------------------
+
+std::string on_path(const std::string& name) {
+  if (name.find('/') != std::string::npos) return access(name.c_str(), X_OK) == 0 ? name : std::string{};
+  const char* path = std::getenv("PATH");
+  std::string rest = path == nullptr ? "" : path;
+  while (!rest.empty()) {
+    const std::size_t colon = rest.find(':');
+    const std::string file = rest.substr(0, colon) + "/" + name;
+    rest = colon == std::string::npos ? "" : rest.substr(colon + 1);
+    if (access(file.c_str(), X_OK) == 0) return file;
+  }
+  return {};
+}
+
+/// Runs a program with its messages in a file of their own; gives its exit status, or why there is none.
+Result<int> run_program(const std::vector<std::string>& words, const std::string& messages,
+                        std::chrono::milliseconds patience, const std::atomic<bool>& stop) {
+  std::vector<char*> arguments;
+  for (const std::string& w : words) arguments.push_back(const_cast<char*>(w.c_str()));
+  arguments.push_back(nullptr);
+  posix_spawn_file_actions_t actions;
+  posix_spawn_file_actions_init(&actions);
+  posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
+  posix_spawn_file_actions_addopen(&actions, 1, messages.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
+  posix_spawn_file_actions_adddup2(&actions, 1, 2);
+  posix_spawnattr_t attributes;
+  posix_spawnattr_init(&attributes);
+  // A group of its own: compilers start programs themselves, and all of them have to be stopped.
+  posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
+  pid_t child = 0;
+  const int failed = posix_spawn(&child, words[0].c_str(), &actions, &attributes, arguments.data(), environ);
+  posix_spawn_file_actions_destroy(&actions);
+  posix_spawnattr_destroy(&attributes);
+  if (failed != 0) return Failure{"cannot start the compiler", words[0], std::strerror(failed)};
+  const auto begin = std::chrono::steady_clock::now();
+  while (true) {
+    int status = 0;
+    const pid_t ended = waitpid(child, &status, WNOHANG);
+    if (ended == child) return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+    if (ended < 0) return Failure{"lost the compiler", words[0], std::strerror(errno)};
+    const bool late = std::chrono::steady_clock::now() - begin > patience;
+    if (late || stop.load(std::memory_order_relaxed)) {  // only the flag is handed over
+      kill(-child, SIGKILL);
+      waitpid(child, &status, 0);
+      if (!late) return Failure{"the compiler was stopped", words[0], ""};
+      return Failure{"the compiler was stopped", words[0],
+                     fmt::format("it took longer than {:.0f} s", std::chrono::duration<double>(patience).count())};
+    }
+    poll(nullptr, 0, 1);
+  }
+}
+
+// ---- the cache --------------------------------------------------------------------------------------------
+
+/// What stands behind the machine code in a file of the cache.
+struct Trailer {
+  char mark[8];
+  std::uint64_t length, sum;
+};
+constexpr char kMark[8] = {'i', 's', 'o', 'n', 'a', 't', '1', '\n'};
+
+std::string read_file(const std::string& file) {
+  std::ifstream in(file, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+}
+
+bool write_file(const std::string& file, std::string_view text) {
+  std::ofstream out(file, std::ios::binary);
+  out.write(text.data(), static_cast<std::streamsize>(text.size()));
+  out.close();
+  return !out.fail();
+}
+
+bool whole(const std::string& file) {
+  const std::string content = read_file(file);
+  Trailer t{};
+  if (content.size() < sizeof t) return false;
+  std::memcpy(&t, content.data() + content.size() - sizeof t, sizeof t);
+  const std::size_t length = content.size() - sizeof t;
+  return std::memcmp(t.mark, kMark, sizeof kMark) == 0 && t.length == length &&
+         t.sum == fnv1a(std::string_view(content).substr(0, length));
+}
+
+bool seal(const std::string& file) {
+  std::string content = read_file(file);
+  Trailer t{};
+  std::memcpy(t.mark, kMark, sizeof kMark);
+  t.length = content.size();
+  t.sum = fnv1a(content);
+  content.append(reinterpret_cast<const char*>(&t), sizeof t);
+  return write_file(file, content);
+}
+
+/// A name that only the same code, compiler, flags and version give.
+std::string key_of(const std::string& text, const NativeSettings& settings) {
+  std::string all = fmt::format("{}\n{}\n{}\n", ISODYNE_VERSION, kCLayout, settings.compiler);
+  struct stat status {};
+  if (stat(settings.compiler.c_str(), &status) == 0)
+    all += fmt::format("{} {} {}\n", status.st_size, status.st_mtim.tv_sec, status.st_mtim.tv_nsec);
+  for (const std::string& f : settings.flags) all += f + "\n";
+  const std::uint64_t first = fnv1a(all + text);
+  return fmt::format("{:016x}{:016x}", first, fnv1a(fmt::format("{}{}", first, text) + all));
+}
+
+/// Removes the files longest unused until the rest is small enough. Others may do the same at once.
+void shrink(const std::string& folder, std::uint64_t limit) {
+  struct File {
+    fs::file_time_type used;
+    std::uint64_t size;
+    fs::path path;
+  };
+  std::vector<File> files;
+  std::uint64_t total = 0;
+  std::error_code error;
+  for (const auto& entry : fs::directory_iterator(folder, error)) {
+    const std::uint64_t size = entry.file_size(error);
+    if (error || entry.path().extension() != ".so") continue;
+    files.push_back({entry.last_write_time(error), size, entry.path()});
+    total += size;
+  }
+  std::sort(files.begin(), files.end(), [](const File& a, const File& b) { return a.used < b.used; });
+  for (std::size_t i = 0; i + 1 < files.size() && total > limit; ++i) {
+    fs::remove(files[i].path, error);
+    total -= files[i].size;
+  }
+}
+
+/// A folder of its own to build in, gone with the object.
+class Workshop {
+ public:
+  explicit Workshop(const std::string& parent) {
+    std::string name = parent + "/build-XXXXXX";
+    if (mkdtemp(name.data()) != nullptr) folder = name;
+  }
+  ~Workshop() {
+    std::error_code error;
+    if (!folder.empty()) fs::remove_all(folder, error);
+  }
+  Workshop(const Workshop&) = delete;
+  Workshop& operator=(const Workshop&) = delete;
+  std::string folder;  ///< empty: it could not be made
+};
+
+std::string first_lines(const std::string& text) {
+  std::string kept = text.substr(0, 400);
+  if (const std::size_t line = kept.find('\n'); line != std::string::npos) kept.resize(line);
+  return one_line(kept);
+}
+
+/// Compiles into `workshop`/model.so.
+Status compile(const std::string& text, const std::string& folder, const NativeSettings& settings,
+               const std::atomic<bool>& stop) {
+  const std::string source = folder + "/model.c", object = folder + "/model.so", log = folder + "/messages";
+  if (!write_file(source, text)) return Failure{"cannot write", source, std::strerror(errno)};
+  std::vector<std::string> words{settings.compiler,      "-std=c11",          "-shared", "-fPIC",
+                                 "-fvisibility=default", "-ffp-contract=off", "-w"};
+  words.insert(words.end(), settings.flags.begin(), settings.flags.end());
+  words.insert(words.end(), {"-o", object, source, "-lm"});
+  const Result<int> status = run_program(words, log, settings.patience, stop);
+  if (!status) return status.failure();
+  if (*status != 0)
+    return Failure{"the compiler failed", settings.compiler,
+                   fmt::format("exit status {}: {}", *status, first_lines(read_file(log)))};
+  if (!seal(object)) return Failure{"cannot write", object, std::strerror(errno)};
+  return Done{};
+}
+
+}  // namespace
+
+NativeSettings NativeSettings::usual() {
+  NativeSettings s;
+  if (const char* chosen = std::getenv("ISODYNE_CC"); chosen != nullptr && *chosen != '\0') {
+    s.compiler = on_path(chosen);
+  } else {
+    for (const char* name : {"cc", "gcc", "clang"}) {
+      if (s.compiler.empty()) s.compiler = on_path(name);
+    }
+  }
+  const char* xdg = std::getenv("XDG_CACHE_HOME");
+  const char* home = std::getenv("HOME");
+  if (xdg != nullptr && *xdg == '/') {
+    s.cache = std::string(xdg) + "/isodyne";
+  } else if (home != nullptr && *home == '/') {
+    s.cache = std::string(home) + "/.cache/isodyne";
+  }
+  return s;
+}
+
+NativeCode::~NativeCode() {
+  if (library_ != nullptr) dlclose(library_);
+}
+
+Result<std::shared_ptr<const NativeCode>> NativeCode::load(const std::string& file, const CCode& code) {
+  std::shared_ptr<NativeCode> made(new NativeCode);
+  made->library_ = dlopen(file.c_str(), RTLD_NOW | RTLD_LOCAL);
+  if (made->library_ == nullptr) return Failure{"cannot load", file, dlerror()};
+  const auto find = [&](const char* name, auto& function) {
+    void* found = dlsym(made->library_, name);
+    std::memcpy(&function, &found, sizeof found);
+    return found != nullptr;
+  };
+  int (*layout)() = nullptr;
+  const bool complete = find("iso_plant_solve", made->solve) && find("iso_plant_settle", made->settle) &&
+                        find("iso_plant_step", made->step) && find("iso_plant_layout", layout);
+  if (!complete || layout() != kCLayout) return Failure{"cannot use", file, "it is not code of this version"};
+  made->known = code.known;
+  made->work = code.work;
+  return std::shared_ptr<const NativeCode>(std::move(made));
+}
+
+Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program& program, const Plan& plan,
+                                                           const NativeSettings& settings, std::string& remark,
+                                                           const std::atomic<bool>& stop) {
+  if (settings.compiler.empty()) return Failure{"no C compiler was found", "", ""};
+  CCode code = c_code(program, plan, {});
+  code.text = std::string(kNumericsText) + kMemoryText + code.text;
+  const std::string key = key_of(code.text, settings);
+  std::error_code error;
+  std::string cache = settings.cache;
+  if (!cache.empty()) fs::create_directories(cache, error);
+  const std::string kept = cache + "/" + key + ".so";
+  if (!cache.empty() && fs::exists(kept, error)) {
+    if (whole(kept)) {
+      utimensat(AT_FDCWD, kept.c_str(), nullptr, 0);  // used just now
+      auto loaded = load(kept, code);
+      if (loaded) {
+        std::const_pointer_cast<NativeCode>(*loaded)->cached = true;
+        return loaded;
+      }
+    }
+    remark = fmt::format("{} was damaged and is made anew", kept);
+    fs::remove(kept, error);
+  }
+  Workshop workshop(cache.empty() ? fs::temp_directory_path(error).string() : cache);
+  if (workshop.folder.empty() && !cache.empty()) {
+    remark = fmt::format("native code is not kept: cannot write in {}: {}", cache, std::strerror(errno));
+    cache.clear();
+    Workshop elsewhere(fs::temp_directory_path(error).string());
+    std::swap(workshop.folder, elsewhere.folder);
+  }
+  if (workshop.folder.empty()) return Failure{"cannot make a folder to compile in", "", std::strerror(errno)};
+  const Status compiled = compile(code.text, workshop.folder, settings, stop);
+  if (!compiled) return compiled.failure();
+  const std::string made = workshop.folder + "/model.so";
+  if (cache.empty() || std::rename(made.c_str(), kept.c_str()) != 0) return load(made, code);
+  shrink(cache, settings.cache_limit);
+  return load(kept, code);
+}
+
+// ---- executing it ---------------------------------------------------------------------------------------
+
+namespace {
+double tap_of_host(void* host, std::int32_t tap, double value, double now) {
+  return through_tap(static_cast<PlantState*>(host)->taps[static_cast<std::size_t>(tap)], value, now);
+}
+}  // namespace
+
+NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const NativeCode> code)
+    : program_(program),
+      code_(std::move(code)),
+      known_(code_->known),
+      work_(code_->work),
+      tapped_(program.taps.size()) {
+  memory_.known = known_.data();
+  memory_.work = work_.data();
+  memory_.tapped = tapped_.data();
+  memory_.tap = tap_of_host;
+}
+
+iso_memory& NativePlant::memory(PlantState& state, ModeChanges& changes) {
+  static_assert(sizeof(Time) == sizeof(std::int64_t));
+  memory_.now = reinterpret_cast<std::int64_t*>(&state.now);
+  memory_.v = state.values.data();
+  memory_.next = state.next.data();
+  memory_.history = state.history.data();
+  memory_.remembered = state.remembered.data();
+  memory_.reversals = state.reversals.data();
+  memory_.event_was = state.event_was.data();
+  memory_.event_late = state.event_late.data();
+  memory_.unsolved = &state.unsolved;
+  memory_.entered = &state.entered;
+  memory_.endless = &state.endless;
+  memory_.changes = changes.list.data();
+  memory_.change_count = &changes.count;
+  memory_.host = &state;
+  for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
+  return memory_;
+}
+
+void NativePlant::solve(PlantState& state) {
+  code_->solve(&memory(state, none_));
+}
+
+void NativePlant::settle(PlantState& state, ModeChanges& changes) {
+  code_->settle(&memory(state, changes));
+}
+
+PlantTrouble NativePlant::step(PlantState& state, ModeChanges& changes) {
+  const iso_trouble t = code_->step(&memory(state, changes));
+  return {static_cast<PlantTrouble::Kind>(t.kind), t.index, t.last_good};
+}
+
+// ---- in the background ----------------------------------------------------------------------------------
+
+NativeBuilder::NativeBuilder(Plant& plant, NativeSettings settings)
+    : plant_(plant), settings_(std::move(settings)), thread_([this] { build(); }) {}
+
+NativeBuilder::~NativeBuilder() {
+  stop_.store(true, std::memory_order_relaxed);  // only the flag is handed over
+  wait();
+}
+
+void NativeBuilder::wait() {
+  if (thread_.joinable()) thread_.join();
+}
+
+void NativeBuilder::build() {
+  auto code = NativeCode::make(plant_.program(), plant_.plan(), settings_, remark_, stop_);
+  if (code) {
+    cached_ = (*code)->cached;
+    native_ = std::make_unique<NativePlant>(plant_.program(), *code);
+    plant_.adopt(native_.get());
+  } else {
+    remark_ = code.failure().text() + "; the interpreter runs";
+  }
+  done_.store(true, std::memory_order_release);
+}
+
+}  // namespace isodyne::engine
