@@ -1,7 +1,10 @@
+#include <filesystem>
+
 #include <fmt/format.h>
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/engine/c_export.h"
 #include "isodyne/ports/layout.h"
 #include "isodyne/present/editor_files.h"
 #include "isodyne/present/summary.h"
@@ -48,12 +51,44 @@ std::optional<std::string> header_of(const Arguments& arguments, int& status) {
   return ports::header_text(*loaded.program, *controller);
 }
 
+/// A folder with the model as stand-alone C.
+int export_c(const Arguments& arguments) {
+  if (arguments.words.size() < 2) {
+    say_error("the C of which bench? For example `isodyne export c examples/canal-lock/lock.dyne --out lock-c`");
+    return kWrongInput;
+  }
+  const std::string& file = arguments.words[1];
+  const model::Loaded loaded = load_file(file);
+  print_diagnostics(loaded, file);
+  if (loaded.program == nullptr) return kWrongInput;
+  const std::filesystem::path folder = arguments.value(Option::out).value_or(loaded.program->name + "-c");
+  std::error_code error;
+  std::filesystem::create_directories(folder, error);
+  if (error) {
+    say_error(fmt::format("cannot create the folder {}: {}", folder.string(), error.message()));
+    return kNotCompleted;
+  }
+  std::string all;
+  for (const auto& [name, text] : engine::c_export(loaded.program)) {
+    const Status written = present::write_file((folder / name).string(), text);
+    if (!written) {
+      say_error(written.failure().text());
+      return kNotCompleted;
+    }
+    all += (all.empty() ? "" : ", ") + name;
+  }
+  say_aside(fmt::format("wrote {} in {}; `make -C {} && {}/main 10` runs the plant for 10 s", all, folder.string(),
+                        folder.string(), folder.string()));
+  return kHeld;
+}
+
 }  // namespace
 
 int run_export(const Arguments& arguments) {
   const std::string& what = arguments.words[0];
   std::optional<std::string> text;
   int status = kHeld;
+  if (what == "c") return export_c(arguments);
   if (what == "header") {
     text = header_of(arguments, status);
   } else if (what == "textmate") {
@@ -61,10 +96,10 @@ int run_export(const Arguments& arguments) {
   } else if (what == "vim") {
     text = present::vim_syntax();
   } else {
-    const auto meant = closest(what, {"header", "textmate", "vim"});
+    const auto meant = closest(what, {"header", "c", "textmate", "vim"});
     say_error(
         fmt::format("cannot export `{}`; {}", what,
-                    meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, textmate, vim"));
+                    meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, c, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

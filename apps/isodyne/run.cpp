@@ -328,7 +328,7 @@ int run_run(const Arguments& arguments) {
   watchers.done();
   if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
     say_aside(run.native()->remark());
-  (*recorder)->last_image();
+  (*recorder)->last_image(run.last_image());
   const Status closed = (*recorder)->close(result.ending);
   if (!closed) result.ending = bench::Ending::not_recorded;
 

@@ -60,6 +60,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
     state.noise = RandomStream(plan_.seed, s.name);
     sensors_.push_back(state);
   }
+  sample_at_.resize(sensors_.size());
   for (const model::Controller& c : program_->controllers) {
     Wired wired;
     wired.controller = &c;
@@ -134,7 +135,7 @@ void Run::tell(std::span<const engine::ModeChange> changes) {
 
 void Run::take_answers() {
   for (Wired& c : controllers_) {
-    if (!c.answered || state_.now.count() % c.controller->period.count() != 0) continue;
+    if (!c.answered || state_.now != c.next) continue;
     for (std::size_t i = 0; i < c.valid.size(); ++i) {
       const model::ControllerWrite& w = c.controller->writes[i];
       const double answer = state_[w.pending];
@@ -146,23 +147,34 @@ void Run::take_answers() {
 }
 
 void Run::sample_sensors() {
+  if (state_.now != next_sample_) return;
+  next_sample_ = Time::max();
   for (std::size_t i = 0; i < sensors_.size(); ++i) {
     const model::Sensor& s = program_->sensors[i];
-    if (state_.now.count() % s.period.count() != 0) continue;
-    const bool before = sensors_[i].saturated;
-    const io::Sample got =
-        io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
-    state_[s.value] = got.value;
-    if (s.counts != model::kNone) state_[s.counts] = got.counts;
-    if (sensors_[i].saturated && !before)
-      observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
+    if (state_.now == sample_at_[i]) {
+      sample_sensor(i);
+      sample_at_[i] += s.period;
+    }
+    next_sample_ = std::min(next_sample_, sample_at_[i]);
   }
+}
+
+void Run::sample_sensor(std::size_t i) {
+  const model::Sensor& s = program_->sensors[i];
+  const bool before = sensors_[i].saturated;
+  const io::Sample got =
+      io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
+  state_[s.value] = got.value;
+  if (s.counts != model::kNone) state_[s.counts] = got.counts;
+  if (sensors_[i].saturated && !before)
+    observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
 }
 
 bool Run::exchange() {
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     Wired& c = controllers_[i];
-    if (state_.now.count() % c.controller->period.count() != 0) continue;
+    if (state_.now != c.next) continue;
+    c.next += c.controller->period;
     for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
     const Status exchanged = c.port->exchange(state_.now, c.reads, c.writes);
     if (!exchanged) {

@@ -69,12 +69,14 @@ class Run {
     std::vector<double> reads, writes;
     std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
     bool answered = false;
+    Time next{};  ///< instant of its next exchange
   };
   bool start_controllers();
   bool instant();
   void tell(std::span<const engine::ModeChange> changes);
   void take_answers();
   void sample_sensors();
+  void sample_sensor(std::size_t index);
   bool exchange();
   void finish_instant();
   bool over(const std::atomic<bool>& stop);
@@ -92,6 +94,8 @@ class Run {
   engine::Evaluator edges_;
   engine::PlantState state_;
   std::vector<io::SensorState> sensors_;
+  std::vector<Time> sample_at_;  ///< per sensor: instant of its next sample
+  Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;
   RunResult result_;
 };

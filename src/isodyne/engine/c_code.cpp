@@ -25,6 +25,9 @@ namespace {
 constexpr std::size_t kMostPerFunction = 300;
 /// Arrays of more states than this are walked by index instead of written out.
 constexpr std::size_t kMostWrittenOut = 32;
+/// Evaluations within a step of at most this many operations are built into the method that calls them: the states
+/// then stay in registers.
+constexpr std::size_t kMostBuiltIn = 250;
 /// Beyond this arrays do not go on the stack.
 constexpr std::size_t kMostOnStack = 256;
 
@@ -455,7 +458,7 @@ class Writer {
     for (std::size_t r = 1; r < plan_.rates.size(); ++r)
       put("  if (now % {} != 0) return {};\n", plan_.rates[r].count(), r);
     put("  return {};\n}}\n\n", plan_.all());
-    out_ += "void iso_plant_solve(iso_memory *m) {\n  m->v[i_time] = (double)*m->now / 1e9;\n";
+    out_ += "static void solve(iso_memory *m) {\n  m->v[i_time] = (double)*m->now / 1e9;\n";
     put("  equations(m, {}, 0);\n", plan_.all());
     if (!p_.delays.empty()) {
       out_ += "  if (m->remembered[0] > 0) return;\n  double *const v = m->v;\n";
@@ -479,9 +482,12 @@ class Writer {
         "due, "
         "1);\n  remember(m, due);\n}}\n\n",
         sampled);
-    put("void iso_plant_settle(iso_memory *m) {{\n  if (!*m->entered) {{\n    iso_plant_solve(m);\n    settle_due(m, "
-        "{});\n  "
-        "}} else {{\n    settle_due(m, due_at(*m->now));\n  }}\n}}\n\n",
+    out_ +=
+        "void iso_plant_solve(iso_memory *m) {\n  const uint64_t before = iso_flush();\n  solve(m);\n"
+        "  iso_unflush(before);\n}\n\n";
+    put("void iso_plant_settle(iso_memory *m) {{\n  const uint64_t before = iso_flush();\n  if (!*m->entered) {{\n    "
+        "solve(m);\n    settle_due(m, {});\n  }} else {{\n    settle_due(m, due_at(*m->now));\n  }}\n"
+        "  iso_unflush(before);\n}}\n\n",
         plan_.all());
   }
 
@@ -492,6 +498,8 @@ class Writer {
     std::map<VarId, std::vector<std::size_t>> derivative;
     std::map<VarId, std::size_t> scratch;  ///< quantities that cross between pieces
     std::vector<std::size_t> limited;      ///< states with limits, places within the group
+    std::vector<std::string> low, high;    ///< the limits as C, within a function that has a step c
+    bool built_in = false;
   };
 
   /// What does not move within a step and is an operand of what does.
@@ -525,8 +533,31 @@ class Writer {
     return {wanted.begin(), wanted.end()};
   }
 
+  std::size_t operations(const GroupPlan& g) const {
+    std::set<NodeId> seen;
+    std::vector<NodeId> todo;
+    for (const std::int32_t place : g.between) {
+      const Item& entry = p_.order[static_cast<std::size_t>(place)];
+      if (entry.kind == Item::Kind::solve || entry.kind == Item::Kind::delay) return kMostBuiltIn + 1;
+      for (const NodeId value : model::values_of(p_, entry)) todo.push_back(value);
+      while (!todo.empty() && seen.size() <= kMostBuiltIn) {
+        const NodeId id = todo.back();
+        todo.pop_back();
+        if (id == kNone || p_.node(id).op <= model::Op::variable || !seen.insert(id).second) continue;
+        for (const NodeId child : {p_.node(id).a, p_.node(id).b, p_.node(id).c}) todo.push_back(child);
+      }
+    }
+    return seen.size();
+  }
+
   const model::State& state(const GroupPlan& g, std::size_t i) const {
     return p_.states[static_cast<std::size_t>(g.group->states[i])];
+  }
+
+  /// A limit that is a number is written as such.
+  std::string limit(NodeId node, const char* which, std::size_t place) const {
+    const auto value = model::fold(p_, node, [](VarId) { return std::nullopt; });
+    return value ? c_number(*value) : fmt::format("c->{}[{}]", which, place);
   }
 
   void group(std::size_t index) {
@@ -537,7 +568,11 @@ class Writer {
     for (std::size_t i = 0; i < n; ++i) {
       names.state[state(g, i).value] = i;
       names.derivative[state(g, i).derivative].push_back(i);
-      if (state(g, i).lowest != kNone) names.limited.push_back(i);
+      if (state(g, i).lowest != kNone) {
+        names.low.push_back(limit(state(g, i).lowest, "low", names.limited.size()));
+        names.high.push_back(limit(state(g, i).highest, "high", names.limited.size()));
+        names.limited.push_back(i);
+      }
     }
     std::vector<std::vector<Item>> pieces(1);
     for (const std::int32_t place : g.between) {
@@ -555,6 +590,7 @@ class Writer {
       }
     }
     const std::vector<NodeId> held = held_operands(g);
+    names.built_in = operations(g) <= kMostBuiltIn;
     put("/* One step of {}: {} states, method {}. */\n", format_span(g.group->step), n,
         model::method_word(g.group->method));
     put("typedef struct step_{} {{\n  iso_memory *m;\n  double held[{}], low[{}], high[{}];\n  double *scratch;\n}} "
@@ -568,10 +604,10 @@ class Writer {
 
   void between_piece(const GroupPlan& g, std::size_t index, std::size_t number, const std::vector<Item>& items,
                      const GroupNames& names, const std::vector<NodeId>& held) {
-    put("static void between_{0}_{1}(const step_{0} *c, double t, const double *x, double *dx) {{\n  iso_memory *const "
+    put("{2} void between_{0}_{1}(const step_{0} *c, double t, const double *x, double *dx) {{\n  iso_memory *const "
         "m = "
         "c->m;\n  const double *const v = m->v;\n  (void)m, (void)v, (void)t, (void)x, (void)dx;\n",
-        index, number);
+        index, number, names.built_in ? "ISO_INLINE" : "static");
     CBlock b = block("  ");
     for (std::size_t i = 0; i < held.size(); ++i) b.known[held[i]] = fmt::format("c->held[{}]", i);
     b.source = [&](VarId id) {
@@ -597,9 +633,9 @@ class Writer {
   }
 
   void between(const GroupPlan& g, std::size_t index, std::size_t pieces, const GroupNames& names) {
-    put("static void between_{0}(void *context, double t, const double *x, double *dx) {{\n  const step_{0} *const c = "
+    put("{1} void between_{0}(void *context, double t, const double *x, double *dx) {{\n  const step_{0} *const c = "
         "(const step_{0} *)context;\n",
-        index);
+        index, names.built_in ? "ISO_INLINE" : "static");
     std::set<VarId> computed;
     for (const std::int32_t place : g.between)
       computed.insert(model::target_of(p_, p_.order[static_cast<std::size_t>(place)]));
@@ -609,8 +645,8 @@ class Writer {
     }
     for (std::size_t k = 0; k < pieces; ++k) put("  between_{}_{}(c, t, x, dx);\n", index, k);
     for (std::size_t k = 0; k < names.limited.size(); ++k)
-      put("  if ((x[{0}] <= c->low[{1}] && dx[{0}] < 0) || (x[{0}] >= c->high[{1}] && dx[{0}] > 0)) dx[{0}] = 0;\n",
-          names.limited[k], k);
+      put("  if ((x[{0}] <= {1} && dx[{0}] < 0) || (x[{0}] >= {2} && dx[{0}] > 0)) dx[{0}] = 0;\n", names.limited[k],
+          names.low[k], names.high[k]);
     out_ += "}\n\n";
   }
 
@@ -633,22 +669,24 @@ class Writer {
     index_list("state", [&](std::size_t i) { return g.group->states[i]; });
     index_list("value", [&](std::size_t i) { return state(g, i).value; });
     if (by_index) index_list("slope", [&](std::size_t i) { return state(g, i).derivative; });
-    put("\nstatic iso_trouble step_group_{0}(iso_memory *m) {{\n  double *const v = m->v;\n  step_{0} c;\n  c.m = m;\n",
+    put("\nstatic iso_trouble step_group_{0}(iso_memory *m) {{\n  double *const v = m->v;\n  step_{0} here;\n  "
+        "step_{0} *const c = &here;\n  c->m = m;\n",
         index);
     std::size_t used = 0;
-    if (!names.scratch.empty()) put("  c.scratch = {};\n", room(used, names.scratch.size()));
+    if (!names.scratch.empty()) put("  c->scratch = {};\n", room(used, names.scratch.size()));
     CBlock b = block("  ");
     std::vector<NodeId> roots = held;
     for (const std::size_t i : names.limited) roots.insert(roots.end(), {state(g, i).lowest, state(g, i).highest});
     b.expect(roots);
     for (std::size_t i = 0; i < held.size(); ++i) {
       const std::string value = b.value(held[i]);
-      put("  c.held[{}] = {};\n", i, value);
+      put("  c->held[{}] = {};\n", i, value);
     }
     for (std::size_t k = 0; k < names.limited.size(); ++k) {
       const std::string low = b.value(state(g, names.limited[k]).lowest),
                         high = b.value(state(g, names.limited[k]).highest);
-      put("  c.low[{0}] = {1};\n  c.high[{0}] = {2};\n", k, low, high);
+      if (names.low[k].starts_with("c->")) put("  {} = {};\n", names.low[k], low);
+      if (names.high[k].starts_with("c->")) put("  {} = {};\n", names.high[k], high);
     }
     if (n <= kMostOnStack) {
       put("  double x[{0}], k1[{0}], work[{1}];\n", n, 6 * n);
@@ -664,16 +702,16 @@ class Writer {
         put("  x[{0}] = {1};\n  k1[{0}] = {2};\n", i, v(state(g, i).value), v(state(g, i).derivative));
     }
     for (std::size_t k = 0; k < names.limited.size(); ++k)
-      put("  const int stuck_{1} = (x[{0}] <= c.low[{1}] && k1[{0}] < 0) || (x[{0}] >= c.high[{1}] && k1[{0}] > 0);\n  "
-          "if "
-          "(stuck_{1}) k1[{0}] = 0;\n",
-          names.limited[k], k);
+      put("  const int stuck_{1} = (x[{0}] <= {2} && k1[{0}] < 0) || (x[{0}] >= {3} && k1[{0}] > 0);\n  if (stuck_{1}) "
+          "k1[{0}] = "
+          "0;\n",
+          names.limited[k], k, names.low[k], names.high[k]);
     put("  const double h = {};\n  (void)work;\n", c_number(to_seconds(g.group->step)));
     method(g, index, names, used);
     if (!p_.solves.empty()) out_ += "  if (*m->unsolved >= 0) return trouble_of(m);\n";
     for (std::size_t k = 0; k < names.limited.size(); ++k)
-      put("  if (x[{0}] < c.low[{1}]) x[{0}] = c.low[{1}];\n  if (x[{0}] > c.high[{1}]) x[{0}] = c.high[{1}];\n",
-          names.limited[k], k);
+      put("  if (x[{0}] < {1}) x[{0}] = {1};\n  if (x[{0}] > {2}) x[{0}] = {2};\n", names.limited[k], names.low[k],
+          names.high[k]);
     put("  int bad = 0;\n  for (int i = 0; i < {0}; ++i) bad |= !isfinite(x[i]);\n  if (bad) {{\n    for (int i = 0; i "
         "< {0}; "
         "++i) {{\n      if (!isfinite(x[i])) return (iso_trouble){{1, state_{1}[i], v[value_{1}[i]]}};\n    }}\n  }}\n",
@@ -695,12 +733,11 @@ class Writer {
         break;
       case Method::heun:
       case Method::rk4:
-        put("  iso_{}({}, v[i_time], h, x, k1, between_{}, &c, work);\n", model::method_word(g.group->method), n,
-            index);
+        put("  iso_{}({}, v[i_time], h, x, k1, between_{}, c, work);\n", model::method_word(g.group->method), n, index);
         break;
       case Method::implicit:
         slopes(g, names, used);
-        put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, slopes, drift, between_{1}, &c, work, "
+        put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, slopes, drift, between_{1}, c, work, "
             "rows)) return "
             "(iso_trouble){{5, {1}, 0}};\n",
             n, index);
@@ -780,12 +817,15 @@ class Writer {
           "    {}{{\n      for (int i = 0; i < {}; ++i) m->v[value_{}[i]] = m->next[state_{}[i]];\n    }}\n", there, n,
           i, i);
     }
-    put("iso_trouble iso_plant_step(iso_memory *m) {{\n  for (int64_t instant = 0; instant < {0}; ++instant) {{\n"
+    put("static iso_trouble step(iso_memory *m) {{\n  for (int64_t instant = 0; instant < {0}; ++instant) {{\n"
         "    iso_trouble trouble = trouble_of(m);\n    if (trouble.kind != 0) return trouble;\n"
         "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n    const int arrived = "
         "due_at(*m->now);\n"
         "    (void)arrived;\n{3}    if (instant + 1 < {0}) settle_due(m, arrived);\n  }}\n  return (iso_trouble){{0, "
         "0, 0}};\n}}\n\n"
+        "iso_trouble iso_plant_step(iso_memory *m) {{\n  const uint64_t before = iso_flush();\n  const iso_trouble "
+        "trouble = "
+        "step(m);\n  iso_unflush(before);\n  return trouble;\n}}\n\n"
         "int iso_plant_layout(void) {{ return {4}; }}\n",
         instants, groups, plan_.rates.front().count(), arrived, kCLayout);
   }

@@ -17,14 +17,20 @@ namespace {
 /// Words that cannot name a local: those of C, and what the generated code calls.
 const std::set<std::string_view>& reserved() {
   static const std::set<std::string_view> words{
-      "auto",     "break",   "case",     "char",    "const",   "continue", "default", "do",     "double",  "else",
-      "enum",     "extern",  "float",    "for",     "goto",    "if",       "inline",  "int",    "long",    "register",
-      "restrict", "return",  "short",    "signed",  "sizeof",  "static",   "struct",  "switch", "typedef", "union",
-      "unsigned", "void",    "volatile", "while",   "v",       "m",        "x",       "dx",     "t",       "c",
-      "due",      "h",       "k1",       "work",    "context", "sin",      "cos",     "tan",    "asin",    "acos",
-      "atan",     "atan2",   "exp",      "log",     "pow",     "sqrt",     "fabs",    "floor",  "ceil",    "round",
-      "main",     "inputs",  "unknown",  "result",  "i",       "n",        "linux",   "unix",   "NULL",    "INFINITY",
-      "NAN",      "sampled", "held",     "scratch", "low",     "high"};
+      "auto",   "break",       "case",     "char",       "const",      "continue", "default",     "do",     "double",
+      "else",   "enum",        "extern",   "float",      "for",        "goto",     "if",          "inline", "int",
+      "long",   "register",    "restrict", "return",     "short",      "signed",   "sizeof",      "static", "struct",
+      "switch", "typedef",     "union",    "unsigned",   "void",       "volatile", "while",       "v",      "m",
+      "x",      "dx",          "t",        "c",          "due",        "h",        "k1",          "work",   "context",
+      "sin",    "cos",         "tan",      "asin",       "acos",       "atan",     "atan2",       "exp",    "log",
+      "pow",    "sqrt",        "fabs",     "floor",      "ceil",       "round",    "main",        "inputs", "unknown",
+      "result", "i",           "n",        "linux",      "unix",       "solve",    "step",        "settle", "equations",
+      "events", "transitions", "remember", "conditions", "trouble_of", "due_at",   "first_entry", "here",   "any",
+      "stale",  "bad",         "rows",     "slopes",     "drift",      "chosen",   "restarted",   "change", "acted",
+      "firing", "count",       "e",        "k",          "is",         "rate",     "to",          "before", "trouble",
+      "first",  "plant",       "p",        "fires",      "now",        "mode",     "memset",      "memcpy", "isfinite",
+      "value",  "state",       "slope",    "NULL",       "INFINITY",   "NAN",      "sampled",     "held",   "scratch",
+      "low",    "high"};
   return words;
 }
 
@@ -245,6 +251,7 @@ bool CBlock::fold(NodeId id, const Node& n) {
       return false;
     }
   }
+  const IsoFlushed flushed;  // as where it would be computed
   const double value = model::apply(n.op, operands[0], operands[1], operands[2]);
   folded_[id] = value;
   texts_[id] = {c_number(value), std::signbit(value) ? 1 : 0, false};

@@ -39,6 +39,7 @@ PlantState Interpreter::start(std::span<const std::pair<VarId, double>> override
 
 /// Before the first instant everything was as it is then, so delays first give their inputs.
 void Interpreter::solve(PlantState& state) {
+  const IsoFlushed flushed;
   state[model::kTime] = to_seconds(state.now);
   compute(segments_, state, plan_.all(), false);
   if (rings_.empty() || state.remembered.front() > 0) return;
@@ -84,6 +85,7 @@ bool Interpreter::sampler_due(const PlantState& state, int due) const {
 }
 
 void Interpreter::settle(PlantState& state, ModeChanges& changes) {
+  const IsoFlushed flushed;
   if (state.entered == 0) solve(state);
   settle_due(state, state.entered == 0 ? plan_.all() : plan_.due(state.now), changes);
 }

@@ -140,6 +140,7 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
 }
 
 PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
+  const IsoFlushed flushed;
   const std::int64_t instants = plan_.instants_per_step();
   for (std::int64_t i = 0; i < instants; ++i) {
     if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;

@@ -183,8 +183,10 @@ Status compile(const std::string& text, const std::string& folder, const NativeS
                const std::atomic<bool>& stop) {
   const std::string source = folder + "/model.c", object = folder + "/model.so", log = folder + "/messages";
   if (!write_file(source, text)) return Failure{"cannot write", source, std::strerror(errno)};
-  std::vector<std::string> words{settings.compiler,      "-std=c11",          "-shared", "-fPIC",
-                                 "-fvisibility=default", "-ffp-contract=off", "-w"};
+  std::vector<std::string> words{settings.compiler, "-std=c11", "-shared", "-fPIC", "-fvisibility=default",
+                                 "-ffp-contract=off",
+                                 // Neither changes a value: nobody looks at errno or at the flags of exceptions.
+                                 "-fno-math-errno", "-fno-trapping-math", "-w"};
   words.insert(words.end(), settings.flags.begin(), settings.flags.end());
   words.insert(words.end(), {"-o", object, source, "-lm"});
   const Result<int> status = run_program(words, log, settings.patience, stop);

@@ -140,7 +140,6 @@ Recorder::Recorder(std::string file, std::shared_ptr<const model::Program> progr
   times_.reserve(kRowsPerFlush + 1);
   values_.resize(columns_.size());
   for (auto& v : values_) v.reserve(kRowsPerFlush + 1);
-  latest_.resize(program_->variables.size());
 }
 
 Recorder::~Recorder() = default;
@@ -205,16 +204,13 @@ bool Recorder::create_signals() {
 }
 
 void Recorder::image(const bench::Image& image) {
-  if (image.at.count() % program_->record_period.count() == 0) {
-    take(image.at, image.variables);
-  } else {
-    std::memcpy(latest_.data(), image.variables, latest_.size() * sizeof(double));
-  }
-  latest_at_ = image.at;
+  if (image.at < next_ || image.at.count() % program_->record_period.count() != 0) return;
+  next_ = image.at + program_->record_period;
+  take(image.at, image.variables);
 }
 
-void Recorder::last_image() {
-  if (latest_at_ > taken_at_) take(latest_at_, latest_.data());
+void Recorder::last_image(const bench::Image& image) {
+  if (image.at > taken_at_) take(image.at, image.variables);
 }
 
 void Recorder::take(Time at, const double* variables) {

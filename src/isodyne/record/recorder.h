@@ -40,7 +40,7 @@ class Recorder {
   /// Takes the image if its instant is one of the recording's period.
   void image(const bench::Image& image);
   /// Takes the image whatever its instant: the last one of a run.
-  void last_image();
+  void last_image(const bench::Image& image);
   void event(const bench::Event& event);
 
   /// False once something could not be written; trouble() says what.
@@ -66,8 +66,7 @@ class Recorder {
   std::vector<model::VarId> columns_;
   std::vector<std::int64_t> times_;          // rows not written yet
   std::vector<std::vector<double>> values_;  // per column
-  std::vector<double> latest_;
-  Time latest_at_{-1}, taken_at_{-1};
+  Time next_{}, taken_at_{-1};
   std::vector<bench::Event> events_;
   bool good_ = true, whole_ = true;  // whole: nothing was half written
   Failure trouble_;
