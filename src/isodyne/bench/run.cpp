@@ -90,6 +90,8 @@ bool Run::start_controllers() {
 
 RunResult Run::execute(const std::atomic<bool>& stop) {
   if (plan_.native) native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);
+  const IsoFlushed flushed;  // once for the whole run: it is costly to change
+  plain_numbers_ = flushed.before();
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
   // Conditions of the first instant look at the solved start.
@@ -176,7 +178,10 @@ bool Run::exchange() {
     if (state_.now != c.next) continue;
     c.next += c.controller->period;
     for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
-    const Status exchanged = c.port->exchange(state_.now, c.reads, c.writes);
+    const Status exchanged = [&] {
+      const IsoUnflushed plain(plain_numbers_);  // the controller computes as it does anywhere
+      return c.port->exchange(state_.now, c.reads, c.writes);
+    }();
     if (!exchanged) {
       observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), 1, 0});
       result_.ending = Ending::controller_failed;

@@ -98,6 +98,7 @@ class Run {
   Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;
   RunResult result_;
+  std::uint64_t plain_numbers_ = 0;  ///< how the processor treats tiny numbers outside the run
 };
 
 }  // namespace isodyne::bench

@@ -33,7 +33,7 @@ ISO_INLINE uint64_t iso_flush(void) {
   uint32_t before, after;
   __asm__ volatile("stmxcsr %0" : "=m"(before) : : "memory");
   after = before | 0x8040u; /* results and operands */
-  __asm__ volatile("ldmxcsr %0" : : "m"(after) : "memory");
+  if (after != before) __asm__ volatile("ldmxcsr %0" : : "m"(after) : "memory");
   return before;
 #elif defined(__aarch64__)
   uint64_t before;
@@ -48,7 +48,7 @@ ISO_INLINE uint64_t iso_flush(void) {
 ISO_INLINE void iso_unflush(uint64_t before) {
 #if defined(__SSE2__)
   const uint32_t as_before = (uint32_t)before;
-  __asm__ volatile("ldmxcsr %0" : : "m"(as_before) : "memory");
+  if ((as_before & 0x8040u) != 0x8040u) __asm__ volatile("ldmxcsr %0" : : "m"(as_before) : "memory");
 #elif defined(__aarch64__)
   __asm__ volatile("msr fpcr, %0" : : "r"(before) : "memory");
 #else
@@ -523,11 +523,21 @@ class IsoFlushed {
  public:
   IsoFlushed() : before_(iso_flush()) {}
   ~IsoFlushed() { iso_unflush(before_); }
+  uint64_t before() const { return before_; }
   IsoFlushed(const IsoFlushed&) = delete;
   IsoFlushed& operator=(const IsoFlushed&) = delete;
 
  private:
   uint64_t before_;
+};
+
+/* The opposite, for foreign code that is called while tiny numbers count as zero. */
+class IsoUnflushed {
+ public:
+  explicit IsoUnflushed(uint64_t plain) { iso_unflush(plain); }
+  ~IsoUnflushed() { iso_flush(); }
+  IsoUnflushed(const IsoUnflushed&) = delete;
+  IsoUnflushed& operator=(const IsoUnflushed&) = delete;
 };
 #pragma GCC diagnostic pop
 #endif

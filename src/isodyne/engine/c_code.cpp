@@ -414,13 +414,13 @@ class Writer {
     out_ += "}\n\n";
     put("static int events(iso_memory *m, int due) {{\n  static const int rate[] = {{");
     for (const model::WhenBlock& w : p_.events) put("{}, ", plan_.rate_of_group(w.group));
-    put("}};\n  double *const v = m->v;\n  int any = 0;\n  for (int round = 0;; ++round) {{\n    char is[{0}];\n    "
+    put("}};\n  double *const v = m->v;\n  int any = 0;\n  for (int turn = 0;; ++turn) {{\n    char is[{0}];\n    "
         "int "
         "firing[{0}], count = 0;\n    conditions(m, due, is);\n    for (int e = 0; e < {0}; ++e) {{\n"
         "      if (rate[e] >= due) continue;\n      const int fires = is[e] && !m->event_was[e];\n"
         "      if (fires) firing[count++] = e;\n      m->event_was[e] = is[e];\n"
-        "      m->event_late[e] = fires && round > {1} ? 1 : round <= {1} ? 0 : m->event_late[e];\n    }}\n"
-        "    if (count == 0) return any;\n    any = 1;\n    if (round >= {2}) {{\n      *m->endless = 1;\n      return "
+        "      m->event_late[e] = fires && turn > {1} ? 1 : turn <= {1} ? 0 : m->event_late[e];\n    }}\n"
+        "    if (count == 0) return any;\n    any = 1;\n    if (turn >= {2}) {{\n      *m->endless = 1;\n      return "
         "1;\n    "
         "}}\n    for (int k = 0; k < count; ++k) {{\n      switch (firing[k]) {{\n",
         n, kMostRounds / 2, kMostRounds);
@@ -554,6 +554,24 @@ class Writer {
     return p_.states[static_cast<std::size_t>(g.group->states[i])];
   }
 
+  /// What one piece computes and another reads.
+  void crossings(const std::vector<std::vector<Item>>& pieces, GroupNames& names) const {
+    std::map<VarId, std::size_t> made;
+    for (std::size_t k = 0; k < pieces.size(); ++k) {
+      for (const Item& entry : pieces[k]) made[model::target_of(p_, entry)] = k;
+    }
+    for (std::size_t k = 0; k < pieces.size(); ++k) {
+      for (const Item& entry : pieces[k]) {
+        for (const NodeId value : model::values_of(p_, entry)) {
+          for (const VarId id : p_.reads(value)) {
+            const auto found = made.find(id);
+            if (found != made.end() && found->second != k) names.scratch.emplace(id, names.scratch.size());
+          }
+        }
+      }
+    }
+  }
+
   /// A limit that is a number is written as such.
   std::string limit(NodeId node, const char* which, std::size_t place) const {
     const auto value = model::fold(p_, node, [](VarId) { return std::nullopt; });
@@ -581,14 +599,7 @@ class Writer {
       if (pieces.back().size() >= kMostPerFunction) pieces.emplace_back();
       pieces.back().push_back(entry);
     }
-    if (pieces.size() > 1) {
-      for (const auto& piece : pieces) {
-        for (const Item& entry : piece) {
-          const VarId target = model::target_of(p_, entry);
-          if (!names.derivative.contains(target)) names.scratch.emplace(target, names.scratch.size());
-        }
-      }
-    }
+    if (pieces.size() > 1) crossings(pieces, names);
     const std::vector<NodeId> held = held_operands(g);
     names.built_in = operations(g) <= kMostBuiltIn;
     put("/* One step of {}: {} states, method {}. */\n", format_span(g.group->step), n,
@@ -604,7 +615,8 @@ class Writer {
 
   void between_piece(const GroupPlan& g, std::size_t index, std::size_t number, const std::vector<Item>& items,
                      const GroupNames& names, const std::vector<NodeId>& held) {
-    put("{2} void between_{0}_{1}(const step_{0} *c, double t, const double *x, double *dx) {{\n  iso_memory *const "
+    put("{2} void between_{0}_{1}(const step_{0} *restrict c, double t, const double *restrict x, double *restrict dx) "
+        "{{\n  iso_memory *const "
         "m = "
         "c->m;\n  const double *const v = m->v;\n  (void)m, (void)v, (void)t, (void)x, (void)dx;\n",
         index, number, names.built_in ? "ISO_INLINE" : "static");
@@ -624,7 +636,8 @@ class Writer {
       const VarId target = model::target_of(p_, entry);
       if (const auto found = names.derivative.find(target); found != names.derivative.end()) {
         for (const std::size_t i : found->second) put("  dx[{}] = {};\n", i, names_.of(target));
-      } else if (const auto crossing = names.scratch.find(target); crossing != names.scratch.end()) {
+      }
+      if (const auto crossing = names.scratch.find(target); crossing != names.scratch.end()) {
         put("  c->scratch[{}] = {};\n", crossing->second, names_.of(target));
       }
     }
@@ -802,7 +815,7 @@ class Writer {
   }
 
   void step() {
-    const std::int64_t instants = plan_.instants_per_step();
+    const std::int64_t instants = plan_.instants_per_step;
     std::string groups, arrived;
     for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
       const GroupPlan& g = plan_.groups[i];

@@ -36,7 +36,7 @@ std::string header(const model::Program& p, const Plan& plan, const CCode& code)
       "plant;\n\n",
       p.variables.size(), p.states.size() + 1, history + 1, rings.size() + 1, p.machines.size() + 1,
       p.events.size() + 1, p.events.size() + 1,
-      2 * p.machines.size() * static_cast<std::size_t>(plan.instants_per_step()) + 1, code.known + 1, code.work + 1);
+      2 * p.machines.size() * static_cast<std::size_t>(plan.instants_per_step) + 1, code.known + 1, code.work + 1);
   text += fmt::format(
       "#define PLANT_STEP_NS INT64_C({})\n\n"
       "/* All quantities at their start values, time 0. Call again after copying a plant: it holds pointers to itself. "

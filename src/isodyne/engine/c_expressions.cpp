@@ -17,20 +17,21 @@ namespace {
 /// Words that cannot name a local: those of C, and what the generated code calls.
 const std::set<std::string_view>& reserved() {
   static const std::set<std::string_view> words{
-      "auto",   "break",       "case",     "char",       "const",      "continue", "default",     "do",     "double",
-      "else",   "enum",        "extern",   "float",      "for",        "goto",     "if",          "inline", "int",
-      "long",   "register",    "restrict", "return",     "short",      "signed",   "sizeof",      "static", "struct",
-      "switch", "typedef",     "union",    "unsigned",   "void",       "volatile", "while",       "v",      "m",
-      "x",      "dx",          "t",        "c",          "due",        "h",        "k1",          "work",   "context",
-      "sin",    "cos",         "tan",      "asin",       "acos",       "atan",     "atan2",       "exp",    "log",
-      "pow",    "sqrt",        "fabs",     "floor",      "ceil",       "round",    "main",        "inputs", "unknown",
-      "result", "i",           "n",        "linux",      "unix",       "solve",    "step",        "settle", "equations",
-      "events", "transitions", "remember", "conditions", "trouble_of", "due_at",   "first_entry", "here",   "any",
-      "stale",  "bad",         "rows",     "slopes",     "drift",      "chosen",   "restarted",   "change", "acted",
-      "firing", "count",       "e",        "k",          "is",         "rate",     "to",          "before", "trouble",
-      "first",  "plant",       "p",        "fires",      "now",        "mode",     "memset",      "memcpy", "isfinite",
-      "value",  "state",       "slope",    "NULL",       "INFINITY",   "NAN",      "sampled",     "held",   "scratch",
-      "low",    "high"};
+      "auto",     "break",       "case",     "char",       "const",      "continue", "default",     "do",
+      "double",   "else",        "enum",     "extern",     "float",      "for",      "goto",        "if",
+      "inline",   "int",         "long",     "register",   "restrict",   "return",   "short",       "signed",
+      "sizeof",   "static",      "struct",   "switch",     "typedef",    "union",    "unsigned",    "void",
+      "volatile", "while",       "v",        "m",          "x",          "dx",       "t",           "c",
+      "due",      "h",           "k1",       "work",       "context",    "sin",      "cos",         "tan",
+      "asin",     "acos",        "atan",     "atan2",      "exp",        "log",      "pow",         "sqrt",
+      "fabs",     "floor",       "ceil",     "round",      "main",       "inputs",   "unknown",     "result",
+      "i",        "n",           "linux",    "unix",       "solve",      "step",     "settle",      "equations",
+      "events",   "transitions", "remember", "conditions", "trouble_of", "due_at",   "first_entry", "here",
+      "any",      "stale",       "bad",      "rows",       "slopes",     "drift",    "chosen",      "restarted",
+      "change",   "acted",       "firing",   "count",      "e",          "k",        "is",          "rate",
+      "to",       "before",      "trouble",  "first",      "plant",      "p",        "fires",       "turn",
+      "now",      "mode",        "memset",   "memcpy",     "isfinite",   "value",    "state",       "slope",
+      "NULL",     "INFINITY",    "NAN",      "sampled",    "held",       "scratch",  "low",         "high"};
   return words;
 }
 

@@ -6,6 +6,7 @@
 
 #include <cstdint>
 #include <map>
+#include <unordered_map>
 #include <vector>
 
 #include "isodyne/core/numerics.h"
@@ -13,10 +14,29 @@
 
 namespace isodyne::engine {
 
+/// What an instruction does: an operation of an expression, or several of them at once where the result of one is
+/// needed by the other alone. Each operation rounds as it would on its own.
+enum class Action : std::uint16_t {
+#define OP(id, arity, text) id,
+#define LOOKUP(id, arity, text) id,
+#define FUNCTION(id, arity, word, rule) id,
+  copy,
+#include "isodyne/model/ops.def"
+#undef OP
+#undef LOOKUP
+#undef FUNCTION
+  first_left,                      ///< (a ∘ b) ∘ c, for two of + - * / : 16 of them
+  first_right = first_left + 16,   ///< c ∘ (a ∘ b)
+  first_both = first_right + 16,   ///< (a ∘ b) ∘ (c ∘ d): 64 of them
+  first_choice = first_both + 64,  ///< if a < b then c else d, for < <= > >=
+  end = first_choice + 4,          ///< behind the last instruction
+};
+
 struct Instruction {
-  model::Op op = model::Op::constant;
-  std::int32_t to = 0, a = 0, b = 0, c = 0;  ///< registers; what an operation does not use is 0
-  std::int32_t table = 0;                    ///< of a look-up
+  Action action = Action::copy;
+  std::uint16_t unused = 0;
+  /// Registers; what an action does not use is 0. Of a look-up, c is the number of the table.
+  std::int32_t to = 0, a = 0, b = 0, c = 0, d = 0;
 };
 
 using Code = std::vector<Instruction>;
@@ -28,6 +48,8 @@ class CodeMaker {
   explicit CodeMaker(const model::Program& program)
       : program_(program), variables_(static_cast<std::int32_t>(program.variables.size())) {}
 
+  /// Says which expressions will be asked for, so that operations whose results are needed once can be joined.
+  void expect(const std::vector<model::NodeId>& roots);
   /// Appends code that computes `node`; returns where the result will be (to be passed through linked()).
   std::int32_t compute(model::NodeId node, Code& code);
   /// Appends code that stores `node` in a variable.
@@ -47,6 +69,7 @@ class CodeMaker {
   std::int32_t place_of(model::VarId id) const;
 
   std::int32_t linked(std::int32_t reg) const;
+  /// Final registers, and an end.
   void link(Code& code) const;
   /// The registers in their first state: variables and intermediates 0, constants in place.
   std::vector<double> registers() const;
@@ -54,13 +77,16 @@ class CodeMaker {
  private:
   std::int32_t constant(double value);
   std::int32_t operand(model::NodeId node) const;
+  bool joins(model::NodeId child, bool comparison) const;
+  Instruction joined(const model::Node& n, std::vector<model::NodeId>& operands) const;
 
   const model::Program& program_;
   std::int32_t variables_;
   std::vector<double> constants_;
   std::map<std::uint64_t, std::int32_t> constant_index_;
-  std::map<model::NodeId, std::int32_t> known_;
-  std::map<model::NodeId, std::int32_t> kept_;
+  std::unordered_map<model::NodeId, std::int32_t> known_;
+  std::unordered_map<model::NodeId, int> uses_;
+  std::unordered_map<model::NodeId, std::int32_t> kept_;
   std::map<model::VarId, std::int32_t> renamed_;
   std::int32_t next_temporary_ = 0, most_temporaries_ = 0, kept_temporaries_ = 0;
 };
@@ -69,9 +95,10 @@ class CodeMaker {
 std::vector<iso_table> tables_of(const model::Program& program);
 
 /// Runs code on registers. Never fails, allocates or blocks.
-void run(const Instruction* begin, const Instruction* end, double* registers, const iso_table* tables);
+/// The last instruction has the action `end`.
+void run(const Instruction* begin, double* registers, const iso_table* tables);
 inline void run(const Code& code, double* registers, const iso_table* tables) {
-  run(code.data(), code.data() + code.size(), registers, tables);
+  if (!code.empty()) run(code.data(), registers, tables);
 }
 
 /// Values of some expressions, computed from the variables of any image: for conditions, scenarios and

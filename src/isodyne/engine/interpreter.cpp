@@ -53,7 +53,7 @@ void Interpreter::compute(const std::vector<Segment>& segments, PlantState& stat
   double* registers = state.values.data();
   for (const Segment& s : segments) {
     if (s.rate >= due) continue;
-    run(code_.data() + s.begin, code_.data() + s.end, registers, tables_.data());
+    run(code_.data() + s.begin, registers, tables_.data());
     if (s.has_item) after_segment(s, state, registers[model::kTime], with_samplers);
   }
 }

@@ -32,7 +32,7 @@ class Interpreter : public Execution {
  private:
   /// A stretch of code, and what comes after it.
   struct Segment {
-    std::size_t begin = 0, end = 0;  ///< of code_
+    std::size_t begin = 0;  ///< of code_; an end stands behind
     int rate = 0;
     bool has_item = false;
     model::Item item{};        ///< tap, sampler, delay or solve
@@ -60,8 +60,9 @@ class Interpreter : public Execution {
     Code held, slopes;  ///< at the start of a step
     std::vector<Segment> between;
     std::vector<Limits> limits;
-    std::int32_t time = 0, first_state = 0;  ///< registers within the step
-    std::vector<std::int32_t> derivatives;   ///< the same
+    std::vector<std::int32_t> values, slopes_at;  ///< per state: variables of its value and its derivative
+    std::int32_t time = 0, first_state = 0;       ///< registers within the step
+    std::vector<std::int32_t> derivatives;        ///< the same
     std::vector<std::int32_t> slope_registers, drift_registers;
     std::vector<std::pair<std::int32_t, std::int32_t>> guesses;  ///< unknowns: register within the step, variable
     std::vector<double> x, k1, jacobian, drift, work, known;
@@ -74,6 +75,7 @@ class Interpreter : public Execution {
   };
 
   // interpreter_code.cpp
+  void expect(CodeMaker& maker, const std::vector<model::Item>& items) const;
   void compile_order(CodeMaker& maker);
   void compile_item(CodeMaker& maker, const model::Item& item, Segment& segment, std::vector<Segment>& segments);
   void close(Segment& segment, std::vector<Segment>& segments);

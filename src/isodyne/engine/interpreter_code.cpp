@@ -57,8 +57,10 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
 }
 
 void Interpreter::close(Segment& segment, std::vector<Segment>& segments) {
-  segment.end = code_.size();
-  if (segment.end > segment.begin || segment.has_item) segments.push_back(segment);
+  if (code_.size() > segment.begin || segment.has_item) {
+    code_.emplace_back().action = Action::end;
+    segments.push_back(segment);
+  }
   segment = {};
   segment.begin = code_.size();
 }
@@ -77,10 +79,20 @@ void Interpreter::compile_item(CodeMaker& maker, const Item& item, Segment& segm
   close(segment, segments);
 }
 
+void Interpreter::expect(CodeMaker& maker, const std::vector<Item>& items) const {
+  std::vector<model::NodeId> roots;
+  for (const Item& item : items) {
+    if (item.kind == Item::Kind::solve) continue;  // with code of its own
+    for (const model::NodeId value : model::values_of(*program_, item)) roots.push_back(value);
+  }
+  maker.expect(roots);
+}
+
 /// A group that is not due keeps its values, so stretches of different rates share no intermediate results.
 void Interpreter::compile_order(CodeMaker& maker) {
   Segment segment;
   segment.begin = code_.size();
+  expect(maker, program_->order);
   for (const Item& item : program_->order) {
     const int rate = plan_.rate_of(item);
     if (rate != segment.rate) {
@@ -150,6 +162,10 @@ void Interpreter::compile_machines(CodeMaker& maker) {
 void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   GroupCode& g = groups_.emplace_back();
   g.plan = &plan;
+  for (const std::int32_t s : plan.group->states) {
+    g.values.push_back(program_->states[static_cast<std::size_t>(s)].value);
+    g.slopes_at.push_back(program_->states[static_cast<std::size_t>(s)].derivative);
+  }
   maker.restart();
   for (const model::NodeId node : plan_.held_nodes(plan)) maker.compute(node, g.held);
   maker.keep();
@@ -183,8 +199,10 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   maker.reserve();
   Segment segment;
   segment.begin = code_.size();
-  for (const std::int32_t place : plan.between)
-    compile_item(maker, program_->order[static_cast<std::size_t>(place)], segment, g.between);
+  std::vector<Item> items;
+  for (const std::int32_t place : plan.between) items.push_back(program_->order[static_cast<std::size_t>(place)]);
+  expect(maker, items);
+  for (const Item& item : items) compile_item(maker, item, segment, g.between);
   close(segment, g.between);
   for (const std::int32_t s : plan.group->states)
     g.derivatives.push_back(maker.place_of(program_->states[static_cast<std::size_t>(s)].derivative));

@@ -43,7 +43,7 @@ void Interpreter::evaluate(GroupCode& g, PlantState& state, double t, const doub
   for (std::size_t i = 0; i < n; ++i) r[static_cast<std::size_t>(g.first_state) + i] = x[i];
   for (const auto& [to, from] : g.guesses) r[to] = r[from];
   for (const Segment& s : g.between) {
-    run(code_.data() + s.begin, code_.data() + s.end, r, tables_.data());
+    run(code_.data() + s.begin, r, tables_.data());
     if (s.has_item) after_segment(s, state, t, false);
   }
   for (std::size_t i = 0; i < n; ++i) dx[i] = r[g.derivatives[i]];
@@ -64,7 +64,7 @@ void Interpreter::read_slopes(GroupCode& g, PlantState& state) {
   for (std::size_t i = 0; i < n; ++i)
     g.drift[i] = g.drift_registers[i] == kNone ? 0 : state.values[static_cast<std::size_t>(g.drift_registers[i])];
   for (const Limits& l : g.limits) {
-    const double slope = state[program_->states[static_cast<std::size_t>(group.states[l.state])].derivative];
+    const double slope = state[g.slopes_at[l.state]];
     if (!at_limit(g, state, l, g.x.data(), slope)) continue;
     std::fill_n(g.jacobian.begin() + static_cast<std::ptrdiff_t>(l.state * n), n, 0.0);
     g.drift[l.state] = 0;
@@ -74,8 +74,7 @@ void Interpreter::read_slopes(GroupCode& g, PlantState& state) {
 void Interpreter::slopes(std::size_t group, PlantState& state, double* jacobian, double* drift) {
   GroupCode& g = groups_[group];
   run_code(g.held, state);
-  for (std::size_t i = 0; i < g.x.size(); ++i)
-    g.x[i] = state[program_->states[static_cast<std::size_t>(g.plan->group->states[i])].value];
+  for (std::size_t i = 0; i < g.x.size(); ++i) g.x[i] = state[g.values[i]];
   read_slopes(g, state);
   std::copy(g.jacobian.begin(), g.jacobian.end(), jacobian);
   std::copy(g.drift.begin(), g.drift.end(), drift);
@@ -85,16 +84,14 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
   const model::Group& group = *g.plan->group;
   const auto n = static_cast<int>(group.states.size());
   if (n == 0) return {};
-  const auto state_of = [&](int i) -> const model::State& {
-    return program_->states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])];
-  };
   run_code(g.held, state);
-  for (int i = 0; i < n; ++i) {
-    g.x[static_cast<std::size_t>(i)] = state[state_of(i).value];
-    g.k1[static_cast<std::size_t>(i)] = state[state_of(i).derivative];
-  }
   double* x = g.x.data();
   double* k1 = g.k1.data();
+  const double* v = state.values.data();
+  for (int i = 0; i < n; ++i) {
+    x[i] = v[g.values[static_cast<std::size_t>(i)]];
+    k1[i] = v[g.slopes_at[static_cast<std::size_t>(i)]];
+  }
   limited(g, state, x, k1);
   const double t = state[model::kTime], h = to_seconds(group.step);
   Context context{this, &g, &state};
@@ -133,7 +130,8 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
   }
   for (int i = 0; i < n; ++i) {
     if (!std::isfinite(x[i]))
-      return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(i)], state[state_of(i).value]};
+      return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(i)],
+              v[g.values[static_cast<std::size_t>(i)]]};
   }
   for (int i = 0; i < n; ++i) state.next[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])] = x[i];
   return {};
@@ -141,7 +139,7 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
 
 PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
   const IsoFlushed flushed;
-  const std::int64_t instants = plan_.instants_per_step();
+  const std::int64_t instants = plan_.instants_per_step;
   for (std::int64_t i = 0; i < instants; ++i) {
     if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;
     const int due = plan_.due(state.now);
@@ -153,8 +151,8 @@ PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
     const int arrived = plan_.due(state.now);
     for (const GroupCode& g : groups_) {
       if (g.plan->rate >= arrived) break;
-      for (const std::int32_t s : g.plan->group->states)
-        state[program_->states[static_cast<std::size_t>(s)].value] = state.next[static_cast<std::size_t>(s)];
+      for (std::size_t k = 0; k < g.values.size(); ++k)
+        state[g.values[k]] = state.next[static_cast<std::size_t>(g.plan->group->states[k])];
     }
     if (i + 1 < instants) settle_due(state, arrived, changes);
   }

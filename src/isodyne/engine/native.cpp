@@ -172,10 +172,11 @@ class Workshop {
   std::string folder;  ///< empty: it could not be made
 };
 
-std::string first_lines(const std::string& text) {
-  std::string kept = text.substr(0, 400);
-  if (const std::size_t line = kept.find('\n'); line != std::string::npos) kept.resize(line);
-  return one_line(kept);
+/// The line of a compiler's messages that says what is wrong.
+std::string first_error(const std::string& text) {
+  const std::size_t found = text.find("error");
+  const std::size_t line = found == std::string::npos ? 0 : text.rfind('\n', found) + 1;
+  return one_line(text.substr(line, std::min<std::size_t>(400, text.find('\n', line) - line)));
 }
 
 /// Compiles into `workshop`/model.so.
@@ -193,7 +194,7 @@ Status compile(const std::string& text, const std::string& folder, const NativeS
   if (!status) return status.failure();
   if (*status != 0)
     return Failure{"the compiler failed", settings.compiler,
-                   fmt::format("exit status {}: {}", *status, first_lines(read_file(log)))};
+                   fmt::format("exit status {}: {}", *status, first_error(read_file(log)))};
   if (!seal(object)) return Failure{"cannot write", object, std::strerror(errno)};
   return Done{};
 }

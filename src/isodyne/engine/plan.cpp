@@ -25,6 +25,7 @@ Plan::Plan(const model::Program& p) : program(&p) {
     groups.push_back(std::move(plan));
   }
   single = groups.size() == 1;
+  if (!rates.empty()) instants_per_step = p.step / rates.front();
 }
 
 int Plan::rate_of(const model::Item& item) const {

@@ -35,7 +35,7 @@ struct Plan {
   int rate_of(model::VarId id) const { return rate_of_group(program->variable(id).group); }
   int rate_of(const model::Item& item) const;
   /// Instants of the quickest rate in one step of the bench.
-  std::int64_t instants_per_step() const { return program->step / rates.front(); }
+  std::int64_t instants_per_step = 1;
 
   /// The nodes below the expressions of a group's steps that do not move: computed once a step. Operands come
   /// before results; constants and variables are left out.

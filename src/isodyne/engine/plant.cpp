@@ -29,7 +29,7 @@ double through_tap(TapState& tap, double value, double now) {
 Plant::Plant(std::shared_ptr<const model::Program> program)
     : program_(std::move(program)), plan_(*program_), interpreter_(program_, plan_) {
   // A machine changes at most once an instant, and twice where a machine around it starts it anew.
-  const auto instants = static_cast<std::size_t>(plan_.instants_per_step());
+  const auto instants = static_cast<std::size_t>(plan_.instants_per_step);
   changes_.list.resize(2 * program_->machines.size() * instants);
 }
 

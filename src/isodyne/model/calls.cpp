@@ -255,11 +255,10 @@ Typed Expressions::delayed(const lang::Expr& e, const ExprScope& scope, std::vec
                  "use numbers and `fixed param`s; a lag that changes is bounded: `delay(x, lag, 2 s)`");
     return {};
   }
-  return elementwise({args[0]}, e.span,
-                     [&](const std::vector<Typed>& a) {
-                       const std::int32_t group = scope.instance == nullptr ? 0 : scope.instance->group;
-                       return delayed_element(e, a[0], args[1].node, *longest, group);
-                     });
+  return elementwise({args[0]}, e.span, [&](const std::vector<Typed>& a) {
+    const std::int32_t group = scope.instance == nullptr ? 0 : scope.instance->group;
+    return delayed_element(e, a[0], args[1].node, *longest, group);
+  });
 }
 
 Typed Expressions::delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest,

@@ -145,8 +145,9 @@ std::optional<double> fold(const Program& program, NodeId root,
         operands[i] = *values[ids[i]];
       }
       const bool from_table = n.op >= Op::table1 && n.op <= Op::slope2y;
-      result = from_table ? look_up(n.op, plain(program.tables[static_cast<std::size_t>(n.unit)]), operands[0], operands[1])
-                          : apply(n.op, operands[0], operands[1], operands[2]);
+      result = from_table
+                   ? look_up(n.op, plain(program.tables[static_cast<std::size_t>(n.unit)]), operands[0], operands[1])
+                   : apply(n.op, operands[0], operands[1], operands[2]);
     }
   });
   return root == kNone ? std::nullopt : values[root];

@@ -1,5 +1,5 @@
-#include "isodyne/model/groups.h"
 #include "isodyne/model/rated_cases.h"
+#include "isodyne/model/groups.h"
 
 #include <functional>
 
