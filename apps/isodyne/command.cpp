@@ -92,6 +92,39 @@ const std::vector<Command>& commands() {
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
        {fault, seed, setting, span, answer_within, out, no_report, interpret, strict, json, help},
        run_run},
+      {"reference",
+       "BENCH [SCENARIO]",
+       1,
+       2,
+       "run a scenario with an adaptive solver at tight tolerance: the yardstick for steps",
+       "The same run, but for the continuous parts: they are integrated together, with relative tolerance 1e-10, and\n"
+       "transitions, `when` blocks and limits are found where they happen, not at the next step. Stored like any run.",
+       "isodyne reference examples/canal-lock/lock.dyne uplock --for \"30 s\"",
+       {fault, seed, setting, span, answer_within, out, no_report, strict, json, help},
+       run_reference},
+      {"advise",
+       "BENCH [SCENARIO]",
+       1,
+       2,
+       "say which step and method this bench needs, by measurement",
+       "Runs the scenario with a ladder of steps and methods and compares each with the reference: largest and RMS "
+       "error\n"
+       "of each signal, observed order, cost of a step, share of the period. Recommends the largest step whose errors\n"
+       "stay within the tolerance, or says that none does and which part is the stiff one. With --out, a figure.",
+       "isodyne advise examples/quay-hoist/hoist.dyne --for \"5 s\" --out advice",
+       {fault, seed, setting, span, answer_within, signal, tolerance, out, json, help},
+       run_advise},
+      {"profile",
+       "BENCH [SCENARIO]",
+       1,
+       2,
+       "measure what a step costs, and where the time goes",
+       "Runs the scenario as fast as possible and times each step: median, 99th percentile and longest, the share of "
+       "each\n"
+       "period, the headroom to expect in real time, and the cost of each part.",
+       "isodyne profile examples/canal-lock/lock.dyne uplock --for \"60 s\"",
+       {fault, seed, setting, span, answer_within, interpret, json, help},
+       run_profile},
       {"report",
        "RUN…",
        1,
@@ -110,9 +143,10 @@ const std::vector<Command>& commands() {
        "list what a bench is made of, or say what a name means",
        "Kinds: parts, states, parameters, signals, channels, controllers, conditions, faults, scenarios, "
        "requirements,\nfigures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
-       "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other.",
+       "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
+       "steps,\nmethods, periods, and the delay that crossing between groups costs.",
        "isodyne list examples/canal-lock/lock.dyne chamber.level",
-       {tree, json, help},
+       {tree, timing, json, help},
        run_list},
       {"draw",
        "BENCH",

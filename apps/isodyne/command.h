@@ -57,6 +57,9 @@ std::optional<Arguments> read_arguments(const Command& command, const std::vecto
 // One file each.
 int run_check(const Arguments&);
 int run_run(const Arguments&);
+int run_reference(const Arguments&);
+int run_advise(const Arguments&);
+int run_profile(const Arguments&);
 int run_report(const Arguments&);
 int run_list(const Arguments&);
 int run_export(const Arguments&);

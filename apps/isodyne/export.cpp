@@ -97,9 +97,9 @@ int run_export(const Arguments& arguments) {
     text = present::vim_syntax();
   } else {
     const auto meant = closest(what, {"header", "c", "textmate", "vim"});
-    say_error(
-        fmt::format("cannot export `{}`; {}", what,
-                    meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, c, textmate, vim"));
+    say_error(fmt::format(
+        "cannot export `{}`; {}", what,
+        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, c, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

@@ -1,4 +1,6 @@
 #include <algorithm>
+#include <map>
+#include <set>
 #include <sstream>
 
 #include <fmt/format.h>
@@ -6,6 +8,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/model/groups.h"
 #include "isodyne/present/inquiry.h"
 #include "table.h"
 #include "terminal.h"
@@ -321,6 +324,88 @@ int list_models(const Arguments& arguments, const model::Loaded& loaded) {
 
 }  // namespace
 
+namespace {
+
+/// Steps, methods and periods.
+Section groups(const Program& p) {
+  Section s{"groups", {{"Step"}, {"Method"}, {"States", Table::Align::right}, {"Parts"}}, {}};
+  for (std::size_t g = 0; g < p.groups.size(); ++g) {
+    std::set<std::string> own;
+    for (const model::Variable& v : p.variables) {
+      const std::size_t dot = v.name.rfind('.');
+      if (v.group == static_cast<std::int32_t>(g) && dot != std::string::npos && v.role != Role::hidden)
+        own.insert(v.name.substr(0, dot));
+    }
+    std::string names = p.groups[g].step == p.step && own.empty() ? "the bench itself" : "";
+    for (const model::PartInfo& part : p.parts) {
+      if (own.contains(part.path)) names += (names.empty() ? "" : ", ") + part.path;
+    }
+    s.rows.push_back({format_span(p.groups[g].step), model::method_word(p.groups[g].method),
+                      std::to_string(p.groups[g].states.size()), names});
+  }
+  return s;
+}
+
+Section periods(const Program& p) {
+  Section s{"periods", {{"What"}, {"Period"}, {"Steps", Table::Align::right}}, {}};
+  const auto add = [&](const std::string& what, Time period, Time step) {
+    s.rows.push_back({what, format_span(period), std::to_string(period / step)});
+  };
+  add("recording", p.record_period, p.step);
+  for (const model::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
+  for (const model::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
+  for (const model::Sampler& x : p.samplers)
+    add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);
+  return s;
+}
+
+/// A value that a group reads of another is held from one instant of the slower of the two to the next.
+Section borders(const Program& p) {
+  Section s{"borders",
+            {{"From"}, {"To"}, {"Held for", Table::Align::right}, {"Mean delay", Table::Align::right}, {"Quantities"}},
+            {}};
+  std::map<std::pair<std::int32_t, std::int32_t>, std::set<std::string>> crossing;
+  for (const model::Item& item : p.order) {
+    if (item.kind == model::Item::Kind::sampler || item.kind == model::Item::Kind::tap) continue;
+    const std::int32_t to = model::group_of(p, item);
+    for (const model::NodeId value : model::values_of(p, item)) {
+      for (const model::VarId id : p.reads(value)) {
+        const model::Variable& v = p.variable(id);
+        const bool moves = v.role == Role::state || v.role == Role::equation;
+        if (moves && v.group != to) crossing[{v.group, to}].insert(v.name);
+      }
+    }
+  }
+  const auto name = [&](std::int32_t g) {
+    const model::Group& group = p.groups[static_cast<std::size_t>(g)];
+    return fmt::format("{} {}", model::method_word(group.method), format_span(group.step));
+  };
+  for (const auto& [ends, names] : crossing) {
+    const Time held = std::max(p.groups[static_cast<std::size_t>(ends.first)].step,
+                               p.groups[static_cast<std::size_t>(ends.second)].step);
+    std::string all;
+    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    s.rows.push_back({name(ends.first), name(ends.second), format_span(held), format_span(held / 2), all});
+  }
+  return s;
+}
+
+int list_timing(const Program& p, bool json) {
+  Json all = Json::object();
+  for (const Section& section : {groups(p), periods(p), borders(p)}) {
+    if (json) {
+      all[section.name] = section_json(section);
+    } else if (!section.rows.empty()) {
+      say_section(section, true);
+    }
+  }
+  if (json) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
+  if (!json && p.groups.size() == 1) say("One group: every quantity is computed at every step, and nothing is held.");
+  return kHeld;
+}
+
+}  // namespace
+
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const model::Loaded loaded = load_file(file, {.bench_needed = false, .rated = false, .lint = false});
@@ -328,6 +413,7 @@ int run_list(const Arguments& arguments) {
   if (!loaded.good()) return kWrongInput;
   if (loaded.program == nullptr) return list_models(arguments, loaded);
   const Program& p = *loaded.program;
+  if (arguments.has(Option::timing)) return list_timing(p, arguments.has(Option::json));
   const auto asked = asked_for(arguments, p);
   if (!asked) return kWrongInput;
   const bool json = arguments.has(Option::json);

@@ -18,9 +18,9 @@
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/ports/library_port.h"
 #include "isodyne/present/report.h"
 #include "isodyne/record/recorder.h"
+#include "plans.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -86,78 +86,6 @@ class Watchers : public bench::Observer {
   std::int64_t images_ = 0;
 };
 
-template <typename List>
-std::optional<std::int32_t> index_of(const List& list, const std::string& name, const char* what,
-                                     const std::string& bench) {
-  std::vector<std::string> names;
-  for (std::size_t i = 0; i < list.size(); ++i) {
-    if (list[i].name == name) return static_cast<std::int32_t>(i);
-    names.push_back(list[i].name);
-  }
-  std::string all;
-  for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
-  const auto meant = closest(name, names);
-  say_error(fmt::format("bench {} has no {} `{}`; {}", bench, what, name,
-                        meant           ? fmt::format("did you mean `{}`?", *meant)
-                        : names.empty() ? fmt::format("it declares no {}", what)
-                                        : "it has " + all));
-  return std::nullopt;
-}
-
-struct Wanted {
-  bench::RunPlan plan;
-  std::chrono::milliseconds answer_within{1000};
-};
-
-std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program) {
-  Wanted wanted;
-  bench::RunPlan& plan = wanted.plan;
-  if (arguments.words.size() > 1) {
-    const auto scenario = index_of(program.scenarios, arguments.words[1], "scenario", program.name);
-    if (!scenario) return std::nullopt;
-    plan.scenario = *scenario;
-  }
-  for (const std::string& name : arguments.values(Option::fault)) {
-    const auto fault = index_of(program.faults, name, "fault", program.name);
-    if (!fault) return std::nullopt;
-    plan.faults.push_back(*fault);
-  }
-  if (const auto seed = arguments.value(Option::seed)) {
-    const auto read = std::from_chars(seed->data(), seed->data() + seed->size(), plan.seed);
-    if (read.ec != std::errc{} || read.ptr != seed->data() + seed->size()) {
-      say_error(fmt::format("--seed takes a whole number from 0 to 18446744073709551615, not `{}`", *seed));
-      return std::nullopt;
-    }
-  }
-  for (const Option option : {Option::span, Option::answer_within}) {
-    const auto text = arguments.value(option);
-    if (!text) continue;
-    const auto span = read_span(*text);
-    if (!span || span->count() == 0) {
-      say_error(fmt::format("`{}` is not a time; write for example \"90 s\" or \"2 min\"", *text));
-      return std::nullopt;
-    }
-    if (option == Option::span) plan.longest = span;
-    if (option == Option::answer_within)
-      wanted.answer_within =
-          std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
-  }
-  if (plan.scenario == model::kNone && !plan.longest) {
-    std::string all;
-    for (const model::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
-    say_error(fmt::format("name a scenario ({}), or say how long to run with --for",
-                          all.empty() ? "the bench has none" : all));
-    return std::nullopt;
-  }
-  plan.setting = arguments.value(Option::setting).value_or("");
-  if (!arguments.has(Option::interpret)) plan.native = engine::NativeSettings::usual();
-  if (const auto trouble = bench::trouble_with(program, plan)) {
-    say_error(trouble->text());
-    return std::nullopt;
-  }
-  return wanted;
-}
-
 /// Makes the run folder; an earlier run is never written over.
 Result<std::string> make_folder(const Arguments& arguments, const model::Program& program, const bench::RunPlan& plan) {
   std::error_code error;
@@ -212,6 +140,7 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
     identity.setting = program.controllers.front().settings.front().name;
   identity.seed = plan.seed;
   identity.main = loaded.relative.front();
+  identity.method = plan.reference ? record::kReferenceMethod : program.stepping();
   identity.longest = arguments.value(Option::span).value_or("");
   for (std::size_t i = 0; i < loaded.relative.size(); ++i) {
     identity.sources.emplace_back(loaded.relative[i], loaded.sources->text(static_cast<std::int32_t>(i)));
@@ -289,13 +218,16 @@ void explain_ending(const bench::RunResult& result, const record::Recorder& reco
 
 }  // namespace
 
-int run_run(const Arguments& arguments) {
+namespace {
+
+int run_bench(const Arguments& arguments, bool reference) {
   const std::string& file = arguments.words[0];
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const auto wanted = read_plan(arguments, *loaded.program);
+  auto wanted = read_plan(arguments, *loaded.program);
   if (!wanted) return kWrongInput;
+  wanted->plan.reference = reference;
   const bool given = arguments.has(Option::out);
   const auto folder = make_folder(arguments, *loaded.program, wanted->plan);
   if (!folder) {
@@ -313,11 +245,7 @@ int run_run(const Arguments& arguments) {
                     wanted->plan.longest);
 
   ports::CallGuard guard(wanted->answer_within);
-  const bench::PortMaker make_port = [&](const model::Controller& c,
-                                         const model::Setting& s) -> std::unique_ptr<ports::ControllerPort> {
-    return std::make_unique<ports::LibraryPort>(c.name, ports::layout_of(*loaded.program, c), folder_of(file),
-                                                s.library, guard);
-  };
+  const bench::PortMaker make_port = ports_for(loaded.program, file, guard);
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
   const std::string started = now_text();
@@ -346,6 +274,16 @@ int run_run(const Arguments& arguments) {
     print_verdicts(summary, *folder);
   }
   return written ? exit_status(summary, result, arguments.has(Option::strict)) : kNotCompleted;
+}
+
+}  // namespace
+
+int run_run(const Arguments& arguments) {
+  return run_bench(arguments, false);
+}
+
+int run_reference(const Arguments& arguments) {
+  return run_bench(arguments, true);
 }
 
 }  // namespace isodyne::app

@@ -1,6 +1,7 @@
 #pragma once
 // One run of a bench in lockstep: the static schedule of docs/architecture.md, instant by instant.
 
+#include <array>
 #include <atomic>
 #include <chrono>
 #include <functional>
@@ -13,8 +14,10 @@
 #include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/scenario.h"
+#include "isodyne/bench/step_times.h"
 #include "isodyne/core/result.h"
 #include "isodyne/engine/native.h"
+#include "isodyne/engine/reference.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/ports/controller_port.h"
 
@@ -29,7 +32,13 @@ struct RunPlan {
   std::string setting;          ///< of every controller; empty: the first of each
   /// Compile the plant while the run begins on the interpreter, and change over: not one bit differs.
   std::optional<engine::NativeSettings> native;
+  bool wait_for_native = false;  ///< begin only when native code is there or cannot be
+  bool time_steps = false;       ///< measure how long things take
+  bool reference = false;        ///< the continuous parts by an adaptive solver at tight tolerance
 };
+
+/// What the time of an instant is spent on.
+enum class RunShare { plant, channels, controllers, judge, whole, count };
 
 /// Makes the port of a controller under a setting.
 using PortMaker =
@@ -57,6 +66,12 @@ class Run {
   /// How far the scenario is, for a progress line: may be read in Observer::image.
   const ScenarioPlayer& scenario() const { return scenario_; }
 
+  const engine::ReferencePlant* reference() const { return reference_.get(); }
+  /// With RunPlan::time_steps: what an instant is made of, and the whole of it.
+  const StepTimes& times(RunShare share) const { return times_[static_cast<std::size_t>(share)]; }
+  /// Settling and stepping the plant, one step of the bench.
+  double median_step_ns() const { return times(RunShare::plant).quantile(0.5); }
+
   /// How native code was come by, once it is known; null without.
   const engine::NativeBuilder* native() const { return native_.get(); }
   /// The last image that was shown.
@@ -73,6 +88,7 @@ class Run {
   };
   bool start_controllers();
   bool instant();
+  bool timed_instant();
   void tell(std::span<const engine::ModeChange> changes);
   void take_answers();
   void sample_sensors();
@@ -89,6 +105,7 @@ class Run {
   Observer& observer_;
   engine::Plant plant_;
   std::unique_ptr<engine::NativeBuilder> native_;
+  std::unique_ptr<engine::ReferencePlant> reference_;
   ScenarioPlayer scenario_;
   FaultPlayer faults_;
   engine::Evaluator edges_;
@@ -98,7 +115,9 @@ class Run {
   Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;
   RunResult result_;
-  std::uint64_t plain_numbers_ = 0;  ///< how the processor treats tiny numbers outside the run
+  std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times_;
+  std::int64_t settled_ns_ = 0, instant_ns_ = 0;  ///< of the present instant
+  std::uint64_t plain_numbers_ = 0;               ///< how the processor treats tiny numbers outside the run
 };
 
 }  // namespace isodyne::bench

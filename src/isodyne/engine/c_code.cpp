@@ -601,7 +601,8 @@ class Writer {
     }
     if (pieces.size() > 1) crossings(pieces, names);
     const std::vector<NodeId> held = held_operands(g);
-    names.built_in = operations(g) <= kMostBuiltIn;
+    const bool explicit_one = g.group->method == Method::rk4 || g.group->method == Method::heun;
+    names.built_in = explicit_one && operations(g) <= kMostBuiltIn;
     put("/* One step of {}: {} states, method {}. */\n", format_span(g.group->step), n,
         model::method_word(g.group->method));
     put("typedef struct step_{} {{\n  iso_memory *m;\n  double held[{}], low[{}], high[{}];\n  double *scratch;\n}} "

@@ -104,6 +104,25 @@ void Interpreter::settle_due(PlantState& state, int due, ModeChanges& changes) {
   remember(state, due);
 }
 
+void Interpreter::evaluate_at(PlantState& state, double seconds) {
+  state[model::kTime] = seconds;
+  compute(segments_, state, plan_.all(), false);
+}
+
+void Interpreter::settle_all(PlantState& state, ModeChanges& changes) {
+  if (state.entered == 0) solve(state);
+  settle_due(state, plan_.all(), changes);
+}
+
+bool Interpreter::jump(PlantState& state, ModeChanges& changes) {
+  const double seconds = state[model::kTime];
+  bool any = take_transitions(state, plan_.all(), changes);
+  if (any) evaluate_at(state, seconds);
+  if (fire_events(state, plan_.all())) any = true;
+  if (any) evaluate_at(state, seconds);
+  return any;
+}
+
 namespace {
 struct Residual {
   const Code& code;

@@ -26,6 +26,13 @@ class Interpreter : public Execution {
   void settle(PlantState& state, ModeChanges& changes) override;
   PlantTrouble step(PlantState& state, ModeChanges& changes) override;
 
+  /// For those who integrate themselves: everything at any time (s), whatever state.now says; every rate settled at an
+  /// instant; transitions and `when` blocks at the image as it is, true if there were any; trouble so far.
+  void evaluate_at(PlantState& state, double seconds);
+  void settle_all(PlantState& state, ModeChanges& changes);
+  bool jump(PlantState& state, ModeChanges& changes);
+  PlantTrouble trouble_of(const PlantState& state) const;
+
   /// Evaluates the slopes of a group that was linearised, at a solved image: n x n, by rows.
   void slopes(std::size_t group, PlantState& state, double* jacobian, double* drift);
 
@@ -110,7 +117,6 @@ class Interpreter : public Execution {
                 double slope) const;
   void evaluate(GroupCode& group, PlantState& state, double t, const double* x, double* dx);
   void read_slopes(GroupCode& group, PlantState& state);
-  PlantTrouble trouble_of(const PlantState& state) const;
 
   std::shared_ptr<const model::Program> program_;
   const Plan& plan_;

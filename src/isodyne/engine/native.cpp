@@ -54,6 +54,8 @@ Result<int> run_program(const std::vector<std::string>& words, const std::string
   posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
   posix_spawn_file_actions_addopen(&actions, 1, messages.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
   posix_spawn_file_actions_adddup2(&actions, 1, 2);
+  // An inherited file keeps its lock: the recording could not be opened again while the compiler runs.
+  posix_spawn_file_actions_addclosefrom_np(&actions, 3);
   posix_spawnattr_t attributes;
   posix_spawnattr_init(&attributes);
   // A group of its own: compilers start programs themselves, and all of them have to be stopped.

@@ -1,6 +1,7 @@
 #include "isodyne/model/groups.h"
 
 #include <algorithm>
+#include <cmath>
 #include <unordered_map>
 
 #include <fmt/format.h>
@@ -239,23 +240,6 @@ class Tangents {
   std::vector<Entry> entries_;
 };
 
-/// `exact` steps what is linear: slopes that do not move.
-void check_linear(Check& check, const Group& group, const std::vector<bool>& moving) {
-  const Program& p = check.program;
-  for (const Group::Slope& slope : group.jacobian) {
-    for (const VarId read : p.reads(slope.value)) {
-      if (!moving[static_cast<std::size_t>(read)]) continue;
-      const State& row = p.states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(slope.row)])];
-      const State& column = p.states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(slope.column)])];
-      check.error(Code::wrong_kind, row.equation,
-                  fmt::format("`{}` cannot be stepped by the method `exact`: how it depends on `{}` changes with `{}`",
-                              p.variable(row.value).name, p.variable(column.value).name, p.variable(read).name),
-                  "`exact` is for equations that are linear in the states; try `method implicit`");
-      return;
-    }
-  }
-}
-
 }  // namespace
 
 void linearise(Program& p, Group& group) {
@@ -280,14 +264,113 @@ void linearise(Program& p, Group& group) {
   }
 }
 
+namespace {
+/// The first slope that makes the group not linear, and what it moves with.
+std::optional<std::pair<Group::Slope, VarId>> not_linear(const Program& p, const Group& group,
+                                                         const std::vector<bool>& moving) {
+  for (const Group::Slope& slope : group.jacobian) {
+    for (const VarId read : p.reads(slope.value)) {
+      if (moving[static_cast<std::size_t>(read)]) return std::pair{slope, read};
+    }
+  }
+  return std::nullopt;
+}
+
+/// `exact` steps what is linear: slopes that do not move.
+void check_linear(Check& check, const Group& group, const std::vector<bool>& moving) {
+  const Program& p = check.program;
+  const auto found = not_linear(p, group, moving);
+  if (!found) return;
+  const auto state = [&](std::int32_t i) -> const State& {
+    return p.states[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])];
+  };
+  const State &row = state(found->first.row), &column = state(found->first.column);
+  check.error(Code::wrong_kind, row.equation,
+              fmt::format("`{}` cannot be stepped by the method `exact`: how it depends on `{}` changes with `{}`",
+                          p.variable(row.value).name, p.variable(column.value).name, p.variable(found->second).name),
+              "`exact` is for equations that are linear in the states; try `method implicit`");
+}
+
+void collect_states(Program& p) {
+  for (Group& g : p.groups) g.states.clear();
+  for (std::size_t i = 0; i < p.states.size(); ++i)
+    p.groups[static_cast<std::size_t>(p.variable(p.states[i].value).group)].states.push_back(
+        static_cast<std::int32_t>(i));
+}
+}  // namespace
+
+std::string Program::stepping() const {
+  std::string text;
+  std::size_t with_states = 0;
+  for (const Group& g : groups) with_states += g.states.empty() ? 0 : 1;
+  for (const Group& g : groups) {
+    if (g.states.empty()) continue;
+    text += (text.empty() ? "" : ", ") + std::string(method_word(g.method));
+    if (with_states > 1 || g.step != step) text += " at " + format_span(g.step);
+  }
+  return text.empty() ? "no states" : text;
+}
+
+std::shared_ptr<const Program> retimed(const Program& program, Time step, std::optional<Method> method,
+                                       std::string& why_not) {
+  auto made = std::make_shared<Program>(program);
+  Program& p = *made;
+  std::vector<std::int32_t> place;
+  std::vector<Group> groups;
+  for (Group g : p.groups) {
+    const double exact =
+        static_cast<double>(g.step.count()) * (static_cast<double>(step.count()) / static_cast<double>(p.step.count()));
+    g.step = Time(static_cast<std::int64_t>(exact + 0.5));
+    if (std::abs(static_cast<double>(g.step.count()) - exact) > 1e-6 || g.step.count() == 0) {
+      why_not = "a step of a group would not be whole nanoseconds";
+      return nullptr;
+    }
+    if (method) g.method = *method;
+    const auto same = std::find_if(groups.begin(), groups.end(),
+                                   [&](const Group& k) { return k.step == g.step && k.method == g.method; });
+    place.push_back(static_cast<std::int32_t>(same - groups.begin()));
+    if (same == groups.end()) groups.push_back(std::move(g));
+  }
+  p.groups = std::move(groups);
+  p.step = step;
+  for (Variable& v : p.variables) v.group = place[static_cast<std::size_t>(v.group)];
+  for (Sampler& s : p.samplers) s.group = place[static_cast<std::size_t>(s.group)];
+  for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
+  const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
+  bool whole = true;
+  for (const Sensor& s : p.sensors) whole = whole && fits(s.period, step);
+  for (const Controller& c : p.controllers) whole = whole && fits(c.period, step);
+  for (const Sampler& s : p.samplers) {
+    const Time own = p.groups[static_cast<std::size_t>(s.group)].step;
+    whole = whole && fits(s.period, own) && fits(s.offset, own);
+  }
+  for (const Delay& d : p.delays) whole = whole && d.longest >= p.group_of(d.out).step;
+  if (!whole) {
+    why_not = "a sampled period is not a whole multiple of it";
+    return nullptr;
+  }
+  p.record_period = step * std::max<std::int64_t>(1, program.record_period / step);
+  collect_states(p);
+  for (std::size_t i = 0; i < p.groups.size(); ++i) {
+    Group& g = p.groups[i];
+    g.jacobian.clear();
+    g.drift.clear();
+    if (g.method != Method::implicit && g.method != Method::exact) continue;
+    linearise(p, g);
+    if (g.method == Method::exact && not_linear(p, g, moving_variables(p, static_cast<std::int32_t>(i)))) {
+      why_not = "not linear";
+      return nullptr;
+    }
+  }
+  return made;
+}
+
 void prepare_groups(Check& check) {
   // A dense factorisation of more than this would take longer than any step people ask for.
   constexpr std::size_t kMostStates = 500;
   Program& p = check.program;
   if (p.groups.empty()) return;
-  for (std::size_t i = 0; i < p.states.size(); ++i)
-    p.groups[static_cast<std::size_t>(p.variable(p.states[i].value).group)].states.push_back(
-        static_cast<std::int32_t>(i));
+  collect_states(p);
   for (std::size_t i = 0; i < p.groups.size(); ++i) {
     Group& group = p.groups[i];
     if (group.method != Method::implicit && group.method != Method::exact) continue;

@@ -21,6 +21,11 @@ void prepare_groups(Check& check);
 /// Finds jacobian and drift of a group, whatever its method: for methods that need them, and for advice.
 void linearise(Program& program, Group& group);
 
+/// The same program with the step of the bench, and those of its groups in proportion, at `step`, all stepped by
+/// `method` if one is given. Says why not where that cannot be.
+std::shared_ptr<const Program> retimed(const Program& program, Time step, std::optional<Method> method,
+                                       std::string& why_not);
+
 /// For every variable, whether it changes between the instants of the group as the group itself sees it: its
 /// states, the time, and what it computes from them. All else is held throughout its steps.
 std::vector<bool> moving_variables(const Program& program, std::int32_t group);

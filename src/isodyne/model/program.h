@@ -371,6 +371,8 @@ struct Program {
   std::string format(const Type& type, const Unit& unit, double value) const;
   /// "m^2", "bool", "int", or the labels of a choice.
   std::string type_text(const Variable& variable) const;
+  /// "rk4", or "implicit at 100 us, rk4 at 1 ms": the methods of the groups that have states.
+  std::string stepping() const;
   /// Every variable a node reads, once each, in order of first use.
   std::vector<VarId> reads(NodeId root) const;
 };

@@ -12,6 +12,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/present/plot.h"
 
 namespace isodyne::present {
 
@@ -35,16 +36,6 @@ struct TimeAxis {
     }
   }
 };
-
-/// Text for gnuplot in single quotes, where nothing but the quote itself has a meaning.
-std::string quoted(const std::string& text) {
-  std::string out;
-  for (const char c : text) {
-    if (c == '\'') out += '\'';
-    out += c == '\n' || c == '\r' ? ' ' : c;
-  }
-  return "'" + out + "'";
-}
 
 std::string unit_text(const model::Variable& v) {
   if (v.type.kind == model::Type::Kind::real) return v.unit.text == "1" ? "" : v.unit.text;
@@ -367,32 +358,8 @@ std::vector<model::Figure> figures_of(const model::Program& program) {
 }
 
 Status draw(const FigureData& data, const std::string& folder) {
-  namespace fs = std::filesystem;
   const Script script(data);
-  const std::string body = script.text();
-  const std::string base = (fs::path(folder) / data.name).string();
-  for (const char* kind : {"svg", "png"}) {
-    const std::string file = base + "." + kind;
-    const bool svg = std::string(kind) == "svg";
-    errno = 0;
-    FILE* pipe = popen("gnuplot >/dev/null 2>&1", "w");
-    if (pipe == nullptr) return Failure{"cannot start gnuplot for", file, std::strerror(errno)};
-    std::string text =
-        svg ? fmt::format("set terminal svg size 1280,{} font \"DejaVu Sans,11\" background \"#FFFFFF\" noenhanced\n",
-                          script.height())
-            : fmt::format(
-                  "set terminal pngcairo size 1280,{} font \"DejaVu Sans,9.5\" background \"#FFFFFF\" noenhanced\n",
-                  script.height());
-    text += fmt::format("set output {}\n", quoted(file));
-    text += body;
-    const bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-    const int status = pclose(pipe);
-    std::error_code none;
-    if (!written || status != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0) {
-      return Failure{"cannot draw", file, status == 127 * 256 ? "gnuplot is not installed" : "gnuplot failed"};
-    }
-  }
-  return Done{};
+  return plot(script.text(), script.height(), (std::filesystem::path(folder) / data.name).string());
 }
 
 }  // namespace isodyne::present

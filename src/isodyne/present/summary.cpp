@@ -36,7 +36,8 @@ std::string Summary::title() const {
 }
 
 std::string repeat_command(const record::RunIdentity& identity) {
-  std::string text = "isodyne run " + identity.main;
+  std::string text =
+      (identity.method == record::kReferenceMethod ? "isodyne reference " : "isodyne run ") + identity.main;
   if (!identity.scenario.empty()) text += " " + identity.scenario;
   for (const std::string& f : identity.faults) text += " --fault " + f;
   if (!identity.setting.empty()) text += " --setting " + identity.setting;
@@ -52,6 +53,7 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
   s.scenario = identity.scenario;
   s.setting = identity.setting;
   s.seed = std::to_string(identity.seed);
+  s.method = identity.method;
   s.version = identity.version;
   s.faults = identity.faults;
   s.ending = bench::ending_word(result.ending);
@@ -133,6 +135,7 @@ std::string to_json(const Summary& s) {
   j["faults_not_injected"] = s.not_injected;
   j["setting"] = s.setting;
   j["seed"] = s.seed;
+  j["method"] = s.method;
   j["isodyne_version"] = s.version;
   j["started"] = s.started;
   j["wall_seconds"] = s.wall_seconds;
@@ -161,6 +164,7 @@ Result<Summary> read_summary(const std::string& file) {
     s.not_injected = j.at("faults_not_injected").get<std::vector<std::string>>();
     s.setting = j.at("setting");
     s.seed = j.at("seed");
+    s.method = j.value("method", "rk4");
     s.version = j.at("isodyne_version");
     s.started = j.at("started");
     s.wall_seconds = j.at("wall_seconds");

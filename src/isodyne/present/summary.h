@@ -30,6 +30,7 @@ struct SummaryRow {
 
 struct Summary {
   std::string bench, bench_file, scenario, setting, seed, version;
+  std::string method;  ///< how the continuous parts were stepped
   std::vector<std::string> faults;
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
   std::string started;                    ///< wall clock, ISO 8601

@@ -166,7 +166,7 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
       attribute(root, "scenario", identity.scenario) && attribute(root, "faults", faults) &&
       attribute(root, "setting", identity.setting) && attribute(root, "for", identity.longest) &&
       attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&
-      attribute(root, "record_period_ns", p.record_period.count()) && attribute(root, "method", std::string("rk4"));
+      attribute(root, "record_period_ns", p.record_period.count()) && attribute(root, "method", identity.method);
   const Handle sources = group(root, "sources");
   for (std::size_t i = 0; good && i < identity.sources.size(); ++i) {
     // A slash would make groups of the name's folders.

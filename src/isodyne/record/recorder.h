@@ -16,6 +16,9 @@
 
 namespace isodyne::record {
 
+/// RunIdentity::method of a run by the adaptive solver.
+inline constexpr const char* kReferenceMethod = "reference: adaptive, relative tolerance 1e-10";
+
 /// Everything needed to repeat the run, beside the recorded values.
 struct RunIdentity {
   std::string version;  ///< of Isodyne
@@ -24,6 +27,7 @@ struct RunIdentity {
   std::string setting;
   std::uint64_t seed = 1;
   std::string main;                                          ///< name of the main source
+  std::string method;                                        ///< how the continuous parts were stepped
   std::string longest;                                       ///< span given on the command line; may be empty
   std::vector<std::pair<std::string, std::string>> sources;  ///< relative name, text; the main file first
 };

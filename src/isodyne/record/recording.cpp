@@ -89,6 +89,7 @@ bool Recording::read_identity() {
   identity_.main = text_attribute(root, "bench_file").value_or("");
   identity_.scenario = text_attribute(root, "scenario").value_or("");
   identity_.setting = text_attribute(root, "setting").value_or("");
+  identity_.method = text_attribute(root, "method").value_or("");
   identity_.longest = text_attribute(root, "for").value_or("");
   ending_ = text_attribute(root, "ending").value_or("");
   const std::string seed = text_attribute(root, "seed").value_or("");

@@ -1,0 +1,150 @@
+#include <algorithm>
+#include <map>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "isodyne/judge/judge.h"
+#include "plans.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace {
+
+using Json = nlohmann::ordered_json;
+using bench::RunShare;
+
+/// Judges as a run does, and keeps nothing.
+struct Judging : bench::Observer {
+  explicit Judging(std::shared_ptr<const model::Program> program) : judge(std::move(program)) {}
+  void image(const bench::Image& image) override { judge.image(image); }
+  judge::Judge judge;
+};
+
+struct PartCost {
+  std::string part;
+  std::size_t equations = 0;
+  double share = 0;
+};
+
+/// Each part's equations timed alone, many times at the last image, on the interpreter; as shares of their sum.
+std::vector<PartCost> part_costs(const model::Program& p, const double* image) {
+  std::map<std::string, std::vector<model::NodeId>> parts;
+  for (const model::Assignment& e : p.equations) {
+    const std::string& name = p.variable(e.target).name;
+    const std::size_t dot = name.find('.');
+    parts[dot == std::string::npos ? "the bench itself" : name.substr(0, dot)].push_back(e.value);
+  }
+  std::vector<PartCost> costs;
+  double sum = 0;
+  for (const auto& [name, nodes] : parts) {
+    engine::Evaluator evaluator(p, nodes);
+    double best = 1e99;
+    for (int turn = 0; turn < 5; ++turn) {
+      const auto begin = bench::Stopwatch::now();
+      for (int i = 0; i < 400; ++i) evaluator.evaluate(image);
+      best = std::min(best, std::chrono::duration<double>(bench::Stopwatch::now() - begin).count());
+    }
+    costs.push_back({name, nodes.size(), best});
+    sum += best;
+  }
+  for (PartCost& c : costs) c.share = sum > 0 ? c.share / sum : 0;
+  std::sort(costs.begin(), costs.end(), [](const PartCost& a, const PartCost& b) { return a.share > b.share; });
+  return costs;
+}
+
+struct Line {
+  const char* name;
+  RunShare share;
+  Time period;
+};
+
+std::string microseconds(double ns) {
+  return fmt::format("{:.3g} µs", ns / 1e3);
+}
+
+}  // namespace
+
+int run_profile(const Arguments& arguments) {
+  const std::string& file = arguments.words[0];
+  const model::Loaded loaded = load_file(file);
+  print_diagnostics(loaded, file);
+  if (loaded.program == nullptr) return kWrongInput;
+  const model::Program& p = *loaded.program;
+  auto wanted = read_plan(arguments, p);
+  if (!wanted) return kWrongInput;
+  wanted->plan.time_steps = wanted->plan.wait_for_native = true;
+  ports::CallGuard guard(wanted->answer_within);
+  Judging judging(loaded.program);
+  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, file, guard), judging);
+  const std::atomic<bool> stop{false};
+  const bench::RunResult result = run.execute(stop);
+  if (result.ending != bench::Ending::completed) {
+    say_error(result.explanation);
+    return kNotCompleted;
+  }
+  const bool native = run.native() != nullptr && run.native()->ready();
+  if (run.native() != nullptr && !run.native()->remark().empty()) say_aside(run.native()->remark());
+  const auto costs = part_costs(p, run.last_image().variables);
+  Time exchange = p.step;
+  for (const model::Controller& c : p.controllers) exchange = c.period;
+  const Line lines[] = {{"plant", RunShare::plant, p.step},
+                        {"channels", RunShare::channels, p.step},
+                        {"controllers", RunShare::controllers, exchange},
+                        {"judge", RunShare::judge, p.step},
+                        {"all of an instant", RunShare::whole, p.step}};
+  const bench::StepTimes& whole = run.times(RunShare::whole);
+  const double budget = static_cast<double>(p.step.count());
+  if (arguments.has(Option::json)) {
+    Json j{{"bench", p.name}, {"steps", result.steps}, {"step_s", to_seconds(p.step)}, {"native", native}};
+    for (const Line& l : lines) {
+      const bench::StepTimes& t = run.times(l.share);
+      if (t.count() == 0) continue;
+      j["times"][l.name] = {{"median_s", t.quantile(0.5) / 1e9},
+                            {"p99_s", t.quantile(0.99) / 1e9},
+                            {"longest_s", static_cast<double>(t.longest()) / 1e9},
+                            {"share_of_period", t.quantile(0.5) / static_cast<double>(l.period.count())}};
+    }
+    for (const PartCost& c : costs)
+      j["parts"].push_back({{"part", c.part}, {"equations", c.equations}, {"share", c.share}});
+    j["headroom"] = 1 - whole.quantile(0.99) / budget;
+    say(j.dump(2));
+    return kHeld;
+  }
+  say(fmt::format("{}: {} steps of {} ({}), {}", p.name, result.steps, format_span(p.step), p.stepping(),
+                  native ? "native code" : "interpreter"));
+  Table table({{"Work", Table::Align::left},
+               {"Period", Table::Align::right},
+               {"Median", Table::Align::right},
+               {"p99", Table::Align::right},
+               {"Longest", Table::Align::right},
+               {"of period", Table::Align::right}});
+  for (const Line& l : lines) {
+    const bench::StepTimes& t = run.times(l.share);
+    if (t.count() == 0) continue;
+    table.row({l.name, format_span(l.period), microseconds(t.quantile(0.5)), microseconds(t.quantile(0.99)),
+               microseconds(static_cast<double>(t.longest())),
+               fmt::format("{:.2g} %", 100 * t.quantile(0.5) / static_cast<double>(l.period.count()))});
+  }
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say("");
+  Table parts({{"Part", Table::Align::left},
+               {"Equations", Table::Align::right},
+               {"Share of the plant", Table::Align::right},
+               {"of a step", Table::Align::right}});
+  for (const PartCost& c : costs)
+    parts.row({c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share),
+               microseconds(c.share * run.median_step_ns())});
+  put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
+  say("");
+  say(fmt::format(
+      "Headroom in real time: {:.1f} % of each {} would be left at the 99th percentile, {:.1f} % at the longest "
+      "instant seen. The clock is read five times an instant, about 25 ns each, within these figures.",
+      100 * (1 - whole.quantile(0.99) / budget), format_span(p.step),
+      100 * (1 - static_cast<double>(whole.longest()) / budget)));
+  return kHeld;
+}
+
+}  // namespace isodyne::app

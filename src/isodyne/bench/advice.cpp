@@ -1,0 +1,258 @@
+#include "isodyne/bench/advice.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <numeric>
+#include <set>
+
+#include <fmt/format.h>
+#include <Eigen/Eigenvalues>
+
+#include "isodyne/model/groups.h"
+
+namespace isodyne::bench {
+
+namespace {
+
+using model::Method;
+
+/// Keeps chosen signals at common instants.
+struct Kept : Observer {
+  std::vector<model::VarId> signals;
+  Time every{};
+  std::vector<std::vector<double>> values;  ///< per signal
+  std::function<void(const Image&)> also;
+
+  void image(const Image& image) override {
+    if (image.at.count() % every.count() != 0) return;
+    for (std::size_t i = 0; i < signals.size(); ++i) values[i].push_back(image.variables[signals[i]]);
+    if (also) also(image);
+  }
+  void begin(const AdviceWish& wish, Time period) {
+    signals = wish.signals;
+    every = period;
+    values.assign(signals.size(), {});
+  }
+};
+
+/// Steps around that of the bench, smallest first; none larger than the shortest sampled period.
+std::vector<Time> ladder(const model::Program& p) {
+  Time most = p.step * 64;
+  for (const model::Sensor& s : p.sensors) most = std::min(most, s.period);
+  for (const model::Controller& c : p.controllers) most = std::min(most, c.period);
+  for (const model::Sampler& s : p.samplers) most = std::min(most, s.period);
+  std::set<Time> steps{p.step};
+  for (const std::int64_t k : {2, 5, 10, 20, 50}) {
+    if (p.step * k <= most) steps.insert(p.step * k);
+  }
+  for (const std::int64_t k : {2, 4}) {
+    if (p.step.count() % k == 0) steps.insert(p.step / k);
+  }
+  return {steps.begin(), steps.end()};
+}
+
+/// Follows the eigenvalues of every part's own states along a run.
+class Paces {
+ public:
+  explicit Paces(const model::Program& program) : program_(std::make_shared<model::Program>(program)) {
+    // One group of everything, linearised: what the parts do to themselves is on its diagonal blocks.
+    auto whole = std::make_shared<model::Program>(program);
+    model::Group all;
+    all.step = whole->step;
+    for (std::size_t i = 0; i < whole->states.size(); ++i) all.states.push_back(static_cast<std::int32_t>(i));
+    whole->groups = {all};
+    for (model::Variable& v : whole->variables) v.group = 0;
+    for (model::Sampler& s : whole->samplers) s.group = 0;
+    for (model::WhenBlock& w : whole->events) w.group = 0;
+    model::linearise(*whole, whole->groups.front());
+    program_ = whole;
+    plan_ = std::make_unique<engine::Plan>(*program_);
+    interpreter_ = std::make_unique<engine::Interpreter>(program_, *plan_);
+    const std::size_t n = program_->states.size();
+    jacobian_.resize(n * n);
+    drift_.resize(n);
+    std::map<std::string, std::vector<std::size_t>> parts;
+    for (std::size_t i = 0; i < n; ++i) {
+      const std::string& name = program_->variable(program_->states[i].value).name;
+      const std::size_t dot = name.rfind('.');
+      parts[dot == std::string::npos ? "" : name.substr(0, dot)].push_back(i);
+    }
+    for (auto& [name, states] : parts) {
+      PartPace pace;
+      pace.part = name.empty() ? "the bench itself" : name;
+      found.push_back(pace);
+      states_.push_back(std::move(states));
+    }
+    state_ = interpreter_->start({});
+  }
+
+  void look(const Image& image) {
+    const std::size_t n = program_->states.size();
+    if (n == 0 || n > 500) return;
+    std::copy(image.variables, image.variables + program_->variables.size(), state_.values.begin());
+    state_.now = image.at;
+    interpreter_->slopes(0, state_, jacobian_.data(), drift_.data());
+    for (std::size_t k = 0; k < found.size(); ++k) part(k, image.at);
+  }
+
+  std::vector<PartPace> found;
+
+ private:
+  void part(std::size_t k, Time at) {
+    const std::vector<std::size_t>& states = states_[k];
+    const std::size_t n = program_->states.size();
+    const auto m = static_cast<Eigen::Index>(states.size());
+    Eigen::MatrixXd a(m, m);
+    for (Eigen::Index r = 0; r < m; ++r) {
+      for (Eigen::Index c = 0; c < m; ++c)
+        a(r, c) = jacobian_[states[static_cast<std::size_t>(r)] * n + states[static_cast<std::size_t>(c)]];
+    }
+    if (!a.allFinite()) return;
+    const Eigen::VectorXcd values = Eigen::EigenSolver<Eigen::MatrixXd>(a, false).eigenvalues();
+    PartPace& pace = found[k];
+    for (const std::complex<double>& value : values) {
+      if (std::abs(value) < 1e-12) continue;
+      const double constant = 1 / std::abs(value);
+      if (pace.shortest == 0 || constant < pace.shortest) {
+        pace.shortest = constant;
+        pace.at = at;
+        pace.oscillates = std::abs(value.imag()) > std::abs(value.real());
+      }
+      pace.longest = std::max(pace.longest, constant);
+    }
+  }
+
+  std::shared_ptr<const model::Program> program_;
+  std::unique_ptr<engine::Plan> plan_;
+  std::unique_ptr<engine::Interpreter> interpreter_;
+  engine::PlantState state_;
+  std::vector<double> jacobian_, drift_;
+  std::vector<std::vector<std::size_t>> states_;
+};
+
+void compare(Trial& trial, const Kept& reference, const Kept& kept, const std::vector<double>& ranges,
+             double tolerance) {
+  for (std::size_t s = 0; s < reference.signals.size(); ++s) {
+    SignalError error;
+    error.signal = reference.signals[s];
+    double squares = 0;
+    const std::size_t n = std::min(reference.values[s].size(), kept.values[s].size());
+    for (std::size_t i = 0; i < n; ++i) {
+      const double d = std::abs(reference.values[s][i] - kept.values[s][i]);
+      error.largest = std::max(error.largest, d);
+      squares += d * d;
+    }
+    error.rms = n == 0 ? 0 : std::sqrt(squares / static_cast<double>(n));
+    error.share = ranges[s] > 0 ? error.largest / ranges[s] : error.largest > 0 ? 1 : 0;
+    trial.worst = std::max(trial.worst, error.share);
+    trial.errors.push_back(error);
+  }
+  trial.good = trial.worst <= tolerance;
+}
+
+/// The larger step, and of two at the same step the cheaper.
+bool better(const Trial& a, const Trial& b) {
+  return a.step > b.step || (a.step == b.step && a.cost_ns < b.cost_ns);
+}
+
+}  // namespace
+
+std::vector<model::VarId> usual_signals(const model::Program& p) {
+  std::set<model::VarId> chosen;
+  for (const model::Figure& f : p.figures) {
+    for (const auto& panel : f.panels) {
+      for (const model::VarId id : panel) {
+        if (p.variable(id).type.kind == model::Type::Kind::real) chosen.insert(id);
+      }
+    }
+  }
+  if (chosen.empty()) {
+    for (const model::State& s : p.states) chosen.insert(s.value);
+  }
+  return {chosen.begin(), chosen.end()};
+}
+
+Advice advise(const std::shared_ptr<const model::Program>& program, const AdviceWish& wish) {
+  Advice advice;
+  const std::atomic<bool> stop{false};
+  const std::vector<Time> steps = ladder(*program);
+  // Instants that all steps share.
+  std::int64_t common = 1;
+  for (const Time s : steps) common = std::lcm(common, s.count());
+  advice.compared_every = Time(common);
+
+  if (wish.progress && !wish.progress("reference", 0)) return advice;
+  Kept reference;
+  reference.begin(wish, advice.compared_every);
+  Paces paces(*program);
+  std::int64_t images = 0;
+  reference.also = [&](const Image& image) {
+    if (images++ % 10 == 0) paces.look(image);
+  };
+  RunPlan plan = wish.plan;
+  plan.native.reset();
+  plan.reference = true;
+  const auto begin = std::chrono::steady_clock::now();
+  Run run(program, plan, wish.make_port, reference);
+  const RunResult result = run.execute(stop);
+  advice.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+  advice.reference_evaluations = run.reference() == nullptr ? 0 : run.reference()->evaluations();
+  if (result.ending != Ending::completed) {
+    advice.trouble = "the reference did not come to its end: " + result.explanation;
+    return advice;
+  }
+  for (const auto& values : reference.values) {
+    const auto [low, high] = std::minmax_element(values.begin(), values.end());
+    advice.ranges.push_back(values.empty() ? 0 : *high - *low);
+  }
+  advice.paces = std::move(paces.found);
+  std::erase_if(advice.paces, [](const PartPace& p) { return p.shortest == 0; });
+  std::sort(advice.paces.begin(), advice.paces.end(),
+            [](const PartPace& a, const PartPace& b) { return a.shortest < b.shortest; });
+
+  const std::vector<Method> methods{Method::euler, Method::heun, Method::rk4, Method::implicit, Method::exact};
+  double done = 1;
+  const double all = 1 + static_cast<double>(methods.size() * steps.size());
+  for (const Method method : methods) {
+    std::optional<Trial> larger;
+    for (auto step = steps.rbegin(); step != steps.rend(); ++step, ++done) {
+      Trial trial;
+      trial.method = method;
+      trial.step = *step;
+      const auto variant = model::retimed(*program, *step, method, trial.trouble);
+      if (variant == nullptr) {
+        if (method != Method::exact) advice.trials.push_back(std::move(trial));
+        continue;
+      }
+      if (wish.progress &&
+          !wish.progress(fmt::format("{} {}", model::method_word(method), format_span(*step)), done / all))
+        return advice;
+      Kept kept;
+      kept.begin(wish, advice.compared_every);
+      RunPlan own = wish.plan;
+      own.wait_for_native = own.time_steps = true;
+      Run one(variant, own, wish.make_port, kept);
+      const RunResult ended = one.execute(stop);
+      trial.native = one.native() != nullptr && one.native()->ready();
+      if (ended.ending != Ending::completed) {
+        trial.trouble = ended.explanation;
+      } else {
+        compare(trial, reference, kept, advice.ranges, wish.tolerance);
+        trial.cost_ns = one.median_step_ns();
+        if (larger && larger->worst > 0 && trial.worst > 0)
+          trial.order = std::log(larger->worst / trial.worst) /
+                        std::log(static_cast<double>(larger->step.count()) / static_cast<double>(trial.step.count()));
+        larger = trial;
+      }
+      advice.trials.push_back(trial);
+    }
+  }
+  for (std::size_t i = 0; i < advice.trials.size(); ++i) {
+    if (advice.trials[i].good && (!advice.recommended || better(advice.trials[i], advice.trials[*advice.recommended])))
+      advice.recommended = i;
+  }
+  return advice;
+}
+
+}  // namespace isodyne::bench

@@ -1,0 +1,66 @@
+#pragma once
+// Which step and method a bench needs: trials against the reference, and the time constants of its parts.
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/run.h"
+
+namespace isodyne::bench {
+
+struct AdviceWish {
+  RunPlan plan;
+  std::vector<model::VarId> signals;  ///< by which is judged
+  double tolerance = 1e-3;            ///< largest error, as a share of the signal's range in the reference
+  PortMaker make_port;
+  /// Called before each trial, with its name and the share done; false stops.
+  std::function<bool(const std::string&, double)> progress;
+};
+
+struct SignalError {
+  model::VarId signal = model::kNone;
+  double largest = 0, rms = 0;  ///< SI
+  double share = 0;             ///< largest, of the signal's range in the reference
+};
+
+struct Trial {
+  model::Method method = model::Method::rk4;
+  Time step{};
+  std::string trouble;  ///< why it gave nothing; then what follows is empty
+  std::vector<SignalError> errors;
+  double worst = 0;             ///< largest share
+  std::optional<double> order;  ///< observed, between the next larger step of the method and this one
+  double cost_ns = 0;           ///< median time of one step
+  bool native = false;
+  bool good = false;  ///< within the tolerance
+};
+
+/// The time constants of one part's own states: 1/|λ| of the linearisation, the shortest met along the run.
+struct PartPace {
+  std::string part;
+  double shortest = 0;  ///< s
+  double longest = 0;
+  Time at{};
+  bool oscillates = false;
+};
+
+struct Advice {
+  std::string trouble;         ///< why there is no advice at all
+  std::vector<double> ranges;  ///< per signal, SI
+  Time compared_every{};
+  long reference_evaluations = 0;
+  double reference_seconds = 0;
+  std::vector<Trial> trials;
+  std::optional<std::size_t> recommended;  ///< index of the trial with the largest step that is good, then cheapest
+  std::vector<PartPace> paces;             ///< quickest first
+};
+
+Advice advise(const std::shared_ptr<const model::Program>& program, const AdviceWish& wish);
+
+/// Real quantities of the figures, else the states.
+std::vector<model::VarId> usual_signals(const model::Program& program);
+
+}  // namespace isodyne::bench

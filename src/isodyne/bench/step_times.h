@@ -1,0 +1,50 @@
+#pragma once
+// How long things take, step by step: a histogram that the stepping thread can fill without allocating.
+
+#include <array>
+#include <bit>
+#include <chrono>
+#include <cstdint>
+
+namespace isodyne::bench {
+
+/// Durations from 1 ns to minutes in steps of about 3 %. Not for other threads while it is filled.
+class StepTimes {
+ public:
+  void add(std::int64_t ns) {
+    const auto t = static_cast<std::uint64_t>(ns < 1 ? 1 : ns);
+    const auto power = static_cast<std::size_t>(std::bit_width(t) - 1);
+    const std::size_t part = power < 5 ? 0 : static_cast<std::size_t>((t >> (power - 5)) & 31u);
+    ++bins_[power < 5 ? static_cast<std::size_t>(t) : 32 * (power - 4) + part];
+    ++count_;
+    total_ns_ += ns;
+    if (ns > longest_) longest_ = ns;
+  }
+  /// The time that this share of all does not exceed, ns.
+  double quantile(double share) const {
+    const double wanted = share * static_cast<double>(count_);
+    double below = 0;
+    for (std::size_t i = 0; i < bins_.size(); ++i) {
+      below += static_cast<double>(bins_[i]);
+      if (below >= wanted && below > 0) return middle(i);
+    }
+    return static_cast<double>(longest_);
+  }
+  std::int64_t longest() const { return longest_; }
+  std::int64_t count() const { return count_; }
+  double total_seconds() const { return static_cast<double>(total_ns_) / 1e9; }
+
+ private:
+  static double middle(std::size_t bin) {
+    if (bin < 32) return static_cast<double>(bin);
+    const std::size_t power = bin / 32 + 4;
+    const double width = static_cast<double>(std::uint64_t{1} << (power - 5));
+    return (32 + static_cast<double>(bin % 32) + 0.5) * width;
+  }
+  std::array<std::int64_t, 32 * 40> bins_{};
+  std::int64_t count_ = 0, total_ns_ = 0, longest_ = 0;
+};
+
+using Stopwatch = std::chrono::steady_clock;
+
+}  // namespace isodyne::bench

@@ -1,0 +1,308 @@
+#include "isodyne/engine/reference.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+#include <cvode/cvode.h>
+#include <nvector/nvector_serial.h>
+#include <sundials/sundials_context.h>
+#include <sunlinsol/sunlinsol_dense.h>
+#include <sunmatrix/sunmatrix_dense.h>
+
+#include "isodyne/model/groups.h"
+
+namespace isodyne::engine {
+
+using model::kNone;
+using model::Node;
+using model::NodeId;
+using model::Op;
+using model::VarId;
+
+namespace {
+
+/// A number that is positive where a condition holds and crosses zero where it changes.
+class Crossings {
+ public:
+  explicit Crossings(model::Program& p) : p_(p) {}
+
+  NodeId of(NodeId truth, bool negated = false) {
+    const auto [found, fresh] = done_.try_emplace({truth, negated}, kNone);
+    if (fresh) found->second = make(truth, negated);
+    return done_.at({truth, negated});
+  }
+
+ private:
+  NodeId add(Op op, NodeId a, NodeId b, NodeId c = kNone, double value = 0) {
+    Node n;
+    n.op = op;
+    n.a = a;
+    n.b = b;
+    n.c = c;
+    n.value = value;
+    p_.nodes.push_back(n);
+    return static_cast<NodeId>(p_.nodes.size() - 1);
+  }
+  NodeId number(double value) { return add(Op::constant, kNone, kNone, kNone, value); }
+
+  NodeId make(NodeId id, bool negated) {
+    const Node n = p_.node(id);
+    switch (n.op) {
+      case Op::lnot:
+        return of(n.a, !negated);
+      case Op::land:
+      case Op::lor: {
+        const NodeId a = of(n.a, negated), b = of(n.b, negated);
+        return add((n.op == Op::land) != negated ? Op::min : Op::max, a, b);
+      }
+      case Op::lt:
+      case Op::le:
+        return negated ? add(Op::sub, n.a, n.b) : add(Op::sub, n.b, n.a);
+      case Op::gt:
+      case Op::ge:
+        return negated ? add(Op::sub, n.b, n.a) : add(Op::sub, n.a, n.b);
+      default:
+        return add(Op::select, id, number(negated ? -1 : 1), number(negated ? 1 : -1));
+    }
+  }
+
+  model::Program& p_;
+  std::map<std::pair<NodeId, bool>, NodeId> done_;
+};
+
+constexpr int kMostEventsPerStep = 10'000;
+
+}  // namespace
+
+struct ReferencePlant::Solver {
+  std::shared_ptr<const model::Program> program;
+  const Plan& plan;
+  ReferenceAccuracy accuracy;
+  Interpreter interpreter;
+  std::unique_ptr<model::Program> with_crossings;
+  std::unique_ptr<Evaluator> crossings;
+  std::vector<NodeId> limits_low, limits_high;
+  std::unique_ptr<Evaluator> limits;
+  std::vector<std::size_t> limited;  ///< states
+  std::size_t roots = 0;
+  std::vector<VarId> outside;        ///< what the equations read and do not compute
+  std::vector<double> outside_was, x_was;
+  PlantState* state = nullptr;
+  SUNContext context = nullptr;
+  N_Vector y = nullptr;
+  SUNMatrix matrix = nullptr;
+  SUNLinearSolver linear = nullptr;
+  void* cvode = nullptr;
+  bool begun = false;
+  long calls = 0;
+
+  Solver(std::shared_ptr<const model::Program> p, const Plan& made, ReferenceAccuracy wanted)
+      : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan) {
+    find_crossings();
+    find_outside();
+    const auto n = static_cast<sunindextype>(program->states.size());
+    if (n == 0) return;
+    SUNContext_Create(nullptr, &context);
+    y = N_VNew_Serial(n, context);
+    cvode = CVodeCreate(CV_BDF, context);
+    N_VConst(0, y);
+    CVodeInit(cvode, derivative, 0, y);
+    CVodeSStolerances(cvode, accuracy.relative, accuracy.absolute);
+    CVodeSetUserData(cvode, this);
+    matrix = SUNDenseMatrix(n, n, context);
+    linear = SUNLinSol_Dense(y, matrix, context);
+    CVodeSetLinearSolver(cvode, linear, matrix);
+    CVodeSetMaxNumSteps(cvode, 1'000'000);
+    CVodeSetMaxHnilWarns(cvode, -1);
+    CVodeSetErrFile(cvode, nullptr);
+    if (roots > 0) CVodeRootInit(cvode, static_cast<int>(roots), root);
+  }
+  ~Solver() {
+    if (cvode != nullptr) CVodeFree(&cvode);
+    if (linear != nullptr) SUNLinSolFree(linear);
+    if (matrix != nullptr) SUNMatDestroy(matrix);
+    if (y != nullptr) N_VDestroy(y);
+    if (context != nullptr) SUNContext_Free(&context);
+  }
+  Solver(const Solver&) = delete;
+  Solver& operator=(const Solver&) = delete;
+
+  /// Transitions of one source mode may become true in any order, so every condition is a root of its own.
+  void find_crossings() {
+    with_crossings = std::make_unique<model::Program>(*program);
+    Crossings maker(*with_crossings);
+    std::vector<NodeId> nodes;
+    for (const model::StateMachine& m : program->machines) {
+      for (const model::Transition& t : m.transitions) nodes.push_back(maker.of(t.condition));
+    }
+    for (const model::WhenBlock& w : program->events) nodes.push_back(maker.of(w.condition));
+    std::vector<NodeId> bounds;
+    for (std::size_t i = 0; i < program->states.size(); ++i) {
+      const model::State& s = program->states[i];
+      if (s.lowest == kNone) continue;
+      limited.push_back(i);
+      bounds.insert(bounds.end(), {s.lowest, s.highest});
+    }
+    roots = nodes.size() + 2 * limited.size();
+    crossings = std::make_unique<Evaluator>(*with_crossings, nodes);
+    limits = std::make_unique<Evaluator>(*with_crossings, bounds);
+  }
+
+  void find_outside() {
+    std::set<VarId> computed{model::kTime}, read;
+    for (const model::State& s : program->states) computed.insert(s.value);
+    for (const model::Item& item : program->order) {
+      if (item.kind == model::Item::Kind::sampler || item.kind == model::Item::Kind::tap) continue;
+      computed.insert(model::target_of(*program, item));
+      for (const NodeId value : model::values_of(*program, item)) {
+        for (const VarId id : program->reads(value)) read.insert(id);
+      }
+    }
+    for (const VarId id : read) {
+      if (!computed.contains(id)) outside.push_back(id);
+    }
+    outside_was.resize(outside.size());
+    x_was.resize(program->states.size());
+  }
+
+  double low(std::size_t k) const { return limits->value(2 * k); }
+  double high(std::size_t k) const { return limits->value(2 * k + 1); }
+
+  /// Puts states and time into the image and computes it.
+  void look(double t, const double* x) {
+    for (std::size_t i = 0; i < program->states.size(); ++i) (*state)[program->states[i].value] = x[i];
+    interpreter.evaluate_at(*state, t);
+    ++calls;
+  }
+
+  static int derivative(realtype t, N_Vector at, N_Vector dx, void* data) {
+    auto& s = *static_cast<Solver*>(data);
+    const double* x = N_VGetArrayPointer(at);
+    double* d = N_VGetArrayPointer(dx);
+    s.look(t, x);
+    for (std::size_t i = 0; i < s.program->states.size(); ++i) {
+      d[i] = (*s.state)[s.program->states[i].derivative];
+      if (!std::isfinite(d[i])) return 1;  // a smaller step may help
+    }
+    for (std::size_t k = 0; k < s.limited.size(); ++k) {
+      const std::size_t i = s.limited[k];
+      if ((x[i] <= s.low(k) && d[i] < 0) || (x[i] >= s.high(k) && d[i] > 0)) d[i] = 0;
+    }
+    return 0;
+  }
+
+  static int root(realtype t, N_Vector at, realtype* g, void* data) {
+    auto& s = *static_cast<Solver*>(data);
+    const double* x = N_VGetArrayPointer(at);
+    s.look(t, x);
+    s.crossings->evaluate(s.state->values.data());
+    const std::size_t conditions = s.roots - 2 * s.limited.size();
+    for (std::size_t i = 0; i < conditions; ++i) g[i] = s.crossings->value(i);
+    for (std::size_t k = 0; k < s.limited.size(); ++k) {
+      g[conditions + 2 * k] = x[s.limited[k]] - s.low(k);
+      g[conditions + 2 * k + 1] = s.high(k) - x[s.limited[k]];
+    }
+    return 0;
+  }
+
+  bool changed_outside() const {
+    for (std::size_t i = 0; i < outside.size(); ++i) {
+      if ((*state)[outside[i]] != outside_was[i]) return true;
+    }
+    for (std::size_t i = 0; i < x_was.size(); ++i) {
+      if ((*state)[program->states[i].value] != x_was[i]) return true;
+    }
+    return !begun || std::any_of(state->taps.begin(), state->taps.end(), [](const TapState& t) { return t.active; });
+  }
+
+  void note() {
+    for (std::size_t i = 0; i < outside.size(); ++i) outside_was[i] = (*state)[outside[i]];
+    for (std::size_t i = 0; i < x_was.size(); ++i) x_was[i] = (*state)[program->states[i].value];
+  }
+
+  /// Begins anew from the image as it is.
+  void begin(double t) {
+    limits->evaluate(state->values.data());
+    double* x = N_VGetArrayPointer(y);
+    for (std::size_t i = 0; i < program->states.size(); ++i) x[i] = (*state)[program->states[i].value];
+    CVodeReInit(cvode, t, y);
+    begun = true;
+  }
+
+  void clamp() {
+    double* x = N_VGetArrayPointer(y);
+    for (std::size_t k = 0; k < limited.size(); ++k) x[limited[k]] = std::clamp(x[limited[k]], low(k), high(k));
+  }
+
+  PlantTrouble step(ModeChanges& changes) {
+    const Time end_ns = state->now + program->step;
+    const double end = to_seconds(end_ns);
+    double t = to_seconds(state->now);
+    if (changed_outside()) begin(t);
+    const std::vector<double> before = x_was;
+    for (int events = 0; t < end;) {
+      realtype reached = t;
+      const int status = CVode(cvode, end, y, &reached, CV_NORMAL);
+      if (status < 0) {
+        state->now = end_ns - program->step;
+        return {PlantTrouble::Kind::not_finite, 0, before.empty() ? 0 : before.front()};
+      }
+      clamp();
+      look(reached, N_VGetArrayPointer(y));
+      t = reached;
+      if (status != CV_ROOT_RETURN) break;
+      if (++events > kMostEventsPerStep) return {PlantTrouble::Kind::endless_events, 0, 0};
+      // A strict condition may hold only just behind its root.
+      state->now = std::min(end_ns - Time(1), Time(static_cast<std::int64_t>(std::llround(t * 1e9))));
+      if (changes.list.size() < static_cast<std::size_t>(changes.count) + 2 * program->machines.size())
+        changes.list.resize(2 * changes.list.size() + 2 * program->machines.size());
+      if (!interpreter.jump(*state, changes)) {
+        const double nudged = std::min(end, t + 1e-9);
+        begin(t);
+        if (CVode(cvode, nudged, y, &reached, CV_NORMAL) >= 0) {
+          clamp();
+          look(reached, N_VGetArrayPointer(y));
+          t = reached;
+          interpreter.jump(*state, changes);
+        }
+      }
+      (*state)[model::kTime] = t;
+      begin(t);
+    }
+    state->now = end_ns;
+    note();
+    return {};
+  }
+};
+
+ReferencePlant::ReferencePlant(std::shared_ptr<const model::Program> program, const Plan& plan,
+                               ReferenceAccuracy accuracy)
+    : solver_(std::make_unique<Solver>(std::move(program), plan, accuracy)) {}
+ReferencePlant::~ReferencePlant() = default;
+
+void ReferencePlant::solve(PlantState& state) {
+  solver_->interpreter.solve(state);
+}
+
+void ReferencePlant::settle(PlantState& state, ModeChanges& changes) {
+  solver_->interpreter.settle_all(state, changes);
+}
+
+PlantTrouble ReferencePlant::step(PlantState& state, ModeChanges& changes) {
+  if (const PlantTrouble before = solver_->interpreter.trouble_of(state); before.kind != PlantTrouble::Kind::none)
+    return before;
+  if (solver_->cvode == nullptr) {
+    state.now += solver_->program->step;
+    return {};
+  }
+  solver_->state = &state;
+  return solver_->step(changes);
+}
+
+long ReferencePlant::evaluations() const {
+  return solver_->calls;
+}
+
+}  // namespace isodyne::engine

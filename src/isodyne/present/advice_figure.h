@@ -1,0 +1,15 @@
+#pragma once
+// The advice about steps as a picture: worst error against step, and cost against step, a curve for each method.
+
+#include <string>
+
+#include "isodyne/bench/advice.h"
+#include "isodyne/core/result.h"
+
+namespace isodyne::present {
+
+/// Draws into FOLDER/advice.svg and FOLDER/advice.png.
+Status draw_advice(const model::Program& program, const bench::Advice& advice, double tolerance,
+                   const std::string& folder);
+
+}  // namespace isodyne::present
