@@ -3,6 +3,9 @@
 #include "isodyne/engine/native.h"
 
 #include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <thread>
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
@@ -35,9 +38,148 @@ TEST_CASE("Interpreter and native code agree to the bit on random programs") {
   }
 }
 
+TEST_CASE("Functions of numbers are not left to the compiler, whose library rounds in another way") {
+  CHECK(first_difference(program_of("bench B { step 1 ms\n  let e : 1 = 1.974\n  output state x : 1 = 0\n"
+                                    "  x' = atan2(e * 0.239, 1 + e^2) / 1 rad / 1 s\n}"),
+                         3, 1, test_compiler()) == "");
+}
+
 TEST_CASE("Interpreter and native code agree to the bit on the examples") {
   for (const char* name : {"canal-lock/lock.dyne", "quay-hoist/hoist.dyne"}) {
     INFO(name);
     CHECK(first_difference(program_in(std::string("examples/") + name), 3000, 1, test_compiler()) == "");
   }
+}
+
+namespace {
+
+constexpr const char* kSmall = "bench B { step 1 ms\n  output state x : 1 = 1\n  x' = -x / 1 s\n}";
+
+struct Made {
+  bool good = false, cached = false;
+  std::string remark, failure;
+};
+
+Made make(const engine::NativeSettings& settings, const char* text = kSmall) {
+  const auto program = program_of(text);
+  const engine::Plan plan(*program);
+  const std::atomic<bool> stop{false};
+  Made made;
+  const auto code = engine::NativeCode::make(*program, plan, settings, made.remark, stop);
+  made.good = static_cast<bool>(code);
+  if (code) {
+    made.cached = (*code)->cached;
+  } else {
+    made.failure = code.failure().text();
+  }
+  return made;
+}
+
+std::vector<std::filesystem::path> files_in(const std::string& folder) {
+  std::vector<std::filesystem::path> files;
+  for (const auto& entry : std::filesystem::directory_iterator(folder)) files.push_back(entry.path());
+  return files;
+}
+
+/// A stand-in for a compiler: a shell script.
+std::string script(const TemporaryFolder& folder, const std::string& body) {
+  const std::string file = folder.write("fake-cc", "#!/bin/sh\n" + body + "\n");
+  std::filesystem::permissions(file, std::filesystem::perms::owner_all);
+  return file;
+}
+
+}  // namespace
+
+TEST_CASE("Native code comes from the cache the second time, and only for the same text, flags and compiler") {
+  const TemporaryFolder folder;
+  engine::NativeSettings settings = test_compiler(folder / "cache");
+  CHECK_FALSE(make(settings).cached);
+  CHECK(make(settings).cached);
+  CHECK_FALSE(make(settings, "bench B { step 1 ms\n  output state x : 1 = 1\n  x' = -2 * x / 1 s\n}").cached);
+  settings.flags = {"-O0"};
+  CHECK_FALSE(make(settings).cached);
+  CHECK(files_in(folder / "cache").size() == 3);
+}
+
+TEST_CASE("A damaged file of the cache is noticed, said, and made anew") {
+  const TemporaryFolder folder;
+  const engine::NativeSettings settings = test_compiler(folder / "cache");
+  REQUIRE(make(settings).good);
+  const std::string file = files_in(folder / "cache").front().string();
+  const std::string whole = slurp(file);
+  for (const std::string& damaged : {whole.substr(0, whole.size() / 2), std::string{}, "x" + whole.substr(1),
+                                     whole.substr(0, 5000) + "?" + whole.substr(5001)}) {
+    std::ofstream(file, std::ios::binary) << damaged;
+    const Made again = make(settings);
+    CHECK(again.good);
+    CHECK_FALSE(again.cached);
+    CHECK(again.remark.find("damaged") != std::string::npos);
+    CHECK(slurp(file) == whole);
+  }
+}
+
+TEST_CASE("The cache keeps what was used last within its size") {
+  const TemporaryFolder folder;
+  engine::NativeSettings settings = test_compiler(folder / "cache");
+  settings.cache_limit = 40'000;  // about two files
+  for (int i = 1; i <= 5; ++i)
+    REQUIRE(make(settings,
+                 fmt::format("bench B {{ step 1 ms\n  output state x : 1 = {}\n  x' = -{} * x / 1 s\n}}", i, i).c_str())
+                .good);
+  const auto left = files_in(folder / "cache").size();
+  CHECK(left >= 1);
+  CHECK(left <= 2);
+}
+
+TEST_CASE("Several builds of one program at once end with one file, and all are served") {
+  const TemporaryFolder folder;
+  const engine::NativeSettings settings = test_compiler(folder / "cache");
+  const auto program = program_of(kSmall);
+  std::vector<std::thread> threads;
+  std::atomic<int> good{0};
+  for (int i = 0; i < 6; ++i) {
+    threads.emplace_back([&] {
+      const engine::Plan plan(*program);
+      std::string remark;
+      const std::atomic<bool> stop{false};
+      if (engine::NativeCode::make(*program, plan, settings, remark, stop)) ++good;
+    });
+  }
+  for (std::thread& t : threads) t.join();
+  CHECK(good == 6);
+  CHECK(files_in(folder / "cache").size() == 1);
+}
+
+TEST_CASE("A compiler that fails, dies or hangs is said, and leaves nothing behind") {
+  const TemporaryFolder folder;
+  engine::NativeSettings settings = test_compiler(folder / "cache");
+  settings.compiler = script(folder, "echo 'model.c:3: error: no registers left today' >&2\nexit 1");
+  CHECK(make(settings).failure.find("no registers left today") != std::string::npos);
+  settings.compiler = script(folder, "kill -9 $$");
+  CHECK(make(settings).failure.find("137") != std::string::npos);
+  settings.compiler = script(folder, "sleep 60");
+  settings.patience = std::chrono::milliseconds(200);
+  CHECK(make(settings).failure.find("it took longer than") != std::string::npos);
+  settings.compiler = "";
+  CHECK(make(settings).failure == "no C compiler was found");
+  settings.compiler = script(folder, "exit 0");  // says all is well and writes nothing
+  CHECK_FALSE(make(settings).good);
+  CHECK(files_in(folder / "cache").empty());
+}
+
+TEST_CASE("Without a place for a cache native code is made all the same") {
+  const TemporaryFolder folder;
+  folder.write("occupied", "a file where a folder should be");
+  const Made made = make(test_compiler(folder / "occupied/cache"));
+  CHECK(made.good);
+  CHECK(made.remark.find("not kept") != std::string::npos);
+}
+
+TEST_CASE("Native code makes 10,000 states step, and steps do not allocate") {
+  std::string text = "bench B { step 1 ms\n";
+  for (int i = 0; i < 10'000; ++i) text += fmt::format("  output state x{0} : 1 = {1}\n", i, i % 7);
+  for (int i = 0; i < 10'000; ++i) text += fmt::format("  x{}' = (x{} - x{}) / 1 s\n", i, (i + 1) % 10'000, i);
+  engine::NativeSettings settings = test_compiler();
+  settings.flags = {"-O0"};
+  CHECK(first_difference(program_of(text + "}"), 3, 1, settings) == "");
 }

@@ -182,6 +182,9 @@ class Writer {
       const std::string value = b.value(p_.equations[i].value);
       const bool tapped = style_.taps && tap_of_.contains(target);
       put("  {}double {} = {};\n", tapped ? "" : "const ", name, value);
+      // Compilers would compute with it by another mathematical library.
+      const auto number = b.number(p_.equations[i].value);
+      if (number && !tapped) b.define_constant(target, *number);
     } else if (entry.kind == Item::Kind::solve) {
       solve(b, i);
     } else {
@@ -278,7 +281,7 @@ class Writer {
     }
     out_ += "  double *const v = m->v;\n  int acted = 0;\n  if (*m->entered) return 0;\n  *m->entered = 1;\n";
     for (const model::StateMachine& machine : p_.machines) bodies(machine, machine.entry, "iso_max(0.0, {})", true);
-    out_ += "  return acted;\n}\n\n";
+    out_ += "  (void)v;\n  return acted;\n}\n\n";
     take();
   }
 

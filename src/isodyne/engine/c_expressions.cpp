@@ -98,6 +98,7 @@ void CBlock::forget() {
   locals_.clear();
   texts_.clear();
   folded_.clear();
+  constants_.clear();
   uses_.clear();
 }
 
@@ -236,6 +237,18 @@ void CBlock::keep(NodeId id, Text text) {
   texts_[id] = std::move(text);
 }
 
+std::optional<double> CBlock::number(NodeId id) const {
+  if (id == kNone) return std::nullopt;
+  const Node& n = program_.node(id);
+  if (n.op == Op::constant) return n.value;
+  if (n.op == Op::variable) {
+    const auto held = constants_.find(n.variable);
+    return held == constants_.end() ? std::nullopt : std::optional(held->second);
+  }
+  const auto folded = folded_.find(id);
+  return folded == folded_.end() ? std::nullopt : std::optional(folded->second);
+}
+
 /// An operation on constants alone.
 bool CBlock::fold(NodeId id, const Node& n) {
   if (n.op >= Op::table1 && n.op <= Op::slope2y) return false;
@@ -243,14 +256,9 @@ bool CBlock::fold(NodeId id, const Node& n) {
   const NodeId children[3] = {n.a, n.b, n.c};
   for (std::size_t i = 0; i < 3; ++i) {
     if (children[i] == kNone) continue;
-    const auto known_value = folded_.find(children[i]);
-    if (program_.node(children[i]).op == Op::constant) {
-      operands[i] = program_.node(children[i]).value;
-    } else if (known_value != folded_.end()) {
-      operands[i] = known_value->second;
-    } else {
-      return false;
-    }
+    const auto value = number(children[i]);
+    if (!value) return false;
+    operands[i] = *value;
   }
   const IsoFlushed flushed;  // as where it would be computed
   const double value = model::apply(n.op, operands[0], operands[1], operands[2]);

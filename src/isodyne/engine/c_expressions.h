@@ -6,6 +6,7 @@
 // definitions, because compilers fold them with another mathematical library.
 
 #include <functional>
+#include <optional>
 #include <set>
 #include <string>
 #include <string_view>
@@ -51,6 +52,10 @@ class CBlock {
   std::string read(model::VarId id);
   /// From now on the variable is this local.
   void define(model::VarId id, std::string local) { locals_[id] = std::move(local); }
+  /// The variable holds this number from now on: operations on it are computed here too.
+  void define_constant(model::VarId id, double value) { constants_[id] = value; }
+  /// What an expression asked for before is, if it is a number.
+  std::optional<double> number(model::NodeId root) const;
   /// Forgets locals and common operations.
   void forget();
   void line(const std::string& text) { out_ += indent_ + text + "\n"; }
@@ -83,6 +88,7 @@ class CBlock {
   std::unordered_map<model::VarId, std::string> locals_;
   std::unordered_map<model::NodeId, Text> texts_;
   std::unordered_map<model::NodeId, double> folded_;
+  std::unordered_map<model::VarId, double> constants_;
   std::unordered_map<model::NodeId, int> uses_;
   int temporaries_ = 0;
 };

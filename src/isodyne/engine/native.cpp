@@ -197,6 +197,9 @@ Status compile(const std::string& text, const std::string& folder, const NativeS
   if (*status != 0)
     return Failure{"the compiler failed", settings.compiler,
                    fmt::format("exit status {}: {}", *status, first_error(read_file(log)))};
+  std::error_code none;
+  if (!fs::exists(object, none) || fs::file_size(object, none) == 0)
+    return Failure{"the compiler left nothing behind", settings.compiler, ""};
   if (!seal(object)) return Failure{"cannot write", object, std::strerror(errno)};
   return Done{};
 }
@@ -278,9 +281,11 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program&
   const Status compiled = compile(code.text, workshop.folder, settings, stop);
   if (!compiled) return compiled.failure();
   const std::string made = workshop.folder + "/model.so";
-  if (cache.empty() || std::rename(made.c_str(), kept.c_str()) != 0) return load(made, code);
-  shrink(cache, settings.cache_limit);
-  return load(kept, code);
+  auto loaded = load(made, code);
+  if (!loaded || cache.empty()) return loaded;
+  // Loaded code stays what it is under its new name.
+  if (std::rename(made.c_str(), kept.c_str()) == 0) shrink(cache, settings.cache_limit);
+  return loaded;
 }
 
 // ---- executing it ---------------------------------------------------------------------------------------

@@ -87,7 +87,7 @@ struct ReferencePlant::Solver {
   std::unique_ptr<Evaluator> limits;
   std::vector<std::size_t> limited;  ///< states
   std::size_t roots = 0;
-  std::vector<VarId> outside;        ///< what the equations read and do not compute
+  std::vector<VarId> outside;  ///< what the equations read and do not compute
   std::vector<double> outside_was, x_was;
   PlantState* state = nullptr;
   SUNContext context = nullptr;
