@@ -111,7 +111,7 @@ const std::vector<Command>& commands() {
        "error\n"
        "of each signal, observed order, cost of a step, share of the period. Recommends the largest step whose errors\n"
        "stay within the tolerance, or says that none does and which part is the stiff one. With --out, a figure.",
-       "isodyne advise examples/quay-hoist/hoist.dyne --for \"5 s\" --out advice",
+       "isodyne advise examples/quay-hoist/hoist.dyne lift_and_lower --out advice",
        {fault, seed, setting, span, answer_within, signal, tolerance, out, json, help},
        run_advise},
       {"profile",
@@ -190,10 +190,12 @@ const std::vector<Command>& commands() {
        "WHAT [BENCH [CONTROLLER]]",
        1,
        3,
-       "write a file for others: the C header of a controller, colours for an editor",
+       "write files for others: the C header of a controller, the model as C, colours for an editor",
        "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their "
        "layout;\n"
-       "`textmate` or `vim`: the language for editors. It goes to standard output unless --out names a file.",
+       "`c`: the plant as C11 free of dependencies, with a main program and a Makefile, in the folder that --out names "
+       "(BENCHNAME-c);\n"
+       "`textmate` or `vim`: the language for editors. What is one file goes to standard output unless --out names it.",
        "isodyne export header examples/canal-lock/lock.dyne",
        {out, help},
        run_export},

@@ -42,11 +42,10 @@ TEST_CASE("Interpreter and native code leave the same recording, byte for byte")
 TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken one, and says so in one line") {
   const TemporaryFolder folder;
   folder.write("b.dyne", kBench);
-  for (const char* compiler : {"/bin/false", "no-such-compiler"}) {
-    const Output o =
-        shell(std::string("ISODYNE_CC=") + compiler +
-                  " " ISODYNE_PROGRAM " run b.dyne --for '20000 s' --no-report --out " + std::string(compiler).substr(4),
-              folder.path());
+  for (const auto& [compiler, out] : {std::pair{"/bin/false", "a"}, std::pair{"no-such-compiler", "b"}}) {
+    const Output o = shell(std::string("ISODYNE_CC=") + compiler +
+                               " " ISODYNE_PROGRAM " run b.dyne --for '20000 s' --no-report --out " + out,
+                           folder.path());
     CHECK(o.status == 0);
     CHECK(o.err.find("the interpreter runs") != std::string::npos);
     CHECK(std::count(o.err.begin(), o.err.end(), '\n') == 1);

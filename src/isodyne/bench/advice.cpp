@@ -239,7 +239,9 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
         trial.trouble = ended.explanation;
       } else {
         compare(trial, reference, kept, advice.ranges, wish.tolerance);
-        trial.cost_ns = one.median_step_ns();
+        // Of one step of the plant: several of them may make one of the bench.
+        trial.cost_ns =
+            one.median_step_ns() * static_cast<double>(step->count()) / static_cast<double>(variant->step.count());
         if (larger && larger->worst > 0 && trial.worst > 0)
           trial.order = std::log(larger->worst / trial.worst) /
                         std::log(static_cast<double>(larger->step.count()) / static_cast<double>(trial.step.count()));

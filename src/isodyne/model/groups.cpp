@@ -332,14 +332,14 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
     if (same == groups.end()) groups.push_back(std::move(g));
   }
   p.groups = std::move(groups);
-  p.step = step;
+  p.step = std::max(step, p.step);  // instants of scenario and channels stay where they are
   for (Variable& v : p.variables) v.group = place[static_cast<std::size_t>(v.group)];
   for (Sampler& s : p.samplers) s.group = place[static_cast<std::size_t>(s.group)];
   for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
   const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
   bool whole = true;
-  for (const Sensor& s : p.sensors) whole = whole && fits(s.period, step);
-  for (const Controller& c : p.controllers) whole = whole && fits(c.period, step);
+  for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step);
+  for (const Controller& c : p.controllers) whole = whole && fits(c.period, p.step);
   for (const Sampler& s : p.samplers) {
     const Time own = p.groups[static_cast<std::size_t>(s.group)].step;
     whole = whole && fits(s.period, own) && fits(s.offset, own);
@@ -349,7 +349,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
     why_not = "a sampled period is not a whole multiple of it";
     return nullptr;
   }
-  p.record_period = step * std::max<std::int64_t>(1, program.record_period / step);
+  p.record_period = p.step * std::max<std::int64_t>(1, program.record_period / p.step);
   collect_states(p);
   for (std::size_t i = 0; i < p.groups.size(); ++i) {
     Group& g = p.groups[i];

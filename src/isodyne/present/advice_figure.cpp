@@ -38,10 +38,11 @@ Status draw_advice(const model::Program& program, const bench::Advice& advice, d
                    const std::string& folder) {
   std::string script;
   const std::string errors = curves(advice, script, "error", true), costs = curves(advice, script, "cost", false);
-  double least = 1e99, most = 0;
+  double least = 1e99, most = 0, smallest = 100 * tolerance;
   for (const bench::Trial& t : advice.trials) {
     least = std::min(least, to_seconds(t.step) * 1e3);
     most = std::max(most, to_seconds(t.step) * 1e3);
+    if (t.trouble.empty()) smallest = std::min(smallest, 100 * std::max(t.worst, 1e-14));
   }
   script +=
       "set multiplot\nset lmargin at screen 0.08\nset rmargin at screen 0.86\nset logscale xy\nset grid lc rgb "
@@ -51,7 +52,8 @@ Status draw_advice(const model::Program& program, const bench::Advice& advice, d
                         quoted(program.name + ": error and cost against the step"));
   script += fmt::format(
       "set tmargin at screen 0.90\nset bmargin at screen 0.46\nset ylabel \"largest error, % of range\" "
-      "offset 1,0\nset yrange [1e-12:1e3]\nset ytics 100\nset key at screen 0.985,0.88 right top\n");
+      "offset 1,0\nset yrange [{:.3g}:1e3]\nset ytics 10\nset key at screen 0.985,0.88 right top\n",
+      smallest / 5);
   script +=
       fmt::format("set arrow 1 from graph 0, first {0:.9g} to graph 1, first {0:.9g} nohead dt 2 lc rgb \"#A33F00\"\n",
                   100 * tolerance);
