@@ -228,6 +228,7 @@ int run_bench(const Arguments& arguments, bool reference) {
   auto wanted = read_plan(arguments, *loaded.program);
   if (!wanted) return kWrongInput;
   wanted->plan.reference = reference;
+  if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
   const bool given = arguments.has(Option::out);
   const auto folder = make_folder(arguments, *loaded.program, wanted->plan);
   if (!folder) {

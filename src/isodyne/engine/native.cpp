@@ -247,17 +247,32 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::load(const std::string& fi
   return std::shared_ptr<const NativeCode>(std::move(made));
 }
 
+namespace {
+CCode whole_code(const model::Program& program, const Plan& plan) {
+  CCode code = c_code(program, plan, {});
+  code.text = std::string(kNumericsText) + kMemoryText + code.text;
+  return code;
+}
+
+std::string kept_file(const CCode& code, const NativeSettings& settings) {
+  return settings.cache + "/" + key_of(code.text, settings) + ".so";
+}
+}  // namespace
+
+bool NativeCode::in_cache(const model::Program& program, const Plan& plan, const NativeSettings& settings) {
+  std::error_code error;
+  return !settings.cache.empty() && fs::exists(kept_file(whole_code(program, plan), settings), error);
+}
+
 Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program& program, const Plan& plan,
                                                            const NativeSettings& settings, std::string& remark,
                                                            const std::atomic<bool>& stop) {
   if (settings.compiler.empty()) return Failure{"no C compiler was found", "", ""};
-  CCode code = c_code(program, plan, {});
-  code.text = std::string(kNumericsText) + kMemoryText + code.text;
-  const std::string key = key_of(code.text, settings);
+  const CCode code = whole_code(program, plan);
   std::error_code error;
   std::string cache = settings.cache;
   if (!cache.empty()) fs::create_directories(cache, error);
-  const std::string kept = cache + "/" + key + ".so";
+  const std::string kept = kept_file(code, settings);
   if (!cache.empty() && fs::exists(kept, error)) {
     if (whole(kept)) {
       utimensat(AT_FDCWD, kept.c_str(), nullptr, 0);  // used just now
@@ -310,6 +325,11 @@ NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const Na
 
 iso_memory& NativePlant::memory(PlantState& state, ModeChanges& changes) {
   static_assert(sizeof(Time) == sizeof(std::int64_t));
+  for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
+  // States of one program have sizes that never change, so the same first addresses mean all the same.
+  const bool same = memory_.host == &state && memory_.v == state.values.data() && memory_.next == state.next.data() &&
+                    memory_.changes == changes.list.data();
+  if (same) return memory_;
   memory_.now = reinterpret_cast<std::int64_t*>(&state.now);
   memory_.v = state.values.data();
   memory_.next = state.next.data();
@@ -324,7 +344,6 @@ iso_memory& NativePlant::memory(PlantState& state, ModeChanges& changes) {
   memory_.changes = changes.list.data();
   memory_.change_count = &changes.count;
   memory_.host = &state;
-  for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
   return memory_;
 }
 
@@ -355,15 +374,26 @@ void NativeBuilder::wait() {
   if (thread_.joinable()) thread_.join();
 }
 
+Status NativeBuilder::build(const NativeSettings& settings) {
+  auto code = NativeCode::make(plant_.program(), plant_.plan(), settings, remark_, stop_);
+  if (!code) return code.failure();
+  cached_ = (*code)->cached;
+  native_.push_back(std::make_unique<NativePlant>(plant_.program(), *code));
+  plant_.adopt(native_.back().get());
+  return Done{};
+}
+
 void NativeBuilder::build() {
-  auto code = NativeCode::make(plant_.program(), plant_.plan(), settings_, remark_, stop_);
-  if (code) {
-    cached_ = (*code)->cached;
-    native_ = std::make_unique<NativePlant>(plant_.program(), *code);
-    plant_.adopt(native_.get());
-  } else {
-    remark_ = code.failure().text() + "; the interpreter runs";
+  const bool twice =
+      !settings_.first_flags.empty() && !NativeCode::in_cache(plant_.program(), plant_.plan(), settings_);
+  Status built = Done{};
+  if (twice) {
+    NativeSettings first = settings_;
+    first.flags = settings_.first_flags;
+    built = build(first);
   }
+  if (built) built = build(settings_);
+  if (!built && native_.empty()) remark_ = built.failure().text() + "; the interpreter runs";
   done_.store(true, std::memory_order_release);
 }
 

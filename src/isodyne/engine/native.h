@@ -22,6 +22,9 @@ namespace isodyne::engine {
 struct NativeSettings {
   std::string compiler;  ///< path; empty: none was found
   std::vector<std::string> flags{"-O2"};
+  /// If not empty: flags that compile sooner, for code that runs until the better one is there. A background builder
+  /// makes it first, unless the better one is in the cache.
+  std::vector<std::string> first_flags;
   std::string cache;                                               ///< folder; empty: nothing is kept
   std::uint64_t cache_limit = 256ull << 20;                        ///< bytes
   std::chrono::milliseconds patience = std::chrono::seconds(120);  ///< a compiler that takes longer is stopped
@@ -37,6 +40,9 @@ class NativeCode {
   ~NativeCode();
   NativeCode(const NativeCode&) = delete;
   NativeCode& operator=(const NativeCode&) = delete;
+
+  /// Whether the cache has code of this program for these settings.
+  static bool in_cache(const model::Program& program, const Plan& plan, const NativeSettings& settings);
 
   /// Generates, compiles (or finds in the cache) and loads. Sets `remark` when something on the way is worth a line
   /// though it ended well. `stop` may be set from another thread to give up.
@@ -84,21 +90,22 @@ class NativeBuilder {
   /// Gives up what is not ready.
   ~NativeBuilder();
 
-  /// Waits until the code is there or cannot be.
+  /// Waits until the best code is there or cannot be.
   void wait();
   bool done() const { return done_.load(std::memory_order_acquire); }
   /// Once done: why there is no native code, or what is worth saying though there is; else empty.
   const std::string& remark() const { return remark_; }
-  bool ready() const { return done() && native_ != nullptr; }
+  bool ready() const { return done() && !native_.empty(); }
   bool cached() const { return ready() && cached_; }
 
  private:
   void build();
+  Status build(const NativeSettings& settings);
 
   Plant& plant_;
   NativeSettings settings_;
   std::string remark_;
-  std::unique_ptr<NativePlant> native_;
+  std::vector<std::unique_ptr<NativePlant>> native_;  ///< the last is the best; the plant may be in any of them
   bool cached_ = false;
   std::atomic<bool> stop_{false}, done_{false};
   std::thread thread_;
