@@ -57,7 +57,7 @@ Status draw_advice(const model::Program& program, const bench::Advice& advice, d
   script +=
       fmt::format("set arrow 1 from graph 0, first {0:.9g} to graph 1, first {0:.9g} nohead dt 2 lc rgb \"#A33F00\"\n",
                   100 * tolerance);
-  script += fmt::format("set label 2 {} at graph 0.01, first {:.9g} offset 0,0.6 tc rgb \"#A33F00\"\n",
+  script += fmt::format("set label 2 {} at graph 0.995, first {:.9g} right offset 0,0.6 tc rgb \"#A33F00\"\n",
                         quoted(fmt::format("tolerance {:g} %", 100 * tolerance)), 100 * tolerance);
   if (advice.recommended) {
     const bench::Trial& t = advice.trials[*advice.recommended];
