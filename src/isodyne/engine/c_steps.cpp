@@ -1,0 +1,362 @@
+// From one instant to the next, as C: every group by its own method.
+
+#include <algorithm>
+
+#include "isodyne/engine/c_writer.h"
+
+namespace isodyne::engine {
+
+namespace {
+
+/// Arrays of more states than this are walked by index instead of written out.
+constexpr std::size_t kMostWrittenOut = 32;
+/// Evaluations within a step of at most this many operations are built into the method that calls them: the states
+/// then stay in registers.
+constexpr std::size_t kMostBuiltIn = 250;
+/// Beyond this arrays do not go on the stack.
+constexpr std::size_t kMostOnStack = 256;
+
+}  // namespace
+
+/// What does not move within a step and is an operand of what does.
+std::vector<NodeId> CWriter::held_operands(const GroupPlan& g) const {
+  const std::vector<NodeId> all = plan_.held_nodes(g);
+  const std::set<NodeId> held(all.begin(), all.end());
+  std::set<NodeId> seen, wanted;
+  std::vector<NodeId> todo;
+  const auto look = [&](NodeId id) {
+    if (id == kNone) return;
+    if (held.contains(id)) {
+      if (!p_.reads(id).empty()) wanted.insert(id);
+    } else if (seen.insert(id).second) {
+      todo.push_back(id);
+    }
+  };
+  for (const std::int32_t place : g.between) {
+    const Item& entry = p_.order[static_cast<std::size_t>(place)];
+    if (entry.kind == Item::Kind::solve) {
+      const model::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
+      look(s.lowest), look(s.highest);
+    } else {
+      for (const NodeId value : model::values_of(p_, entry)) look(value);
+    }
+    while (!todo.empty()) {
+      const model::Node& n = p_.node(todo.back());
+      todo.pop_back();
+      look(n.a), look(n.b), look(n.c);
+    }
+  }
+  return {wanted.begin(), wanted.end()};
+}
+
+std::size_t CWriter::operations(const GroupPlan& g) const {
+  std::set<NodeId> seen;
+  std::vector<NodeId> todo;
+  for (const std::int32_t place : g.between) {
+    const Item& entry = p_.order[static_cast<std::size_t>(place)];
+    if (entry.kind == Item::Kind::solve || entry.kind == Item::Kind::delay) return kMostBuiltIn + 1;
+    for (const NodeId value : model::values_of(p_, entry)) todo.push_back(value);
+    while (!todo.empty() && seen.size() <= kMostBuiltIn) {
+      const NodeId id = todo.back();
+      todo.pop_back();
+      if (id == kNone || p_.node(id).op <= model::Op::variable || !seen.insert(id).second) continue;
+      for (const NodeId child : {p_.node(id).a, p_.node(id).b, p_.node(id).c}) todo.push_back(child);
+    }
+  }
+  return seen.size();
+}
+
+const model::State& CWriter::state(const GroupPlan& g, std::size_t i) const {
+  return p_.states[static_cast<std::size_t>(g.group->states[i])];
+}
+
+/// What one piece computes and another reads.
+void CWriter::crossings(const std::vector<std::vector<Item>>& pieces, GroupNames& names) const {
+  std::map<VarId, std::size_t> made;
+  for (std::size_t k = 0; k < pieces.size(); ++k) {
+    for (const Item& entry : pieces[k]) made[model::target_of(p_, entry)] = k;
+  }
+  for (std::size_t k = 0; k < pieces.size(); ++k) {
+    for (const Item& entry : pieces[k]) {
+      for (const NodeId value : model::values_of(p_, entry)) {
+        for (const VarId id : p_.reads(value)) {
+          const auto found = made.find(id);
+          if (found != made.end() && found->second != k) names.scratch.emplace(id, names.scratch.size());
+        }
+      }
+    }
+  }
+}
+
+/// A limit that is a number is written as such.
+std::string CWriter::limit(NodeId node, const char* which, std::size_t place) const {
+  const auto value = model::fold(p_, node, [](VarId) { return std::nullopt; });
+  return value ? c_number(*value) : fmt::format("c->{}[{}]", which, place);
+}
+
+void CWriter::group(std::size_t index) {
+  const GroupPlan& g = plan_.groups[index];
+  const std::size_t n = g.group->states.size();
+  if (n == 0) return;
+  GroupNames names;
+  for (std::size_t i = 0; i < n; ++i) {
+    names.state[state(g, i).value] = i;
+    names.derivative[state(g, i).derivative].push_back(i);
+    if (state(g, i).lowest != kNone) {
+      names.low.push_back(limit(state(g, i).lowest, "low", names.limited.size()));
+      names.high.push_back(limit(state(g, i).highest, "high", names.limited.size()));
+      names.limited.push_back(i);
+    }
+  }
+  std::vector<std::vector<Item>> pieces(1);
+  for (const std::int32_t place : g.between) {
+    const Item& entry = p_.order[static_cast<std::size_t>(place)];
+    if (entry.kind == Item::Kind::tap) continue;
+    if (pieces.back().size() >= kMostPerFunction) pieces.emplace_back();
+    pieces.back().push_back(entry);
+  }
+  if (pieces.size() > 1) crossings(pieces, names);
+  const std::vector<NodeId> held = held_operands(g);
+  const bool explicit_one = g.group->method == Method::rk4 || g.group->method == Method::heun;
+  names.built_in = explicit_one && operations(g) <= kMostBuiltIn;
+  put("/* One step of {}: {} states, method {}. */\n", format_span(g.group->step), n,
+      model::method_word(g.group->method));
+  put("typedef struct step_{} {{\n  iso_memory *m;\n  double held[{}], low[{}], high[{}];\n  double *scratch;\n}} "
+      "step_{};\n\n",
+      index, std::max<std::size_t>(1, held.size()), std::max<std::size_t>(1, names.limited.size()),
+      std::max<std::size_t>(1, names.limited.size()), index);
+  for (std::size_t k = 0; k < pieces.size(); ++k) between_piece(g, index, k, pieces[k], names, held);
+  between(g, index, pieces.size(), names);
+  step_group(g, index, names, held);
+}
+
+void CWriter::between_piece(const GroupPlan& g, std::size_t index, std::size_t number, const std::vector<Item>& items,
+                            const GroupNames& names, const std::vector<NodeId>& held) {
+  put("{2} void between_{0}_{1}(const step_{0} *restrict c, double t, const double *restrict x, double *restrict dx) "
+      "{{\n  iso_memory *const "
+      "m = "
+      "c->m;\n  const double *const v = m->v;\n  (void)m, (void)v, (void)t, (void)x, (void)dx;\n",
+      index, number, names.built_in ? "ISO_INLINE" : "static");
+  CBlock b = block("  ");
+  for (std::size_t i = 0; i < held.size(); ++i) b.known[held[i]] = fmt::format("c->held[{}]", i);
+  b.source = [&](VarId id) {
+    if (id == model::kTime) return std::string("t");
+    if (const auto found = names.state.find(id); found != names.state.end()) return fmt::format("x[{}]", found->second);
+    if (const auto found = names.scratch.find(id); found != names.scratch.end())
+      return fmt::format("c->scratch[{}]", found->second);
+    return std::string{};
+  };
+  expect(b, items);
+  for (const Item& entry : items) {
+    item(b, entry, "t");
+    const VarId target = model::target_of(p_, entry);
+    if (const auto found = names.derivative.find(target); found != names.derivative.end()) {
+      for (const std::size_t i : found->second) put("  dx[{}] = {};\n", i, names_.of(target));
+    }
+    if (const auto crossing = names.scratch.find(target); crossing != names.scratch.end()) {
+      put("  c->scratch[{}] = {};\n", crossing->second, names_.of(target));
+    }
+  }
+  (void)g;
+  out_ += "}\n\n";
+}
+
+void CWriter::between(const GroupPlan& g, std::size_t index, std::size_t pieces, const GroupNames& names) {
+  put("{1} void between_{0}(void *context, double t, const double *x, double *dx) {{\n  const step_{0} *const c = "
+      "(const step_{0} *)context;\n",
+      index, names.built_in ? "ISO_INLINE" : "static");
+  std::set<VarId> computed;
+  for (const std::int32_t place : g.between)
+    computed.insert(model::target_of(p_, p_.order[static_cast<std::size_t>(place)]));
+  for (std::size_t i = 0; i < g.group->states.size(); ++i) {
+    const VarId derivative = state(g, i).derivative;
+    if (!computed.contains(derivative)) put("  dx[{}] = c->m->{};\n", i, v(derivative));
+  }
+  for (std::size_t k = 0; k < pieces; ++k) put("  between_{}_{}(c, t, x, dx);\n", index, k);
+  for (std::size_t k = 0; k < names.limited.size(); ++k)
+    put("  if ((x[{0}] <= {1} && dx[{0}] < 0) || (x[{0}] >= {2} && dx[{0}] > 0)) dx[{0}] = 0;\n", names.limited[k],
+        names.low[k], names.high[k]);
+  out_ += "}\n\n";
+}
+
+/// Room in iso_memory::work; groups use it one after the other.
+std::string CWriter::room(std::size_t& used, std::size_t size) {
+  const std::string at = used == 0 ? std::string("m->work") : fmt::format("m->work + {}", used);
+  used += size;
+  made_.work = std::max(made_.work, used);
+  return at;
+}
+
+void CWriter::step_group(const GroupPlan& g, std::size_t index, const GroupNames& names,
+                         const std::vector<NodeId>& held) {
+  const std::size_t n = g.group->states.size();
+  const bool by_index = n > kMostWrittenOut;
+  const auto index_list = [&](const char* name, auto&& of) {
+    put("static const int32_t {}_{}[] = {{", name, index);
+    for (std::size_t i = 0; i < n; ++i) put("{}{}", i == 0 ? "" : i % 16 == 0 ? ",\n    " : ", ", of(i));
+    out_ += "};\n";
+  };
+  index_list("state", [&](std::size_t i) { return g.group->states[i]; });
+  index_list("value", [&](std::size_t i) { return state(g, i).value; });
+  if (by_index) index_list("slope", [&](std::size_t i) { return state(g, i).derivative; });
+  put("\nstatic iso_trouble step_group_{0}(iso_memory *m) {{\n  double *const v = m->v;\n  step_{0} here;\n  "
+      "step_{0} *const c = &here;\n  c->m = m;\n",
+      index);
+  std::size_t used = 0;
+  if (!names.scratch.empty()) put("  c->scratch = {};\n", room(used, names.scratch.size()));
+  CBlock b = block("  ");
+  std::vector<NodeId> roots = held;
+  for (const std::size_t i : names.limited) roots.insert(roots.end(), {state(g, i).lowest, state(g, i).highest});
+  b.expect(roots);
+  for (std::size_t i = 0; i < held.size(); ++i) {
+    const std::string value = b.value(held[i]);
+    put("  c->held[{}] = {};\n", i, value);
+  }
+  for (std::size_t k = 0; k < names.limited.size(); ++k) {
+    const std::string low = b.value(state(g, names.limited[k]).lowest),
+                      high = b.value(state(g, names.limited[k]).highest);
+    if (names.low[k].starts_with("c->")) put("  {} = {};\n", names.low[k], low);
+    if (names.high[k].starts_with("c->")) put("  {} = {};\n", names.high[k], high);
+  }
+  if (n <= kMostOnStack) {
+    put("  double x[{0}], k1[{0}], work[{1}];\n", n, 6 * n);
+  } else {
+    const std::string x = room(used, n), k1 = room(used, n), work = room(used, 6 * n);
+    put("  double *const x = {}, *const k1 = {}, *const work = {};\n", x, k1, work);
+  }
+  if (by_index) {
+    put("  for (int i = 0; i < {0}; ++i) {{\n    x[i] = v[value_{1}[i]];\n    k1[i] = v[slope_{1}[i]];\n  }}\n", n,
+        index);
+  } else {
+    for (std::size_t i = 0; i < n; ++i)
+      put("  x[{0}] = {1};\n  k1[{0}] = {2};\n", i, v(state(g, i).value), v(state(g, i).derivative));
+  }
+  for (std::size_t k = 0; k < names.limited.size(); ++k)
+    put("  const int stuck_{1} = (x[{0}] <= {2} && k1[{0}] < 0) || (x[{0}] >= {3} && k1[{0}] > 0);\n  if (stuck_{1}) "
+        "k1[{0}] = "
+        "0;\n",
+        names.limited[k], k, names.low[k], names.high[k]);
+  put("  const double h = {};\n  (void)work;\n", c_number(to_seconds(g.group->step)));
+  method(g, index, names, used);
+  if (!p_.solves.empty()) out_ += "  if (*m->unsolved >= 0) return trouble_of(m);\n";
+  for (std::size_t k = 0; k < names.limited.size(); ++k)
+    put("  if (x[{0}] < {1}) x[{0}] = {1};\n  if (x[{0}] > {2}) x[{0}] = {2};\n", names.limited[k], names.low[k],
+        names.high[k]);
+  put("  int bad = 0;\n  for (int i = 0; i < {0}; ++i) bad |= !isfinite(x[i]);\n  if (bad) {{\n    for (int i = 0; i "
+      "< {0}; "
+      "++i) {{\n      if (!isfinite(x[i])) return (iso_trouble){{1, state_{1}[i], v[value_{1}[i]]}};\n    }}\n  }}\n",
+      n, index);
+  if (by_index || !plan_.single) {
+    put("  for (int i = 0; i < {}; ++i) {}[{}_{}[i]] = x[i];\n", n, plan_.single ? "v" : "m->next",
+        plan_.single ? "value" : "state", index);
+  } else {
+    for (std::size_t i = 0; i < n; ++i) put("  {} = x[{}];\n", v(state(g, i).value), i);
+  }
+  out_ += "  return (iso_trouble){0, 0, 0};\n}\n\n";
+}
+
+void CWriter::method(const GroupPlan& g, std::size_t index, const GroupNames& names, std::size_t& used) {
+  const std::size_t n = g.group->states.size();
+  switch (g.group->method) {
+    case Method::euler:
+      put("  iso_euler({}, h, x, k1);\n", n);
+      break;
+    case Method::heun:
+    case Method::rk4:
+      put("  iso_{}({}, v[i_time], h, x, k1, between_{}, c, work);\n", model::method_word(g.group->method), n, index);
+      break;
+    case Method::implicit:
+      slopes(g, names, used);
+      put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, slopes, drift, between_{1}, c, work, "
+          "rows)) return "
+          "(iso_trouble){{5, {1}, 0}};\n",
+          n, index);
+      break;
+    case Method::exact:
+      slopes(g, names, used);
+      put("  iso_exact({}, h, x, k1, slopes, drift, m->known + {});\n", n, made_.known);
+      made_.known += 7 * n * n + 1;
+      break;
+  }
+  (void)names;
+}
+
+void CWriter::slopes(const GroupPlan& g, const GroupNames& names, std::size_t& used) {
+  const std::size_t n = g.group->states.size();
+  const std::string at = room(used, n * n), drift_at = room(used, n);
+  put("  double *const slopes = {0}, *const drift = {1};\n  memset(slopes, 0, {2} * sizeof(double));\n  "
+      "memset(drift, 0, {3} * "
+      "sizeof(double));\n  {{\n",
+      at, drift_at, n * n, n);
+  CBlock b = block("    ");
+  std::vector<NodeId> roots;
+  for (const model::Group::Slope& s : g.group->jacobian) roots.push_back(s.value);
+  for (const NodeId d : g.group->drift) {
+    if (d != kNone) roots.push_back(d);
+  }
+  b.expect(roots);
+  for (const model::Group::Slope& s : g.group->jacobian) {
+    const std::string value = b.value(s.value);
+    put("    slopes[{}] = {}; /* d({})/d({}) */\n",
+        static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column), value,
+        p_.variable(state(g, static_cast<std::size_t>(s.row)).derivative).name,
+        p_.variable(state(g, static_cast<std::size_t>(s.column)).value).name);
+  }
+  for (std::size_t i = 0; i < n; ++i) {
+    if (g.group->drift[i] == kNone) continue;
+    const std::string value = b.value(g.group->drift[i]);
+    put("    drift[{}] = {};\n", i, value);
+  }
+  out_ += "  }\n";
+  for (std::size_t k = 0; k < names.limited.size(); ++k)
+    put("  if (stuck_{0}) {{\n    memset(slopes + {1}, 0, {2} * sizeof(double));\n    drift[{3}] = 0;\n  }}\n", k,
+        names.limited[k] * n, n, names.limited[k]);
+}
+
+void CWriter::trouble() {
+  out_ += "static iso_trouble trouble_of(const iso_memory *m) {\n  iso_trouble trouble = {0, 0, 0};\n";
+  if (!p_.solves.empty()) {
+    out_ += "  static const int32_t unknown[] = {";
+    for (const model::Solve& s : p_.solves) put("{}, ", s.x);
+    out_ +=
+        "};\n  if (*m->unsolved >= 0) {\n    trouble.kind = 4;\n    trouble.index = *m->unsolved;\n"
+        "    trouble.last_good = m->v[unknown[*m->unsolved]];\n    return trouble;\n  }\n";
+  }
+  if (!p_.events.empty()) out_ += "  if (*m->endless) {\n    trouble.kind = 3;\n    return trouble;\n  }\n";
+  if (!p_.machines.empty())
+    put("  for (int i = 0; i < {}; ++i) {{\n    if (m->reversals[i] > {}) {{\n      trouble.kind = 2;\n      "
+        "trouble.index = "
+        "i;\n      return trouble;\n    }}\n  }}\n",
+        p_.machines.size(), kMostReversals);
+  out_ += "  (void)m;\n  return trouble;\n}\n\n";
+}
+
+void CWriter::step() {
+  const std::int64_t instants = plan_.instants_per_step;
+  std::string groups, arrived;
+  for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
+    const GroupPlan& g = plan_.groups[i];
+    const std::size_t n = g.group->states.size();
+    if (n == 0) continue;
+    const std::string guard = g.rate > 0 ? fmt::format("if (due > {}) ", g.rate) : "";
+    groups += fmt::format("    {}trouble = step_group_{}(m);\n    if (trouble.kind != 0) return trouble;\n", guard, i);
+    if (plan_.single) continue;
+    const std::string there = g.rate > 0 ? fmt::format("if (arrived > {}) ", g.rate) : "";
+    arrived +=
+        fmt::format("    {}{{\n      for (int i = 0; i < {}; ++i) m->v[value_{}[i]] = m->next[state_{}[i]];\n    }}\n",
+                    there, n, i, i);
+  }
+  put("static iso_trouble step(iso_memory *m) {{\n  for (int64_t instant = 0; instant < {0}; ++instant) {{\n"
+      "    iso_trouble trouble = trouble_of(m);\n    if (trouble.kind != 0) return trouble;\n"
+      "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n    const int arrived = "
+      "due_at(*m->now);\n"
+      "    (void)arrived;\n{3}    if (instant + 1 < {0}) settle_due(m, arrived);\n  }}\n  return (iso_trouble){{0, "
+      "0, 0}};\n}}\n\n"
+      "iso_trouble iso_plant_step(iso_memory *m) {{\n  const uint64_t before = iso_flush();\n  const iso_trouble "
+      "trouble = "
+      "step(m);\n  iso_unflush(before);\n  return trouble;\n}}\n\n"
+      "int iso_plant_layout(void) {{ return {4}; }}\n",
+      instants, groups, plan_.rates.front().count(), arrived, kCLayout);
+}
+
+}  // namespace isodyne::engine
