@@ -51,7 +51,7 @@ std::optional<std::vector<model::VarId>> read_signals(const Arguments& arguments
 
 std::string percent(double share) {
   if (!(share <= 10)) return "> 1000 %";
-  return fmt::format("{:.2g} %", 100 * share);
+  return share >= 0.1 ? fmt::format("{:.0f} %", 100 * share) : fmt::format("{:.2g} %", 100 * share);
 }
 
 /// The signal with the largest share of its range.

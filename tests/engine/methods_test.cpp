@@ -224,6 +224,23 @@ TEST_CASE("The reference finds the bounces of a ball where they are") {
   }
 }
 
+TEST_CASE("A reference that cannot go on names the state that runs away, and stays at the last good instant") {
+  // x = 1 / (1 - t): infinite at 1 s.
+  const auto program = program_of(
+      "bench B { step 10 ms\n  output state calm : 1 = 1\n  output state x : 1 = 1\n  calm' = -calm / 1 s\n"
+      "  x' = x * x / 1 s\n}");
+  Seen seen(program, {"calm", "x"});
+  bench::RunPlan plan;
+  plan.longest = Time(5'000'000'000);
+  plan.reference = true;
+  const bench::RunResult result = run_bench(seen, plan);
+  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.explanation.find("`x`") != std::string::npos);
+  CHECK(result.ended_at == Time(990'000'000));
+  CHECK(seen.last("x") == Approx(100).epsilon(1e-5));  // an early error grows with x^2, ten-thousandfold by now
+  CHECK(seen.last("calm") == Approx(std::exp(-0.99)).epsilon(1e-8));
+}
+
 TEST_CASE("Parts with steps of their own: held values, sub-steps, and delays at the border as stated") {
   // A quick first-order part beside the bench: its input is held for a step of the bench, so its answer is that of a
   // zero-order hold, exactly: y[k+1] = e^-a y[k] + (1 - e^-a) u[k] with a = 1 ms / 2 ms.

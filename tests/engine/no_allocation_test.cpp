@@ -11,6 +11,7 @@
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/scenario.h"
 #include "support.h"
+#include "twins.h"
 
 namespace {
 std::atomic<long> g_allocations{0};
@@ -81,6 +82,28 @@ TEST_CASE("A plant settles and steps without one allocation") {
   const long begin = g_allocations.load();
   for (int i = 0; i < 5000; ++i) REQUIRE_FALSE(i < 0);
   CHECK(with_steps == g_allocations.load() - begin);
+}
+
+TEST_CASE("Native code settles and steps without one allocation") {
+  const auto program = program_of(kBench);
+  engine::Plant plant(program);
+  std::string remark;
+  const std::atomic<bool> stop{false};
+  const auto code = engine::NativeCode::make(*program, plant.plan(), test_compiler(), remark, stop);
+  REQUIRE(code);
+  engine::NativePlant native(*program, *code);
+  engine::PlantState state = plant.start({});
+  plant.adopt(&native);
+  bool good = true;
+  const long before = g_allocations.load();
+  for (int i = 0; i < 5000; ++i) {
+    plant.apply_input_taps(state);
+    plant.settle(state);
+    good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
+  }
+  CHECK(g_allocations.load() - before == 0);
+  CHECK(good);
+  CHECK(plant.adopted());
 }
 
 TEST_CASE("Scenario, faults, sensors and judge work through an instant without one allocation") {

@@ -10,6 +10,7 @@
 #include <catch2/catch.hpp>
 
 #include "support.h"
+#include "twins.h"
 
 using namespace isodyne;
 using namespace isodyne::test;
@@ -51,6 +52,25 @@ TEST_CASE("Every library file is in order and its rated values match") {
     CHECK(output.status == 0);
     CHECK(output.err.empty());
   }
+}
+
+TEST_CASE("Interpreter and native code agree to the bit on every rated model of the library") {
+  std::size_t cases = 0;
+  for (const std::string& file : library_files()) {
+    const model::Loaded loaded = model::load_bench(
+        "", file,
+        [&](const std::string& name) -> Result<std::string> {
+          return slurp(kLibrary +
+                       (name.starts_with(model::kLibraryMark) ? name.substr(model::kLibraryMark.size()) : name));
+        },
+        {.bench_needed = false, .rated = true, .lint = false});
+    for (const model::RatedCase& rated : loaded.rated) {
+      INFO(file << ", " << rated.model);
+      CHECK(first_difference(rated.program, 60, 2, test_compiler()) == "");
+      ++cases;
+    }
+  }
+  CHECK(cases >= 40);
 }
 
 TEST_CASE("Every library model and every parameter of it is described") {

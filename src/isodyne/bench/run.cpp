@@ -320,6 +320,13 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     return;
   }
   const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
+  if (trouble.kind == engine::PlantTrouble::Kind::stuck) {
+    result_.explanation = fmt::format("the adaptive solver cannot go on after {}: `{}`, then {}, changes too fast",
+                                      format_instant(state_.now), program_->variable(s.value).name,
+                                      program_->format(s.value, trouble.last_good));
+    result_.details.push_back(fmt::format("its equation is in {}", program_->sources->place(s.equation)));
+    return;
+  }
   const Time next_instant = state_.now + program_->group_of(s.value).step;
   result_.explanation = fmt::format("`{}` is no longer a finite number at {}; at {} it was {}",
                                     program_->variable(s.value).name, format_instant(next_instant),

@@ -53,6 +53,25 @@ std::string plain_name(const std::string& name) {
   return c;
 }
 
+/// The identifier of an operation in ops.def.
+const char* name_of(Op op) {
+  switch (op) {
+    case Op::constant:
+    case Op::variable:
+      break;
+#define OP(id, count, word) \
+  case Op::id:              \
+    return #id;
+#define LOOKUP(id, count, word) OP(id, count, word)
+#define FUNCTION(id, count, word, rule) OP(id, count, word)
+#include "isodyne/model/ops.def"
+#undef OP
+#undef LOOKUP
+#undef FUNCTION
+  }
+  return "";
+}
+
 }  // namespace
 
 CNames::CNames(const model::Program& program) {
@@ -80,18 +99,8 @@ std::string CBlock::Text::as_truth(int most) const {
 }
 
 void CBlock::expect(const std::vector<NodeId>& roots) {
-  std::vector<NodeId> todo;
-  const auto use = [&](NodeId id) {
-    if (id != kNone && ++uses_[id] == 1 && !known.contains(id)) todo.push_back(id);
-  };
-  for (const NodeId root : roots) {
-    use(root);
-    while (!todo.empty()) {
-      const Node& n = program_.node(todo.back());
-      todo.pop_back();
-      for (const NodeId child : {n.a, n.b, n.c}) use(child);
-    }
-  }
+  count_uses(
+      program_, roots, [&](NodeId id) { return known.contains(id); }, uses_);
 }
 
 void CBlock::forget() {
@@ -123,20 +132,15 @@ CBlock::Text CBlock::infix(const Node& n, const char* sign, int level, bool is_t
   return {fmt::format("{} {} {}", a.in(level), sign, b.in(level - 1)), level, is_truth};
 }
 
-std::string CBlock::call(const std::string& function, const Node& n, int count) {
+std::string CBlock::call(const std::string& function, const Node& n) {
   std::string text = function + "(" + operand(n.a).as_value();
-  if (count > 1) text += ", " + operand(n.b).as_value();
-  if (count > 2) text += ", " + operand(n.c).as_value();
+  if (n.b != kNone) text += ", " + operand(n.b).as_value();
+  if (n.c != kNone) text += ", " + operand(n.c).as_value();
   return text + ")";
 }
 
 /// Levels: 0 a thing or a call, 1 sign and cast, 2 * /, 3 + -, 5 comparison, 6 and, 7 or, 8 ?:
 CBlock::Text CBlock::compose(const Node& n) {
-  const auto table = [&](const char* function, int count) {
-    std::string text = fmt::format("{}(&table_{}, {}", function, n.unit, operand(n.a).as_value());
-    if (count > 1) text += ", " + operand(n.b).as_value();
-    return Text{text + ")", 0, false};
-  };
   switch (n.op) {
     case Op::constant:
     case Op::variable:
@@ -176,55 +180,20 @@ CBlock::Text CBlock::compose(const Node& n) {
                           both ? no.in(5) : no.value_text().in(5)),
               8, both};
     }
-    case Op::table1:
-      return table("iso_table1", 1);
-    case Op::slope1:
-      return table("iso_slope1", 1);
-    case Op::table2:
-      return table("iso_table2", 2);
-    case Op::slope2x:
-      return table("iso_slope2x", 2);
-    case Op::slope2y:
-      return table("iso_slope2y", 2);
-    case Op::abs:
-      return {call("fabs", n, 1), 0, false};
-    case Op::normal:
-    case Op::uniform:
-    case Op::sign:
-    case Op::min:
-    case Op::max:
-    case Op::clamp:
-    case Op::mod:
-      switch (n.op) {
-#define OP(id, count, word) \
-  case Op::id:              \
-    return {call(std::string("iso_") + (word), n, count), 0, false};
-#define LOOKUP(id, count, word)
-#define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
-#undef OP
-#undef LOOKUP
-#undef FUNCTION
-        default:
-          break;
-      }
+    default:
       break;
-    default:  // the rest are functions of C by their own names
-      switch (n.op) {
-#define OP(id, count, word) \
-  case Op::id:              \
-    return {call(#id, n, count), 0, false};
-#define LOOKUP(id, count, word)
-#define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
-#undef OP
-#undef LOOKUP
-#undef FUNCTION
-        default:
-          break;
-      }
   }
-  return {"0.0", 0, false};
+  // A function: of C by its own name, or of numerics.h.
+  const std::string name = name_of(n.op);
+  if (n.op >= Op::table1 && n.op <= Op::slope2y) {
+    std::string text = fmt::format("iso_{}(&table_{}, {}", name, n.unit, operand(n.a).as_value());
+    if (n.b != kNone) text += ", " + operand(n.b).as_value();
+    return {text + ")", 0, false};
+  }
+  if (n.op == Op::abs) return {call("fabs", n), 0, false};
+  const bool ours = n.op == Op::normal || n.op == Op::uniform || n.op == Op::sign || n.op == Op::min ||
+                    n.op == Op::max || n.op == Op::clamp || n.op == Op::mod;
+  return {call((ours ? "iso_" : "") + name, n), 0, false};
 }
 
 void CBlock::keep(NodeId id, Text text) {

@@ -13,7 +13,7 @@
 #include <unordered_map>
 #include <vector>
 
-#include "isodyne/model/program.h"
+#include "isodyne/engine/plan.h"
 
 namespace isodyne::engine {
 
@@ -78,7 +78,7 @@ class CBlock {
   Text compose(const model::Node& n);
   Text operand(model::NodeId id);
   Text infix(const model::Node& n, const char* sign, int level, bool is_truth);
-  std::string call(const std::string& function, const model::Node& n, int count);
+  std::string call(const std::string& function, const model::Node& n);
   void keep(model::NodeId id, Text text);
 
   const model::Program& program_;

@@ -4,6 +4,7 @@
 #include <bit>
 #include <set>
 
+#include "isodyne/engine/plan.h"
 #include "isodyne/model/tables.h"
 
 namespace isodyne::engine {
@@ -83,18 +84,8 @@ bool is_leaf(Op op) {
 }  // namespace
 
 void CodeMaker::expect(const std::vector<NodeId>& roots) {
-  std::vector<NodeId> todo;
-  const auto use = [&](NodeId id) {
-    if (id != model::kNone && ++uses_[id] == 1 && !known_.contains(id)) todo.push_back(id);
-  };
-  for (const NodeId root : roots) {
-    use(root);
-    while (!todo.empty()) {
-      const Node& n = program_.node(todo.back());
-      todo.pop_back();
-      for (const NodeId child : {n.a, n.b, n.c}) use(child);
-    }
-  }
+  count_uses(
+      program_, roots, [&](NodeId id) { return known_.contains(id); }, uses_);
 }
 
 /// Whether the operation at `child` may be done together with the one that needs it.

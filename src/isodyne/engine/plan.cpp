@@ -74,6 +74,22 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
   return held;
 }
 
+void count_uses(const model::Program& program, const std::vector<NodeId>& roots,
+                const std::function<bool(NodeId)>& known, std::unordered_map<NodeId, int>& uses) {
+  std::vector<NodeId> todo;
+  const auto use = [&](NodeId id) {
+    if (id != kNone && ++uses[id] == 1 && !known(id)) todo.push_back(id);
+  };
+  for (const NodeId root : roots) {
+    use(root);
+    while (!todo.empty()) {
+      const Node& n = program.node(todo.back());
+      todo.pop_back();
+      for (const NodeId child : {n.a, n.b, n.c}) use(child);
+    }
+  }
+}
+
 std::vector<Ring> rings_of(const model::Program& p) {
   std::vector<Ring> rings;
   std::int64_t begin = 0;

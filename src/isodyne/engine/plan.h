@@ -1,6 +1,8 @@
 #pragma once
 // How a program is executed, whoever does it: rates, groups, and what has to be computed when.
 
+#include <functional>
+#include <unordered_map>
 #include <vector>
 
 #include "isodyne/model/program.h"
@@ -41,6 +43,10 @@ struct Plan {
   /// before results; constants and variables are left out.
   std::vector<model::NodeId> held_nodes(const GroupPlan& group) const;
 };
+
+/// Adds up how many times each node below some roots is needed; what is `known` already is counted, not entered.
+void count_uses(const model::Program& program, const std::vector<model::NodeId>& roots,
+                const std::function<bool(model::NodeId)>& known, std::unordered_map<model::NodeId, int>& uses);
 
 /// Rings of the delays, one after another.
 struct Ring {

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <map>
 #include <set>
 
 #include <cvode/cvode.h>
@@ -12,65 +11,15 @@
 #include <sunmatrix/sunmatrix_dense.h>
 
 #include "isodyne/model/groups.h"
+#include "isodyne/model/margin.h"
 
 namespace isodyne::engine {
 
 using model::kNone;
-using model::Node;
 using model::NodeId;
-using model::Op;
 using model::VarId;
 
 namespace {
-
-/// A number that is positive where a condition holds and crosses zero where it changes.
-class Crossings {
- public:
-  explicit Crossings(model::Program& p) : p_(p) {}
-
-  NodeId of(NodeId truth, bool negated = false) {
-    const auto [found, fresh] = done_.try_emplace({truth, negated}, kNone);
-    if (fresh) found->second = make(truth, negated);
-    return done_.at({truth, negated});
-  }
-
- private:
-  NodeId add(Op op, NodeId a, NodeId b, NodeId c = kNone, double value = 0) {
-    Node n;
-    n.op = op;
-    n.a = a;
-    n.b = b;
-    n.c = c;
-    n.value = value;
-    p_.nodes.push_back(n);
-    return static_cast<NodeId>(p_.nodes.size() - 1);
-  }
-  NodeId number(double value) { return add(Op::constant, kNone, kNone, kNone, value); }
-
-  NodeId make(NodeId id, bool negated) {
-    const Node n = p_.node(id);
-    switch (n.op) {
-      case Op::lnot:
-        return of(n.a, !negated);
-      case Op::land:
-      case Op::lor: {
-        const NodeId a = of(n.a, negated), b = of(n.b, negated);
-        return add((n.op == Op::land) != negated ? Op::min : Op::max, a, b);
-      }
-      case Op::lt:
-      case Op::le:
-        return negated ? add(Op::sub, n.a, n.b) : add(Op::sub, n.b, n.a);
-      case Op::gt:
-      case Op::ge:
-        return negated ? add(Op::sub, n.b, n.a) : add(Op::sub, n.a, n.b);
-      default:
-        return add(Op::select, id, number(negated ? -1 : 1), number(negated ? 1 : -1));
-    }
-  }
-
-  model::Program& p_;
-  std::map<std::pair<NodeId, bool>, NodeId> done_;
-};
 
 constexpr int kMostEventsPerStep = 10'000;
 
@@ -132,12 +81,13 @@ struct ReferencePlant::Solver {
   /// Transitions of one source mode may become true in any order, so every condition is a root of its own.
   void find_crossings() {
     with_crossings = std::make_unique<model::Program>(*program);
-    Crossings maker(*with_crossings);
+    model::Distances done;
+    const auto crossing = [&](NodeId condition) { return model::distance_of(*with_crossings, condition, 1, done); };
     std::vector<NodeId> nodes;
     for (const model::StateMachine& m : program->machines) {
-      for (const model::Transition& t : m.transitions) nodes.push_back(maker.of(t.condition));
+      for (const model::Transition& t : m.transitions) nodes.push_back(crossing(t.condition));
     }
-    for (const model::WhenBlock& w : program->events) nodes.push_back(maker.of(w.condition));
+    for (const model::WhenBlock& w : program->events) nodes.push_back(crossing(w.condition));
     std::vector<NodeId> bounds;
     for (std::size_t i = 0; i < program->states.size(); ++i) {
       const model::State& s = program->states[i];
@@ -236,6 +186,22 @@ struct ReferencePlant::Solver {
     for (std::size_t k = 0; k < limited.size(); ++k) x[limited[k]] = std::clamp(x[limited[k]], low(k), high(k));
   }
 
+  /// The solver cannot go on: the state that moves fastest, measured against its own size, is where to look.
+  PlantTrouble stuck(const std::vector<double>& before) {
+    look(to_seconds(state->now), N_VGetArrayPointer(y));
+    std::size_t worst = 0;
+    double most = -1;
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      const model::State& s = program->states[i];
+      const double pace = std::abs((*state)[s.derivative]) / (std::abs((*state)[s.value]) + accuracy.absolute);
+      if (std::isnan(pace) || pace > most) {
+        worst = i;
+        most = std::isnan(pace) ? HUGE_VAL : pace;
+      }
+    }
+    return {PlantTrouble::Kind::stuck, static_cast<std::int32_t>(worst), before[worst]};
+  }
+
   PlantTrouble step(ModeChanges& changes) {
     const Time end_ns = state->now + program->step;
     const double end = to_seconds(end_ns);
@@ -246,8 +212,11 @@ struct ReferencePlant::Solver {
       realtype reached = t;
       const int status = CVode(cvode, end, y, &reached, CV_NORMAL);
       if (status < 0) {
+        const PlantTrouble trouble = stuck(before);
+        for (std::size_t i = 0; i < before.size(); ++i) (*state)[program->states[i].value] = before[i];
         state->now = end_ns - program->step;
-        return {PlantTrouble::Kind::not_finite, 0, before.empty() ? 0 : before.front()};
+        interpreter.evaluate_at(*state, to_seconds(state->now));
+        return trouble;
       }
       clamp();
       look(reached, N_VGetArrayPointer(y));

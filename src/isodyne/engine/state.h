@@ -52,8 +52,8 @@ struct ModeChanges {
 
 /// Why a plant cannot go on.
 struct PlantTrouble {
-  enum class Kind : std::int32_t { none, not_finite, endless_reversal, endless_events, no_solution, singular };
-  Kind kind = Kind::none;
+  enum class Kind : std::int32_t { none, not_finite, endless_reversal, endless_events, no_solution, singular, stuck };
+  Kind kind = Kind::none;  ///< stuck: an adaptive solver cannot go on, and this state moves fastest
   std::int32_t index = 0;  ///< of the state, the state machine, the `when`, the equation to solve, or the group
   double last_good = 0;    ///< of the state, one step earlier; of the unknown, the last iterate
 };

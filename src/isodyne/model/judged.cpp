@@ -312,7 +312,7 @@ void Judged::requirement(const lang::RequirementDecl& r) {
   if (requirement.within) {
     requirement.margin_unit = *parse_unit("s");
   } else {
-    const Margin margin = margin_of(check_.program, x_, requirement.check);
+    const Margin margin = margin_of(check_.program, requirement.check);
     requirement.margin = margin.node;
     requirement.margin_unit = margin.unit;
   }

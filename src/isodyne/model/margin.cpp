@@ -1,78 +1,92 @@
 #include "isodyne/model/margin.h"
 
 #include <limits>
-#include <map>
+#include <optional>
 #include <set>
 
 namespace isodyne::model {
 
 namespace {
 
-class MarginBuilder {
+NodeId add(Program& p, Op op, NodeId a, NodeId b, NodeId c = kNone) {
+  Node n;
+  n.op = op;
+  n.a = a;
+  n.b = b;
+  n.c = c;
+  p.nodes.push_back(n);
+  return static_cast<NodeId>(p.nodes.size() - 1);
+}
+
+NodeId number(Program& p, double value) {
+  Node n;
+  n.value = value;
+  p.nodes.push_back(n);
+  return static_cast<NodeId>(p.nodes.size() - 1);
+}
+
+class DistanceBuilder {
  public:
-  MarginBuilder(Program& program, Expressions& expressions) : program_(program), x_(expressions) {}
+  DistanceBuilder(Program& program, double far, Distances& done) : p_(program), far_(far), done_(done) {}
 
-  Margin build(NodeId truth) {
-    const NodeId node = robust(truth, false);
-    if (compared_.empty() || mixed_) return {};
-    return {node, unit_};
-  }
-
- private:
-  NodeId robust(NodeId id, bool negated) {
+  NodeId of(NodeId id, bool negated) {
     const auto known = done_.find({id, negated});
     if (known != done_.end()) return known->second;
-    const NodeId result = build_robust(id, negated);
+    const NodeId result = build(id, negated);
     done_[{id, negated}] = result;
     return result;
   }
 
-  NodeId build_robust(NodeId id, bool negated) {
-    const Node n = program_.node(id);
+ private:
+  NodeId build(NodeId id, bool negated) {
+    const Node n = p_.node(id);
     switch (n.op) {
       case Op::lnot:
-        return robust(n.a, !negated);
+        return of(n.a, !negated);
       case Op::land:
       case Op::lor: {
         const bool smaller = (n.op == Op::land) != negated;
-        const NodeId a = robust(n.a, negated);
-        return x_.node(smaller ? Op::min : Op::max, a, robust(n.b, negated));
+        const NodeId a = of(n.a, negated), b = of(n.b, negated);
+        return add(p_, smaller ? Op::min : Op::max, a, b);
       }
       case Op::lt:
       case Op::le:
-        return difference(n, negated ? n.a : n.b, negated ? n.b : n.a);
+        return negated ? add(p_, Op::sub, n.a, n.b) : add(p_, Op::sub, n.b, n.a);
       case Op::gt:
       case Op::ge:
-        return difference(n, negated ? n.b : n.a, negated ? n.a : n.b);
+        return negated ? add(p_, Op::sub, n.b, n.a) : add(p_, Op::sub, n.a, n.b);
       default: {
-        const double far = std::numeric_limits<double>::infinity();
-        return x_.node(Op::select, id, x_.constant(negated ? -far : far), x_.constant(negated ? far : -far));
+        const NodeId yes = number(p_, negated ? -far_ : far_), no = number(p_, negated ? far_ : -far_);
+        return add(p_, Op::select, id, yes, no);
       }
     }
   }
 
-  NodeId difference(const Node& comparison, NodeId larger, NodeId smaller) {
-    if (comparison.unit != kNone) {
-      const Unit& unit = program_.units[static_cast<std::size_t>(comparison.unit)];
-      if (compared_.empty()) unit_ = unit;
-      mixed_ = mixed_ || unit.dimension != unit_.dimension;
-      compared_.insert(comparison.unit);
-    }
-    return x_.node(Op::sub, larger, smaller);
-  }
-
-  Program& program_;
-  Expressions& x_;
-  std::map<std::pair<NodeId, bool>, NodeId> done_;
-  std::set<std::int32_t> compared_;
-  Unit unit_;
-  bool mixed_ = false;
+  Program& p_;
+  double far_;
+  Distances& done_;
 };
 
 }  // namespace
 
-Margin margin_of(Program& program, Expressions& expressions, NodeId truth) {
-  return MarginBuilder(program, expressions).build(truth);
+NodeId distance_of(Program& program, NodeId truth, double far, Distances& done) {
+  return DistanceBuilder(program, far, done).of(truth, false);
+}
+
+Margin margin_of(Program& program, NodeId truth) {
+  Distances done;
+  const NodeId node = distance_of(program, truth, std::numeric_limits<double>::infinity(), done);
+  // One unit for all that is compared, or there is no margin.
+  std::optional<Unit> unit;
+  for (const auto& [made, distance] : done) {
+    const std::int32_t compared = program.node(made.first).unit;
+    if (compared == kNone || program.node(distance).op != Op::sub) continue;
+    const Unit& own = program.units[static_cast<std::size_t>(compared)];
+    if (unit && own.dimension != unit->dimension) return {};
+    if (!unit) unit = own;
+  }
+  if (!unit) return {};
+  return {node, *unit};
 }
 
 std::vector<LimitLine> limit_lines(const Program& program, NodeId check,

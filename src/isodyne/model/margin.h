@@ -10,12 +10,17 @@ struct Margin {
   Unit unit;
 };
 
-/// Builds the margin of a truth-valued node: positive where it holds, negative where it does not.
+/// Appends nodes for the distance of a truth value to its change: positive where it holds, negative where it does not.
 ///
 /// Quantitative semantics of Fainekos and Pappas, "Robustness of temporal logic specifications for
 /// continuous-time signals" (2009): a <= b becomes b − a, `and` the smaller, `or` the larger, `not` the
-/// opposite. A plain truth value is ±infinity: it has no distance.
-Margin margin_of(Program& program, Expressions& expressions, NodeId truth);
+/// opposite. A plain truth value has no distance and becomes ±`far`. What has been made is in `done`, for further calls
+/// on the same program.
+using Distances = std::map<std::pair<NodeId, bool>, NodeId>;
+NodeId distance_of(Program& program, NodeId truth, double far, Distances& done);
+
+/// The margin of a requirement: that distance, with ±infinity for plain truth values, and its unit.
+Margin margin_of(Program& program, NodeId truth);
 
 /// The constant limits that `check` puts on single variables (x <= 5 cm, abs(x) <= 5 cm), for drawing.
 std::vector<LimitLine> limit_lines(const Program& program, NodeId check,

@@ -12,8 +12,6 @@ namespace isodyne::present {
 
 namespace {
 
-constexpr const char* kColours[] = {"#7A5195", "#1F77B4", "#C44E00", "#2C7A4B", "#8C6D1F"};
-
 /// One data block per method; returns the plot clauses.
 std::string curves(const bench::Advice& advice, std::string& script, const char* block, bool error) {
   std::map<model::Method, std::string> rows;
@@ -25,9 +23,10 @@ std::string curves(const bench::Advice& advice, std::string& script, const char*
   for (const auto& [method, data] : rows) {
     const std::string name = fmt::format("${}{}", block, static_cast<int>(method));
     script += fmt::format("{} << EOD\n{}EOD\n", name, data);
-    clauses += fmt::format("{}{} using 1:2 with linespoints lw 2 pt 7 ps 0.7 lc rgb \"{}\" title {}",
-                           clauses.empty() ? "" : ", ", name, kColours[static_cast<int>(method) % 5],
-                           error ? quoted(model::method_word(method)) : "\"\"");
+    clauses +=
+        fmt::format("{}{} using 1:2 with linespoints lw 2 pt 7 ps 0.7 lc rgb \"{}\" title {}",
+                    clauses.empty() ? "" : ", ", name, kColours[static_cast<std::size_t>(method) % std::size(kColours)],
+                    error ? quoted(model::method_word(method)) : "\"\"");
   }
   return clauses;
 }

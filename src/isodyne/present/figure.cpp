@@ -20,7 +20,6 @@ namespace {
 
 /// The palette of Okabe and Ito ("Color Universal Design", 2008), dark colours first: told apart by colour-blind
 /// readers.
-constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000"};
 
 /// The time axis in the unit that gives readable numbers.
 struct TimeAxis {

@@ -7,6 +7,10 @@
 
 namespace isodyne::present {
 
+/// Colours of curves, in this order everywhere: Okabe and Ito's, which people with any kind of colour vision can tell
+/// apart ("Color Universal Design", 2008).
+inline constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000"};
+
 /// Text for gnuplot in single quotes, where nothing but the quote itself has a meaning.
 std::string quoted(const std::string& text);
 
