@@ -205,7 +205,8 @@ int run_advise(const Arguments& arguments) {
   if (const auto out = arguments.value(Option::out)) {
     std::error_code error;
     std::filesystem::create_directories(*out, error);
-    const Status drawn = present::draw_advice(p, advice, *tolerance, *out);
+    const std::string title = arguments.words.size() > 1 ? p.name + ", " + arguments.words[1] : p.name;
+    const Status drawn = present::draw_advice(title, advice, *tolerance, *out);
     if (!drawn) {
       say_error(drawn.failure().text());
       return kNotCompleted;

@@ -33,8 +33,7 @@ std::string curves(const bench::Advice& advice, std::string& script, const char*
 
 }  // namespace
 
-Status draw_advice(const model::Program& program, const bench::Advice& advice, double tolerance,
-                   const std::string& folder) {
+Status draw_advice(const std::string& title, const bench::Advice& advice, double tolerance, const std::string& folder) {
   std::string script;
   const std::string errors = curves(advice, script, "error", true), costs = curves(advice, script, "cost", false);
   double least = 1e99, most = 0, smallest = 100 * tolerance;
@@ -48,7 +47,7 @@ Status draw_advice(const model::Program& program, const bench::Advice& advice, d
       "\"#DDDDDD\"\nset border 3 lc rgb \"#555555\"\nset tics nomirror\nset format y \"%g\"\nset format x \"%g\"\n";
   script += fmt::format("set xrange [{:.9g}:{:.9g}]\n", least / 1.25, most * 1.25);
   script += fmt::format("set label 1 {} at screen 0.08,0.965 font \",13\"\n",
-                        quoted(program.name + ": error and cost against the step"));
+                        quoted(title + ": error of the worst signal, and cost, against the step"));
   script += fmt::format(
       "set tmargin at screen 0.90\nset bmargin at screen 0.46\nset ylabel \"largest error, % of range\" "
       "offset 1,0\nset yrange [{:.3g}:1e3]\nset ytics 10\nset key at screen 0.985,0.88 right top\n",

@@ -8,8 +8,7 @@
 
 namespace isodyne::present {
 
-/// Draws into FOLDER/advice.svg and FOLDER/advice.png.
-Status draw_advice(const model::Program& program, const bench::Advice& advice, double tolerance,
-                   const std::string& folder);
+/// Draws into FOLDER/advice.svg and FOLDER/advice.png. `title` says what was run: "QuayHoist, lift_and_lower".
+Status draw_advice(const std::string& title, const bench::Advice& advice, double tolerance, const std::string& folder);
 
 }  // namespace isodyne::present
