@@ -47,10 +47,9 @@ Section states(const Program& p) {
 
 Section parameters(const Program& p) {
   Section s{"parameters", {{"Parameter"}, {"Value", Table::Align::right}, {"Limits"}, {"Live"}, {"Description"}}, {}};
-  for (std::size_t i = 0; i < p.variables.size(); ++i) {
-    const model::Variable& v = p.variables[i];
+  for (const model::VarId id : p.listed) {
+    const model::Variable& v = p.variable(id);
     if (v.role != Role::param && v.role != Role::fixed_param) continue;
-    const auto id = static_cast<model::VarId>(i);
     s.rows.push_back({v.name, present::start_text(p, id), present::limits_text(p, id),
                       v.role == Role::param ? "yes" : "fixed", v.doc});
   }
@@ -64,7 +63,8 @@ bool is_signal(Role role) {
 
 Section signals(const Program& p) {
   Section s{"signals", {{"Signal"}, {"Kind"}, {"Unit"}, {"Where"}, {"Description"}}, {}};
-  for (const model::Variable& v : p.variables) {
+  for (const model::VarId id : p.listed) {
+    const model::Variable& v = p.variable(id);
     if (is_signal(v.role))
       s.rows.push_back({v.name, present::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
   }
@@ -114,7 +114,8 @@ Section controllers(const Program& p) {
 
 Section conditions(const Program& p) {
   Section s{"conditions", {{"Condition"}, {"Where"}, {"Description"}}, {}};
-  for (const model::Variable& v : p.variables) {
+  for (const model::VarId id : p.listed) {
+    const model::Variable& v = p.variable(id);
     if (v.role == Role::condition) s.rows.push_back({v.name, p.sources->place(v.span), v.doc});
   }
   return s;
@@ -179,7 +180,8 @@ Json section_json(const Section& s) {
 std::vector<std::string> names_of(const Program& p) {
   std::vector<std::string> names;
   for (const model::PartInfo& part : p.parts) names.push_back(part.path);
-  for (const model::Variable& v : p.variables) {
+  for (const model::VarId id : p.listed) {
+    const model::Variable& v = p.variable(id);
     if (present::role_text(v.role) != nullptr) names.push_back(v.name);
   }
   return names;

@@ -18,9 +18,11 @@
 #ifdef __GNUC__
 #define ISO_INLINE static inline __attribute__((always_inline, unused))
 #define ISO_FUNCTION static __attribute__((unused))
+#define ISO_ALONE __restrict__
 #else
 #define ISO_INLINE static inline
 #define ISO_FUNCTION static inline
+#define ISO_ALONE
 #endif
 
 /* ---- tiny numbers --------------------------------------------------------------------------------------- */
@@ -339,17 +341,17 @@ ISO_FUNCTION int iso_solve(iso_equation equation, void* context, double* x, int 
 /* ---- integration methods -------------------------------------------------------------------------------- */
 
 /* Each makes one step of x' = f(t, x) from t to t + h, in place; k1 holds f(t, x) already. `work` has room for
- * the number of doubles said above each. */
+ * the number of doubles said above each. None of the arrays overlap. */
 typedef void (*iso_derivative)(void* context, double t, const double* x, double* dx);
 
 /* Explicit Euler: order 1. No work. */
-ISO_INLINE void iso_euler(int n, double h, double* x, const double* k1) {
+ISO_INLINE void iso_euler(int n, double h, double* ISO_ALONE x, const double* ISO_ALONE k1) {
   for (int i = 0; i < n; ++i) x[i] += h * k1[i];
 }
 
 /* Heun: order 2 (Hairer, Nørsett, Wanner, "Solving Ordinary Differential Equations I", II.1). Work: 2 n. */
-ISO_INLINE void iso_heun(int n, double t, double h, double* x, const double* k1, iso_derivative f, void* context,
-                         double* work) {
+ISO_INLINE void iso_heun(int n, double t, double h, double* ISO_ALONE x, const double* ISO_ALONE k1, iso_derivative f,
+                         void* context, double* ISO_ALONE work) {
   double *stage = work, *k2 = work + n;
   for (int i = 0; i < n; ++i) stage[i] = x[i] + h * k1[i];
   f(context, t + h, stage, k2);
@@ -358,8 +360,8 @@ ISO_INLINE void iso_heun(int n, double t, double h, double* x, const double* k1,
 
 /* The classic Runge-Kutta method: order 4 (the same, II.1, table 1.2). Time constants below about 0.36 of the
  * step make it diverge: the edge of its stability region on the real axis is -2.785. Work: 4 n. */
-ISO_INLINE void iso_rk4(int n, double t, double h, double* x, const double* k1, iso_derivative f, void* context,
-                        double* work) {
+ISO_INLINE void iso_rk4(int n, double t, double h, double* ISO_ALONE x, const double* ISO_ALONE k1, iso_derivative f,
+                        void* context, double* ISO_ALONE work) {
   double *stage = work, *k2 = work + n, *k3 = work + 2 * n, *k4 = work + 3 * n;
   for (int i = 0; i < n; ++i) stage[i] = x[i] + 0.5 * h * k1[i];
   f(context, t + 0.5 * h, stage, k2);
@@ -368,6 +370,23 @@ ISO_INLINE void iso_rk4(int n, double t, double h, double* x, const double* k1, 
   for (int i = 0; i < n; ++i) stage[i] = x[i] + h * k3[i];
   f(context, t + h, stage, k4);
   for (int i = 0; i < n; ++i) x[i] += h / 6.0 * (k1[i] + 2.0 * k2[i] + 2.0 * k3[i] + k4[i]);
+}
+
+/* (Compilers turn what follows into vectors, which they do not with a memcpy.) */
+/* The place of the first number that is not finite; n if all are. The exponent of such a number is all ones: one more
+ * carries into the sign. */
+typedef union iso_bits {
+  double number;
+  uint64_t bits;
+} iso_bits;
+ISO_INLINE int iso_first_bad(int n, const double* x) {
+  const iso_bits* b = (const iso_bits*)x;
+  uint64_t any = 0;
+  for (int i = 0; i < n; ++i) any |= (b[i].bits & UINT64_C(0x7ff0000000000000)) + UINT64_C(0x0010000000000000);
+  if (any >> 63 == 0) return n;
+  int i = 0;
+  while (isfinite(x[i])) ++i;
+  return i;
 }
 
 /* Factors a (n x n) into its triangles in place, rows exchanged for the largest pivots. 0 if a is singular. */

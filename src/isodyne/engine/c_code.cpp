@@ -20,6 +20,7 @@ CCode CWriter::run() {
   trouble();
   for (std::size_t g = 0; g < plan_.groups.size(); ++g) group(g);
   step();
+  if (p_.order.size() > kMostPerFunction) made_.small = false;
   made_.text = std::move(out_);
   return std::move(made_);
 }

@@ -20,6 +20,7 @@ struct CCode {
   std::string text;       ///< one translation unit: iso_solve, iso_settle, iso_step, iso_layout
   std::size_t known = 0;  ///< doubles that iso_memory::known needs
   std::size_t work = 0;   ///< doubles that iso_memory::work needs
+  bool small = true;      ///< every group has so few states that they are written out one by one
 };
 
 /// Raised when what is handed between host and code changes its form.

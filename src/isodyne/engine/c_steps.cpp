@@ -187,23 +187,46 @@ std::string CWriter::room(std::size_t& used, std::size_t size) {
   return at;
 }
 
-void CWriter::step_group(const GroupPlan& g, std::size_t index, const GroupNames& names,
-                         const std::vector<NodeId>& held) {
-  const std::size_t n = g.group->states.size();
-  const bool by_index = n > kMostWrittenOut;
-  const auto index_list = [&](const char* name, auto&& of) {
-    put("static const int32_t {}_{}[] = {{", name, index);
-    for (std::size_t i = 0; i < n; ++i) put("{}{}", i == 0 ? "" : i % 16 == 0 ? ",\n    " : ", ", of(i));
-    out_ += "};\n";
-  };
-  index_list("state", [&](std::size_t i) { return g.group->states[i]; });
-  index_list("value", [&](std::size_t i) { return state(g, i).value; });
-  if (by_index) index_list("slope", [&](std::size_t i) { return state(g, i).derivative; });
-  put("\nstatic iso_trouble step_group_{0}(iso_memory *m) {{\n  double *const v = m->v;\n  step_{0} here;\n  "
-      "step_{0} *const c = &here;\n  c->m = m;\n",
-      index);
-  std::size_t used = 0;
-  if (!names.scratch.empty()) put("  c->scratch = {};\n", room(used, names.scratch.size()));
+VarId CWriter::Row::first() const {
+  return model::first_of_row(count, of);
+}
+
+void CWriter::index_list(const Row& row, std::size_t index) {
+  put("static const int32_t {}_{}[] = {{", row.name, index);
+  for (std::size_t i = 0; i < row.count; ++i) put("{}{}", i == 0 ? "" : i % 16 == 0 ? ",\n    " : ", ", row.of(i));
+  out_ += "};\n";
+}
+
+/// Between an array of a group and where its members lie; at once if they lie side by side.
+void CWriter::copy_row(const char* array, const char* base, const Row& row, std::size_t index, bool from_base) {
+  const VarId first = row.first();
+  const std::string there =
+      first != kNone ? fmt::format("{} + {}", base, first) : fmt::format("{}[{}_{}[i]]", base, row.name, index);
+  const std::string here = first != kNone ? std::string(array) : fmt::format("{}[i]", array);
+  const std::string &to = from_base ? here : there, &from = from_base ? there : here;
+  if (first != kNone) {
+    put("  memcpy({}, {}, {} * sizeof(double));\n", to, from, row.count);
+  } else {
+    put("  for (int i = 0; i < {}; ++i) {} = {};\n", row.count, to, from);
+  }
+}
+
+/// Where the states and slopes of a group lie during its step. Many states that lie side by side are stepped where
+/// they are: copying them costs as much as a stage of the method.
+CWriter::Arrays CWriter::arrays(const GroupPlan& g, const GroupNames& names) const {
+  Arrays a;
+  a.n = g.group->states.size();
+  a.by_index = a.n > kMostWrittenOut;
+  a.places = {"state", a.n, [&g](std::size_t i) { return g.group->states[i]; }};
+  a.values = {"value", a.n, [this, &g](std::size_t i) { return state(g, i).value; }};
+  a.slopes = {"slope", a.n, [this, &g](std::size_t i) { return state(g, i).derivative; }};
+  a.x_in_place = a.by_index && plan_.single && a.values.first() != kNone;
+  a.k1_in_place = a.by_index && names.limited.empty() && a.slopes.first() != kNone;
+  return a;
+}
+
+/// Limits and what does not move within the step.
+void CWriter::step_held(const GroupPlan& g, const GroupNames& names, const std::vector<NodeId>& held) {
   CBlock b = block("  ");
   std::vector<NodeId> roots = held;
   for (const std::size_t i : names.limited) roots.insert(roots.end(), {state(g, i).lowest, state(g, i).highest});
@@ -218,41 +241,78 @@ void CWriter::step_group(const GroupPlan& g, std::size_t index, const GroupNames
     if (names.low[k].starts_with("c->")) put("  {} = {};\n", names.low[k], low);
     if (names.high[k].starts_with("c->")) put("  {} = {};\n", names.high[k], high);
   }
-  if (n <= kMostOnStack) {
-    put("  double x[{0}], k1[{0}], work[{1}];\n", n, 6 * n);
+}
+
+/// x, k1 and work, with their first values. Where the states are stepped in place, `before` keeps the old ones.
+void CWriter::step_arrays(const GroupPlan& g, const Arrays& a, std::size_t index, std::size_t& used) {
+  const auto array = [&](const char* name, std::size_t size) {
+    if (a.n <= kMostOnStack) {
+      put("  double {}[{}];\n", name, size);
+    } else {
+      put("  double *const {} = {};\n", name, room(used, size));
+    }
+  };
+  array("work", 6 * a.n);
+  if (a.x_in_place) {
+    put("  double *const x = v + {};\n", a.values.first());
+    array("before", a.n);
+    put("  memcpy(before, x, {} * sizeof(double));\n", a.n);
   } else {
-    const std::string x = room(used, n), k1 = room(used, n), work = room(used, 6 * n);
-    put("  double *const x = {}, *const k1 = {}, *const work = {};\n", x, k1, work);
+    array("x", a.n);
+    if (a.by_index) copy_row("x", "v", a.values, index, true);
   }
-  if (by_index) {
-    put("  for (int i = 0; i < {0}; ++i) {{\n    x[i] = v[value_{1}[i]];\n    k1[i] = v[slope_{1}[i]];\n  }}\n", n,
-        index);
+  if (a.k1_in_place) {
+    put("  const double *const k1 = v + {};\n", a.slopes.first());
   } else {
-    for (std::size_t i = 0; i < n; ++i)
-      put("  x[{0}] = {1};\n  k1[{0}] = {2};\n", i, v(state(g, i).value), v(state(g, i).derivative));
+    array("k1", a.n);
+    if (a.by_index) copy_row("k1", "v", a.slopes, index, true);
   }
+  for (std::size_t i = 0; i < a.n && !a.by_index; ++i)
+    put("  x[{0}] = {1};\n  k1[{0}] = {2};\n", i, v(state(g, i).value), v(state(g, i).derivative));
+  out_ += "  (void)work;\n";
+}
+
+/// The new values go where they belong, unless something is wrong with one.
+void CWriter::step_end(const GroupPlan& g, const Arrays& a, std::size_t index) {
+  const std::string back =
+      a.x_in_place ? fmt::format("    memcpy(x, before, {} * sizeof(double));\n", a.n) : std::string{};
+  if (!p_.solves.empty()) put("  if (*m->unsolved >= 0) {{\n{}    return trouble_of(m);\n  }}\n", back);
+  put("  const int bad = iso_first_bad({0}, x);\n  if (bad < {0}) {{\n{2}    return (iso_trouble){{1, "
+      "state_{1}[bad], v[value_{1}[bad]]}};\n  }}\n",
+      a.n, index, back);
+  if (!plan_.single) {
+    copy_row("x", "m->next", a.places, index, false);
+  } else if (a.by_index && !a.x_in_place) {
+    copy_row("x", "v", a.values, index, false);
+  }
+  for (std::size_t i = 0; i < a.n && plan_.single && !a.by_index; ++i) put("  {} = x[{}];\n", v(state(g, i).value), i);
+  out_ += "  return (iso_trouble){0, 0, 0};\n}\n\n";
+}
+
+void CWriter::step_group(const GroupPlan& g, std::size_t index, const GroupNames& names,
+                         const std::vector<NodeId>& held) {
+  const Arrays a = arrays(g, names);
+  if (a.by_index) made_.small = false;
+  index_list(a.places, index);
+  index_list(a.values, index);
+  if (a.by_index && a.slopes.first() == kNone) index_list(a.slopes, index);
+  put("\nstatic iso_trouble step_group_{0}(iso_memory *m) {{\n  double *const v = m->v;\n  step_{0} here;\n  "
+      "step_{0} *const c = &here;\n  c->m = m;\n",
+      index);
+  std::size_t used = 0;
+  if (!names.scratch.empty()) put("  c->scratch = {};\n", room(used, names.scratch.size()));
+  step_held(g, names, held);
+  step_arrays(g, a, index, used);
   for (std::size_t k = 0; k < names.limited.size(); ++k)
     put("  const int stuck_{1} = (x[{0}] <= {2} && k1[{0}] < 0) || (x[{0}] >= {3} && k1[{0}] > 0);\n  if (stuck_{1}) "
-        "k1[{0}] = "
-        "0;\n",
+        "k1[{0}] = 0;\n",
         names.limited[k], k, names.low[k], names.high[k]);
-  put("  const double h = {};\n  (void)work;\n", c_number(to_seconds(g.group->step)));
+  put("  const double h = {};\n", c_number(to_seconds(g.group->step)));
   method(g, index, names, used);
-  if (!p_.solves.empty()) out_ += "  if (*m->unsolved >= 0) return trouble_of(m);\n";
   for (std::size_t k = 0; k < names.limited.size(); ++k)
     put("  if (x[{0}] < {1}) x[{0}] = {1};\n  if (x[{0}] > {2}) x[{0}] = {2};\n", names.limited[k], names.low[k],
         names.high[k]);
-  put("  int bad = 0;\n  for (int i = 0; i < {0}; ++i) bad |= !isfinite(x[i]);\n  if (bad) {{\n    for (int i = 0; i "
-      "< {0}; "
-      "++i) {{\n      if (!isfinite(x[i])) return (iso_trouble){{1, state_{1}[i], v[value_{1}[i]]}};\n    }}\n  }}\n",
-      n, index);
-  if (by_index || !plan_.single) {
-    put("  for (int i = 0; i < {}; ++i) {}[{}_{}[i]] = x[i];\n", n, plan_.single ? "v" : "m->next",
-        plan_.single ? "value" : "state", index);
-  } else {
-    for (std::size_t i = 0; i < n; ++i) put("  {} = x[{}];\n", v(state(g, i).value), i);
-  }
-  out_ += "  return (iso_trouble){0, 0, 0};\n}\n\n";
+  step_end(g, a, index);
 }
 
 void CWriter::method(const GroupPlan& g, std::size_t index, const GroupNames& names, std::size_t& used) {

@@ -11,6 +11,7 @@
 #include "isodyne/engine/c_expressions.h"
 #include "isodyne/engine/state.h"
 #include "isodyne/model/groups.h"
+#include "isodyne/model/layout.h"
 
 namespace isodyne::engine {
 
@@ -91,6 +92,25 @@ class CWriter {
                      const GroupNames& names, const std::vector<NodeId>& held);
   void between(const GroupPlan& g, std::size_t index, std::size_t pieces, const GroupNames& names);
   std::string room(std::size_t& used, std::size_t size);
+  /// Places of quantities, one for each state of a group.
+  struct Row {
+    const char* name = "";
+    std::size_t count = 0;
+    std::function<std::int32_t(std::size_t)> of;
+    std::int32_t first() const;  ///< kNone: they do not lie side by side
+  };
+  void index_list(const Row& row, std::size_t index);
+  void copy_row(const char* array, const char* base, const Row& row, std::size_t index, bool from_base);
+  struct Arrays {
+    std::size_t n = 0;
+    bool by_index = false;                         ///< too many to be written out one by one
+    bool x_in_place = false, k1_in_place = false;  ///< not copied
+    Row places, values, slopes;
+  };
+  Arrays arrays(const GroupPlan& g, const GroupNames& names) const;
+  void step_held(const GroupPlan& g, const GroupNames& names, const std::vector<NodeId>& held);
+  void step_arrays(const GroupPlan& g, const Arrays& a, std::size_t index, std::size_t& used);
+  void step_end(const GroupPlan& g, const Arrays& a, std::size_t index);
   void step_group(const GroupPlan& g, std::size_t index, const GroupNames& names, const std::vector<NodeId>& held);
   void method(const GroupPlan& g, std::size_t index, const GroupNames& names, std::size_t& used);
   void slopes(const GroupPlan& g, const GroupNames& names, std::size_t& used);

@@ -128,10 +128,9 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
     if (x[l.state] < lowest) x[l.state] = lowest;
     if (x[l.state] > highest) x[l.state] = highest;
   }
-  for (int i = 0; i < n; ++i) {
-    if (!std::isfinite(x[i]))
-      return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(i)],
-              v[g.values[static_cast<std::size_t>(i)]]};
+  if (const int bad = iso_first_bad(n, x); bad < n) {
+    return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(bad)],
+            v[g.values[static_cast<std::size_t>(bad)]]};
   }
   for (int i = 0; i < n; ++i) state.next[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])] = x[i];
   return {};

@@ -124,15 +124,26 @@ bool seal(const std::string& file) {
   return write_file(file, content);
 }
 
-/// A name that only the same code, compiler, flags and version give.
-std::string key_of(const std::string& text, const NativeSettings& settings) {
+/// What this processor can do, as the system tells it: code for one may be unknown to another that shares the cache.
+std::string processor() {
+  std::ifstream in("/proc/cpuinfo");
+  std::string line;
+  while (std::getline(in, line)) {
+    if (line.starts_with("flags") || line.starts_with("Features")) return line;
+  }
+  return {};
+}
+
+/// A name that only the same code, compiler, flags, processor and version give.
+std::string key_of(const CCode& code, const NativeSettings& settings) {
   std::string all = fmt::format("{}\n{}\n{}\n", ISODYNE_VERSION, kCLayout, settings.compiler);
   struct stat status {};
   if (stat(settings.compiler.c_str(), &status) == 0)
     all += fmt::format("{} {} {}\n", status.st_size, status.st_mtim.tv_sec, status.st_mtim.tv_nsec);
-  for (const std::string& f : settings.flags) all += f + "\n";
-  const std::uint64_t first = fnv1a(all + text);
-  return fmt::format("{:016x}{:016x}", first, fnv1a(fmt::format("{}{}", first, text) + all));
+  for (const std::string& w : settings.words(code)) all += w + "\n";
+  all += processor();
+  const std::uint64_t first = fnv1a(all + code.text);
+  return fmt::format("{:016x}{:016x}", first, fnv1a(fmt::format("{}{}", first, code.text) + all));
 }
 
 /// Removes the files longest unused until the rest is small enough. Others may do the same at once.
@@ -182,15 +193,12 @@ std::string first_error(const std::string& text) {
 }
 
 /// Compiles into `workshop`/model.so.
-Status compile(const std::string& text, const std::string& folder, const NativeSettings& settings,
+Status compile(const CCode& code, const std::string& folder, const NativeSettings& settings,
                const std::atomic<bool>& stop) {
   const std::string source = folder + "/model.c", object = folder + "/model.so", log = folder + "/messages";
-  if (!write_file(source, text)) return Failure{"cannot write", source, std::strerror(errno)};
-  std::vector<std::string> words{settings.compiler, "-std=c11", "-shared", "-fPIC", "-fvisibility=default",
-                                 "-ffp-contract=off",
-                                 // Neither changes a value: nobody looks at errno or at the flags of exceptions.
-                                 "-fno-math-errno", "-fno-trapping-math", "-w"};
-  words.insert(words.end(), settings.flags.begin(), settings.flags.end());
+  if (!write_file(source, code.text)) return Failure{"cannot write", source, std::strerror(errno)};
+  std::vector<std::string> words{settings.compiler};
+  for (std::string& w : settings.words(code)) words.push_back(std::move(w));
   words.insert(words.end(), {"-o", object, source, "-lm"});
   const Result<int> status = run_program(words, log, settings.patience, stop);
   if (!status) return status.failure();
@@ -225,6 +233,26 @@ NativeSettings NativeSettings::usual() {
   return s;
 }
 
+std::vector<std::string> NativeSettings::words(const CCode& code) const {
+  std::vector<std::string> all{"-std=c11", "-shared", "-fPIC", "-fvisibility=default", "-ffp-contract=off",
+                               // Neither changes a value: nobody looks at errno or at the flags of exceptions.
+                               "-fno-math-errno", "-fno-trapping-math", "-w"};
+  if (!flags.empty()) {
+    all.insert(all.end(), flags.begin(), flags.end());
+    return all;
+  }
+#if defined(__x86_64__) || defined(__aarch64__)
+  all.emplace_back("-march=native");  // the rounding stays that of single operations
+#endif
+  if (code.small) {
+    // The few states stay in registers, where vectors would have to be packed and unpacked in between.
+    all.insert(all.end(), {"-O3", "-fno-tree-vectorize", "-fno-tree-slp-vectorize"});
+  } else {
+    all.emplace_back("-O2");
+  }
+  return all;
+}
+
 NativeCode::~NativeCode() {
   if (library_ != nullptr) dlclose(library_);
 }
@@ -255,7 +283,7 @@ CCode whole_code(const model::Program& program, const Plan& plan) {
 }
 
 std::string kept_file(const CCode& code, const NativeSettings& settings) {
-  return settings.cache + "/" + key_of(code.text, settings) + ".so";
+  return settings.cache + "/" + key_of(code, settings) + ".so";
 }
 }  // namespace
 
@@ -293,7 +321,7 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program&
     std::swap(workshop.folder, elsewhere.folder);
   }
   if (workshop.folder.empty()) return Failure{"cannot make a folder to compile in", "", std::strerror(errno)};
-  const Status compiled = compile(code.text, workshop.folder, settings, stop);
+  const Status compiled = compile(code, workshop.folder, settings, stop);
   if (!compiled) return compiled.failure();
   const std::string made = workshop.folder + "/model.so";
   auto loaded = load(made, code);

@@ -1,7 +1,8 @@
 #pragma once
 // Programs as machine code: generated C, compiled by the system's compiler, loaded, and kept in a cache.
 //
-// The cache is keyed by content: the code, the compiler (path, size, time of change), the flags and this version.
+// The cache is keyed by content: the code, the compiler (path, size, time of change), the flags, the processor and
+// this version.
 // Its files carry a check sum, appear under their name only when whole, and the oldest go when there are too many;
 // any number of processes may use it at once.
 
@@ -20,8 +21,8 @@
 namespace isodyne::engine {
 
 struct NativeSettings {
-  std::string compiler;  ///< path; empty: none was found
-  std::vector<std::string> flags{"-O2"};
+  std::string compiler;            ///< path; empty: none was found
+  std::vector<std::string> flags;  ///< of optimisation; empty: those that suit the code
   /// If not empty: flags that compile sooner, for code that runs until the better one is there. A background builder
   /// makes it first, unless the better one is in the cache.
   std::vector<std::string> first_flags;
@@ -32,6 +33,9 @@ struct NativeSettings {
   /// The compiler named by ISODYNE_CC, else the first of cc, gcc and clang on the PATH; the cache below
   /// XDG_CACHE_HOME or ~/.cache.
   static NativeSettings usual();
+
+  /// The words for the compiler that turn such code into an object, without the names of files.
+  std::vector<std::string> words(const CCode& code) const;
 };
 
 /// Code of one program in this process. Immutable and shared by threads; unloaded with the last user.

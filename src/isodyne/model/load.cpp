@@ -12,6 +12,7 @@
 #include "isodyne/model/flatten.h"
 #include "isodyne/model/groups.h"
 #include "isodyne/model/judged.h"
+#include "isodyne/model/layout.h"
 #include "isodyne/model/lint.h"
 #include "isodyne/model/rated_cases.h"
 #include "isodyne/model/sort.h"
@@ -323,7 +324,9 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   check_unused_models(document, loaded, bench == nullptr);
   if (loaded.diagnostics.has_errors()) return loaded;
   if (wish.rated) loaded.rated = rated_cases(document, loaded, bench != nullptr ? &check : nullptr);
-  if (bench != nullptr && !loaded.diagnostics.has_errors()) loaded.program = std::move(program);
+  if (bench == nullptr || loaded.diagnostics.has_errors()) return loaded;
+  lay_out(*program);
+  loaded.program = std::move(program);
   return loaded;
 }
 

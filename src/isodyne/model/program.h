@@ -2,7 +2,7 @@
 // The checked, flattened, sorted bench: everything a run needs, resolved to indices.
 //
 // A Program never changes once it is made and may be shared by threads. Every quantity is a variable in one
-// flat list; its index is also its place in the state's array of values. Truth values are 1 and 0, a choice
+// flat list; its index is also its place in the state's array of values (see layout.h). Truth values are 1 and 0, a choice
 // is the index of its label.
 
 #include <cstdint>
@@ -332,7 +332,8 @@ struct Program {
   Time record_period{};
 
   std::vector<Choice> choices;
-  std::vector<Variable> variables;  ///< kTime is the time, kSeed the seed of the run
+  std::vector<Variable> variables;  ///< kTime is the time, kSeed the seed of the run; laid out by lay_out()
+  std::vector<VarId> listed;        ///< all variables, in the order of the text: how people see them
   std::vector<Node> nodes;
   std::vector<Unit> units;
 

@@ -1,5 +1,4 @@
 #include "isodyne/model/rated_cases.h"
-#include "isodyne/model/groups.h"
 
 #include <functional>
 
@@ -7,6 +6,8 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/model/flatten.h"
+#include "isodyne/model/groups.h"
+#include "isodyne/model/layout.h"
 #include "isodyne/model/sort.h"
 #include "isodyne/model/table_loader.h"
 
@@ -209,6 +210,7 @@ class Maker {
       check.error(Code::missing, r.span, "this block expects nothing", "add `expect quantity = value within 2 %`");
     if (loaded_.diagnostics.has_errors()) return;
     sort_program(check);
+    lay_out(*program);
     made.program = std::move(program);
     if (!loaded_.diagnostics.has_errors()) cases_.push_back(std::move(made));
   }

@@ -277,8 +277,8 @@ Facts facts_of_part(const Program& p, const std::string& path) {
       inside += (inside.empty() ? "" : ", ") + other.path.substr(prefix.size()) + " : " + other.model;
   }
   if (!inside.empty()) facts.emplace_back("parts", inside);
-  for (std::size_t i = 0; i < p.variables.size(); ++i) {
-    const model::Variable& v = p.variables[i];
+  for (const model::VarId id : p.listed) {
+    const model::Variable& v = p.variable(id);
     const bool own = v.name.starts_with(prefix) && v.name.find('.', prefix.size()) == std::string::npos;
     if (!own || role_text(v.role) == nullptr) continue;
     facts.emplace_back(role_text(v.role), fmt::format("{} : {}{}{}", v.name.substr(prefix.size()), p.type_text(v),

@@ -122,9 +122,8 @@ std::vector<model::VarId> recorded_variables(const model::Program& program) {
     }
   }
   std::vector<model::VarId> ids;
-  for (std::size_t i = 0; i < program.variables.size(); ++i) {
-    const auto id = static_cast<model::VarId>(i);
-    const model::Role role = program.variables[i].role;
+  for (const model::VarId id : program.listed) {
+    const model::Role role = program.variable(id).role;
     const bool constant = role == model::Role::param || role == model::Role::fixed_param;
     if (role == model::Role::time || role == model::Role::hidden || (constant && !changed.contains(id))) continue;
     ids.push_back(id);

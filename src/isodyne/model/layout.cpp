@@ -1,0 +1,120 @@
+#include "isodyne/model/layout.h"
+
+namespace isodyne::model {
+
+namespace {
+
+/// For each place, the variable that comes there.
+std::vector<VarId> wanted_order(const Program& p) {
+  std::vector<VarId> order{kTime, kSeed};
+  std::vector<bool> placed(p.variables.size(), false);
+  placed[kTime] = placed[kSeed] = true;
+  const auto place = [&](VarId id) {
+    if (!placed[static_cast<std::size_t>(id)]) order.push_back(id);
+    placed[static_cast<std::size_t>(id)] = true;
+  };
+  const auto state = [&](std::int32_t s) -> const State& { return p.states[static_cast<std::size_t>(s)]; };
+  for (const Group& g : p.groups) {
+    for (const std::int32_t s : g.states) place(state(s).value);
+  }
+  for (const Group& g : p.groups) {
+    for (const std::int32_t s : g.states) place(state(s).derivative);
+  }
+  for (std::size_t i = 0; i < p.variables.size(); ++i) place(static_cast<VarId>(i));
+  return order;
+}
+
+/// Replaces every index of a variable in a program.
+class Renumbering {
+ public:
+  Renumbering(Program& program, std::vector<VarId> place_of) : p_(program), place_of_(std::move(place_of)) {}
+
+  void run() {
+    for (Node& n : p_.nodes) move(n.variable);
+    assignments(p_.start);
+    assignments(p_.equations);
+    for (Sampler& s : p_.samplers) assignments(s.body);
+    for (WhenBlock& w : p_.events) assignments(w.body);
+    for (Delay& d : p_.delays) move(d.out);
+    for (Solve& s : p_.solves) {
+      move(s.x);
+      list(s.inlined);
+    }
+    for (Tap& t : p_.taps) {
+      move(t.target);
+      move(t.healthy);
+    }
+    for (State& s : p_.states) {
+      move(s.value);
+      move(s.derivative);
+    }
+    for (StateMachine& m : p_.machines) machine(m);
+    for (Edge& e : p_.edges) move(e.previous);
+    outside();
+  }
+
+ private:
+  /// What lies around the plant: channels, controllers, faults, scenarios, requirements, figures.
+  void outside() {
+    for (Sensor& s : p_.sensors) {
+      move(s.truth);
+      move(s.value);
+      move(s.counts);
+    }
+    for (Actuator& a : p_.actuators) move(a.value);
+    for (Controller& c : p_.controllers) {
+      list(c.reads);
+      for (ControllerWrite& w : c.writes) {
+        move(w.value);
+        move(w.pending);
+      }
+    }
+    for (Fault& f : p_.faults) move(f.active);
+    for (Scenario& s : p_.scenarios) {
+      for (ScenarioStep& step : s.steps) move(step.target);
+    }
+    for (Requirement& r : p_.requirements) {
+      for (LimitLine& l : r.limits) move(l.variable);
+    }
+    for (Figure& f : p_.figures) {
+      for (std::vector<VarId>& panel : f.panels) list(panel);
+    }
+  }
+
+  void machine(StateMachine& m) {
+    move(m.mode);
+    move(m.entered);
+    for (auto& body : m.entry) assignments(body);
+    for (auto& body : m.exit) assignments(body);
+  }
+  void assignments(std::vector<Assignment>& all) {
+    for (Assignment& a : all) move(a.target);
+  }
+  void list(std::vector<VarId>& ids) {
+    for (VarId& id : ids) move(id);
+  }
+  void move(VarId& id) {
+    if (id != kNone) id = place_of_[static_cast<std::size_t>(id)];
+  }
+
+  Program& p_;
+  std::vector<VarId> place_of_;
+};
+
+}  // namespace
+
+void lay_out(Program& program) {
+  const std::vector<VarId> order = wanted_order(program);
+  std::vector<VarId> place_of(order.size());
+  std::vector<Variable> variables;
+  variables.reserve(order.size());
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    place_of[static_cast<std::size_t>(order[i])] = static_cast<VarId>(i);
+    variables.push_back(std::move(program.variables[static_cast<std::size_t>(order[i])]));
+  }
+  program.variables = std::move(variables);
+  program.listed = place_of;  // place_of[i] is where the i-th of the text went
+  Renumbering(program, std::move(place_of)).run();
+}
+
+}  // namespace isodyne::model

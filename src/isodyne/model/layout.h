@@ -1,0 +1,24 @@
+#pragma once
+// Where each quantity lies in the array of values.
+
+#include "isodyne/model/program.h"
+
+namespace isodyne::model {
+
+/// Renumbers the variables of a finished program: first time and seed, then the states of each group side by side,
+/// then their derivatives in the same order, then all others as they are. Methods walk over states and slopes as
+/// arrays, so these must not lie scattered between what is declared beside them. Sets Program::listed to the order
+/// of the text. Nothing outside the program may hold an index of it before.
+void lay_out(Program& program);
+
+/// The place of the first of `count` variables that lie side by side in this order; kNone if they do not.
+/// `of(i)` gives the i-th.
+template <typename Of>
+VarId first_of_row(std::size_t count, Of&& of) {
+  for (std::size_t i = 1; i < count; ++i) {
+    if (of(i) != of(0) + static_cast<VarId>(i)) return kNone;
+  }
+  return count == 0 ? kNone : of(0);
+}
+
+}  // namespace isodyne::model
