@@ -335,9 +335,10 @@ void against_hand(const engine::NativeSettings& settings, const Folder& folder) 
       hand.second / kSteps * 1e9, 1.10, "ns");
 }
 
-void interpreter(const engine::NativeSettings& settings) {
+void interpreter(const engine::NativeSettings& settings, int only) {
   // About ten operations for each state.
   for (const auto& [operations, bound] : {std::pair{70, 4.0}, std::pair{1000, 5.0}, std::pair{4000, 8.0}}) {
+    if (only != 0 && only != operations) continue;
     const Irregular plant(operations / 14);
     const auto program = program_of(plant.text);
     Running native(program, &settings), interpreted(program, nullptr);
@@ -405,7 +406,7 @@ int main(int argc, char** argv) {
   const std::string only = argc > 1 ? argv[1] : "";
   fmt::print("| work | Isodyne | against | ratio | bound |\n|---|---:|---:|---:|---:|\n");
   if (only.empty() || only == "hand") against_hand(settings, folder);
-  if (only.empty() || only == "interpreter") interpreter(settings);
+  if (only.empty() || only == "interpreter") interpreter(settings, argc > 2 ? std::atoi(argv[2]) : 0);
   if (only.empty() || only == "start") start_times(settings, folder);
   if (only.empty() || only == "growth") growth(settings);
   return g_missed ? 1 : 0;

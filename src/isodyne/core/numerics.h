@@ -18,10 +18,13 @@
 #ifdef __GNUC__
 #define ISO_INLINE static inline __attribute__((always_inline, unused))
 #define ISO_FUNCTION static __attribute__((unused))
-#define ISO_ALONE __restrict__
 #else
 #define ISO_INLINE static inline
 #define ISO_FUNCTION static inline
+#endif
+#if defined(__GNUC__) && !defined(__cplusplus)
+#define ISO_ALONE __restrict__
+#else
 #define ISO_ALONE
 #endif
 
@@ -341,7 +344,7 @@ ISO_FUNCTION int iso_solve(iso_equation equation, void* context, double* x, int 
 /* ---- integration methods -------------------------------------------------------------------------------- */
 
 /* Each makes one step of x' = f(t, x) from t to t + h, in place; k1 holds f(t, x) already. `work` has room for
- * the number of doubles said above each. None of the arrays overlap. */
+ * the number of doubles said above each; stages lie at its beginning. In C none of the arrays overlap. */
 typedef void (*iso_derivative)(void* context, double t, const double* x, double* dx);
 
 /* Explicit Euler: order 1. No work. */
@@ -438,7 +441,7 @@ ISO_FUNCTION void iso_back(int n, const double* a, const int* rows, double* b) {
  * Work: 6 n. 0 if the matrix is singular; x is then unchanged. */
 ISO_FUNCTION int iso_implicit(int n, double t, double h, double* x, const double* k1, double* slopes,
                               const double* drift, iso_derivative f, void* context, double* work, int* rows) {
-  double *u1 = work, *u2 = work + n, *u3 = work + 2 * n, *u4 = work + 3 * n, *stage = work + 4 * n, *k = work + 5 * n;
+  double *stage = work, *k = work + n, *u1 = work + 2 * n, *u2 = work + 3 * n, *u3 = work + 4 * n, *u4 = work + 5 * n;
   for (int i = 0; i < n * n; ++i) slopes[i] = -slopes[i];
   for (int i = 0; i < n; ++i) slopes[i * n + i] += 1 / (0.5 * h);
   if (!iso_factor(n, slopes, rows)) return 0;

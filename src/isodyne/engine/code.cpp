@@ -42,11 +42,15 @@ void CodeMaker::restart() {
   forget();
 }
 
-std::int32_t CodeMaker::rename(VarId id) {
-  const std::int32_t to = kTemporaryBase + next_temporary_++;
+std::int32_t CodeMaker::room(std::int32_t count) {
+  const std::int32_t first = kTemporaryBase + next_temporary_;
+  next_temporary_ += count;
   most_temporaries_ = std::max(most_temporaries_, next_temporary_);
-  renamed_[id] = to;
-  return to;
+  return first;
+}
+
+std::int32_t CodeMaker::rename(VarId id) {
+  return renamed_[id] = room(1);
 }
 
 std::int32_t CodeMaker::place_of(VarId id) const {
@@ -97,32 +101,67 @@ bool CodeMaker::joins(NodeId child, bool comparison) const {
   return uses != uses_.end() && uses->second == 1;
 }
 
-/// The instruction for a node, its registers still 0, and the nodes whose results it reads, in order.
-Instruction CodeMaker::joined(const Node& n, std::vector<NodeId>& operands) const {
-  const auto add = [&](std::initializer_list<NodeId> some) {
-    for (const NodeId id : some) {
-      if (id != model::kNone) operands.push_back(id);
-    }
-  };
+/// An operation that is done together with the one below it, whose result it reads.
+struct CodeMaker::Tail {
+  NodeId below = model::kNone;  ///< kNone: there is none
+  NodeId other = model::kNone;  ///< the other operand
+  int form = 0;                 ///< + - * /, then - and / with the result below behind
+};
+
+/// With two to choose from, the operation on the left.
+CodeMaker::Tail CodeMaker::tail_of(const Node& n) const {
+  const int own = arithmetic(n.op);
+  if (own < 0) return {};
+  if (joins(n.a, false)) return {n.a, n.b, own};
+  if (n.b == n.a || !joins(n.b, false)) return {};
+  const bool turned = n.op == Op::sub || n.op == Op::div;  // sums and products round the same either way
+  return {n.b, n.a, !turned ? own : n.op == Op::sub ? 4 : 5};
+}
+
+Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& operands) const {
   Instruction i;
   const int own = arithmetic(n.op);
-  const bool left = own >= 0 && joins(n.a, false), right = own >= 0 && n.b != n.a && joins(n.b, false);
-  if (left && right) {
+  if (joins(n.a, false) && n.b != n.a && joins(n.b, false)) {
     const Node &a = program_.node(n.a), &b = program_.node(n.b);
+    const Tail left = tail_of(a);
+    if (left.below != model::kNone && (n.op == Op::add || n.op == Op::sub) && b.op == Op::mul) {
+      const Node& inner = program_.node(left.below);
+      i.action = action(Action::first_sum, (arithmetic(inner.op) * 6 + left.form) * 2 + (n.op == Op::sub ? 1 : 0));
+      operands = {inner.a, inner.b, left.other, b.a, b.b};
+      return i;
+    }
     i.action = action(Action::first_both, (arithmetic(a.op) * 4 + own) * 4 + arithmetic(b.op));
-    add({a.a, a.b, b.a, b.b});
-  } else if (left || right) {
-    const Node& inner = program_.node(left ? n.a : n.b);
-    i.action = action(left ? Action::first_left : Action::first_right, arithmetic(inner.op) * 4 + own);
-    add({inner.a, inner.b, left ? n.b : n.a});
-  } else if (n.op == Op::select && joins(n.a, true)) {
+    operands = {a.a, a.b, b.a, b.b};
+    return i;
+  }
+  const Tail last = tail_of(n);
+  const Node& below = program_.node(last.below);
+  const Tail middle = tail_of(below);
+  if (middle.below == model::kNone) {
+    i.action = action(Action::first_pair, arithmetic(below.op) * 6 + last.form);
+    operands = {below.a, below.b, last.other};
+  } else {
+    const Node& inner = program_.node(middle.below);
+    i.action = action(Action::first_chain, (arithmetic(inner.op) * 6 + middle.form) * 6 + last.form);
+    operands = {inner.a, inner.b, middle.other, last.other};
+  }
+  return i;
+}
+
+/// The instruction for a node, its registers still 0, and the nodes whose results it reads, in order.
+Instruction CodeMaker::joined(const Node& n, std::vector<NodeId>& operands) const {
+  if (tail_of(n).below != model::kNone) return joined_arithmetic(n, operands);
+  Instruction i;
+  if (n.op == Op::select && joins(n.a, true)) {
     const Node& inner = program_.node(n.a);
     i.action = action(Action::first_choice, comparison_of(inner.op));
-    add({inner.a, inner.b, n.b, n.c});
-  } else {
-    // Operations and the plain actions stand in the same order; constants and variables are copied.
-    i.action = action(Action::copy, static_cast<int>(n.op) - static_cast<int>(Op::variable));
-    add({n.a, n.b, n.c});
+    operands = {inner.a, inner.b, n.b, n.c};
+    return i;
+  }
+  // Operations and the plain actions stand in the same order; constants and variables are copied.
+  i.action = action(Action::copy, static_cast<int>(n.op) - static_cast<int>(Op::variable));
+  for (const NodeId id : {n.a, n.b, n.c}) {
+    if (id != model::kNone) operands.push_back(id);
   }
   return i;
 }
@@ -153,11 +192,10 @@ std::int32_t CodeMaker::compute(NodeId root, Code& code) {
     }
     if (!ready) continue;
     todo.pop_back();
-    std::int32_t* const places[] = {&i.a, &i.b, &i.c, &i.d};
+    std::int32_t* const places[] = {&i.a, &i.b, &i.c, &i.d, &i.e};
     for (std::size_t k = 0; k < operands.size(); ++k) *places[k] = operand(operands[k]);
     if (n.op >= Op::table1 && n.op <= Op::slope2y) i.c = n.unit;
-    i.to = kTemporaryBase + next_temporary_++;
-    most_temporaries_ = std::max(most_temporaries_, next_temporary_);
+    i.to = room(1);
     code.push_back(i);
     known_[id] = i.to;
   }
@@ -178,6 +216,37 @@ void CodeMaker::assign(model::VarId target, NodeId node, Code& code) {
   }
 }
 
+namespace {
+
+/// One stretch: by how many instructions one after the other each has to wait for. What overwrites a register stays
+/// behind those that read it before, because instructions of one level keep their order.
+void spread_stretch(Instruction* begin, std::size_t count) {
+  std::unordered_map<std::int32_t, int> written, read;
+  std::vector<std::pair<int, Instruction>> order(count);
+  const auto level_of = [](const std::unordered_map<std::int32_t, int>& levels, std::int32_t reg) {
+    const auto found = levels.find(reg);
+    return found == levels.end() ? -1 : found->second;
+  };
+  for (std::size_t k = 0; k < count; ++k) {
+    const Instruction& i = begin[k];
+    int level = std::max({0, level_of(written, i.to), level_of(read, i.to)});
+    for (const std::int32_t reg : {i.a, i.b, i.c, i.d, i.e}) level = std::max(level, level_of(written, reg) + 1);
+    written[i.to] = level;
+    for (const std::int32_t reg : {i.a, i.b, i.c, i.d, i.e}) read[reg] = std::max(level_of(read, reg), level);
+    order[k] = {level, i};
+  }
+  std::stable_sort(order.begin(), order.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  for (std::size_t k = 0; k < count; ++k) begin[k] = order[k].second;
+}
+
+}  // namespace
+
+void spread(Code& code, std::size_t begin) {
+  constexpr std::size_t kTogether = 64;  // more would take what belongs together out of the nearest cache
+  for (std::size_t at = begin; at < code.size(); at += kTogether)
+    spread_stretch(code.data() + at, std::min(kTogether, code.size() - at));
+}
+
 std::int32_t CodeMaker::linked(std::int32_t reg) const {
   if (reg >= kTemporaryBase) return variables_ + static_cast<std::int32_t>(constants_.size()) + (reg - kTemporaryBase);
   if (reg >= kConstantBase) return variables_ + (reg - kConstantBase);
@@ -191,9 +260,10 @@ void CodeMaker::link(Code& code) const {
     i.b = linked(i.b);
     i.c = linked(i.c);
     i.d = linked(i.d);
+    i.e = linked(i.e);
   }
-  if (code.empty() || code.back().action == Action::end) return;
-  code.emplace_back().action = Action::end;
+  if (!code.empty() && code.back().action != Action::end) code.emplace_back().action = Action::end;
+  for (Instruction& i : code) place(i);
 }
 
 std::vector<double> CodeMaker::registers() const {
@@ -212,37 +282,53 @@ std::vector<iso_table> tables_of(const model::Program& program) {
 #pragma GCC diagnostic push
 #pragma GCC diagnostic ignored "-Wpedantic"
 
-#define ISO_ARITHMETIC(NEXT, ...) \
-  NEXT(add, +, __VA_ARGS__) NEXT(sub, -, __VA_ARGS__) NEXT(mul, *, __VA_ARGS__) NEXT(div, /, __VA_ARGS__)
-#define ISO_ARITHMETIC_2(NEXT, ...) \
-  NEXT(add, +, __VA_ARGS__) NEXT(sub, -, __VA_ARGS__) NEXT(mul, *, __VA_ARGS__) NEXT(div, /, __VA_ARGS__)
-#define ISO_ARITHMETIC_3(NEXT, ...) \
-  NEXT(add, +, __VA_ARGS__) NEXT(sub, -, __VA_ARGS__) NEXT(mul, *, __VA_ARGS__) NEXT(div, /, __VA_ARGS__)
+// What is done with a result x and another value y; plain operations and those with the result behind.
+#define ISO_DO_add(x, y) ((x) + (y))
+#define ISO_DO_sub(x, y) ((x) - (y))
+#define ISO_DO_mul(x, y) ((x) * (y))
+#define ISO_DO_div(x, y) ((x) / (y))
+#define ISO_DO_from(x, y) ((y) - (x))
+#define ISO_DO_into(x, y) ((y) / (x))
+// The same lists several times: a macro does not expand within itself.
+#define ISO_FOUR(NEXT, ...) NEXT(add, __VA_ARGS__) NEXT(sub, __VA_ARGS__) NEXT(mul, __VA_ARGS__) NEXT(div, __VA_ARGS__)
+#define ISO_FOUR_2(NEXT, ...) \
+  NEXT(add, __VA_ARGS__) NEXT(sub, __VA_ARGS__) NEXT(mul, __VA_ARGS__) NEXT(div, __VA_ARGS__)
+#define ISO_FOUR_3(NEXT, ...) \
+  NEXT(add, __VA_ARGS__) NEXT(sub, __VA_ARGS__) NEXT(mul, __VA_ARGS__) NEXT(div, __VA_ARGS__)
+#define ISO_SIX_2(NEXT, ...) ISO_FOUR_2(NEXT, __VA_ARGS__) NEXT(from, __VA_ARGS__) NEXT(into, __VA_ARGS__)
+#define ISO_SIX_3(NEXT, ...) ISO_FOUR_3(NEXT, __VA_ARGS__) NEXT(from, __VA_ARGS__) NEXT(into, __VA_ARGS__)
 
-void run(const Instruction* i, double* r, const iso_table* tables) {
-  static const void* const labels[] = {
-      &&do_copy,
-#define OP(id, count, text) &&do_##id,
+namespace {
+
+/// Without instructions it gives the places of all actions, and does nothing else.
+const void* const* execute(const Instruction* i, double* r, const iso_table* tables) {
+#define ISO_PLACE(label) &&label,
+  static const void* const places[] = {ISO_PLACE(do_copy)
+#define OP(id, count, text) ISO_PLACE(do_##id)
 #define LOOKUP(id, count, text) OP(id, count, text)
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
-#define ISO_LABEL(outer, sign2, inner, sign1, kind) &&do_##kind##_##inner##_##outer,
-#define ISO_ROW(inner, sign1, kind) ISO_ARITHMETIC_2(ISO_LABEL, inner, sign1, kind)
-      ISO_ARITHMETIC(ISO_ROW, left) ISO_ARITHMETIC(ISO_ROW, right)
-#define ISO_LABEL_3(last, sign3, outer, sign2, inner, sign1) &&do_both_##inner##_##outer##_##last,
-#define ISO_ROW_3(outer, sign2, inner, sign1) ISO_ARITHMETIC_3(ISO_LABEL_3, outer, sign2, inner, sign1)
-#define ISO_BLOCK_3(inner, sign1, none) ISO_ARITHMETIC_2(ISO_ROW_3, inner, sign1)
-              ISO_ARITHMETIC(ISO_BLOCK_3, ) &&
-          do_choice_lt,
-      &&do_choice_le,
-      &&do_choice_gt,
-      &&do_choice_ge,
-      &&do_end,
-  };
-#define ISO_GO goto* labels[static_cast<int>(i->action)]
+#define ISO_LABEL_PAIR(outer, inner) ISO_PLACE(do_pair_##inner##_##outer)
+#define ISO_LABELS_PAIR(inner, none) ISO_SIX_2(ISO_LABEL_PAIR, inner)
+                                           ISO_FOUR(ISO_LABELS_PAIR, )
+#define ISO_LABEL_BOTH(last, outer, inner) ISO_PLACE(do_both_##inner##_##outer##_##last)
+#define ISO_LABELS_BOTH(outer, inner) ISO_FOUR_3(ISO_LABEL_BOTH, outer, inner)
+#define ISO_ALL_BOTH(inner, none) ISO_FOUR_2(ISO_LABELS_BOTH, inner)
+                                               ISO_FOUR(ISO_ALL_BOTH, )
+#define ISO_LABEL_CHAIN(last, outer, inner) ISO_PLACE(do_chain_##inner##_##outer##_##last)
+#define ISO_LABELS_CHAIN(outer, inner) ISO_SIX_3(ISO_LABEL_CHAIN, outer, inner)
+#define ISO_ALL_CHAIN(inner, none) ISO_SIX_2(ISO_LABELS_CHAIN, inner)
+                                                   ISO_FOUR(ISO_ALL_CHAIN, )
+#define ISO_LABELS_SUM(outer, inner) ISO_PLACE(do_sum_##inner##_##outer##_add) ISO_PLACE(do_sum_##inner##_##outer##_sub)
+#define ISO_ALL_SUM(inner, none) ISO_SIX_2(ISO_LABELS_SUM, inner)
+                                                       ISO_FOUR(ISO_ALL_SUM, ) ISO_PLACE(do_choice_lt)
+                                                           ISO_PLACE(do_choice_le) ISO_PLACE(do_choice_gt)
+                                                               ISO_PLACE(do_choice_ge) ISO_PLACE(do_end)};
+  if (i == nullptr) return places;
+#define ISO_GO goto* reinterpret_cast<void*>(i->action)
 #define ISO_NEXT \
   ++i;           \
   ISO_GO
@@ -265,35 +351,62 @@ do_copy:
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
-#define ISO_LEFT(outer, sign2, inner, sign1)                                    \
-  do_left_##inner##_##outer : r[i->to] = (r[i->a] sign1 r[i->b])sign2 r[i->c];  \
-  ISO_NEXT;                                                                     \
-  do_right_##inner##_##outer : r[i->to] = r[i->c] sign2(r[i->a] sign1 r[i->b]); \
+#define ISO_PAIR(outer, inner)                                                                      \
+  do_pair_##inner##_##outer : r[i->to] = ISO_DO_##outer(ISO_DO_##inner(r[i->a], r[i->b]), r[i->c]); \
   ISO_NEXT;
-#define ISO_LEFT_ROW(inner, sign1, none) ISO_ARITHMETIC_2(ISO_LEFT, inner, sign1)
-  ISO_ARITHMETIC(ISO_LEFT_ROW, )
-#define ISO_BOTH(last, sign3, outer, sign2, inner, sign1)                                              \
-  do_both_##inner##_##outer##_##last : r[i->to] = (r[i->a] sign1 r[i->b])sign2(r[i->c] sign3 r[i->d]); \
+#define ISO_PAIRS(inner, none) ISO_SIX_2(ISO_PAIR, inner)
+  ISO_FOUR(ISO_PAIRS, )
+#define ISO_BOTH(last, outer, inner)                                                                  \
+  do_both_##inner##_##outer##_##last                                                                  \
+      : r[i->to] = ISO_DO_##outer(ISO_DO_##inner(r[i->a], r[i->b]), ISO_DO_##last(r[i->c], r[i->d])); \
   ISO_NEXT;
-#define ISO_BOTH_ROW(outer, sign2, inner, sign1) ISO_ARITHMETIC_3(ISO_BOTH, outer, sign2, inner, sign1)
-#define ISO_BOTH_BLOCK(inner, sign1, none) ISO_ARITHMETIC_2(ISO_BOTH_ROW, inner, sign1)
-  ISO_ARITHMETIC(ISO_BOTH_BLOCK, )
+#define ISO_BOTHS(outer, inner) ISO_FOUR_3(ISO_BOTH, outer, inner)
+#define ISO_BOTHS_2(inner, none) ISO_FOUR_2(ISO_BOTHS, inner)
+  ISO_FOUR(ISO_BOTHS_2, )
+#define ISO_CHAIN(last, outer, inner)                                                                 \
+  do_chain_##inner##_##outer##_##last                                                                 \
+      : r[i->to] = ISO_DO_##last(ISO_DO_##outer(ISO_DO_##inner(r[i->a], r[i->b]), r[i->c]), r[i->d]); \
+  ISO_NEXT;
+#define ISO_CHAINS(outer, inner) ISO_SIX_3(ISO_CHAIN, outer, inner)
+#define ISO_CHAINS_2(inner, none) ISO_SIX_2(ISO_CHAINS, inner)
+  ISO_FOUR(ISO_CHAINS_2, )
+#define ISO_SUM(outer, inner)                                                                                         \
+  do_sum_##inner##_##outer##_add : r[i->to] =                                                                         \
+                                       ISO_DO_##outer(ISO_DO_##inner(r[i->a], r[i->b]), r[i->c]) + r[i->d] * r[i->e]; \
+  ISO_NEXT;                                                                                                           \
+  do_sum_##inner##_##outer##_sub : r[i->to] =                                                                         \
+                                       ISO_DO_##outer(ISO_DO_##inner(r[i->a], r[i->b]), r[i->c]) - r[i->d] * r[i->e]; \
+  ISO_NEXT;
+#define ISO_SUMS(inner, none) ISO_SIX_2(ISO_SUM, inner)
+  ISO_FOUR(ISO_SUMS, )
 do_choice_lt:
-  r[i->to] = r[i->a] < r[i->b] ? r[i->c] : r[i->d];
+  r[i->to] = r[r[i->a] < r[i->b] ? i->c : i->d];
   ISO_NEXT;
 do_choice_le:
-  r[i->to] = r[i->a] <= r[i->b] ? r[i->c] : r[i->d];
+  r[i->to] = r[r[i->a] <= r[i->b] ? i->c : i->d];
   ISO_NEXT;
 do_choice_gt:
-  r[i->to] = r[i->a] > r[i->b] ? r[i->c] : r[i->d];
+  r[i->to] = r[r[i->a] > r[i->b] ? i->c : i->d];
   ISO_NEXT;
 do_choice_ge:
-  r[i->to] = r[i->a] >= r[i->b] ? r[i->c] : r[i->d];
+  r[i->to] = r[r[i->a] >= r[i->b] ? i->c : i->d];
   ISO_NEXT;
 do_end:
-  return;
+  return nullptr;
 }
+
+}  // namespace
 #pragma GCC diagnostic pop
+
+void run(const Instruction* begin, double* registers, const iso_table* tables) {
+  execute(begin, registers, tables);
+}
+
+/// From the name of an action to the place of its code.
+void CodeMaker::place(Instruction& i) {
+  const void* const at = execute(nullptr, nullptr, nullptr)[static_cast<std::size_t>(i.action)];
+  i.action = static_cast<Action>(reinterpret_cast<std::intptr_t>(at));
+}
 
 Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
   CodeMaker maker(program);

@@ -16,7 +16,7 @@ namespace isodyne::engine {
 
 /// What an instruction does: an operation of an expression, or several of them at once where the result of one is
 /// needed by the other alone. Each operation rounds as it would on its own.
-enum class Action : std::uint16_t {
+enum class Action : std::intptr_t {
 #define OP(id, arity, text) id,
 #define LOOKUP(id, arity, text) id,
 #define FUNCTION(id, arity, word, rule) id,
@@ -25,21 +25,28 @@ enum class Action : std::uint16_t {
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
-  first_left,                      ///< (a ∘ b) ∘ c, for two of + - * / : 16 of them
-  first_right = first_left + 16,   ///< c ∘ (a ∘ b)
-  first_both = first_right + 16,   ///< (a ∘ b) ∘ (c ∘ d): 64 of them
-  first_choice = first_both + 64,  ///< if a < b then c else d, for < <= > >=
-  end = first_choice + 4,          ///< behind the last instruction
+  // ∘ is one of + - * /. An operation on a result is one of these, or - or / with the result behind: c - r, c / r.
+  first_pair,                     ///< (a ∘ b) ∘ c: 4 · 6 of them
+  first_both = first_pair + 24,   ///< (a ∘ b) ∘ (c ∘ d): 4 · 4 · 4
+  first_chain = first_both + 64,  ///< ((a ∘ b) ∘ c) ∘ d: 4 · 6 · 6
+  first_sum = first_chain + 144,  ///< ((a ∘ b) ∘ c) + or - d * e: 4 · 6 · 2
+  first_choice = first_sum + 48,  ///< if a < b then c else d, for < <= > >=
+  end = first_choice + 4,         ///< behind the last instruction
 };
 
 struct Instruction {
+  /// Once linked: where the code of the action lies.
   Action action = Action::copy;
-  std::uint16_t unused = 0;
   /// Registers; what an action does not use is 0. Of a look-up, c is the number of the table.
-  std::int32_t to = 0, a = 0, b = 0, c = 0, d = 0;
+  std::int32_t to = 0, a = 0, b = 0, c = 0, d = 0, e = 0;
 };
 
 using Code = std::vector<Instruction>;
+
+/// Puts instructions from `begin` on into another order with the same results, so that an instruction does not have to
+/// wait for the one just before it: processors then work on several at once. Registers that an action does not use
+/// count as used; that costs nothing but a little freedom.
+void spread(Code& code, std::size_t begin);
 
 /// Turns nodes into code. Pieces made by one CodeMaker share its constants and its space for intermediate
 /// results, so their final register numbers are known only at the end: call link() on every piece.
@@ -65,20 +72,26 @@ class CodeMaker {
   /// From now on the variable stands in a register of its own, which is returned: for pieces that must leave
   /// the variables alone. Calls one after the other give registers one after the other.
   std::int32_t rename(model::VarId id);
+  /// The first of some registers that belong to nobody else, behind those renamed so far.
+  std::int32_t room(std::int32_t count);
   /// Where a variable stands.
   std::int32_t place_of(model::VarId id) const;
 
   std::int32_t linked(std::int32_t reg) const;
-  /// Final registers, and an end.
+  /// Final registers, an end, and the places of the actions: ready to run, and not to be linked again.
   void link(Code& code) const;
   /// The registers in their first state: variables and intermediates 0, constants in place.
   std::vector<double> registers() const;
 
  private:
+  static void place(Instruction& i);
   std::int32_t constant(double value);
   std::int32_t operand(model::NodeId node) const;
   bool joins(model::NodeId child, bool comparison) const;
   Instruction joined(const model::Node& n, std::vector<model::NodeId>& operands) const;
+  Instruction joined_arithmetic(const model::Node& n, std::vector<model::NodeId>& operands) const;
+  struct Tail;
+  Tail tail_of(const model::Node& n) const;
 
   const model::Program& program_;
   std::int32_t variables_;

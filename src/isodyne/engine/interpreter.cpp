@@ -93,13 +93,13 @@ void Interpreter::settle(PlantState& state, ModeChanges& changes) {
 void Interpreter::settle_due(PlantState& state, int due, ModeChanges& changes) {
   state[model::kTime] = to_seconds(state.now);
   compute(segments_, state, due, false);
-  bool stale = first_entry(state);
+  bool stale = state.entered == 0 && first_entry(state);
   if (stale) compute(segments_, state, due, false);
-  if (take_transitions(state, due, changes)) {
+  if (!machines_.empty() && take_transitions(state, due, changes)) {
     compute(segments_, state, due, false);
     stale = true;
   }
-  if (fire_events(state, due)) stale = true;
+  if (!event_conditions_.empty() && fire_events(state, due)) stale = true;
   if (stale || sampler_due(state, due)) compute(segments_, state, due, true);
   remember(state, due);
 }

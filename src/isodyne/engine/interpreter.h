@@ -67,12 +67,16 @@ class Interpreter : public Execution {
     Code held, slopes;  ///< at the start of a step
     std::vector<Segment> between;
     std::vector<Limits> limits;
-    std::vector<std::int32_t> values, slopes_at;  ///< per state: variables of its value and its derivative
-    std::int32_t time = 0, first_state = 0;       ///< registers within the step
-    std::vector<std::int32_t> derivatives;        ///< the same
+    /// Per state: variables of its value and its derivative; within the step, registers of its derivative. The first
+    /// of each, if they lie side by side.
+    std::vector<std::int32_t> values, slopes_at, derivatives;
+    std::int32_t first_value = model::kNone, first_slope = model::kNone, first_derivative = model::kNone;
+    /// Registers within the step; states lie side by side, and room for 6 n follows from the first of them on. That is
+    /// where the methods put their stages, so these are where the code reads them.
+    std::int32_t time = 0, first_state = 0;
     std::vector<std::int32_t> slope_registers, drift_registers;
     std::vector<std::pair<std::int32_t, std::int32_t>> guesses;  ///< unknowns: register within the step, variable
-    std::vector<double> x, k1, jacobian, drift, work, known;
+    std::vector<double> x, k1, before, jacobian, drift, known;
     std::vector<int> rows;
   };
   struct Context {
@@ -112,11 +116,12 @@ class Interpreter : public Execution {
 
   // interpreter_steps.cpp
   PlantTrouble step_group(GroupCode& group, PlantState& state);
+  PlantTrouble advance(GroupCode& group, PlantState& state, double* x, const double* k1);
   void limited(const GroupCode& group, const PlantState& state, const double* x, double* dx) const;
   bool at_limit(const GroupCode& group, const PlantState& state, const Limits& limits, const double* x,
                 double slope) const;
   void evaluate(GroupCode& group, PlantState& state, double t, const double* x, double* dx);
-  void read_slopes(GroupCode& group, PlantState& state);
+  void read_slopes(GroupCode& group, PlantState& state, const double* x);
 
   std::shared_ptr<const model::Program> program_;
   const Plan& plan_;

@@ -1,9 +1,11 @@
 // From a Program to byte code.
 
 #include <algorithm>
+#include <set>
 
 #include "isodyne/engine/interpreter.h"
 #include "isodyne/model/groups.h"
+#include "isodyne/model/layout.h"
 
 namespace isodyne::engine {
 
@@ -58,6 +60,7 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
 
 void Interpreter::close(Segment& segment, std::vector<Segment>& segments) {
   if (code_.size() > segment.begin || segment.has_item) {
+    spread(code_, segment.begin);
     code_.emplace_back().action = Action::end;
     segments.push_back(segment);
   }
@@ -189,12 +192,21 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
     const std::int32_t to = maker.rename(program_->states[static_cast<std::size_t>(plan.group->states[i])].value);
     if (i == 0) g.first_state = to;
   }
+  maker.room(5 * static_cast<std::int32_t>(plan.group->states.size()));  // the states begin the work of the method
+  std::set<VarId> made;
   for (const std::int32_t place : plan.between) {
     const Item& item = program_->order[static_cast<std::size_t>(place)];
-    if (item.kind == Item::Kind::tap) continue;
+    if (item.kind != Item::Kind::tap) made.insert(model::target_of(*program_, item));
+  }
+  for (const VarId slope : g.slopes_at) {  // side by side, so before the others
+    if (made.erase(slope) > 0) maker.rename(slope);
+  }
+  for (const VarId id : made) maker.rename(id);
+  for (const std::int32_t place : plan.between) {
+    const Item& item = program_->order[static_cast<std::size_t>(place)];
+    if (item.kind != Item::Kind::solve) continue;
     const VarId target = model::target_of(*program_, item);
-    const std::int32_t to = maker.rename(target);
-    if (item.kind == Item::Kind::solve) g.guesses.emplace_back(to, target);
+    g.guesses.emplace_back(maker.place_of(target), target);
   }
   maker.reserve();
   Segment segment;
@@ -214,7 +226,7 @@ void Interpreter::make_room(GroupCode& g) const {
   const std::size_t n = g.plan->group->states.size();
   g.x.resize(n);
   g.k1.resize(n);
-  g.work.resize(6 * n);
+  g.before.resize(n);
   if (g.slope_registers.empty() && g.drift_registers.empty()) return;
   g.jacobian.resize(n * n);
   g.drift.resize(n);
@@ -264,6 +276,12 @@ void Interpreter::link(const CodeMaker& maker) {
     g.time = maker.linked(g.time);
     g.first_state = maker.linked(g.first_state);
     link_all(g.derivatives);
+    const auto first_of = [](const std::vector<std::int32_t>& row) {
+      return model::first_of_row(row.size(), [&](std::size_t i) { return row[i]; });
+    };
+    g.first_value = first_of(g.values);
+    g.first_slope = first_of(g.slopes_at);
+    g.first_derivative = first_of(g.derivatives);
     link_all(g.slope_registers);
     link_all(g.drift_registers);
     for (auto& [to, from] : g.guesses) to = maker.linked(to);

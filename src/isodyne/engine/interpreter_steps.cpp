@@ -36,22 +36,35 @@ void Interpreter::limited(const GroupCode& g, const PlantState& state, const dou
   }
 }
 
+namespace {
+/// Gathers what belongs to each state of a group; at once if it lies side by side.
+void copy_row(const std::vector<std::int32_t>& row, std::int32_t first, const double* values, double* to) {
+  const std::size_t n = row.size();
+  if (first != kNone) {
+    for (std::size_t i = 0; i < n; ++i) to[i] = values[first + static_cast<std::int32_t>(i)];
+  } else {
+    for (std::size_t i = 0; i < n; ++i) to[i] = values[row[i]];
+  }
+}
+}  // namespace
+
 void Interpreter::evaluate(GroupCode& g, PlantState& state, double t, const double* x, double* dx) {
   double* r = state.values.data();
   const std::size_t n = g.x.size();
   r[g.time] = t;
-  for (std::size_t i = 0; i < n; ++i) r[static_cast<std::size_t>(g.first_state) + i] = x[i];
+  double* const states = r + g.first_state;
+  if (x != states) std::copy(x, x + n, states);
   for (const auto& [to, from] : g.guesses) r[to] = r[from];
   for (const Segment& s : g.between) {
     run(code_.data() + s.begin, r, tables_.data());
     if (s.has_item) after_segment(s, state, t, false);
   }
-  for (std::size_t i = 0; i < n; ++i) dx[i] = r[g.derivatives[i]];
+  copy_row(g.derivatives, g.first_derivative, r, dx);
   limited(g, state, x, dx);
 }
 
 /// A state held at its limit depends on nothing.
-void Interpreter::read_slopes(GroupCode& g, PlantState& state) {
+void Interpreter::read_slopes(GroupCode& g, PlantState& state, const double* x) {
   const model::Group& group = *g.plan->group;
   const std::size_t n = g.x.size();
   run_code(g.slopes, state);
@@ -65,7 +78,7 @@ void Interpreter::read_slopes(GroupCode& g, PlantState& state) {
     g.drift[i] = g.drift_registers[i] == kNone ? 0 : state.values[static_cast<std::size_t>(g.drift_registers[i])];
   for (const Limits& l : g.limits) {
     const double slope = state[g.slopes_at[l.state]];
-    if (!at_limit(g, state, l, g.x.data(), slope)) continue;
+    if (!at_limit(g, state, l, x, slope)) continue;
     std::fill_n(g.jacobian.begin() + static_cast<std::ptrdiff_t>(l.state * n), n, 0.0);
     g.drift[l.state] = 0;
   }
@@ -75,25 +88,17 @@ void Interpreter::slopes(std::size_t group, PlantState& state, double* jacobian,
   GroupCode& g = groups_[group];
   run_code(g.held, state);
   for (std::size_t i = 0; i < g.x.size(); ++i) g.x[i] = state[g.values[i]];
-  read_slopes(g, state);
+  read_slopes(g, state, g.x.data());
   std::copy(g.jacobian.begin(), g.jacobian.end(), jacobian);
   std::copy(g.drift.begin(), g.drift.end(), drift);
 }
 
-PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
+/// One step of the method: x becomes the new states. On trouble it is of no use any more.
+PlantTrouble Interpreter::advance(GroupCode& g, PlantState& state, double* x, const double* k1) {
   const model::Group& group = *g.plan->group;
   const auto n = static_cast<int>(group.states.size());
-  if (n == 0) return {};
-  run_code(g.held, state);
-  double* x = g.x.data();
-  double* k1 = g.k1.data();
-  const double* v = state.values.data();
-  for (int i = 0; i < n; ++i) {
-    x[i] = v[g.values[static_cast<std::size_t>(i)]];
-    k1[i] = v[g.slopes_at[static_cast<std::size_t>(i)]];
-  }
-  limited(g, state, x, k1);
   const double t = state[model::kTime], h = to_seconds(group.step);
+  double* const work = state.values.data() + g.first_state;
   Context context{this, &g, &state};
   const iso_derivative f = [](void* c, double when, const double* at, double* dx) {
     const auto& it = *static_cast<const Context*>(c);
@@ -104,20 +109,19 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
       iso_euler(n, h, x, k1);
       break;
     case Method::heun:
-      iso_heun(n, t, h, x, k1, f, &context, g.work.data());
+      iso_heun(n, t, h, x, k1, f, &context, work);
       break;
     case Method::rk4:
-      iso_rk4(n, t, h, x, k1, f, &context, g.work.data());
+      iso_rk4(n, t, h, x, k1, f, &context, work);
       break;
     case Method::implicit:
-      read_slopes(g, state);
-      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, g.work.data(), g.rows.data()) ==
-          0) {
+      read_slopes(g, state, x);
+      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, work, g.rows.data()) == 0) {
         return {PlantTrouble::Kind::singular, static_cast<std::int32_t>(&g - groups_.data()), 0};
       }
       break;
     case Method::exact:
-      read_slopes(g, state);
+      read_slopes(g, state, x);
       iso_exact(n, h, x, k1, g.jacobian.data(), g.drift.data(), g.known.data());
       break;
   }
@@ -128,11 +132,36 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
     if (x[l.state] < lowest) x[l.state] = lowest;
     if (x[l.state] > highest) x[l.state] = highest;
   }
-  if (const int bad = iso_first_bad(n, x); bad < n) {
-    return {PlantTrouble::Kind::not_finite, group.states[static_cast<std::size_t>(bad)],
-            v[g.values[static_cast<std::size_t>(bad)]]};
+  const int bad = iso_first_bad(n, x);
+  return bad < n ? PlantTrouble{PlantTrouble::Kind::not_finite, bad, 0} : PlantTrouble{};
+}
+
+/// The only group of a bench is stepped where its states are; others on copies, which become valid at their next
+/// instant, because groups that step from the same instant must not see each other's results.
+PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
+  const std::size_t n = g.x.size();
+  if (n == 0) return {};
+  run_code(g.held, state);
+  double* const v = state.values.data();
+  const double* k1 = v + g.first_slope;
+  if (g.first_slope == kNone || !g.limits.empty()) {
+    copy_row(g.slopes_at, g.first_slope, v, g.k1.data());
+    k1 = g.k1.data();
   }
-  for (int i = 0; i < n; ++i) state.next[static_cast<std::size_t>(group.states[static_cast<std::size_t>(i)])] = x[i];
+  const bool in_place = plan_.single && g.first_value != kNone;
+  double* const x = in_place ? v + g.first_value : g.x.data();
+  double* const before = in_place ? g.before.data() : x;
+  copy_row(g.values, g.first_value, v, before);
+  if (!g.limits.empty()) limited(g, state, x, g.k1.data());
+  PlantTrouble trouble = advance(g, state, x, k1);
+  if (trouble.kind != PlantTrouble::Kind::none) {
+    if (in_place) std::copy(before, before + n, x);
+    if (trouble.kind != PlantTrouble::Kind::not_finite) return trouble;
+    const auto bad = static_cast<std::size_t>(trouble.index);
+    return {trouble.kind, g.plan->group->states[bad], v[g.values[bad]]};
+  }
+  if (in_place) return {};
+  for (std::size_t i = 0; i < n; ++i) state.next[static_cast<std::size_t>(g.plan->group->states[i])] = x[i];
   return {};
 }
 
@@ -149,7 +178,7 @@ PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
     state.now += plan_.rates.front();
     const int arrived = plan_.due(state.now);
     for (const GroupCode& g : groups_) {
-      if (g.plan->rate >= arrived) break;
+      if (g.plan->rate >= arrived || (plan_.single && g.first_value != kNone)) break;
       for (std::size_t k = 0; k < g.values.size(); ++k)
         state[g.values[k]] = state.next[static_cast<std::size_t>(g.plan->group->states[k])];
     }

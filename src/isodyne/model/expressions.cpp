@@ -315,6 +315,11 @@ Typed Expressions::logic(const lang::Expr& e, const ExprScope& scope) {
   });
 }
 
+bool Expressions::is_one(NodeId id) const {
+  const Node& n = check_.program.node(id);
+  return n.op == Op::constant && n.value == 1;
+}
+
 Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
   if (e.word == "+" || e.word == "-") return add(e, std::move(a), std::move(b));
   if (!need_difference(a, e.args[0]->span) || !need_difference(b, e.args[1]->span)) return {};
@@ -328,7 +333,9 @@ Typed Expressions::arithmetic(const lang::Expr& e, Typed a, Typed b) {
     check_.error(Code::unit_mismatch, e.span, "the unit of this product has exponents beyond 100");
     return {};
   }
-  const NodeId result = node(times ? Op::mul : Op::div, a.node, b.node);
+  // Seconds and the like are often written as a factor 1, which changes no bit.
+  const bool same_as_a = is_one(b.node), same_as_b = times && is_one(a.node);
+  const NodeId result = same_as_a ? a.node : same_as_b ? b.node : node(times ? Op::mul : Op::div, a.node, b.node);
   if (times && integers) return {result, integer_type(), {}, false, false, {}};
   Typed t = real(result, *dimension);
   t.whole = times && a.whole && b.whole;

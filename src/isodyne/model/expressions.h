@@ -70,6 +70,7 @@ class Expressions {
   Typed negate(const lang::Expr& e, const ExprScope& scope);
   Typed binary(const lang::Expr& e, const ExprScope& scope);
   Typed logic(const lang::Expr& e, const ExprScope& scope);
+  bool is_one(NodeId id) const;
   Typed arithmetic(const lang::Expr& e, Typed a, Typed b);
   Typed add(const lang::Expr& e, Typed a, Typed b);
   Typed raise(const lang::Expr& e, const Typed& base, const Typed& exponent);
