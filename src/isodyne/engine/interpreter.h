@@ -74,6 +74,7 @@ class Interpreter : public Execution {
     /// Registers within the step; states lie side by side, and room for 6 n follows from the first of them on. That is
     /// where the methods put their stages, so these are where the code reads them.
     std::int32_t time = 0, first_state = 0;
+    bool plain = false;  ///< one stretch of code, nothing behind it, no limits, derivatives side by side
     std::vector<std::int32_t> slope_registers, drift_registers;
     std::vector<std::pair<std::int32_t, std::int32_t>> guesses;  ///< unknowns: register within the step, variable
     std::vector<double> x, k1, before, jacobian, drift, known;
@@ -83,6 +84,9 @@ class Interpreter : public Execution {
     Interpreter* self;
     GroupCode* group;
     PlantState* state;
+    const Instruction* code;  ///< of a plain group
+    double *registers, *states;
+    const double* derivatives;
   };
 
   // interpreter_code.cpp

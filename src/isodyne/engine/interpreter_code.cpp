@@ -282,6 +282,8 @@ void Interpreter::link(const CodeMaker& maker) {
     g.first_value = first_of(g.values);
     g.first_slope = first_of(g.slopes_at);
     g.first_derivative = first_of(g.derivatives);
+    g.plain = g.between.size() == 1 && !g.between.front().has_item && g.guesses.empty() && g.limits.empty() &&
+              g.first_derivative != kNone;
     link_all(g.slope_registers);
     link_all(g.drift_registers);
     for (auto& [to, from] : g.guesses) to = maker.linked(to);

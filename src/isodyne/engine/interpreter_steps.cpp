@@ -98,12 +98,24 @@ PlantTrouble Interpreter::advance(GroupCode& g, PlantState& state, double* x, co
   const model::Group& group = *g.plan->group;
   const auto n = static_cast<int>(group.states.size());
   const double t = state[model::kTime], h = to_seconds(group.step);
-  double* const work = state.values.data() + g.first_state;
-  Context context{this, &g, &state};
-  const iso_derivative f = [](void* c, double when, const double* at, double* dx) {
+  double* const r = state.values.data();
+  double* const work = r + g.first_state;
+  // Most groups are one stretch of code; the others have more to look after.
+  Context context{
+      this, &g, &state, code_.data() + (g.plain ? g.between.front().begin : 0), r, work, r + g.first_derivative};
+  const iso_derivative plain = [](void* c, double when, const double* at, double* dx) {
+    const auto& it = *static_cast<const Context*>(c);
+    const std::size_t count = it.group->x.size();
+    it.registers[it.group->time] = when;
+    if (at != it.states) std::copy(at, at + count, it.states);
+    run(it.code, it.registers, it.self->tables_.data());
+    for (std::size_t i = 0; i < count; ++i) dx[i] = it.derivatives[i];
+  };
+  const iso_derivative with_more = [](void* c, double when, const double* at, double* dx) {
     const auto& it = *static_cast<const Context*>(c);
     it.self->evaluate(*it.group, *it.state, when, at, dx);
   };
+  const iso_derivative f = g.plain ? plain : with_more;
   switch (group.method) {
     case Method::euler:
       iso_euler(n, h, x, k1);
