@@ -172,13 +172,26 @@ class Maker {
       names_.push_back(fmt::format("e{}", i));
     }
     names_.insert(names_.end(), {"c", "g"});  // the sampled part reads what stands above
+    for (int i = 1; i <= leaves_; ++i) text += fmt::format("  leaf[{}].u = {}\n", i, real(1));
+    if (vector_) text += fmt::format("  q' = (clamp([{}, {}], -5, 5) - q) / {} ms\n", real(2), real(1), 30 + pick(90));
     for (int i = 0; i < states_; ++i)
       text += fmt::format("  s{}' = (clamp({}, -10, 10) - s{}) / {} ms\n", i, real(2), i, 20 + pick(300));
     text += fmt::format("  modes m from calm {{\n    calm -> busy when {}\n    busy -> calm {}\n", truth(2),
                         chance(0.5) ? "after 40 ms" : "when " + truth(1));
-    if (chance(0.4))
-      text += fmt::format("    busy {{\n      entry {{ c := c + 1 }}\n      exit {{ c := c / 2 }}\n    }}\n");
+    if (inner_) {
+      text += fmt::format(
+          "    busy {{\n      entry {{ c := c + 1 }}\n      exit {{ c := c / 2 }}\n      modes inner from slow {{\n"
+          "        slow -> fast {}\n        fast -> slow when {}\n        fast {{ entry {{ g := g + 0.5 }} }}\n      "
+          "}}\n"
+          "    }}\n",
+          chance(0.5) ? "after 40 ms" : "when " + truth(1), truth(1));
+    } else if (chance(0.4)) {
+      text += "    busy {\n      entry { c := c + 1 }\n      exit { c := c / 2 }\n    }\n";
+    }
     text += "  }\n";
+    if (choice_)
+      text += fmt::format("  every 80 ms offset 40 ms {{\n    if s0 > {} {{ k := mid }} else {{ k := high }}\n  }}\n",
+                          number(-0.5, 0.5));
     text += fmt::format(
         "  every {} ms {{\n    c := {} + normal()\n    if {} {{ g := g + 1 }} else {{ g := min(g, 50) }}\n  }}\n",
         40 * (1 + pick(3)), real(2), truth(1));
@@ -201,6 +214,18 @@ class Maker {
     }
     if (is_linear) return text;
     text += "  output memory c : 1 = 0\n  memory g : 1 = 0\n  output y : 1\n";
+    inner_ = chance(0.3);
+    if ((choice_ = chance(0.3))) text += "  memory k : Kind = low\n";
+    if ((vector_ = chance(0.3))) {
+      text += fmt::format("  state q : 1[2] = {}\n", number(-0.5, 0.5));
+      names_.insert(names_.end(), {"q[1]", "q[2]", "sum(q)", "max(q)"});
+    }
+    if (chance(0.3)) {
+      leaves_ = 1 + pick(3);
+      text += fmt::format("  part leaf[{}] : Twig(gain = {}){}\n", leaves_, number(0.5, 2),
+                          chance(0.3) ? " step 10 ms" : "");
+      names_.emplace_back("leaf[1].y");
+    }
     return text;
   }
 
@@ -267,20 +292,25 @@ class Maker {
   std::string truth(int depth) {
     const char* signs[] = {"<", "<=", ">", ">="};
     if (depth <= 0 || chance(0.4)) return fmt::format("({} {} {})", real(1), signs[pick(4)], real(1));
-    switch (pick(4)) {
+    switch (pick(6)) {
       case 0:
         return fmt::format("({} and {})", truth(depth - 1), truth(depth - 1));
       case 1:
         return fmt::format("({} or {})", truth(depth - 1), truth(depth - 1));
       case 2:
         return fmt::format("(not {})", truth(depth - 1));
+      case 3:
+        return choice_ ? "(k is high)" : "(m is calm)";
+      case 4:
+        return inner_ ? "(inner is fast)" : "(m is busy)";
       default:
         return "(m is busy)";
     }
   }
 
   RandomStream random_;
-  int number_, states_ = 1;
+  int number_, states_ = 1, leaves_ = 0;
+  bool inner_ = false, choice_ = false, vector_ = false;
   std::vector<std::string> names_;
 };
 
@@ -296,7 +326,11 @@ std::string random_bench(std::uint64_t seed, int first, int count) {
   const auto pick = [&](int below) { return static_cast<int>(random.uniform() * below); };
   std::string text =
       "table curve(x: 1) -> 1 = [-2: 0.5, 0: 0, 1: 2, 2: 2.5, 4: 3] cubic outside extended\n"
-      "table field(x: 1, y: 1) -> 1 = [-3: [-1: 1, 4: 2], 4: [-1: 3, 4: 8]] linear outside held\n";
+      "table field(x: 1, y: 1) -> 1 = [-3: [-1: 1, 4: 2], 4: [-1: 3, 4: 8]] linear outside held\n"
+      "choice Kind { low, mid, high }\n"
+      "model Bud {\n  input u : 1 = 0\n  output state y : 1 = 0.1\n  y' = (u - y) / 70 ms\n}\n"
+      "model Twig {\n  param gain : 1 = 1 from 0.1 to 3\n  input u : 1 = 0\n  output y : 1\n  part bud : Bud\n"
+      "  bud.u = gain * clamp(u, -9, 9)\n  y = 2 * bud.y\n}\n";
   const char* methods[] = {"euler", "heun", "rk4", "rk4", "implicit"};
   const char* steps[] = {"", "", "", " step 5 ms", " step 2500 us", " step 40 ms"};
   std::string bench = fmt::format("bench B {{\n  step 20 ms  method {}\n", methods[pick(5)]);

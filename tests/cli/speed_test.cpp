@@ -52,6 +52,26 @@ TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken o
   }
 }
 
+TEST_CASE("A full disk below the cache costs the cache, not the run") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", kBench);
+  // A file system of 16 KiB in a name space of our own; where that is not allowed there is nothing to try.
+  const std::string mount = "mkdir -p full && mount -t tmpfs -o size=16k none full";
+  if (shell("unshare -rm sh -c '" + mount + "'", folder.path()).status != 0) {
+    WARN("this machine does not let us mount a small file system");
+    return;
+  }
+  const Output o =
+      shell("unshare -rm sh -c '" + mount +
+                " && XDG_CACHE_HOME=$PWD/full " ISODYNE_PROGRAM " run b.dyne --for \"20000 s\" --no-report --out r'",
+            folder.path());
+  INFO(o.err);
+  CHECK(o.status == 0);
+  CHECK(o.err.find("native code is not kept: ") != std::string::npos);
+  CHECK(o.err.find("has only 16 KiB left") != std::string::npos);
+  CHECK(std::count(o.err.begin(), o.err.end(), '\n') == 1);
+}
+
 TEST_CASE("The exported C compiles without a warning and computes what the run records") {
   const TemporaryFolder folder;
   folder.write("b.dyne", kBench);

@@ -142,6 +142,42 @@ TEST_CASE("RLC circuits answer a step as their three closed forms say") {
   }
 }
 
+TEST_CASE("A thermal chain of two bodies cools along its two exponentials") {
+  // C1 T1' = -(T1 - T2)/R12, C2 T2' = (T1 - T2)/R12 - T2/R2, temperatures above the surroundings, T1 = 80 K at first:
+  // T1 = 80 (A e^(s1 t) + (1 - A) e^(s2 t)), s the roots of s^2 + (a + b + c) s + a c with a = 1/(C1 R12),
+  // b = 1/(C2 R12), c = 1/(C2 R2), and A from T1'(0) = -a T1(0).
+  const double a = 1 / (900 * 0.2), b = 1 / (300 * 0.2), c = 1 / (300 * 0.5), t = 120;
+  const double half = (a + b + c) / 2, root = std::sqrt(half * half - a * c), s1 = -half + root, s2 = -half - root;
+  const double share = (-a - s2) / (s1 - s2);
+  const double expected = 80 * (share * std::exp(s1 * t) + (1 - share) * std::exp(s2 * t));
+  for (const auto& [method, step, close] : {std::tuple{"rk4", "100 ms", 1e-10}, std::tuple{"heun", "100 ms", 1e-6},
+                                            std::tuple{"implicit", "1 s", 1e-5}, std::tuple{"exact", "120 s", 1e-12}}) {
+    INFO(method);
+    const std::string text = fmt::format(
+        "bench B {{ step {}  method {}\n  output state first : K = 80 K\n  state second : K = 0 K\n"
+        "  let flow = (first - second) / 0.2 K/W\n  first' = -flow / 900 J/K\n"
+        "  second' = (flow - second / 0.5 K/W) / 300 J/K\n}}",
+        step, method);
+    CHECK(final_value(text, "first", t) == Approx(expected).epsilon(close));
+  }
+}
+
+TEST_CASE("An undamped swing loses energy only as fast as the order of its method allows") {
+  // RK4 on x'' = -w^2 x: the amplitude is multiplied by 1 - (w h)^6/144 + ... in every step; halving the step makes
+  // the loss over a given time 32 times smaller (order 5 of the energy). Heun gains: (w h)^4/8, 8 times smaller.
+  const auto loss = [](const char* method, int step_ms) {
+    const auto program = program_of(
+        fmt::format("bench B {{ step {} ms  method {}\n  output state x : 1 = 1\n  state v : 1 = 0\n  x' = v / 1 s\n"
+                    "  v' = -x / 1 s\n  let e = 0.5 * (x * x + v * v)\n}}",
+                    step_ms, method));
+    Seen seen(program, {"e"});
+    run_for(seen, 100);
+    return std::abs(seen.values[0].back() - 0.5);
+  };
+  CHECK(std::log2(loss("rk4", 100) / loss("rk4", 50)) == Approx(5).margin(0.1));
+  CHECK(std::log2(loss("heun", 20) / loss("heun", 10)) == Approx(3).margin(0.1));
+}
+
 TEST_CASE("A tank drains as Torricelli says") {
   // sqrt(h) falls linearly: sqrt(h) = sqrt(h0) - a/A sqrt(g/2) t.
   const std::string text =

@@ -31,21 +31,22 @@ void CodeMaker::keep() {
 }
 
 void CodeMaker::reserve() {
-  kept_temporaries_ = next_temporary_;
+  kept_temporaries_ = highest_;
 }
 
 void CodeMaker::restart() {
   uses_.clear();
   kept_.clear();
   renamed_.clear();
-  kept_temporaries_ = 0;
+  kept_temporaries_ = highest_ = 0;
   forget();
 }
 
 std::int32_t CodeMaker::room(std::int32_t count) {
   const std::int32_t first = kTemporaryBase + next_temporary_;
   next_temporary_ += count;
-  most_temporaries_ = std::max(most_temporaries_, next_temporary_);
+  highest_ = std::max(highest_, next_temporary_);
+  most_temporaries_ = std::max(most_temporaries_, highest_);
   return first;
 }
 

@@ -65,7 +65,7 @@ class CodeMaker {
   void forget();
   /// From now on forget() leaves what is known at present: results that stay valid for all later pieces.
   void keep();
-  /// Registers in use at present are not used again, though forget() forgets what is in them.
+  /// Registers used since the last restart() are not used again, though forget() forgets what is in them.
   void reserve();
   /// Ends keep() and rename(): a new start. Registers of intermediate results are used again.
   void restart();
@@ -101,7 +101,8 @@ class CodeMaker {
   std::unordered_map<model::NodeId, int> uses_;
   std::unordered_map<model::NodeId, std::int32_t> kept_;
   std::map<model::VarId, std::int32_t> renamed_;
-  std::int32_t next_temporary_ = 0, most_temporaries_ = 0, kept_temporaries_ = 0;
+  std::int32_t next_temporary_ = 0, kept_temporaries_ = 0;
+  std::int32_t highest_ = 0, most_temporaries_ = 0;  ///< used since the last restart, and ever
 };
 
 /// The tables of a program in the form in which things are looked up; valid as long as the program.

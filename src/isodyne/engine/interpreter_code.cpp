@@ -24,6 +24,7 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
   }
   maker.forget();
   compile_order(maker);
+  maker.reserve();  // samplers run in the middle of the order and must leave its intermediate results alone
   for (const model::Sampler& s : program_->samplers) sampler_code_.push_back(compile_body(maker, s.body));
   compile_machines(maker);
   const auto rates = plan_.rates.size();

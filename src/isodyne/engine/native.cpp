@@ -292,6 +292,17 @@ bool NativeCode::in_cache(const model::Program& program, const Plan& plan, const
   return !settings.cache.empty() && fs::exists(kept_file(whole_code(program, plan), settings), error);
 }
 
+/// Why nothing can be kept in this folder; empty if it can.
+static std::string why_not_kept(const std::string& cache) {
+  constexpr std::uintmax_t kEnough = 8 << 20;  // of a source, what compilers leave beside it, and an object
+  const Workshop trial(cache);
+  if (trial.folder.empty()) return fmt::format("cannot write in {}: {}", cache, std::strerror(errno));
+  std::error_code error;
+  const fs::space_info space = fs::space(cache, error);
+  if (error || space.available >= kEnough) return {};
+  return fmt::format("{} has only {} KiB left", cache, space.available / 1024);
+}
+
 Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program& program, const Plan& plan,
                                                            const NativeSettings& settings, std::string& remark,
                                                            const std::atomic<bool>& stop) {
@@ -313,13 +324,12 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program&
     remark = fmt::format("{} was damaged and is made anew", kept);
     fs::remove(kept, error);
   }
-  Workshop workshop(cache.empty() ? fs::temp_directory_path(error).string() : cache);
-  if (workshop.folder.empty() && !cache.empty()) {
-    remark = fmt::format("native code is not kept: cannot write in {}: {}", cache, std::strerror(errno));
+  const std::string why_not = cache.empty() ? std::string{} : why_not_kept(cache);
+  if (!why_not.empty()) {
+    remark = fmt::format("native code is not kept: {}", why_not);
     cache.clear();
-    Workshop elsewhere(fs::temp_directory_path(error).string());
-    std::swap(workshop.folder, elsewhere.folder);
   }
+  const Workshop workshop(cache.empty() ? fs::temp_directory_path(error).string() : cache);
   if (workshop.folder.empty()) return Failure{"cannot make a folder to compile in", "", std::strerror(errno)};
   const Status compiled = compile(code, workshop.folder, settings, stop);
   if (!compiled) return compiled.failure();
