@@ -378,17 +378,29 @@ void start_times(const engine::NativeSettings& base, const Folder& folder) {
   absolute("edit to native code, cached", median(cached) * 1e3, 50, "ms");
 }
 
-void growth(const engine::NativeSettings& settings) {
+/// Each size in turns with 100 states, so that the clock of the machine cancels out.
+void growth(const engine::NativeSettings& settings, int most) {
   fmt::print(
-      "\n| states | native, per step | per state | interpreter, per step | per state |\n|---:|---:|---:|---:|---:|\n");
-  for (const int n : {10, 30, 100, 300, 1000, 3000, 10000}) {
+      "\n| states | native, per step | per state | against 100 states | interpreter, per step | per state | against "
+      "100 "
+      "states |\n|---:|---:|---:|---:|---:|---:|---:|\n");
+  constexpr int kBase = 100;
+  const auto base = program_of(Irregular(kBase).text);
+  Running native_base(base, &settings), interpreted_base(base, nullptr);
+  for (const int n : {10, 30, 100, 200, 300, 1000, 3000, 10000}) {
+    if (n > most) break;
     const auto program = program_of(Irregular(n).text);
     Running native(program, &settings), interpreted(program, nullptr);
-    const int steps = std::max(10, 1'000'000 / n);
-    const Pair both = side_by_side([&] { native.steps(steps); }, [&] { interpreted.steps(std::max(1, steps / 5)); }, 5);
-    const double ours = both.first / steps * 1e9, theirs = both.second / std::max(1, steps / 5) * 1e9;
-    fmt::print("| {} | {:.2f} µs | {:.1f} ns | {:.2f} µs | {:.1f} ns |\n", n, ours / 1e3, ours / n, theirs / 1e3,
-               theirs / n);
+    const int steps = std::max(10, 2'000'000 / n), base_steps = 2'000'000 / kBase;
+    const auto per_state = [&](Running& one, Running& other, int share) {
+      const int count = std::max(1, steps / share), base_count = base_steps / share;
+      Pair p = side_by_side([&] { one.steps(count); }, [&] { other.steps(base_count); }, 9);
+      return Pair{p.first / count / n * 1e9, p.second / base_count / kBase * 1e9};
+    };
+    const Pair compiled = per_state(native, native_base, 1), by_code = per_state(interpreted, interpreted_base, 4);
+    fmt::print("| {} | {:.2f} µs | {:.1f} ns | {:.2f} | {:.2f} µs | {:.1f} ns | {:.2f} |\n", n,
+               compiled.first * n / 1e3, compiled.first, compiled.first / compiled.second, by_code.first * n / 1e3,
+               by_code.first, by_code.first / by_code.second);
     std::fflush(stdout);
   }
 }
@@ -408,6 +420,6 @@ int main(int argc, char** argv) {
   if (only.empty() || only == "hand") against_hand(settings, folder);
   if (only.empty() || only == "interpreter") interpreter(settings, argc > 2 ? std::atoi(argv[2]) : 0);
   if (only.empty() || only == "start") start_times(settings, folder);
-  if (only.empty() || only == "growth") growth(settings);
+  if (only.empty() || only == "growth") growth(settings, argc > 2 ? std::atoi(argv[2]) : 3000);
   return g_missed ? 1 : 0;
 }

@@ -10,6 +10,8 @@ namespace {
 
 /// Arrays of more states than this are walked by index instead of written out.
 constexpr std::size_t kMostWrittenOut = 32;
+/// The same where evaluations are not built in.
+constexpr std::size_t kMostPassedOn = 8;
 /// Evaluations within a step of at most this many operations are built into the method that calls them: the states
 /// then stay in registers.
 constexpr std::size_t kMostBuiltIn = 250;
@@ -216,7 +218,8 @@ void CWriter::copy_row(const char* array, const char* base, const Row& row, std:
 CWriter::Arrays CWriter::arrays(const GroupPlan& g, const GroupNames& names) const {
   Arrays a;
   a.n = g.group->states.size();
-  a.by_index = a.n > kMostWrittenOut;
+  // Written out, states stay in registers, unless a call of what is too long to be built in takes them from there.
+  a.by_index = a.n > (names.built_in ? kMostWrittenOut : kMostPassedOn);
   a.places = {"state", a.n, [&g](std::size_t i) { return g.group->states[i]; }};
   a.values = {"value", a.n, [this, &g](std::size_t i) { return state(g, i).value; }};
   a.slopes = {"slope", a.n, [this, &g](std::size_t i) { return state(g, i).derivative; }};
