@@ -81,16 +81,13 @@ Section channels(const Program& p) {
     std::string range =
         x.range ? fmt::format("{} .. {}", p.format(x.value, x.range->first), p.format(x.value, x.range->second)) : "";
     if (!x.electrical.empty()) range += " as " + x.electrical;
-    s.rows.push_back({x.name, "sensor", p.type_text(v), range,
-                      x.to_counts ? fmt::format("{} .. {}", x.to_counts->low_to, x.to_counts->high_to) : "",
-                      format_span(x.period), x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
+    s.rows.push_back({x.name, "sensor", p.type_text(v), range, x.counts_text,
+                      format_span(x.period) + (x.offset.count() > 0 ? " + " + format_span(x.offset) : ""),
+                      x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
   }
   for (const model::Actuator& x : p.actuators) {
     const model::Variable& v = p.variable(x.value);
-    const auto& c = x.to_counts;
-    s.rows.push_back({x.name, "actuator", p.type_text(v),
-                      c ? fmt::format("{} .. {}", p.format(x.value, c->low_from), p.format(x.value, c->high_from)) : "",
-                      c ? fmt::format("{} .. {}", c->low_to, c->high_to) : "", "", "", "", v.doc});
+    s.rows.push_back({x.name, "actuator", p.type_text(v), x.range_text, x.counts_text, "", "", "", v.doc});
   }
   return s;
 }

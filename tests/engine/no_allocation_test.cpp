@@ -112,7 +112,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
   bench::ScenarioPlayer scenario(*program, 0);
   bench::FaultPlayer faults(*program, {0});
   judge::Judge judge(program);
-  io::SensorState sensor;
+  io::SensorChannel sensor(program->sensors[0], 1);
   Quiet quiet;
   engine::PlantState state = plant.start(scenario.start_values());
   plant.solve(state);
@@ -126,7 +126,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
     plant.apply_input_taps(state);
     plant.settle(state);
     const model::Sensor& s = program->sensors[0];
-    state[s.value] = io::sample(s, sensor, state[s.truth], to_seconds(state.now), &state.taps[0], nullptr).value;
+    state[s.value] = sensor.sample(state[s.truth], state.now, {&state.taps[0], nullptr, nullptr}).value;
     judge.image({state.now, state.values.data()});
     good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
   }

@@ -52,6 +52,12 @@ std::string action_text(const model::Program& p, const Event& e) {
   return one_line(p.sources->covered(step.span));
 }
 
+/// Sensors come first, then actuators.
+model::VarId channel_value(const model::Program& p, const Event& e) {
+  const auto sensors = static_cast<std::int32_t>(p.sensors.size());
+  return e.subject < sensors ? at(p.sensors, e.subject).value : at(p.actuators, e.subject - sensors).value;
+}
+
 }  // namespace
 
 std::string subject_text(const model::Program& p, const Event& e) {
@@ -66,7 +72,7 @@ std::string subject_text(const model::Program& p, const Event& e) {
     case EventKind::mode:
       return p.variable(at(p.machines, e.subject).mode).name;
     case EventKind::saturated:
-      return at(p.sensors, e.subject).name;
+      return p.variable(channel_value(p, e)).name;
     case EventKind::controller:
       return at(p.controllers, e.subject).name;
     case EventKind::broken:
@@ -91,7 +97,7 @@ std::string event_text(const model::Program& p, const Event& e) {
       return fmt::format("{} -> {}", p.format(machine.mode, t.from), p.format(machine.mode, t.to));
     }
     case EventKind::saturated:
-      return fmt::format("leaves its range at {}", p.format(at(p.sensors, e.subject).value, e.value));
+      return fmt::format("leaves its range at {}", p.format(channel_value(p, e), e.value));
     case EventKind::controller:
       return e.detail == 0 ? "ready" : "failed";
     case EventKind::broken:

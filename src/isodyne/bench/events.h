@@ -26,8 +26,8 @@ const char* ending_word(Ending ending);
 struct Event {
   Time at{};
   EventKind kind = EventKind::action;
-  /// action: step of the scenario; fault: fault; mode: state machine; saturated: sensor; controller:
-  /// controller; broken: requirement; ended: Ending.
+  /// action: step of the scenario; fault: fault; mode: state machine; saturated: sensor, or behind them actuator;
+  /// controller: controller; broken: requirement; ended: Ending.
   std::int32_t subject = 0;
   std::int32_t detail = 0;  ///< mode: transition; action: scenario
   double value = 0;         ///< action: the value set; saturated: the value sampled

@@ -56,11 +56,10 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       faults_(*program_, plan_.faults),
       edges_(*program_, edge_nodes(*program_)) {
   for (const model::Sensor& s : program_->sensors) {
-    io::SensorState state;
-    state.noise = RandomStream(plan_.seed, s.name);
-    sensors_.push_back(state);
+    sensors_.emplace_back(s, plan_.seed);
+    sample_at_.push_back(s.offset);
   }
-  sample_at_.resize(sensors_.size());
+  for (const model::Actuator& a : program_->actuators) actuators_.emplace_back(a);
   for (const model::Controller& c : program_->controllers) {
     Wired wired;
     wired.controller = &c;
@@ -126,6 +125,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
     if (result_.ending != Ending::controller_failed) c.port->close();
   }
   result_.ended_at = state_.now;
+  list_saturated();
   observer_.event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
   return std::move(result_);
 }
@@ -182,11 +182,33 @@ void Run::take_answers() {
     for (std::size_t i = 0; i < c.valid.size(); ++i) {
       const model::ControllerWrite& w = c.controller->writes[i];
       const double answer = state_[w.pending];
-      state_[c.valid[i]] = w.actuator == model::kNone
-                               ? answer
-                               : io::actuate(program_->actuators[static_cast<std::size_t>(w.actuator)], answer);
+      if (w.actuator == model::kNone) {
+        state_[c.valid[i]] = answer;
+        continue;
+      }
+      const auto a = static_cast<std::size_t>(w.actuator);
+      const model::Actuator& actuator = program_->actuators[a];
+      const bool before = actuators_[a].saturation().now;
+      double counts = 0;
+      state_[c.valid[i]] = actuators_[a].pass(answer, state_.now, tap(actuator.counts_tap), counts);
+      if (actuator.counts != model::kNone) state_[actuator.counts] = counts;
+      saturates(sensors_.size() + a, before, actuators_[a].saturation(), state_[c.valid[i]]);
     }
   }
+}
+
+/// An event where a channel begins to be unable to hold what it is given.
+void Run::saturates(std::size_t channel, bool before, const io::Saturation& now, double value) {
+  if (now.now && !before)
+    observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(channel), 0, value});
+}
+
+void Run::list_saturated() {
+  const auto list = [&](const std::string& name, const io::Saturation& s) {
+    if (s.count > 0) result_.saturated.push_back({name, s.first, s.count});
+  };
+  for (std::size_t i = 0; i < sensors_.size(); ++i) list(program_->sensors[i].name, sensors_[i].saturation());
+  for (std::size_t i = 0; i < actuators_.size(); ++i) list(program_->actuators[i].name, actuators_[i].saturation());
 }
 
 void Run::sample_sensors() {
@@ -194,9 +216,10 @@ void Run::sample_sensors() {
   next_sample_ = Time::max();
   for (std::size_t i = 0; i < sensors_.size(); ++i) {
     const model::Sensor& s = program_->sensors[i];
-    if (state_.now == sample_at_[i]) {
+    const bool at_start = state_.now.count() == 0;  // so that nothing is read that was never sampled
+    if (state_.now == sample_at_[i] || at_start) {
       sample_sensor(i);
-      sample_at_[i] += s.period;
+      if (state_.now == sample_at_[i]) sample_at_[i] += s.period;
     }
     next_sample_ = std::min(next_sample_, sample_at_[i]);
   }
@@ -204,13 +227,13 @@ void Run::sample_sensors() {
 
 void Run::sample_sensor(std::size_t i) {
   const model::Sensor& s = program_->sensors[i];
-  const bool before = sensors_[i].saturated;
+  const bool before = sensors_[i].saturation().now;
   const io::Sample got =
-      io::sample(s, sensors_[i], state_[s.truth], to_seconds(state_.now), tap(s.tap), tap(s.counts_tap));
+      sensors_[i].sample(state_[s.truth], state_.now, {tap(s.tap), tap(s.signal_tap), tap(s.counts_tap)});
   state_[s.value] = got.value;
+  if (s.signal != model::kNone) state_[s.signal] = got.signal;
   if (s.counts != model::kNone) state_[s.counts] = got.counts;
-  if (sensors_[i].saturated && !before)
-    observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, got.value});
+  saturates(i, before, sensors_[i].saturation(), got.value);
 }
 
 bool Run::exchange() {

@@ -50,6 +50,12 @@ struct RunResult {
   std::int64_t steps = 0;
   std::string explanation;           ///< why it ended early; empty when completed
   std::vector<std::string> details;  ///< values that help to see why, a line each
+  struct Saturated {
+    std::string channel;
+    Time first{};
+    std::int64_t samples = 0;
+  };
+  std::vector<Saturated> saturated;  ///< channels that could not hold what they were given
 };
 
 /// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
@@ -93,6 +99,8 @@ class Run {
   void take_answers();
   void sample_sensors();
   void sample_sensor(std::size_t index);
+  void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
+  void list_saturated();
   bool exchange();
   void finish_instant();
   bool over(const std::atomic<bool>& stop);
@@ -110,7 +118,8 @@ class Run {
   FaultPlayer faults_;
   engine::Evaluator edges_;
   engine::PlantState state_;
-  std::vector<io::SensorState> sensors_;
+  std::vector<io::SensorChannel> sensors_;
+  std::vector<io::ActuatorChannel> actuators_;
   std::vector<Time> sample_at_;  ///< per sensor: instant of its next sample
   Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;

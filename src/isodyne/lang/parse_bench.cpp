@@ -61,8 +61,48 @@ Interval Parser::interval() {
   return i;
 }
 
-// sensor = "sensor" name "{" "of" expression [ "range" interval [ "as" interval ] ] [ "counts" interval ]
-//          "every" sum [ "filter" sum ] [ "noise" sum ] "}"
+// per = sum "per" type [ "from" sum ], the sum already read
+PerUnit Parser::per_unit(ExprPtr factor) {
+  PerUnit p;
+  p.factor = std::move(factor);
+  t_.expect("per", "and the unit that so many counts stand for");
+  p.unit = x_.type();
+  if (t_.accept("from")) p.from = x_.sum();
+  return p;
+}
+
+// word = "word" number "bit" [ "signed" ] [ "wraps" ]
+WordDecl Parser::word() {
+  WordDecl w;
+  w.bits = x_.sum();
+  while (true) {
+    if (t_.accept("signed")) {
+      w.is_signed = true;
+    } else if (t_.accept("wraps")) {
+      w.wraps = true;
+    } else {
+      return w;
+    }
+  }
+}
+
+// scale = interval | per
+void Parser::scale(std::optional<Interval>& counts, std::optional<PerUnit>& per) {
+  ExprPtr first = x_.sum();
+  if (t_.at("per")) {
+    per = per_unit(std::move(first));
+    return;
+  }
+  Interval i;
+  i.low = std::move(first);
+  t_.expect("..", "between the two ends, or `per` and a unit");
+  i.high = x_.sum();
+  counts = std::move(i);
+}
+
+// sensor = "sensor" name "{" "of" expression [ "range" interval [ "as" interval [ "limits" interval ] ] ]
+//          [ "counts" ( interval | per ) | "pulses" per ] [ word ] "every" sum [ "offset" sum ] [ "filter" sum ]
+//          [ "noise" sum ] "}"
 void Parser::sensor(BenchDecl& b, const std::string& doc) {
   t_.take();
   SensorDecl s;
@@ -74,22 +114,31 @@ void Parser::sensor(BenchDecl& b, const std::string& doc) {
     } else if (t_.accept("range")) {
       s.range = interval();
       if (t_.accept("as")) s.electrical = interval();
+      if (t_.accept("limits")) s.limits = interval();
+    } else if (t_.accept("limits")) {
+      s.limits = interval();
     } else if (t_.accept("counts")) {
-      s.counts = interval();
+      scale(s.counts, s.per);
+    } else if (t_.accept("pulses")) {
+      s.pulses = per_unit(x_.sum());
+    } else if (t_.accept("word")) {
+      s.word = word();
     } else if (t_.accept("every")) {
       s.every = x_.sum();
+      if (t_.accept("offset")) s.offset = x_.sum();
     } else if (t_.accept("filter")) {
       s.filter = x_.sum();
     } else if (t_.accept("noise")) {
       s.noise = x_.sum();
     } else {
-      t_.fail("`of`, `range`, `counts`, `every`, `filter` or `noise`");
+      t_.fail("`of`, `range`, `limits`, `counts`, `pulses`, `word`, `every`, `filter` or `noise`");
     }
   });
   b.sensors.push_back(std::move(s));
 }
 
-// actuator = "actuator" name ":" type [ "{" [ "counts" interval "as" interval ] [ "start" sum ] "}" ]
+// actuator = "actuator" name ":" type [ "{" [ "counts" ( interval "as" interval | per ) ] [ word ] [ "start" sum ]
+//            [ "lost" ( "hold" | sum ) ] "}" ]
 void Parser::actuator(BenchDecl& b, const std::string& doc) {
   t_.take();
   ActuatorDecl a;
@@ -100,13 +149,20 @@ void Parser::actuator(BenchDecl& b, const std::string& doc) {
   if (t_.at("{")) {
     block("and the channel of the actuator", [&] {
       if (t_.accept("counts")) {
-        a.counts = interval();
-        t_.expect("as", "and the values that the counts stand for");
-        a.as = interval();
+        scale(a.counts, a.per);
+        if (a.counts) {
+          t_.expect("as", "and the values that the counts stand for");
+          a.as = interval();
+        }
+      } else if (t_.accept("word")) {
+        a.word = word();
       } else if (t_.accept("start")) {
         a.start = x_.sum();
+      } else if (t_.accept("lost")) {
+        a.holds_lost = t_.accept("hold");
+        if (!a.holds_lost) a.safe = x_.sum();
       } else {
-        t_.fail("`counts` or `start`");
+        t_.fail("`counts`, `word`, `start` or `lost`");
       }
     });
   } else {

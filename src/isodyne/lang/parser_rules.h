@@ -98,6 +98,9 @@ class Parser {
   void step(BenchDecl& b);
   void record(BenchDecl& b);
   Interval interval();
+  PerUnit per_unit(ExprPtr factor);
+  WordDecl word();
+  void scale(std::optional<Interval>& counts, std::optional<PerUnit>& per);
   void sensor(BenchDecl& b, const std::string& doc);
   void actuator(BenchDecl& b, const std::string& doc);
   void controller(BenchDecl& b, const std::string& doc);

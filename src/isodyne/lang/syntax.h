@@ -283,11 +283,26 @@ struct Interval {
   ExprPtr low, high;
 };
 
+/// SUM per UNIT [from SUM]: a scale by its factor and where it begins
+struct PerUnit {
+  ExprPtr factor;
+  TypeRef unit;
+  ExprPtr from;
+};
+
+/// N bit [signed] [wraps]
+struct WordDecl {
+  ExprPtr bits;
+  bool is_signed = false, wraps = false;
+};
+
 struct SensorDecl {
   Name name;
   ExprPtr of;
-  std::optional<Interval> range, electrical, counts;
-  ExprPtr every, filter, noise;
+  std::optional<Interval> range, electrical, limits, counts;
+  std::optional<PerUnit> per, pulses;
+  std::optional<WordDecl> word;
+  ExprPtr every, offset, filter, noise;
   std::string doc;
 };
 
@@ -295,7 +310,10 @@ struct ActuatorDecl {
   Name name;
   TypeRef type;
   std::optional<Interval> counts, as;
-  ExprPtr start;
+  std::optional<PerUnit> per;
+  std::optional<WordDecl> word;
+  ExprPtr start, safe;      ///< safe: what it takes when its controller is lost
+  bool holds_lost = false;  ///< … or it keeps the last answer
   std::string doc;
 };
 

@@ -1,6 +1,7 @@
 #include "isodyne/model/channels.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -10,7 +11,23 @@ namespace isodyne::model {
 
 namespace {
 const Type kInteger{Type::Kind::integer, {}, kNone};
+
+std::string written(const Program& p, const lang::Interval& i) {
+  return one_line(p.sources->covered(join(i.low->span, i.high->span)));
 }
+std::string written(const Program& p, const lang::PerUnit& per) {
+  return one_line(p.sources->covered(join(per.factor->span, per.from ? per.from->span : per.unit.span)));
+}
+/// A scale and its word as they were written, for listings.
+template <typename Decl>
+std::string counts_written(const Program& p, const Decl& d) {
+  std::string text = d.counts ? written(p, *d.counts) : d.per ? written(p, *d.per) : "";
+  if (d.word)
+    text += fmt::format(", {}{}{}", one_line(p.sources->covered(d.word->bits->span)),
+                        d.word->is_signed ? " signed" : "", d.word->wraps ? " wraps" : "");
+  return text;
+}
+}  // namespace
 
 /// Channels and controllers can be looked into like parts: `level_tx.counts`, `plc.alarm`.
 Instance& Channels::pseudo_part(const lang::Name& name) {
@@ -44,12 +61,15 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
   truth.role = Role::sensor_true;
   truth.doc = s.doc.empty() ? "" : s.doc + " (the quantity itself)";
   sensor.truth = check_.define(inside, {"true", s.name.span}, truth);
-  if (s.counts) {
-    Variable counts;
-    counts.role = Role::counts;
-    counts.type = kInteger;
-    counts.doc = s.doc.empty() ? "" : s.doc + " (raw word)";
-    sensor.counts = check_.define(inside, {"counts", s.name.span}, counts);
+  if (s.counts || s.per || s.pulses) sensor.counts = declare_counts(inside, s.name, s.doc);
+  if (s.electrical) {
+    Variable signal;
+    signal.role = Role::signal;
+    signal.doc = s.doc.empty() ? "" : s.doc + " (electrical)";
+    const Typed low = x_.check(*s.electrical->low, scope());
+    signal.type = low.type;
+    signal.unit = low.shown;
+    sensor.signal = check_.define(inside, {"signal", s.name.span}, signal);
   }
   const std::size_t index = check_.program.sensors.size();
   check_.program.sensors.push_back(sensor);
@@ -63,6 +83,14 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
   check_.pending[sensor.truth] = work;
 }
 
+VarId Channels::declare_counts(Instance& inside, const lang::Name& name, const std::string& doc) {
+  Variable counts;
+  counts.role = Role::counts;
+  counts.type = kInteger;
+  counts.doc = doc.empty() ? "" : doc + " (raw word)";
+  return check_.define(inside, {"counts", name.span}, counts);
+}
+
 void Channels::declare_actuator(const lang::ActuatorDecl& a) {
   Variable value;
   value.role = Role::actuator;
@@ -73,26 +101,9 @@ void Channels::declare_actuator(const lang::ActuatorDecl& a) {
   actuator.name = a.name.text;
   actuator.span = a.name.span;
   actuator.value = check_.define(check_.root, a.name, value);
-  if (check_.program.variables.size() > before) check_.program.actuators.push_back(actuator);
-}
-
-void Channels::declare_controller(const lang::ControllerDecl& c) {
-  if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text)) {
-    check_.error(Code::duplicate, c.name.span, fmt::format("`{}` is defined twice", c.name.text), "rename one of them");
-    return;
-  }
-  Instance& inside = pseudo_part(c.name);
-  for (const lang::ControllerDecl::Write& w : c.writes) {
-    if (!w.type) continue;
-    Variable value;
-    value.role = Role::controller_output;
-    value.type = check_.type_of(*w.type, value.unit);
-    check_.define(inside, w.name, value);
-  }
-  Controller controller;
-  controller.name = c.name.text;
-  controller.span = c.name.span;
-  check_.program.controllers.push_back(controller);
+  if (check_.program.variables.size() == before) return;
+  if (a.counts || a.per) actuator.counts = declare_counts(pseudo_part(a.name), a.name, a.doc);
+  check_.program.actuators.push_back(actuator);
 }
 
 void Channels::define() {
@@ -137,6 +148,12 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   } else if (const auto period = x_.check_span(*s.every, scope(), "the sampling period")) {
     sensor.period = *period;
   }
+  if (s.offset) sensor.offset = x_.check_span(*s.offset, scope(), "the offset").value_or(Time{});
+  if (sensor.offset >= sensor.period && sensor.period.count() > 0) {
+    check_.error(Code::bad_period, s.offset->span,
+                 fmt::format("this offset ({}) is not smaller than the period ({})", format_span(sensor.offset),
+                             format_span(sensor.period)));
+  }
   if (!of.valid()) return;
   for (const VarId id : {sensor.truth, sensor.value}) {
     check_.program.variables[static_cast<std::size_t>(id)].type = of.type;
@@ -152,7 +169,8 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   }
   if (of.type.kind != Type::Kind::real) {
     for (const lang::Expr* clause : {s.range ? s.range->low.get() : nullptr, s.counts ? s.counts->low.get() : nullptr,
-                                     s.filter.get(), s.noise.get()}) {
+                                     s.per ? s.per->factor.get() : nullptr, s.pulses ? s.pulses->factor.get() : nullptr,
+                                     s.word ? s.word->bits.get() : nullptr, s.filter.get(), s.noise.get()}) {
       if (clause == nullptr) continue;
       check_.error(Code::type_mismatch, clause->span,
                    fmt::format("sensor `{}` measures {}; ranges, counts, filters and noise are for real quantities",
@@ -176,120 +194,171 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
 
 void Channels::sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Type& type) {
   if (s.range) sensor.range = interval(*s.range, type, "the range");
-  if (s.electrical) {
-    const Typed low = x_.check(*s.electrical->low, scope());
-    const Typed high = x_.check(*s.electrical->high, scope());
-    if (low.valid() && high.valid() && low.type != high.type) {
-      check_.error(Code::unit_mismatch, s.electrical->high->span,
-                   "both ends of the electrical range need the same unit");
-    }
-    const std::string& text = check_.program.sources->text(s.electrical->low->span.source);
-    sensor.electrical =
-        text.substr(s.electrical->low->span.begin, s.electrical->high->span.end - s.electrical->low->span.begin);
-  }
-  if (!s.counts) return;
-  if (!s.range) {
-    check_.error(Code::missing, s.counts->low->span, fmt::format("sensor `{}` has counts but no range", s.name.text),
-                 "add `range 0 m .. 10 m`: the values that the first and last count stand for");
+  sensor_signal(s, sensor);
+  const std::string who = fmt::format("sensor `{}`", s.name.text);
+  const int scales = (s.counts ? 1 : 0) + (s.per ? 1 : 0) + (s.pulses ? 1 : 0);
+  if (scales > 1) {
+    check_.error(Code::duplicate, s.name.span, fmt::format("{} has more than one scale", who),
+                 "keep one of `counts LOW .. HIGH`, `counts N per UNIT` and `pulses N per UNIT`");
     return;
   }
-  const auto counts = interval(*s.counts, kInteger, "the counts");
-  if (counts && sensor.range)
-    sensor.to_counts = Linear{sensor.range->first, sensor.range->second, counts->first, counts->second};
+  if (scales == 0) {
+    if (s.word)
+      check_.error(Code::missing, s.word->bits->span, fmt::format("{} has a word but no counts", who),
+                   "add `counts 0 .. 4095`, or `counts 100 per` and a unit");
+    return;
+  }
+  if (s.counts) {
+    if (!s.range) {
+      check_.error(
+          Code::missing, s.counts->low->span, fmt::format("{} has counts but no range", who),
+          "add `range 0 m .. 10 m`: the values that the first and last count stand for; or write `counts 100 per` "
+          "and a unit");
+      return;
+    }
+    const auto counts = interval(*s.counts, kInteger, "the counts");
+    if (counts && sensor.range)
+      sensor.to_counts = Linear{sensor.range->first, sensor.range->second, counts->first, counts->second};
+  } else if (s.per) {
+    sensor.to_counts = by_factor(*s.per, type, type);
+  } else {
+    // Pulses are counted over time: so many per litre of a flow in litres a second.
+    Type integral = type;
+    integral.dimension = multiply(type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
+    sensor.pulses = true;
+    sensor.to_counts = by_factor(*s.pulses, integral, integral);
+    if (s.pulses->from)
+      check_.error(Code::unexpected, s.pulses->from->span, "pulses have no beginning: each sample counts anew");
+  }
+  sensor.counts_text =
+      (s.pulses ? "pulses " + written(check_.program, *s.pulses) : "") + counts_written(check_.program, s);
+  if (sensor.to_counts) word(s.word, s.name, who, s.counts.has_value(), *sensor.to_counts, sensor.word);
+}
+
+/// The electrical form: what the ends of the range are on the wire.
+void Channels::sensor_signal(const lang::SensorDecl& s, Sensor& sensor) {
+  if (!s.electrical) {
+    if (s.limits)
+      check_.error(
+          Code::missing, s.limits->low->span,
+          fmt::format("sensor `{}` has limits of an electrical form that it does not have", s.name.text),
+          "say what the ends of the range are on the wire: `range 0 m .. 10 m as 4 mA .. 20 mA limits 3.8 mA .. "
+          "20.5 mA`");
+    return;
+  }
+  const std::string& text = check_.program.sources->text(s.electrical->low->span.source);
+  sensor.electrical =
+      text.substr(s.electrical->low->span.begin, s.electrical->high->span.end - s.electrical->low->span.begin);
+  if (sensor.signal == kNone) return;
+  const Type type = check_.program.variable(sensor.signal).type;
+  const Typed high = x_.check(*s.electrical->high, scope());
+  if (!type.valid() || !high.valid()) return;
+  if (high.type != type) {
+    check_.error(Code::unit_mismatch, s.electrical->high->span, "both ends of the electrical range need the same unit");
+    return;
+  }
+  const auto ends = interval(*s.electrical, type, "the electrical range");
+  if (ends && sensor.range)
+    sensor.to_signal = Linear{sensor.range->first, sensor.range->second, ends->first, ends->second};
+  if (!s.limits) return;
+  sensor.signal_limits = interval(*s.limits, type, "the limits");
+  if (ends && sensor.signal_limits &&
+      (sensor.signal_limits->first > ends->first || sensor.signal_limits->second < ends->second)) {
+    check_.error(Code::out_of_limits, join(s.limits->low->span, s.limits->high->span),
+                 fmt::format("the limits of the transmitter are within its range {}", sensor.electrical),
+                 "limits are what it can give at most, beyond both ends of the range");
+    sensor.signal_limits = std::nullopt;
+  }
+}
+
+/// So many counts per unit, from a value whose count is 0.
+std::optional<Linear> Channels::by_factor(const lang::PerUnit& per, const Type& type, const Type& from_type) {
+  const auto factor = check_.constant(x_.check_as(*per.factor, scope(), {Type::Kind::real, {}, kNone}, "the factor"),
+                                      per.factor->span, "the factor");
+  Unit unit;
+  const Type own = check_.type_of(per.unit, unit);
+  if (!factor || !own.valid()) return std::nullopt;
+  if (own.kind != Type::Kind::real || own.dimension != type.dimension) {
+    check_.error(Code::unit_mismatch, per.unit.span,
+                 fmt::format("counts per {} do not fit a quantity in {}", per.unit.text,
+                             describe(check_.program, Type{Type::Kind::real, type.dimension, kNone})));
+    return std::nullopt;
+  }
+  if (!(*factor != 0)) {
+    check_.error(Code::out_of_limits, per.factor->span, "a factor of 0 makes every value the same");
+    return std::nullopt;
+  }
+  double from = 0;
+  if (per.from)
+    from = check_
+               .constant(x_.check_as(*per.from, scope(), from_type, "where the counts begin"), per.from->span,
+                         "where the counts begin")
+               .value_or(0);
+  return Linear{from, from + unit.factor, 0, *factor};
+}
+
+/// What the word can hold; without a declaration the ends of the scale.
+void Channels::word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
+                    bool has_ends, const Linear& scale, Word& word) {
+  word.lowest = std::min(scale.low_to, scale.high_to);
+  word.highest = std::max(scale.low_to, scale.high_to);
+  if (!declared) {
+    if (has_ends) return;
+    check_.error(Code::missing, name.span, fmt::format("{} does not say how wide its word is", who),
+                 "add `word 16 bit`, with `signed` and `wraps` where it is so");
+    return;
+  }
+  const lang::Expr& bits = *declared->bits;
+  const bool plain = bits.kind == lang::ExprKind::number && bits.word == "bit";
+  if (!plain || bits.value < 1 || bits.value > 52 || bits.value != std::floor(bits.value)) {
+    check_.error(Code::out_of_limits, bits.span, "the width of a word is 1 bit .. 52 bit",
+                 "for example `word 16 bit signed`");
+    return;
+  }
+  word.bits = static_cast<int>(bits.value);
+  word.is_signed = declared->is_signed;
+  word.wraps = declared->wraps;
+  const double low = word.is_signed ? -std::ldexp(1, word.bits - 1) : 0;
+  const double high = std::ldexp(1, word.is_signed ? word.bits - 1 : word.bits) - 1;
+  if (has_ends && (word.lowest < low || word.highest > high)) {
+    check_.error(Code::out_of_limits, bits.span,
+                 fmt::format("the counts {} .. {} do not fit this word, which holds {:.0f} .. {:.0f}", word.lowest,
+                             word.highest, low, high),
+                 "make it wider, or the counts smaller");
+  }
+  word.lowest = low;
+  word.highest = high;
 }
 
 void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) {
   const Type type = check_.program.variable(actuator.value).type;
   if (!type.valid()) return;
+  const std::string who = fmt::format("actuator `{}`", a.name.text);
+  if ((a.counts || a.per) && type.kind != Type::Kind::real) {
+    check_.error(Code::type_mismatch, a.counts ? a.counts->low->span : a.per->factor->span,
+                 fmt::format("{} is {}; only real values have counts", who, describe(check_.program, type)));
+    return;
+  }
   if (a.counts && a.as) {
-    if (type.kind != Type::Kind::real) {
-      check_.error(Code::type_mismatch, a.counts->low->span,
-                   fmt::format("actuator `{}` is {}; only real values have counts", a.name.text,
-                               describe(check_.program, type)));
-      return;
-    }
     const auto counts = interval(*a.counts, kInteger, "the counts");
     const auto values = interval(*a.as, type, "the values");
     if (counts && values) actuator.to_counts = Linear{values->first, values->second, counts->first, counts->second};
+  } else if (a.per) {
+    actuator.to_counts = by_factor(*a.per, type, type);
+  } else if (a.word) {
+    check_.error(Code::missing, a.word->bits->span, fmt::format("{} has a word but no counts", who),
+                 "add `counts 0 .. 4095 as` and the values they stand for, or `counts 100 per` and a unit");
   }
+  actuator.counts_text = counts_written(check_.program, a);
+  if (a.as) actuator.range_text = written(check_.program, *a.as);
+  if (actuator.to_counts) word(a.word, a.name, who, a.counts.has_value(), *actuator.to_counts, actuator.word);
   if (a.start) {
     const NodeId node = x_.check_as(*a.start, scope(), type, "the start value");
     actuator.start = check_.constant(node, a.start->span, "the start value").value_or(0);
   }
-}
-
-void Channels::define_controller(const lang::ControllerDecl& c, Controller& controller) {
-  if (!c.every) {
-    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text),
-                 "add `every 20 ms`");
-  } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
-    controller.period = *period;
-  }
-  define_reads(c, controller);
-  define_writes(c, controller);
-  for (const auto& s : c.settings) {
-    const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),
-                                   [&](const Setting& other) { return other.name == s.name.text; });
-    if (known) check_.error(Code::duplicate, s.name.span, fmt::format("setting `{}` is given twice", s.name.text));
-    controller.settings.push_back({s.name.text, s.library, s.span});
-  }
-  if (controller.settings.empty()) {
-    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no setting", c.name.text),
-                 "say where it is: `setting code = library \"name\"`");
-  }
-}
-
-void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
-  for (const lang::Path& path : c.reads) {
-    const VarId id = check_.resolve_one(check_.root, path);
-    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
-    const Role role = check_.program.variable(id).role;
-    if (role != Role::sensor && role != Role::input) {
-      check_.error(Code::wrong_kind, path.span,
-                   fmt::format("`{}` is neither a sensor nor an input of the bench", path.text()),
-                   "a controller knows the plant only through its sensors: add a `sensor`");
-    } else if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
-      check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
-    } else {
-      controller.reads.push_back(id);
-    }
-  }
-}
-
-void Channels::define_writes(const lang::ControllerDecl& c, Controller& controller) {
-  Instance& inside = *check_.root.parts.at(c.name.text);
-  for (const auto& w : c.writes) {
-    ControllerWrite write;
-    if (w.type) {
-      const auto found = inside.variables.find(w.name.text);
-      if (found == inside.variables.end() || check_.program.variable(found->second).span.begin != w.name.span.begin)
-        continue;
-      write.value = found->second;
-      if (!check_.program.variable(write.value).type.valid()) continue;
-    } else {
-      write.value = check_.resolve_one(check_.root, lang::Path(w.name));
-      if (write.value == kNone) continue;
-      const auto actuator = std::find_if(check_.program.actuators.begin(), check_.program.actuators.end(),
-                                         [&](const Actuator& a) { return a.value == write.value; });
-      if (actuator == check_.program.actuators.end()) {
-        check_.error(
-            Code::wrong_kind, w.name.span, fmt::format("`{}` is not an actuator", w.name.text),
-            "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
-        continue;
-      }
-      write.actuator = static_cast<std::int32_t>(actuator - check_.program.actuators.begin());
-      inside.variables.try_emplace(w.name.text, write.value);  // `plc.fill_paddle` is the same quantity
-    }
-    const auto [first, fresh] = check_.defined.try_emplace(write.value, w.name.span);
-    if (!fresh) {
-      check_.error(Code::driven_twice, w.name.span, fmt::format("`{}` is written twice", w.name.text))
-          .notes.push_back({first->second, "the first is here"});
-      continue;
-    }
-    const Variable& v = check_.program.variable(write.value);
-    write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
-    controller.writes.push_back(write);
-  }
+  if (a.safe)
+    actuator.safe =
+        check_.constant(x_.check_as(*a.safe, scope(), type, "the safe value"), a.safe->span, "the safe value");
 }
 
 }  // namespace isodyne::model

@@ -19,12 +19,17 @@ class Channels {
   void declare_controller(const lang::ControllerDecl& c);
   void define_sensor(const lang::SensorDecl& s, Sensor& sensor);
   void sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Type& type);
+  void sensor_signal(const lang::SensorDecl& s, Sensor& sensor);
+  std::optional<Linear> by_factor(const lang::PerUnit& per, const Type& type, const Type& from_type);
+  void word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
+            bool has_ends, const Linear& scale, Word& word);
   void define_actuator(const lang::ActuatorDecl& a, Actuator& actuator);
   void define_controller(const lang::ControllerDecl& c, Controller& controller);
   void define_reads(const lang::ControllerDecl& c, Controller& controller);
   void define_writes(const lang::ControllerDecl& c, Controller& controller);
 
   std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
+  VarId declare_counts(Instance& inside, const lang::Name& name, const std::string& doc);
   Instance& pseudo_part(const lang::Name& name);
   ExprScope scope() const { return {&check_.root, nullptr}; }
 

@@ -338,7 +338,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
   for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
   const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
   bool whole = true;
-  for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step);
+  for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step) && fits(s.offset, p.step);
   for (const Controller& c : p.controllers) whole = whole && fits(c.period, p.step);
   for (const Sampler& s : p.samplers) {
     const Time own = p.groups[static_cast<std::size_t>(s.group)].step;

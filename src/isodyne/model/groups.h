@@ -22,7 +22,8 @@ void prepare_groups(Check& check);
 void linearise(Program& program, Group& group);
 
 /// The same program with its groups stepped in proportion to `step` instead of the step of the bench, by `method` if
-/// one is given. The bench itself takes a larger step along, but not a smaller one: its instants stay where they are. Says why not where that cannot be.
+/// one is given. The bench itself takes a larger step along, but not a smaller one: its instants stay where they are.
+/// Says why not where that cannot be.
 std::shared_ptr<const Program> retimed(const Program& program, Time step, std::optional<Method> method,
                                        std::string& why_not);
 

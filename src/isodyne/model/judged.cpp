@@ -101,9 +101,14 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
   switch (variable.role) {
     case Role::sensor:
     case Role::counts:
+    case Role::signal:
       for (Sensor& s : p.sensors) {
         if (s.value == target) s.tap = index;
+        if (s.signal == target) s.signal_tap = index;
         if (s.counts == target) s.counts_tap = index;
+      }
+      for (Actuator& a : p.actuators) {
+        if (a.counts == target) a.counts_tap = index;
       }
       break;
     case Role::actuator:
@@ -120,7 +125,7 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
       check_.error(Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
                    variable.role == Role::state
                        ? "fault what moves the state, a parameter, or the sensor that measures it"
-                       : "faults act on sensors, counts, actuators, inputs, parameters and outputs");
+                       : "faults act on sensors, their signals and counts, actuators, inputs, parameters and outputs");
       return kNone;
   }
   p.taps.push_back(tap);

@@ -60,8 +60,12 @@ class Renumbering {
       move(s.truth);
       move(s.value);
       move(s.counts);
+      move(s.signal);
     }
-    for (Actuator& a : p_.actuators) move(a.value);
+    for (Actuator& a : p_.actuators) {
+      move(a.value);
+      move(a.counts);
+    }
     for (Controller& c : p_.controllers) {
       list(c.reads);
       for (ControllerWrite& w : c.writes) {

@@ -170,7 +170,10 @@ class Periods {
     step();
     if (p.step.count() == 0) return;
     record();
-    for (const Sensor& s : p.sensors) multiple(s.period, s.span, "the sampling period");
+    for (const Sensor& s : p.sensors) {
+      multiple(s.period, s.span, "the sampling period");
+      if (s.offset.count() > 0) multiple(s.offset, s.span, "the offset");
+    }
     for (const Controller& c : p.controllers) multiple(c.period, c.span, "the period of the controller");
     for (const Sampler& s : p.samplers) {
       const Time step = p.groups[static_cast<std::size_t>(s.group)].step;

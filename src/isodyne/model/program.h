@@ -2,8 +2,8 @@
 // The checked, flattened, sorted bench: everything a run needs, resolved to indices.
 //
 // A Program never changes once it is made and may be shared by threads. Every quantity is a variable in one
-// flat list; its index is also its place in the state's array of values (see layout.h). Truth values are 1 and 0, a choice
-// is the index of its label.
+// flat list; its index is also its place in the state's array of values (see layout.h). Truth values are 1 and 0, a
+// choice is the index of its label.
 
 #include <cstdint>
 #include <functional>
@@ -56,6 +56,7 @@ enum class Role {
   sensor,             ///< what the controller gets
   sensor_true,        ///< the physical quantity a sensor measures
   counts,             ///< raw word of a channel
+  signal,             ///< electrical form of what a sensor measures
   actuator,           ///< what the plant gets
   controller_output,  ///< written by a controller, not wired to the plant
   condition,
@@ -210,25 +211,43 @@ struct Linear {
   double low_to = 0, high_to = 1;      ///< … and what they become
 };
 
+/// The raw word of a channel: which whole numbers it can hold, and what happens to others.
+struct Word {
+  int bits = 0;  ///< 0: it was not declared, and the counts go from one end of the scale to the other
+  bool is_signed = false;
+  bool wraps = false;  ///< counts on from the other end; else it saturates
+  double lowest = 0, highest = 0;
+};
+
 struct Sensor {
   std::string name;
   VarId truth = kNone, value = kNone, counts = kNone;
-  Time period{};
-  std::optional<std::pair<double, double>> range;  ///< SI
-  std::optional<Linear> to_counts;                 ///< from range to counts
-  std::string electrical;                          ///< "4 mA .. 20 mA", for listings
-  Time filter{};                                   ///< time constant; 0: none
-  double noise = 0;                                ///< standard deviation, SI
-  std::string noise_text;                          ///< as written
-  std::int32_t tap = kNone, counts_tap = kNone;
+  VarId signal = kNone;  ///< the electrical form; kNone: it has none
+  Time period{}, offset{};
+  std::optional<std::pair<double, double>> range;          ///< SI
+  std::optional<Linear> to_signal;                         ///< from range to the electrical form
+  std::string electrical;                                  ///< "4 mA .. 20 mA", for listings
+  std::optional<std::pair<double, double>> signal_limits;  ///< what the transmitter can give at most
+  std::optional<Linear> to_counts;                         ///< from a quantity (of `pulses`: its integral) to counts
+  bool pulses = false;                                     ///< counts pulses between samples
+  std::string counts_text;                                 ///< as written
+  Word word;
+  Time filter{};           ///< time constant; 0: none
+  double noise = 0;        ///< standard deviation, SI
+  std::string noise_text;  ///< as written
+  std::int32_t tap = kNone, signal_tap = kNone, counts_tap = kNone;
   Span span;
 };
 
 struct Actuator {
   std::string name;
-  VarId value = kNone;
+  VarId value = kNone, counts = kNone;
   std::optional<Linear> to_counts;
+  std::string range_text, counts_text;  ///< as written
+  Word word;
   double start = 0;
+  std::optional<double> safe;  ///< what it takes when its controller is lost; nothing: it holds the last answer
+  std::int32_t counts_tap = kNone;
   Span span;
 };
 

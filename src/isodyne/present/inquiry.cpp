@@ -40,6 +40,8 @@ const char* role_text(Role role) {
       return "quantity a sensor measures";
     case Role::counts:
       return "raw word of a channel";
+    case Role::signal:
+      return "electrical form of a sensor";
     case Role::actuator:
       return "actuator";
     case Role::controller_output:

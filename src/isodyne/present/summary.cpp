@@ -77,6 +77,8 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
     if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
     s.rows.push_back(std::move(row));
   }
+  for (const bench::RunResult::Saturated& c : result.saturated)
+    s.saturated.push_back({c.channel, to_seconds(c.first), c.samples});
   return s;
 }
 
@@ -124,6 +126,11 @@ SummaryRow row_from(const Json& j) {
 }
 }  // namespace
 
+std::string Summary::Saturated::text() const {
+  return fmt::format("{} left its range in {} sample{}, first at {:.3f} s", channel, samples, samples == 1 ? "" : "s",
+                     first_s);
+}
+
 std::string to_json(const Summary& s) {
   Json j;
   j["format"] = "isodyne verdicts";
@@ -144,6 +151,9 @@ std::string to_json(const Summary& s) {
   j["explanation"] = s.explanation;
   j["details"] = s.details;
   j["command"] = s.command;
+  j["saturated"] = Json::array();
+  for (const Summary::Saturated& c : s.saturated)
+    j["saturated"].push_back({{"channel", c.channel}, {"first_s", c.first_s}, {"samples", c.samples}});
   j["requirements"] = Json::array();
   for (const SummaryRow& r : s.rows) j["requirements"].push_back(row_json(r));
   return j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
@@ -173,6 +183,8 @@ Result<Summary> read_summary(const std::string& file) {
     s.explanation = j.at("explanation");
     s.details = j.at("details").get<std::vector<std::string>>();
     s.command = j.at("command");
+    for (const Json& c : j.value("saturated", Json::array()))
+      s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples")});
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));
     return s;
   } catch (const nlohmann::json::exception& e) {

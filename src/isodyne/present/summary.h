@@ -33,6 +33,14 @@ struct Summary {
   std::string method;  ///< how the continuous parts were stepped
   std::vector<std::string> faults;
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
+  struct Saturated {
+    std::string channel;
+    double first_s = 0;
+    std::int64_t samples = 0;
+    /// "level could not hold 37 samples, the first at 12.3 s"
+    std::string text() const;
+  };
+  std::vector<Saturated> saturated;
   std::string started;                    ///< wall clock, ISO 8601
   double wall_seconds = 0;
   std::string ending, explanation;
