@@ -51,6 +51,21 @@ TEST_CASE("Functions of numbers are not left to the compiler, whose library roun
                          3, 1, test_compiler()) == "");
 }
 
+TEST_CASE("No product and sum are rounded once where they stand for two operations") {
+  // gcc 12 makes one vector instruction of these two equations when it compiles as for a large plant, whatever
+  // -ffp-contract says, if the processor has it and it is not forbidden.
+  engine::CCode large;
+  large.small = false;
+  engine::NativeSettings settings = engine::NativeSettings::usual();
+  settings.flags = settings.words(large);
+  settings.cache.clear();
+  CHECK(first_difference(program_of("bench B { step 2500 us  method heun\n  input u : 1 = 0.383\n"
+                                    "  output state x : 1 = 0.103\n  output state y : 1 = 0.443\n"
+                                    "  x' = (-0.865 * u + (-1.065) * x + 0.018 * y + 0.1 * (time / 1 s)) / 100 ms\n"
+                                    "  y' = (0.865 * u + (-0.330) * x + (-0.693) * y) / 100 ms\n}"),
+                         400, 4, settings) == "");
+}
+
 TEST_CASE("A sampled part leaves alone what was computed before it and is needed behind it") {
   // The bound -5 is computed once, for the first element, which does not wait for c; the second does.
   const std::string text =

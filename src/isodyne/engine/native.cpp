@@ -241,8 +241,10 @@ std::vector<std::string> NativeSettings::words(const CCode& code) const {
     all.insert(all.end(), flags.begin(), flags.end());
     return all;
   }
-#if defined(__x86_64__) || defined(__aarch64__)
-  all.emplace_back("-march=native");  // the rounding stays that of single operations
+#if defined(__x86_64__)
+  // All that this processor can do but to multiply and add with one rounding: gcc 12 makes vectors of that
+  // (vfmsubadd) in spite of -ffp-contract=off. AVX-512 brings these instructions along.
+  all.insert(all.end(), {"-march=native", "-mno-fma", "-mno-fma4", "-mno-avx512f"});
 #endif
   if (code.small) {
     // The few states stay in registers, where vectors would have to be packed and unpacked in between.
