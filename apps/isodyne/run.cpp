@@ -174,6 +174,7 @@ void print_verdicts(const present::Summary& s, const std::string& folder) {
   }
   for (const std::string& f : s.not_injected)
     say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
+  for (const std::string& r : s.remarks) say(r);
   for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
   std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
   for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {

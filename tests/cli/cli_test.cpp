@@ -220,6 +220,30 @@ TEST_CASE("An earlier run is never written over") {
   CHECK(slurp(folder / "mine/recording.h5") == before);
 }
 
+TEST_CASE("A controller that is lost may leave its actuators with safe values, and the run goes on and says so") {
+  const TemporaryFolder folder;
+  make_bench(folder, "-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'");
+  std::string bench = kBench;
+  bench.replace(bench.find("actuator pump : m/s"), 19, "actuator pump : m/s { lost -0.25 m/s }");
+  bench.replace(bench.find("setting code"), 12, "lost safe\n    setting code");
+  folder.write("bench.dyne", bench);
+  const Output output = run_isodyne("run bench.dyne fill --for \"1 s\"", folder.path());
+  INFO(output.out << output.err);
+  CHECK(output.status == 0);  // the verdicts decide
+  CHECK(output.out.find("Lost controller `plc`: isodyne_step gave up with code 42") != std::string::npos);
+  CHECK(output.out.find("at 0.2 s. Its actuators took their safe values.") != std::string::npos);
+  CHECK(verdicts(folder, "runs/001-fill")["ending"] == "completed");
+  CHECK(verdicts(folder, "runs/001-fill")["remarks"].size() == 1);
+  CHECK(slurp(folder / "runs/001-fill/report.html").find("Lost controller") != std::string::npos);
+  // The last answer, of 190 ms, counts until 210 ms: 0.5 m/s for 200 ms, then the safe value for 790 ms.
+  CHECK(
+      shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('runs/001-fill/recording.h5'); s = f['signals']; assert "
+            "f['time_ns'][21] == 210000000 and s['pump'][20] == 0.5 and s['pump'][21] == -0.25; assert "
+            "abs(s['tank.level'][-1] - (1 + 0.5 * 0.2 - 0.25 * 0.79)) < 1e-9\"",
+            folder.path())
+          .status == 0);
+}
+
 TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, when and its channel values") {
   struct Case {
     const char* flags;

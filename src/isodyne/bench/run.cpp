@@ -122,7 +122,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
     }
   }
   for (Wired& c : controllers_) {
-    if (result_.ending != Ending::controller_failed) c.port->close();
+    if (result_.ending != Ending::controller_failed && !c.lost) c.port->close();
   }
   result_.ended_at = state_.now;
   list_saturated();
@@ -240,21 +240,15 @@ bool Run::exchange() {
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     Wired& c = controllers_[i];
     if (state_.now != c.next) continue;
-    c.next += c.controller->period;
+    c.next = c.lost ? Time::max() : c.next + c.controller->period;
+    if (c.lost) continue;  // its last words have become valid at this instant
     for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
     const Status exchanged = [&] {
       const IsoUnflushed plain(plain_numbers_);  // the controller computes as it does anywhere
       return c.port->exchange(state_.now, c.reads, c.writes);
     }();
     if (!exchanged) {
-      observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), 1, 0});
-      result_.ending = Ending::controller_failed;
-      result_.explanation = fmt::format("{} at {}", exchanged.failure().text(), format_instant(state_.now));
-      for (std::size_t r = 0; r < c.reads.size(); ++r) {
-        const model::VarId id = c.controller->reads[r];
-        result_.details.push_back(
-            fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
-      }
+      if (lose(i, exchanged.failure())) continue;
       finish_instant();  // the recording keeps the instant of the failure
       return false;
     }
@@ -262,6 +256,32 @@ bool Run::exchange() {
     c.answered = true;
   }
   return true;
+}
+
+/// By the controller's rule the run goes on with safe values, valid when its answer would have been; or it ends, which
+/// gives false.
+bool Run::lose(std::size_t i, const Failure& failure) {
+  Wired& c = controllers_[i];
+  observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), 1, 0});
+  const std::string what = fmt::format("{} at {}", failure.text(), format_instant(state_.now));
+  if (c.controller->safe_when_lost) {
+    c.lost = c.answered = true;
+    for (const model::ControllerWrite& w : c.controller->writes) {
+      if (w.actuator == model::kNone) continue;
+      const auto& safe = program_->actuators[static_cast<std::size_t>(w.actuator)].safe;
+      if (safe) state_[w.pending] = *safe;
+    }
+    result_.remarks.push_back(fmt::format("Lost {}. Its actuators took their safe values.", what));
+    return true;
+  }
+  result_.ending = Ending::controller_failed;
+  result_.explanation = what;
+  for (std::size_t r = 0; r < c.reads.size(); ++r) {
+    const model::VarId id = c.controller->reads[r];
+    result_.details.push_back(
+        fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
+  }
+  return false;
 }
 
 void Run::finish_instant() {

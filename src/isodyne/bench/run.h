@@ -50,6 +50,7 @@ struct RunResult {
   std::int64_t steps = 0;
   std::string explanation;           ///< why it ended early; empty when completed
   std::vector<std::string> details;  ///< values that help to see why, a line each
+  std::vector<std::string> remarks;  ///< what a reader of the verdicts has to know, a line each
   struct Saturated {
     std::string channel;
     Time first{};
@@ -89,7 +90,7 @@ class Run {
     std::unique_ptr<ports::ControllerPort> port;
     std::vector<double> reads, writes;
     std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
-    bool answered = false;
+    bool answered = false, lost = false;
     Time next{};  ///< instant of its next exchange
   };
   bool start_controllers();
@@ -102,6 +103,7 @@ class Run {
   void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
   void list_saturated();
   bool exchange();
+  bool lose(std::size_t controller, const Failure& failure);
   void finish_instant();
   bool over(const std::atomic<bool>& stop);
   void stop_for_wait();

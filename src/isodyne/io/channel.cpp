@@ -18,7 +18,7 @@ double back(const Linear& l, double y) {
 }
 
 /// The number that is in the word; `outside` if it is another one. What is no number is below every other.
-double held(const Word& w, double counts, bool& outside) {
+inline double held(const Word& w, double counts, bool& outside) {
   if (counts >= w.lowest && counts <= w.highest) return counts;
   outside = true;
   if (!std::isfinite(counts) || !w.wraps) return counts > w.highest ? w.highest : w.lowest;
@@ -27,8 +27,8 @@ double held(const Word& w, double counts, bool& outside) {
 }
 
 /// Wrapping is what a counter is for; anything else that does not fit is to be told.
-void note(Saturation& s, bool outside, Time now) {
-  s.now = outside;
+inline void note(Saturation& s, bool outside, Time now) {
+  if (outside != s.now) s.now = outside;
   if (!outside) return;
   if (s.count++ == 0) s.first = now;
 }
@@ -36,34 +36,46 @@ void note(Saturation& s, bool outside, Time now) {
 }  // namespace
 
 SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
-    : sensor_(&sensor), noise_(seed, sensor.name) {
+    : has_signal_(sensor.to_signal.has_value()),
+      has_limits_(sensor.signal_limits.has_value()),
+      has_counts_(sensor.to_counts.has_value()),
+      has_range_(sensor.range.has_value()),
+      has_filter_(sensor.filter.count() > 0),
+      pulses_wanted_(sensor.pulses),
+      to_signal_(sensor.to_signal.value_or(Linear{})),
+      to_counts_(sensor.to_counts.value_or(Linear{})),
+      limits_(sensor.signal_limits.value_or(std::pair{0.0, 0.0})),
+      range_(sensor.range.value_or(std::pair{0.0, 0.0})),
+      word_(sensor.word),
+      period_s_(to_seconds(sensor.period)),
+      deviation_(sensor.noise),
+      noise_(seed, sensor.name) {
   // First order, exact for an input held between samples: y += (1 - e^(-T/tau)) (x - y).
-  if (sensor.filter.count() > 0) share_ = -std::expm1(-to_seconds(sensor.period) / to_seconds(sensor.filter));
+  if (has_filter_) share_ = -std::expm1(-period_s_ / to_seconds(sensor.filter));
 }
 
-double SensorChannel::through_signal(double x, double now, engine::TapState* tap, Sample& out) {
-  const Linear& scale = *sensor_->to_signal;
-  const double meant = forth(scale, x);
+inline double SensorChannel::through_signal(double x, double now, engine::TapState* tap, Sample& out,
+                                            bool& outside) const {
+  const double meant = forth(to_signal_, x);
   double signal = meant;
-  if (sensor_->signal_limits)
-    signal = std::clamp(signal, sensor_->signal_limits->first, sensor_->signal_limits->second);
-  if (signal != meant) outside_ = true;
+  if (has_limits_) signal = std::clamp(signal, limits_.first, limits_.second);
+  if (signal != meant) outside = true;
   if (tap != nullptr) signal = engine::through_tap(*tap, signal, now);
   out.signal = signal;
-  return signal == meant ? x : back(scale, signal);
+  return signal == meant ? x : back(to_signal_, signal);
 }
 
-double SensorChannel::filtered(double x) {
-  if (sensor_->filter.count() == 0) return x;
+inline double SensorChannel::filtered(double x) {
+  if (!has_filter_) return x;
   filtered_ = started_ ? filtered_ + share_ * (x - filtered_) : x;
   started_ = true;
   return filtered_;
 }
 
 /// Counts as a real number becomes a whole one: the nearest, or as many pulses as are complete.
-double SensorChannel::whole(double x) {
-  if (!sensor_->pulses) return std::round(forth(*sensor_->to_counts, x));
-  pulses_ += std::abs(forth(*sensor_->to_counts, x * to_seconds(sensor_->period)));
+inline double SensorChannel::whole(double x) {
+  if (!pulses_wanted_) return std::round(forth(to_counts_, x));
+  pulses_ += std::abs(forth(to_counts_, x * period_s_));
   if (!std::isfinite(pulses_)) pulses_ = 0;
   const double complete = std::floor(pulses_);
   pulses_ -= complete;
@@ -71,29 +83,30 @@ double SensorChannel::whole(double x) {
 }
 
 Sample SensorChannel::sample(double truth, Time now, const Taps& taps) {
-  const double seconds = to_seconds(now);
+  const bool faulted = taps.quantity != nullptr || taps.signal != nullptr || taps.counts != nullptr;
+  const double seconds = faulted ? to_seconds(now) : 0;
   Sample out;
-  outside_ = false;
+  bool outside = false;
   double x = taps.quantity == nullptr ? truth : engine::through_tap(*taps.quantity, truth, seconds);
-  if (sensor_->to_signal) x = through_signal(x, seconds, taps.signal, out);
+  if (has_signal_) x = through_signal(x, seconds, taps.signal, out, outside);
   x = filtered(x);
-  if (sensor_->noise > 0) x += sensor_->noise * noise_.normal();
-  if (!sensor_->to_counts) {
+  if (deviation_ > 0) x += deviation_ * noise_.normal();
+  if (!has_counts_) {
     out.value = x;
-    if (sensor_->range && !(x >= sensor_->range->first && x <= sensor_->range->second)) {
-      outside_ = true;
-      out.value = x > sensor_->range->second ? sensor_->range->second : sensor_->range->first;
+    if (has_range_ && !(x >= range_.first && x <= range_.second)) {
+      outside = true;
+      out.value = x > range_.second ? range_.second : range_.first;
     }
-    note(saturation_, outside_, now);
+    note(saturation_, outside, now);
     return out;
   }
   bool beyond = false, ignored = false;
-  out.counts = held(sensor_->word, whole(x), beyond);
-  note(saturation_, outside_ || (beyond && (!sensor_->word.wraps || !std::isfinite(x))), now);
+  out.counts = held(word_, whole(x), beyond);
+  note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
   if (taps.counts != nullptr && taps.counts->active)
-    out.counts = held(sensor_->word, std::round(engine::through_tap(*taps.counts, out.counts, seconds)), ignored);
-  out.value = back(*sensor_->to_counts, out.counts);
-  if (sensor_->pulses) out.value /= to_seconds(sensor_->period);
+    out.counts = held(word_, std::round(engine::through_tap(*taps.counts, out.counts, seconds)), ignored);
+  out.value = back(to_counts_, out.counts);
+  if (pulses_wanted_) out.value /= period_s_;
   return out;
 }
 

@@ -33,25 +33,30 @@ class SensorChannel {
     engine::TapState *quantity = nullptr, *signal = nullptr, *counts = nullptr;
   };
 
-  /// `sensor` outlives the channel. The noise is that of the seed and the sensor's name.
+  /// The noise is that of the seed and the sensor's name.
   SensorChannel(const model::Sensor& sensor, std::uint64_t seed);
 
   Sample sample(double truth, Time now, const Taps& taps);
   const Saturation& saturation() const { return saturation_; }
 
  private:
-  double through_signal(double x, double now, engine::TapState* tap, Sample& out);
+  double through_signal(double x, double now, engine::TapState* tap, Sample& out, bool& outside) const;
   double filtered(double x);
   double whole(double x);
-  double into_word(double counts);
 
-  const model::Sensor* sensor_;
-  RandomStream noise_;
+  // What is needed of the sensor at every sample, close together: there may be thousands of channels.
+  bool has_signal_, has_limits_, has_counts_, has_range_, has_filter_, pulses_wanted_;
+  model::Linear to_signal_, to_counts_;
+  std::pair<double, double> limits_, range_;
+  model::Word word_;
+  double period_s_;
   double share_ = 0;     ///< of a difference that the filter follows in one sample
+  double deviation_;     ///< of the noise
   double filtered_ = 0;  ///< the filter's output
   double pulses_ = 0;    ///< part of a pulse that has not been counted yet
-  bool started_ = false, outside_ = false;
+  bool started_ = false;
   Saturation saturation_;
+  RandomStream noise_;
 };
 
 class ActuatorChannel {

@@ -171,7 +171,8 @@ void Parser::actuator(BenchDecl& b, const std::string& doc) {
   b.actuators.push_back(std::move(a));
 }
 
-// controller = "controller" name "{" "every" sum "reads" paths "writes" writes { setting } "}"
+// controller = "controller" name "{" "every" sum "reads" paths "writes" writes [ "lost" ( "stop" | "safe" ) ] { setting
+// } "}"
 void Parser::controller(BenchDecl& b, const std::string& doc) {
   t_.take();
   ControllerDecl c;
@@ -192,8 +193,11 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
       } while (t_.accept(","));
     } else if (t_.accept("setting")) {
       setting(c);
+    } else if (t_.accept("lost")) {
+      c.safe_when_lost = t_.accept("safe");
+      if (!c.safe_when_lost) t_.expect("stop", "or `safe`: what the run does when the controller is lost");
     } else {
-      t_.fail("`every`, `reads`, `writes` or `setting`");
+      t_.fail("`every`, `reads`, `writes`, `lost` or `setting`");
     }
   });
   b.controllers.push_back(std::move(c));

@@ -332,6 +332,7 @@ struct ControllerDecl {
   std::vector<Path> reads;
   std::vector<Write> writes;
   std::vector<Setting> settings;
+  bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values
   std::string doc;
 };
 

@@ -34,6 +34,7 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
   } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
     controller.period = *period;
   }
+  controller.safe_when_lost = c.safe_when_lost;
   define_reads(c, controller);
   define_writes(c, controller);
   for (const auto& s : c.settings) {

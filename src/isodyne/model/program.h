@@ -268,6 +268,7 @@ struct Controller {
   std::vector<VarId> reads;
   std::vector<ControllerWrite> writes;
   std::vector<Setting> settings;
+  bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values; else it stops
   Span span;
 };
 

@@ -243,6 +243,7 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number) {
     html += fmt::format(
         "<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
   }
+  for (const std::string& r : s.remarks) html += fmt::format("<div class=\"note\">{}</div>\n", escaped(r));
   for (const Summary::Saturated& c : s.saturated)
     html += fmt::format("<div class=\"note\"><b>Channel</b> {}.</div>\n", escaped(c.text()));
   const auto figures = figures_html(run);

@@ -77,6 +77,7 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
     if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
     s.rows.push_back(std::move(row));
   }
+  s.remarks = result.remarks;
   for (const bench::RunResult::Saturated& c : result.saturated)
     s.saturated.push_back({c.channel, to_seconds(c.first), c.samples});
   return s;
@@ -151,6 +152,7 @@ std::string to_json(const Summary& s) {
   j["explanation"] = s.explanation;
   j["details"] = s.details;
   j["command"] = s.command;
+  j["remarks"] = s.remarks;
   j["saturated"] = Json::array();
   for (const Summary::Saturated& c : s.saturated)
     j["saturated"].push_back({{"channel", c.channel}, {"first_s", c.first_s}, {"samples", c.samples}});
@@ -183,6 +185,7 @@ Result<Summary> read_summary(const std::string& file) {
     s.explanation = j.at("explanation");
     s.details = j.at("details").get<std::vector<std::string>>();
     s.command = j.at("command");
+    s.remarks = j.value("remarks", std::vector<std::string>{});
     for (const Json& c : j.value("saturated", Json::array()))
       s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples")});
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));

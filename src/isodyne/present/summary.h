@@ -33,6 +33,7 @@ struct Summary {
   std::string method;  ///< how the continuous parts were stepped
   std::vector<std::string> faults;
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
+  std::vector<std::string> remarks;       ///< what a reader of the verdicts has to know
   struct Saturated {
     std::string channel;
     double first_s = 0;
@@ -41,7 +42,7 @@ struct Summary {
     std::string text() const;
   };
   std::vector<Saturated> saturated;
-  std::string started;                    ///< wall clock, ISO 8601
+  std::string started;  ///< wall clock, ISO 8601
   double wall_seconds = 0;
   std::string ending, explanation;
   std::vector<std::string> details;
