@@ -39,9 +39,9 @@ const char* role_text(Role role) {
     case Role::sensor_true:
       return "quantity a sensor measures";
     case Role::counts:
-      return "raw word of a channel";
+      return "raw word";
     case Role::signal:
-      return "electrical form of a sensor";
+      return "electrical signal";
     case Role::actuator:
       return "actuator";
     case Role::controller_output:
