@@ -171,32 +171,45 @@ TEST_CASE("What is no number reads as the lowest count, and is said") {
   CHECK(seen.events[0].kind == bench::EventKind::saturated);
 }
 
-TEST_CASE("Mistakes in channels are found before the run") {
-  const auto report = [](const std::string& channel) {
-    return diagnostics_of("bench B { step 10 ms\n  let water : m = 1 m\n  let wet : bool = true\n  " + channel + "\n}");
-  };
-  const auto says = [&](const std::string& channel, const std::string& words) {
-    INFO(report(channel));
-    return report(channel).find(words) != std::string::npos;
-  };
-  CHECK(says("sensor s { of water  range 0 m .. 1 m  counts 0 .. 32000  word 12 bit  every 10 ms }",
-             "do not fit this word, which holds 0 .. 4095"));
-  CHECK(says("sensor s { of water  counts 100 per m  every 10 ms }", "does not say how wide its word is"));
-  CHECK(says("sensor s { of water  counts 100 per s  word 8 bit  every 10 ms }", "counts per s do not fit"));
-  CHECK(says("sensor s { of water  pulses 100 per m  word 8 bit  every 10 ms }", "counts per m do not fit"));
-  CHECK(says("sensor s { of water  counts 0 per m  word 8 bit  every 10 ms }", "a factor of 0"));
-  CHECK(says("sensor s { of water  counts 100 per m  word 60 bit  every 10 ms }", "1 bit .. 52 bit"));
-  CHECK(says("sensor s { of water  word 8 bit  every 10 ms }", "has a word but no counts"));
-  CHECK(says("sensor s { of water  counts 0 .. 100  every 10 ms }", "has counts but no range"));
-  CHECK(says("sensor s { of water  range 0 m .. 1 m  limits 3 mA .. 21 mA  every 10 ms }",
-             "has limits of an electrical form that it does not have"));
-  CHECK(says("sensor s { of water  range 0 m .. 1 m  as 4 mA .. 20 mA  limits 5 mA .. 21 mA  every 10 ms }",
-             "the limits of the transmitter are within its range"));
-  CHECK(says("sensor s { of water  range 0 m .. 1 m  as 4 mA .. 10 V  every 10 ms }", "need the same unit"));
-  CHECK(says("sensor s { of water  every 20 ms offset 20 ms }", "is not smaller than the period"));
-  CHECK(says("sensor s { of water  every 20 ms offset 5 ms }", "is not a whole multiple of the step"));
-  CHECK(says("sensor s { of wet  word 8 bit  every 10 ms }", "are for real quantities"));
-  CHECK(says("actuator a : m { word 8 bit }", "has a word but no counts"));
-  CHECK(says("actuator a : m { counts 0 .. 300 as 0 m .. 3 m  word 8 bit }", "do not fit this word"));
-  CHECK(says("actuator a : bool { counts 100 per m }", "only real values have counts"));
+TEST_CASE("The word of a counter is its count modulo the size of the word, whatever the value") {
+  RandomStream random(11, "words");
+  for (int i = 0; i < 20'000; ++i) {
+    model::Sensor sensor;
+    sensor.period = Time{1'000'000};
+    const int bits = 1 + static_cast<int>(random.uniform() * 40);
+    const bool is_signed = random.uniform() < 0.5;
+    const std::int64_t size = std::int64_t{1} << bits, lowest = is_signed ? -size / 2 : 0;
+    const std::int64_t per = 1 + static_cast<std::int64_t>(random.uniform() * 5000);
+    sensor.to_counts = model::Linear{0, 1, 0, static_cast<double>(per)};
+    sensor.word = {bits, is_signed, true, static_cast<double>(lowest), static_cast<double>(lowest + size - 1)};
+    // Sixteenths of a count, so that the count itself can be told in whole numbers; halves are left out.
+    std::int64_t sixteenths = static_cast<std::int64_t>((random.uniform() - 0.5) * 1e12);
+    if (((sixteenths % 16) + 16) % 16 == 8) ++sixteenths;
+    const double x = static_cast<double>(sixteenths) / 16 / static_cast<double>(per);
+    const double count = x * static_cast<double>(per);
+    if (std::abs(count * 16 - static_cast<double>(sixteenths)) > 1) continue;  // beyond what a double can tell
+    const std::int64_t nearest = (sixteenths + (sixteenths >= 0 ? 8 : -8)) / 16;
+    const std::int64_t expected = ((nearest - lowest) % size + size) % size + lowest;
+    io::SensorChannel channel(sensor, 1);
+    const io::Sample got = channel.sample(x, Time{}, {});
+    INFO(bits << " bits" << (is_signed ? " signed" : "") << ", " << per << " per unit, " << sixteenths << "/16");
+    REQUIRE(got.counts == static_cast<double>(expected));
+    REQUIRE(channel.saturation().count == 0);  // wrapping is what a counter is for
+  }
+}
+
+TEST_CASE("A fault on the counts stays within the word, and one on the quantity goes through the whole chain") {
+  Seen seen(program_of("bench B { step 10 ms\n  let turns : 1 = 3\n"
+                       "  sensor turn { of turns  counts 100 per 1  word 8 bit  every 10 ms }\n}\n"
+                       "fault high { on turn.counts  offset 1000  from 1 s to 2 s }\n"
+                       "fault twice { on turn  times 0.5  from 3 s }"),
+            {"turn.counts", "turn"});
+  bench::RunPlan plan;
+  plan.faults = {0, 1};
+  plan.longest = time_from_seconds(4);
+  run_bench(seen, plan);
+  CHECK(seen.values[0][50] == 255);   // 300 does not fit 8 bits
+  CHECK(seen.values[0][150] == 255);  // nor does 1255
+  CHECK(seen.values[0][350] == 150);
+  CHECK(seen.values[1][350] == 1.5);
 }
