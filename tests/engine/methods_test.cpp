@@ -356,3 +356,15 @@ TEST_CASE("What a group cannot do is said where it is written") {
   CHECK(diagnostics_of(std::string(head) + "bench B { step 1 ms\n  part m : M  step 0 s\n}").find("at least 1 ns") !=
         std::string::npos);
 }
+
+TEST_CASE("An implicit step that meets a slope without a value says which") {
+  Seen seen(program_of("bench B { step 10 ms  method implicit\n  output state h : m = 0 m\n"
+                       "  h' = 0.1 m/s - 0.01 * sqrt(9.81 m/s^2 * h)\n}"),
+            {"h"});
+  bench::RunPlan plan;
+  plan.longest = time_from_seconds(1);
+  const bench::RunResult result = run_bench(seen, plan);
+  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.explanation.find("how `h'` depends on `h` is not a finite number there (bench.dyne:3:3)") !=
+        std::string::npos);
+}

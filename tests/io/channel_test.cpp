@@ -144,14 +144,15 @@ TEST_CASE("Pulses are counted between samples, and none is lost over time") {
                        "  sensor meter { of flow  pulses 450000 per m^3  word 8 bit  every 20 ms }\n}"),
             {"meter.counts", "meter"});
   run_for(seen, 100);
+  CHECK(seen.values[0][0] == 0);  // nothing has passed at the start
   double sum = 0;
-  for (std::size_t i = 0; i < 10'000; i += 2) {
+  for (std::size_t i = 2; i <= 10'000; i += 2) {
     const double pulses = seen.values[0][i];
     REQUIRE((pulses == 111 || pulses == 112));
     sum += pulses;
   }
   CHECK(sum == Approx(0.01234 * 450000 * 100).margin(1));
-  CHECK(seen.values[1][0] == Approx(111 / 450000.0 / 0.02));
+  CHECK(seen.values[1][2] == Approx(111 / 450000.0 / 0.02));
 }
 
 TEST_CASE("Samples may be taken off the beat, and the first one is there from the start") {
@@ -212,4 +213,23 @@ TEST_CASE("A fault on the counts stays within the word, and one on the quantity 
   CHECK(seen.values[0][150] == 255);  // nor does 1255
   CHECK(seen.values[0][350] == 150);
   CHECK(seen.values[1][350] == 1.5);
+}
+
+TEST_CASE("One odd sample does not stay in the filter") {
+  Seen seen(
+      program_of(
+          "bench B { step 10 ms\n  let odd : 1 = if time < 0.5 s or time > 0.6 s then 2 else sqrt(-1 - time / 1 s)\n"
+          "  sensor s { of odd  range 0 .. 10  counts 0 .. 1000  every 10 ms  filter 50 ms }\n}"),
+      {"s.counts"});
+  run_for(seen, 1);
+  CHECK(seen.values[0][55] == 0);
+  CHECK(seen.values[0][80] == 200);
+}
+
+TEST_CASE("An actuator's counts stand for what it gives from the first instant on") {
+  Seen seen(program_of("bench B { step 10 ms\n  actuator gap : mm { counts 100 per mm  word 12 bit  start 5 mm }\n}"),
+            {"gap", "gap.counts"});
+  run_for(seen, 0.1);
+  CHECK(seen.values[0][0] == 5e-3);
+  CHECK(seen.values[1][0] == 500);
 }

@@ -1,6 +1,7 @@
 #include "isodyne/bench/run.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -99,6 +100,10 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   plain_numbers_ = flushed.before();
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
+  for (std::size_t i = 0; i < actuators_.size(); ++i) {
+    const model::Actuator& a = program_->actuators[i];
+    if (a.counts != model::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
+  }
   // Conditions of the first instant look at the solved start.
   plant_.solve(state_);
   scenario_.plan(state_.values.data(), state_.now);
@@ -266,12 +271,15 @@ bool Run::lose(std::size_t i, const Failure& failure) {
   const std::string what = fmt::format("{} at {}", failure.text(), format_instant(state_.now));
   if (c.controller->safe_when_lost) {
     c.lost = c.answered = true;
+    std::string left;
     for (const model::ControllerWrite& w : c.controller->writes) {
       if (w.actuator == model::kNone) continue;
       const auto& safe = program_->actuators[static_cast<std::size_t>(w.actuator)].safe;
       if (safe) state_[w.pending] = *safe;
+      left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", program_->variable(w.value).name,
+                          safe ? "takes" : "holds", program_->format(w.value, state_[w.pending]));
     }
-    result_.remarks.push_back(fmt::format("Lost {}. Its actuators took their safe values.", what));
+    result_.remarks.push_back(fmt::format("Lost {}; the run went on:{}.", what, left.empty() ? " no actuator" : left));
     return true;
   }
   result_.ending = Ending::controller_failed;
@@ -319,6 +327,27 @@ void Run::stop_for_wait() {
   }
 }
 
+/// Most often not the matrix is singular, but one of its slopes is none: that of a root at zero is infinite.
+std::string Run::why_singular(std::size_t group) {
+  const model::Group& g = program_->groups[group];
+  const std::size_t n = g.states.size();
+  std::vector<double> slopes(n * n), drift(n);
+  plant_.interpreter().slopes(group, state_, slopes.data(), drift.data());
+  const auto state = [&](std::size_t i) { return program_->states[static_cast<std::size_t>(g.states[i])]; };
+  for (std::size_t k = 0; k < n * n; ++k) {
+    if (std::isfinite(slopes[k])) continue;
+    return fmt::format("how `{}` depends on `{}` is not a finite number there ({})",
+                       program_->variable(state(k / n).derivative).name, program_->variable(state(k % n).value).name,
+                       program_->sources->place(state(k / n).equation));
+  }
+  for (std::size_t i = 0; i < n; ++i) {
+    if (!std::isfinite(drift[i]))
+      return fmt::format("how `{}` depends on time is not a finite number there ({})",
+                         program_->variable(state(i).derivative).name, program_->sources->place(state(i).equation));
+  }
+  return "their matrix is singular";
+}
+
 void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
   result_.ending = Ending::diverged;
   if (trouble.kind == engine::PlantTrouble::Kind::endless_reversal) {
@@ -354,8 +383,9 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
   }
   if (trouble.kind == engine::PlantTrouble::Kind::singular) {
     const model::Group& g = program_->groups[static_cast<std::size_t>(trouble.index)];
-    result_.explanation = fmt::format("the method `{}` could not step its equations at {}: their matrix is singular",
-                                      model::method_word(g.method), format_instant(state_.now));
+    result_.explanation =
+        fmt::format("the method `{}` could not step its equations at {}: {}", model::method_word(g.method),
+                    format_instant(state_.now), why_singular(static_cast<std::size_t>(trouble.index)));
     for (const std::int32_t s : g.states) {
       const model::VarId id = program_->states[static_cast<std::size_t>(s)].value;
       result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));

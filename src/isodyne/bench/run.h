@@ -107,6 +107,7 @@ class Run {
   void finish_instant();
   bool over(const std::atomic<bool>& stop);
   void stop_for_wait();
+  std::string why_singular(std::size_t group);
   void stop_for_trouble(const engine::PlantTrouble& trouble);
   engine::TapState* tap(std::int32_t index);
 

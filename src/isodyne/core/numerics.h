@@ -438,10 +438,12 @@ ISO_FUNCTION void iso_back(int n, const double* a, const int* rows, double* b) {
  * fixed cost: three evaluations, one factorisation, four back substitutions. `slopes` is the Jacobian of f (n x n,
  * overwritten), `drift` its slope in time. Source: Sandu, Verwer, Blom, Spee, Carmichael, Potra, "Benchmarking stiff
  * ODE solvers for atmospheric chemistry problems II", Atmospheric Environment 31 (1997).
- * Work: 6 n. 0 if the matrix is singular; x is then unchanged. */
+ * Work: 6 n. 0 if the matrix is singular or a slope is not finite (with an infinite one nothing would move, and nobody
+ * would know); x is then unchanged. */
 ISO_FUNCTION int iso_implicit(int n, double t, double h, double* x, const double* k1, double* slopes,
                               const double* drift, iso_derivative f, void* context, double* work, int* rows) {
   double *stage = work, *k = work + n, *u1 = work + 2 * n, *u2 = work + 3 * n, *u3 = work + 4 * n, *u4 = work + 5 * n;
+  if (iso_first_bad(n * n, slopes) < n * n || iso_first_bad(n, drift) < n) return 0;
   for (int i = 0; i < n * n; ++i) slopes[i] = -slopes[i];
   for (int i = 0; i < n; ++i) slopes[i * n + i] += 1 / (0.5 * h);
   if (!iso_factor(n, slopes, rows)) return 0;

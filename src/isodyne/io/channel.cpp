@@ -66,17 +66,22 @@ inline double SensorChannel::through_signal(double x, double now, engine::TapSta
 }
 
 inline double SensorChannel::filtered(double x) {
-  if (!has_filter_) return x;
+  if (!has_filter_ || !std::isfinite(x)) return x;  // one odd sample must not stay in the filter for ever
   filtered_ = started_ ? filtered_ + share_ * (x - filtered_) : x;
   started_ = true;
   return filtered_;
 }
 
 /// Counts as a real number becomes a whole one: the nearest, or as many pulses as are complete.
-inline double SensorChannel::whole(double x) {
+inline double SensorChannel::whole(double x, Time now) {
   if (!pulses_wanted_) return std::round(forth(to_counts_, x));
-  pulses_ += std::abs(forth(to_counts_, x * period_s_));
-  if (!std::isfinite(pulses_)) pulses_ = 0;
+  const double since_last = to_seconds(now - last_);  // 0 at the start: nothing has passed yet
+  last_ = now;
+  pulses_ += std::abs(forth(to_counts_, x * since_last));
+  if (!std::isfinite(pulses_)) {
+    pulses_ = 0;
+    return x;
+  }
   const double complete = std::floor(pulses_);
   pulses_ -= complete;
   return complete;
@@ -101,13 +106,18 @@ Sample SensorChannel::sample(double truth, Time now, const Taps& taps) {
     return out;
   }
   bool beyond = false, ignored = false;
-  out.counts = held(word_, whole(x), beyond);
+  out.counts = held(word_, whole(x, now), beyond);
   note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
   if (taps.counts != nullptr && taps.counts->active)
     out.counts = held(word_, std::round(engine::through_tap(*taps.counts, out.counts, seconds)), ignored);
   out.value = back(to_counts_, out.counts);
   if (pulses_wanted_) out.value /= period_s_;
   return out;
+}
+
+double ActuatorChannel::counts_of(double value) const {
+  bool ignored = false;
+  return actuator_->to_counts ? held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored) : 0;
 }
 
 double ActuatorChannel::pass(double value, Time now, engine::TapState* tap, double& counts) {

@@ -42,7 +42,7 @@ class SensorChannel {
  private:
   double through_signal(double x, double now, engine::TapState* tap, Sample& out, bool& outside) const;
   double filtered(double x);
-  double whole(double x);
+  double whole(double x, Time now);
 
   // What is needed of the sensor at every sample, close together: there may be thousands of channels.
   bool has_signal_, has_limits_, has_counts_, has_range_, has_filter_, pulses_wanted_;
@@ -54,6 +54,7 @@ class SensorChannel {
   double deviation_;     ///< of the noise
   double filtered_ = 0;  ///< the filter's output
   double pulses_ = 0;    ///< part of a pulse that has not been counted yet
+  Time last_{};          ///< of the last sample
   bool started_ = false;
   Saturation saturation_;
   RandomStream noise_;
@@ -65,6 +66,8 @@ class ActuatorChannel {
 
   /// What the channel makes of the controller's answer; `counts` becomes the word where there is one.
   double pass(double value, Time now, engine::TapState* tap, double& counts);
+  /// The word that stands for a value, without a fault and without a trace.
+  double counts_of(double value) const;
   const Saturation& saturation() const { return saturation_; }
 
  private:

@@ -359,6 +359,20 @@ void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) 
   if (a.safe)
     actuator.safe =
         check_.constant(x_.check_as(*a.safe, scope(), type, "the safe value"), a.safe->span, "the safe value");
+  if (a.start) fits(actuator, actuator.start, a.start->span, "start");
+  if (actuator.safe) fits(actuator, *actuator.safe, a.safe->span, "safe");
+}
+
+/// What the channel cannot hold the plant cannot get.
+void Channels::fits(const Actuator& actuator, double value, Span span, const char* which) {
+  if (!actuator.to_counts || actuator.word.lowest >= actuator.word.highest) return;
+  const Linear& l = *actuator.to_counts;
+  const double counts =
+      std::round(l.low_to + (value - l.low_from) * (l.high_to - l.low_to) / (l.high_from - l.low_from));
+  if (counts >= actuator.word.lowest && counts <= actuator.word.highest) return;
+  check_.error(Code::out_of_limits, span,
+               fmt::format("the {} value is {:.0f} counts, and the channel holds {:.0f} .. {:.0f}", which, counts,
+                           actuator.word.lowest, actuator.word.highest));
 }
 
 }  // namespace isodyne::model

@@ -29,6 +29,7 @@ class Channels {
   void define_writes(const lang::ControllerDecl& c, Controller& controller);
 
   std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
+  void fits(const Actuator& actuator, double value, Span span, const char* which);
   VarId declare_counts(Instance& inside, const lang::Name& name, const std::string& doc);
   Instance& pseudo_part(const lang::Name& name);
   ExprScope scope() const { return {&check_.root, nullptr}; }
