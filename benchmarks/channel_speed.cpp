@@ -21,7 +21,7 @@ using Clock = std::chrono::steady_clock;
 /// What an expert would write for such channels, which all have other scales: 4 .. 20 mA, a filter, noise, a word.
 struct ByHand {
   double low = 0, high = 10, low_signal = 4e-3, high_signal = 20e-3, least = 3.8e-3, most = 20.5e-3;
-  double low_count = 0, high_count = 27648, lowest = -32768, highest = 32767;
+  double low_count = 0, high_count = 32000, lowest = -32768, highest = 32767;
   double filtered = 0, share = 0, noise = 0;
   bool started = false;
   std::int64_t saturated = 0;
@@ -52,7 +52,7 @@ model::Sensor channel(int i, bool noisy) {
   s.range = {0, 10};
   s.to_signal = model::Linear{0, 10, 4e-3, 20e-3};
   s.signal_limits = {3.8e-3, 20.5e-3};
-  s.to_counts = model::Linear{0, 10, 0, 27648};
+  s.to_counts = model::Linear{0, 10, 0, 32000};
   s.word = {16, true, false, -32768, 32767};
   s.noise = noisy ? 2e-3 : 0;
   return s;

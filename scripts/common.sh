@@ -52,5 +52,8 @@ build() {
 
 # controller PRESET: builds the controller of the canal lock with the program of that preset.
 controller() {
-  make -s -C examples/canal-lock/controller ISODYNE="$top/build/$1/bin/isodyne" INCLUDE="$top/include"
+  local folder
+  for folder in examples/*/controller; do
+    make -s -C "$folder" ISODYNE="$top/build/$1/bin/isodyne" INCLUDE="$top/include"
+  done
 }

@@ -141,8 +141,8 @@ const std::vector<Command>& commands() {
        1,
        20,
        "list what a bench is made of, or say what a name means",
-       "Kinds: parts, states, parameters, signals, channels, controllers, conditions, faults, scenarios, "
-       "requirements,\nfigures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
+       "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
+       "requirements, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
        "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
        "steps,\nmethods, periods, and the delay that crossing between groups costs.",
        "isodyne list examples/canal-lock/lock.dyne chamber.level",
@@ -168,6 +168,17 @@ const std::vector<Command>& commands() {
        "isodyne format --check examples/canal-lock/plant.dyne",
        {check, help},
        run_format},
+      {"io layout",
+       "BENCH [FRAME]",
+       1,
+       2,
+       "show the bits of a frame, and which bytes some values give",
+       "Every bit of every word with what it holds, a table of the fields, and a worked example: these values give "
+       "these\n"
+       "bytes. With --out, also as pictures (FRAME.svg and FRAME.png in that folder).",
+       "isodyne io layout examples/swing-bridge/bridge.dyne box_in",
+       {out, json, help},
+       run_io_layout},
       {"explain",
        "[CODE]",
        0,
@@ -199,15 +210,37 @@ const std::vector<Command>& commands() {
        "isodyne export header examples/canal-lock/lock.dyne",
        {out, help},
        run_export},
-      {"help", "[COMMAND]", 0, 1, "explain a command", "", "isodyne help run", {help}, run_help},
+      {"help", "[COMMAND]", 0, 2, "explain a command", "", "isodyne help run", {help}, run_help},
   };
   return list;
 }
 
-const Command* find_command(const std::string& name) {
+const Command* find_command(const std::vector<std::string>& words, std::size_t& taken) {
+  const std::string pair = words.size() > 1 ? words[0] + " " + words[1] : words[0];
+  std::vector<std::string> names, family;
+  std::string all;
   for (const Command& c : commands()) {
-    if (name == c.name) return &c;
+    const std::string name = c.name;
+    taken = name == pair && words.size() > 1 && pair.find(' ') != std::string::npos ? 2 : 1;
+    if (name == pair || name == words[0]) return &c;
+    names.push_back(name);
+    if (!name.starts_with(words[0] + " ")) continue;
+    family.push_back(name.substr(words[0].size() + 1));
+    all += (all.empty() ? "" : ", ") + family.back();
   }
+  if (!family.empty()) {  // the first of two words
+    const auto meant = words.size() > 1 ? closest(words[1], family) : std::nullopt;
+    say_error(words.size() < 2 || words[1].starts_with("-")
+                  ? fmt::format("`isodyne {}` needs a second word: {}; for example `isodyne help {} {}`", words[0], all,
+                                words[0], family.front())
+                  : fmt::format("there is no command `{}`; {}", pair,
+                                meant ? fmt::format("did you mean `{} {}`?", words[0], *meant)
+                                      : fmt::format("behind `{}` stands one of {}", words[0], all)));
+    return nullptr;
+  }
+  const auto meant = closest(words[0], names);
+  say_error(fmt::format("there is no command `{}`; {}", words[0],
+                        meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
   return nullptr;
 }
 

@@ -45,7 +45,8 @@ struct Command {
 };
 
 const std::vector<Command>& commands();
-const Command* find_command(const std::string& name);
+/// The command that `words` begin with, of one word or of two (`io layout`); says what is wrong if there is none.
+const Command* find_command(const std::vector<std::string>& words, std::size_t& taken);
 
 /// "Usage: …", options and an example.
 std::string help_text(const Command& command);
@@ -68,6 +69,7 @@ int run_explain(const Arguments&);
 int run_draw(const Arguments&);
 int run_new(const Arguments&);
 int run_help(const Arguments&);
+int run_io_layout(const Arguments&);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
 model::Loaded load_file(const std::string& file, const model::Wish& wish = {});

@@ -10,11 +10,9 @@ int run_help(const Arguments& arguments) {
     put(stdout, help_text());
     return kHeld;
   }
-  const Command* command = find_command(arguments.words[0]);
-  if (command == nullptr) {
-    say_error(fmt::format("there is no command `{}`; see `isodyne help`", arguments.words[0]));
-    return kWrongInput;
-  }
+  std::size_t taken = 0;
+  const Command* command = find_command(arguments.words, taken);
+  if (command == nullptr) return kWrongInput;
   put(stdout, help_text(*command));
   return kHeld;
 }

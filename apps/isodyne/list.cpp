@@ -94,17 +94,37 @@ Section channels(const Program& p) {
 
 Section controllers(const Program& p) {
   Section s{"controllers", {{"Controller"}, {"Every"}, {"Reads"}, {"Writes"}, {"Settings"}}, {}};
-  const auto names = [&](const auto& list, const auto& id_of) {
+  // A frame stands for its fields.
+  const auto names = [&](const auto& list, const std::vector<model::FrameUse>& frames, const auto& id_of) {
     std::string text;
-    for (const auto& x : list) text += (text.empty() ? "" : ", ") + p.variable(id_of(x)).name;
+    auto frame = frames.begin();
+    for (std::size_t i = 0; i < list.size();) {
+      const bool is_frame = frame != frames.end() && frame->first == i;
+      const model::Frame* f = is_frame ? &p.frames[static_cast<std::size_t>((frame++)->frame)] : nullptr;
+      text += (text.empty() ? "" : ", ") + (is_frame ? "frame " + f->name : p.variable(id_of(list[i])).name);
+      i += is_frame ? f->fields.size() : 1;
+    }
     return text;
   };
   for (const model::Controller& c : p.controllers) {
     std::string settings;
     for (const model::Setting& x : c.settings)
       settings += fmt::format("{}{} = library \"{}\"", settings.empty() ? "" : ", ", x.name, x.library);
-    s.rows.push_back({c.name, format_span(c.period), names(c.reads, [](model::VarId id) { return id; }),
-                      names(c.writes, [](const model::ControllerWrite& w) { return w.value; }), settings});
+    s.rows.push_back({c.name, format_span(c.period), names(c.reads, c.read_frames, [](model::VarId id) { return id; }),
+                      names(c.writes, c.write_frames, [](const model::ControllerWrite& w) { return w.value; }),
+                      settings});
+  }
+  return s;
+}
+
+Section frames(const Program& p) {
+  Section s{"frames", {{"Frame"}, {"Words", Table::Align::right}, {"Goes"}, {"Fields"}, {"Description"}}, {}};
+  for (const model::Frame& f : p.frames) {
+    std::string fields;
+    for (const model::FrameField& x : f.fields) fields += (fields.empty() ? "" : ", ") + x.name;
+    for (const model::FramePort& x : f.ports) fields += ", port " + x.name;
+    s.rows.push_back({f.name, std::to_string(f.words), f.to_controller ? "to the controller" : "from the controller",
+                      fields, f.doc});
   }
   return s;
 }
@@ -151,12 +171,9 @@ Section figures(const Program& p) {
 
 using Maker = Section (*)(const Program&);
 constexpr std::pair<const char*, Maker> kKinds[] = {
-    {"parts", parts},           {"states", states},
-    {"parameters", parameters}, {"signals", signals},
-    {"channels", channels},     {"controllers", controllers},
-    {"conditions", conditions}, {"faults", faults},
-    {"scenarios", scenarios},   {"requirements", requirements},
-    {"figures", figures},
+    {"parts", parts},       {"states", states},       {"parameters", parameters},     {"signals", signals},
+    {"channels", channels}, {"frames", frames},       {"controllers", controllers},   {"conditions", conditions},
+    {"faults", faults},     {"scenarios", scenarios}, {"requirements", requirements}, {"figures", figures},
 };
 
 Json section_json(const Section& s) {

@@ -6,7 +6,6 @@
 #include <fmt/format.h>
 
 #include "command.h"
-#include "isodyne/core/text.h"
 #include "terminal.h"
 
 namespace {
@@ -21,16 +20,10 @@ int dispatch(const std::vector<std::string>& words) {
     say("isodyne " ISODYNE_VERSION);
     return kHeld;
   }
-  const Command* command = find_command(words[0]);
-  if (command == nullptr) {
-    std::vector<std::string> names;
-    for (const Command& c : commands()) names.emplace_back(c.name);
-    const auto meant = isodyne::closest(words[0], names);
-    say_error(fmt::format("there is no command `{}`; {}", words[0],
-                          meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
-    return kWrongInput;
-  }
-  const auto arguments = read_arguments(*command, {words.begin() + 1, words.end()});
+  std::size_t taken = 0;
+  const Command* command = find_command(words, taken);
+  if (command == nullptr) return kWrongInput;
+  const auto arguments = read_arguments(*command, {words.begin() + static_cast<std::ptrdiff_t>(taken), words.end()});
   if (!arguments) return kWrongInput;
   if (arguments->has(Option::help)) {
     put(stdout, help_text(*command));

@@ -489,3 +489,29 @@ TEST_CASE("A damaged run folder is refused with a reason, not a crash") {
   folder.write("a/verdicts.json", "[[[[");
   CHECK(run_isodyne("report a", folder.path()).status == 2);
 }
+
+TEST_CASE("The swing bridge passes through packed words, and faults on them are found out") {
+  const TemporaryFolder folder;
+  fs::copy(kSource + "/examples/swing-bridge", folder / "bridge", fs::copy_options::recursive);
+  const Output made = shell(fmt::format("make -C bridge/controller -B CC={} ISODYNE={} INCLUDE={}/include",
+                                        ISODYNE_C_COMPILER, ISODYNE_PROGRAM, kSource),
+                            folder.path());
+  INFO(made.err);
+  REQUIRE(made.status == 0);
+  CHECK(slurp(folder / "bridge/controller/bridgectl_channels.h") ==
+        slurp(kSource + "/examples/swing-bridge/controller/bridgectl_channels.h"));
+  CHECK(run_isodyne("run bridge/bridge.dyne passage --no-report --out good", folder.path()).status == 0);
+  // An encoder that jumps by 10 degrees: the box believes it and shows green too early.
+  const Output offset =
+      run_isodyne("run bridge/bridge.dyne passage --fault turn_offset --no-report --out bad", folder.path());
+  CHECK(offset.status == 1);
+  for (const auto& v : verdicts(folder, "bad")["requirements"]) {
+    if (v["name"] == "B-04") CHECK(v["verdict"] == "broken");
+  }
+  // Switches that exclude each other are not believed: the box stops everything.
+  const Output shorted =
+      run_isodyne("run bridge/bridge.dyne passage --fault switches_short --no-report --out alarm", folder.path());
+  CHECK(shorted.status == 1);
+  for (const auto& v : verdicts(folder, "alarm")["requirements"])
+    CHECK(v["verdict"] != (v["name"] == "B-05" ? "held" : "broken"));
+}

@@ -52,10 +52,18 @@ std::string action_text(const model::Program& p, const Event& e) {
   return one_line(p.sources->covered(step.span));
 }
 
-/// Sensors come first, then actuators.
+/// Sensors come first, then actuators, then the fields of all frames.
 model::VarId channel_value(const model::Program& p, const Event& e) {
-  const auto sensors = static_cast<std::int32_t>(p.sensors.size());
-  return e.subject < sensors ? at(p.sensors, e.subject).value : at(p.actuators, e.subject - sensors).value;
+  std::int32_t i = e.subject;
+  if (i < static_cast<std::int32_t>(p.sensors.size())) return at(p.sensors, i).value;
+  i -= static_cast<std::int32_t>(p.sensors.size());
+  if (i < static_cast<std::int32_t>(p.actuators.size())) return at(p.actuators, i).value;
+  i -= static_cast<std::int32_t>(p.actuators.size());
+  for (const model::Frame& f : p.frames) {
+    if (i < static_cast<std::int32_t>(f.fields.size())) return at(f.fields, i).raw;
+    i -= static_cast<std::int32_t>(f.fields.size());
+  }
+  return model::kTime;
 }
 
 }  // namespace

@@ -61,6 +61,12 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
     sample_at_.push_back(s.offset);
   }
   for (const model::Actuator& a : program_->actuators) actuators_.emplace_back(a);
+  std::size_t channel = sensors_.size() + actuators_.size();
+  for (const model::Frame& f : program_->frames) {
+    frames_.emplace_back(f);
+    frame_channel_.push_back(channel);
+    channel += f.fields.size();
+  }
   for (const model::Controller& c : program_->controllers) {
     Wired wired;
     wired.controller = &c;
@@ -187,19 +193,36 @@ void Run::take_answers() {
     for (std::size_t i = 0; i < c.valid.size(); ++i) {
       const model::ControllerWrite& w = c.controller->writes[i];
       const double answer = state_[w.pending];
-      if (w.actuator == model::kNone) {
+      if (w.actuator == model::kNone || w.in_frame) {
         state_[c.valid[i]] = answer;
-        continue;
+      } else {
+        drive(static_cast<std::size_t>(w.actuator), answer, false);
       }
-      const auto a = static_cast<std::size_t>(w.actuator);
-      const model::Actuator& actuator = program_->actuators[a];
-      const bool before = actuators_[a].saturation().now;
-      double counts = 0;
-      state_[c.valid[i]] = actuators_[a].pass(answer, state_.now, tap(actuator.counts_tap), counts);
-      if (actuator.counts != model::kNone) state_[actuator.counts] = counts;
-      saturates(sensors_.size() + a, before, actuators_[a].saturation(), state_[c.valid[i]]);
+    }
+    for (const model::FrameUse& use : c.controller->write_frames) {
+      const auto f = static_cast<std::size_t>(use.frame);
+      take_frame(program_->frames[f], frames_[f]);
     }
   }
+}
+
+/// The fields hold the answer: faults on them, and then to the actuators.
+void Run::take_frame(const model::Frame& frame, const io::FrameFields& fields) {
+  fields.arrive(state_);
+  for (const model::FrameField& f : frame.fields) {
+    if (f.actuator != model::kNone) drive(static_cast<std::size_t>(f.actuator), state_[f.raw], true);
+  }
+}
+
+void Run::drive(std::size_t a, double answer, bool in_frame) {
+  const model::Actuator& actuator = program_->actuators[a];
+  const model::VarId to = program_->writable(actuator.value);
+  const bool before = actuators_[a].saturation().now;
+  double counts = 0;
+  state_[to] = in_frame ? actuators_[a].take(answer, state_.now, tap(actuator.counts_tap), counts)
+                        : actuators_[a].pass(answer, state_.now, tap(actuator.counts_tap), counts);
+  if (actuator.counts != model::kNone) state_[actuator.counts] = counts;
+  saturates(sensors_.size() + a, before, actuators_[a].saturation(), state_[to]);
 }
 
 /// An event where a channel begins to be unable to hold what it is given.
@@ -214,6 +237,11 @@ void Run::list_saturated() {
   };
   for (std::size_t i = 0; i < sensors_.size(); ++i) list(program_->sensors[i].name, sensors_[i].saturation());
   for (std::size_t i = 0; i < actuators_.size(); ++i) list(program_->actuators[i].name, actuators_[i].saturation());
+  for (std::size_t f = 0; f < frames_.size(); ++f) {
+    const auto& fields = program_->frames[f].fields;
+    for (std::size_t i = 0; i < fields.size(); ++i)
+      list(program_->variable(fields[i].raw).name, frames_[f].saturation(i));
+  }
 }
 
 void Run::sample_sensors() {
@@ -247,6 +275,7 @@ bool Run::exchange() {
     if (state_.now != c.next) continue;
     c.next = c.lost ? Time::max() : c.next + c.controller->period;
     if (c.lost) continue;  // its last words have become valid at this instant
+    for (const model::FrameUse& use : c.controller->read_frames) gather_frame(static_cast<std::size_t>(use.frame));
     for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
     const Status exchanged = [&] {
       const IsoUnflushed plain(plain_numbers_);  // the controller computes as it does anywhere
@@ -263,6 +292,13 @@ bool Run::exchange() {
   return true;
 }
 
+void Run::gather_frame(std::size_t f) {
+  frames_[f].gather(state_, [&](std::size_t i) {
+    const model::VarId raw = program_->frames[f].fields[i].raw;
+    saturates(frame_channel_[f] + i, false, frames_[f].saturation(i), state_[raw]);
+  });
+}
+
 /// By the controller's rule the run goes on with safe values, valid when its answer would have been; or it ends, which
 /// gives false.
 bool Run::lose(std::size_t i, const Failure& failure) {
@@ -274,10 +310,12 @@ bool Run::lose(std::size_t i, const Failure& failure) {
     std::string left;
     for (const model::ControllerWrite& w : c.controller->writes) {
       if (w.actuator == model::kNone) continue;
-      const auto& safe = program_->actuators[static_cast<std::size_t>(w.actuator)].safe;
-      if (safe) state_[w.pending] = *safe;
-      left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", program_->variable(w.value).name,
-                          safe ? "takes" : "holds", program_->format(w.value, state_[w.pending]));
+      const model::Actuator& actuator = program_->actuators[static_cast<std::size_t>(w.actuator)];
+      const io::ActuatorChannel& channel = actuators_[static_cast<std::size_t>(w.actuator)];
+      if (actuator.safe) state_[w.pending] = w.in_frame ? channel.counts_of(*actuator.safe) : *actuator.safe;
+      const double held = state_[program_->writable(actuator.value)];
+      left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", actuator.name, actuator.safe ? "takes" : "holds",
+                          program_->format(actuator.value, actuator.safe.value_or(held)));
     }
     result_.remarks.push_back(fmt::format("Lost {}; the run went on:{}.", what, left.empty() ? " no actuator" : left));
     return true;

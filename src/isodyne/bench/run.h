@@ -19,6 +19,7 @@
 #include "isodyne/engine/native.h"
 #include "isodyne/engine/reference.h"
 #include "isodyne/io/channel.h"
+#include "isodyne/io/frame.h"
 #include "isodyne/ports/controller_port.h"
 
 namespace isodyne::bench {
@@ -98,6 +99,9 @@ class Run {
   bool timed_instant();
   void tell(std::span<const engine::ModeChange> changes);
   void take_answers();
+  void take_frame(const model::Frame& frame, const io::FrameFields& fields);
+  void drive(std::size_t actuator, double answer, bool in_frame);
+  void gather_frame(std::size_t frame);
   void sample_sensors();
   void sample_sensor(std::size_t index);
   void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
@@ -123,6 +127,8 @@ class Run {
   engine::PlantState state_;
   std::vector<io::SensorChannel> sensors_;
   std::vector<io::ActuatorChannel> actuators_;
+  std::vector<io::FrameFields> frames_;
+  std::vector<std::size_t> frame_channel_;  ///< per frame: the number of its first field among the channels
   std::vector<Time> sample_at_;  ///< per sensor: instant of its next sample
   Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;

@@ -112,6 +112,27 @@ constexpr Explanation kExplanations[] = {
      "table t(x: m) -> s = [2 m: 1 s, 1 m: 2 s] linear\nbench B { step 1 ms }",
      "Points rise from one to the next; with two arguments every pair is given once; a file has a header with units.",
      "table t(x: m) -> s = [1 m: 2 s, 2 m: 1 s] linear\nbench B { step 1 ms }"},
+    {Code::overlap, "Bits of a frame are claimed twice, or a port shows half of a field.",
+     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "    field a  bit 3 of word 0\n    field b  bit 3 of word 0\n  }\n}",
+     "Give every field bits of its own; `isodyne io layout` shows which are free.",
+     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "    field a  bit 3 of word 0\n    field b  bit 4 of word 0\n    spare  bits 0 .. 2 of word 0\n"
+     "    spare  bits 5 .. 63 of word 0\n  }\n}"},
+    {Code::gap, "Bits of a frame are neither a field nor declared as spare, so nobody knows whether one was forgotten.",
+     "bench B { step 1 ms\n  input a : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "    field a  bit 0 of word 0\n  }\n}",
+     "Say what they hold, or that they are `spare`.",
+     "bench B { step 1 ms\n  input a : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "    field a  bit 0 of word 0\n    spare  bits 1 .. 63 of word 0\n  }\n}"},
+    {Code::does_not_fit, "A field of a frame is too narrow for what it should hold, or has the wrong sign.",
+     "bench B { step 1 ms\n  sensor a { of 4 m  counts 100 per m  word 12 bit signed  every 1 ms }\n"
+     "  frame f { words 1  bits from low  bytes from low\n    field a  bits 0 .. 11 of word 0\n"
+     "    spare  bits 12 .. 63 of word 0\n  }\n}",
+     "Make the field as wide as the word of its channel, and `signed` where the channel is.",
+     "bench B { step 1 ms\n  sensor a { of 4 m  counts 100 per m  word 12 bit signed  every 1 ms }\n"
+     "  frame f { words 1  bits from low  bytes from low\n    field a  bits 0 .. 11 of word 0  signed\n"
+     "    spare  bits 12 .. 63 of word 0\n  }\n}"},
     {Code::unused, "A parameter changes nothing, or nothing reads an output. Often an equation was forgotten.",
      "model M { param a : m = 1 m }\nbench B { step 1 ms\n  part m : M\n}", "Use it, or take it away.",
      "bench B { step 1 ms }"},

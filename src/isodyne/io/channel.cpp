@@ -26,13 +26,6 @@ inline double held(const Word& w, double counts, bool& outside) {
   return counts - size * std::floor((counts - w.lowest) / size);
 }
 
-/// Wrapping is what a counter is for; anything else that does not fit is to be told.
-inline void note(Saturation& s, bool outside, Time now) {
-  if (outside != s.now) s.now = outside;
-  if (!outside) return;
-  if (s.count++ == 0) s.first = now;
-}
-
 }  // namespace
 
 SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
@@ -117,14 +110,19 @@ Sample SensorChannel::sample(double truth, Time now, const Taps& taps) {
 
 double ActuatorChannel::counts_of(double value) const {
   bool ignored = false;
-  return actuator_->to_counts ? held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored) : 0;
+  return actuator_->to_counts ? held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored) : value;
 }
 
 double ActuatorChannel::pass(double value, Time now, engine::TapState* tap, double& counts) {
   if (!actuator_->to_counts) return value;
+  return take(std::round(forth(*actuator_->to_counts, value)), now, tap, counts);
+}
+
+double ActuatorChannel::take(double word, Time now, engine::TapState* tap, double& counts) {
+  if (!actuator_->to_counts) return word;
   bool outside = false, ignored = false;
-  counts = held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), outside);
-  note(saturation_, outside && (!actuator_->word.wraps || !std::isfinite(value)), now);
+  counts = held(actuator_->word, word, outside);
+  note(saturation_, outside && (!actuator_->word.wraps || !std::isfinite(word)), now);
   if (tap != nullptr && tap->active)
     counts = held(actuator_->word, std::round(engine::through_tap(*tap, counts, to_seconds(now))), ignored);
   return back(*actuator_->to_counts, counts);

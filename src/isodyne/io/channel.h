@@ -20,6 +20,13 @@ struct Saturation {
   Time first{};            ///< of the first of them
 };
 
+/// Wrapping is what a counter is for; anything else that does not fit is to be told.
+inline void note(Saturation& s, bool outside, Time now) {
+  if (outside != s.now) s.now = outside;
+  if (!outside) return;
+  if (s.count++ == 0) s.first = now;
+}
+
 struct Sample {
   double value = 0;   ///< what the controller gets, SI
   double signal = 0;  ///< electrical form, SI; 0 where the channel has none
@@ -66,6 +73,8 @@ class ActuatorChannel {
 
   /// What the channel makes of the controller's answer; `counts` becomes the word where there is one.
   double pass(double value, Time now, engine::TapState* tap, double& counts);
+  /// What the channel makes of a word that came in a frame. Without counts the word is the value.
+  double take(double word, Time now, engine::TapState* tap, double& counts);
   /// The word that stands for a value, without a fault and without a trace.
   double counts_of(double value) const;
   const Saturation& saturation() const { return saturation_; }

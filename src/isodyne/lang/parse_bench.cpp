@@ -30,6 +30,7 @@ bool Parser::bench_member(BenchDecl& b, const std::string& doc) {
   if (t_.at("record")) return record(b), true;
   if (t_.at("sensor")) return sensor(b, doc), true;
   if (t_.at("actuator")) return actuator(b, doc), true;
+  if (t_.at("frame")) return frame(b, doc), true;
   if (t_.at("controller")) return controller(b, doc), true;
   if (t_.at("rated")) return rated(b, doc, true), true;
   return false;
@@ -169,6 +170,87 @@ void Parser::actuator(BenchDecl& b, const std::string& doc) {
     t_.expect_statement_end();
   }
   b.actuators.push_back(std::move(a));
+}
+
+// frame = "frame" name "{" "words" sum "bits" "from" ( "low" | "high" ) "bytes" "from" ( "low" | "high" )
+//         { frame_field } "}"
+void Parser::frame(BenchDecl& b, const std::string& doc) {
+  t_.take();
+  FrameDecl f;
+  f.doc = doc;
+  f.name = t_.expect_name("the name of the frame");
+  block("and the bits of the frame", [&] {
+    const std::string field_doc = docs();
+    if (t_.accept("words")) {
+      f.words = x_.sum();
+    } else if (t_.accept("bits")) {
+      f.bits_from_high = from_high();
+    } else if (t_.accept("bytes")) {
+      f.bytes_from_high = from_high();
+    } else if (!frame_field(f, field_doc)) {
+      t_.fail("`words`, `bits`, `bytes`, `field`, `port`, `spare`, `time` or `counter`");
+    }
+  });
+  b.frames.push_back(std::move(f));
+}
+
+bool Parser::from_high() {
+  t_.expect("from", "and the end that comes first: `low` or `high`");
+  if (t_.accept("high")) return true;
+  t_.expect("low", "or `high`: the end that comes first");
+  return false;
+}
+
+// frame_field = "field" name [ ":" type ] place [ "signed" ] [ "=" sum ] | "port" name place | "spare" place
+//             | "time" place "in" type | "counter" place
+bool Parser::frame_field(FrameDecl& f, const std::string& doc) {
+  using Kind = FrameDecl::Field::Kind;
+  FrameDecl::Field field;
+  field.doc = doc;
+  if (t_.accept("field")) {
+    field.name = t_.expect_name("a sensor, an actuator, an input of the bench, or a name of its own");
+    if (t_.accept(":")) field.type = x_.type();
+  } else if (t_.accept("port")) {
+    field.kind = Kind::port;
+    field.name = t_.expect_name("the name of the port");
+  } else if (t_.accept("spare")) {
+    field.kind = Kind::spare;
+  } else if (t_.at("time") || t_.at("counter")) {
+    field.kind = t_.at("time") ? Kind::time : Kind::counter;
+    const Token& word = t_.take();
+    field.name = {word.text, word.span};
+  } else {
+    return false;
+  }
+  field.place = bit_place();
+  if (field.kind == Kind::field) field.is_signed = t_.accept("signed");
+  if (field.kind == Kind::field && t_.accept("=")) field.constant = x_.sum();
+  if (field.kind == Kind::time) {
+    t_.expect("in", "and the unit in which time is counted");
+    field.unit = x_.type();
+  }
+  t_.expect_statement_end();
+  f.fields.push_back(std::move(field));
+  return true;
+}
+
+// place = [ "bit" sum "of" | "bits" sum ".." sum "of" ] "word" sum
+BitPlace Parser::bit_place() {
+  BitPlace place;
+  const Span begin = t_.peek().span;
+  if (t_.accept("bit")) {
+    place.first = x_.sum();
+    t_.expect("of", "and the word that the bit is in");
+  } else if (t_.accept("bits")) {
+    place.first = x_.sum();
+    t_.expect("..", "between the first and the last bit");
+    place.last = x_.sum();
+    t_.expect("of", "and the word that the bits are in");
+  }
+  t_.expect("word", "with its number, or `bits 0 .. 7 of word` and its number");
+  place.word = x_.sum();
+  place.span = join(begin, place.word->span);
+  return place;
 }
 
 // controller = "controller" name "{" "every" sum "reads" paths "writes" writes [ "lost" ( "stop" | "safe" ) ] { setting

@@ -14,7 +14,7 @@ const std::vector<std::string> Parser::kDeclarations = {
 const std::vector<std::string> Parser::kMembers = {
     "unit",   "param",    "fixed",      "input",     "output", "state",    "memory",      "let",   "private", "part",
     "modes",  "every",    "when",       "solve",     "for",    "if",       "rated",       "use",   "step",    "record",
-    "sensor", "actuator", "controller", "condition", "fault",  "scenario", "requirement", "figure"};
+    "sensor", "actuator", "frame",      "controller", "condition", "fault",  "scenario", "requirement", "figure"};
 
 // text = { declaration }
 void Parser::text() {

@@ -105,6 +105,10 @@ class Parser {
   void actuator(BenchDecl& b, const std::string& doc);
   void controller(BenchDecl& b, const std::string& doc);
   void setting(ControllerDecl& c);
+  void frame(BenchDecl& b, const std::string& doc);
+  bool from_high();
+  bool frame_field(FrameDecl& f, const std::string& doc);
+  BitPlace bit_place();
 
   // parse_judged.cpp
   bool judged_declaration(const std::string& doc);

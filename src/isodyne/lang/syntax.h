@@ -317,6 +317,37 @@ struct ActuatorDecl {
   std::string doc;
 };
 
+/// word N | bit N of word M | bits N .. N of word M
+struct BitPlace {
+  ExprPtr word, first, last;  ///< first: empty for a whole word; last: empty for a single bit
+  Span span;
+};
+
+struct FrameDecl {
+  struct Field {
+    enum class Kind {
+      field,    ///< what a channel, an input or the controller says, or a constant
+      port,     ///< the lines of a stretch, seen as one number
+      spare,    ///< nothing: always 0
+      time,     ///< of the exchange
+      counter,  ///< of exchanges
+    };
+    Kind kind = Kind::field;
+    Name name;  ///< empty for what is spare
+    std::optional<TypeRef> type;
+    BitPlace place;
+    bool is_signed = false;
+    ExprPtr constant;
+    std::optional<TypeRef> unit;  ///< of a time
+    std::string doc;
+  };
+  Name name;
+  ExprPtr words;
+  std::optional<bool> bits_from_high, bytes_from_high;
+  std::vector<Field> fields;
+  std::string doc;
+};
+
 struct ControllerDecl {
   struct Write {
     Name name;
@@ -395,6 +426,7 @@ struct BenchDecl : ModelDecl {
   ExprPtr record;
   std::vector<SensorDecl> sensors;
   std::vector<ActuatorDecl> actuators;
+  std::vector<FrameDecl> frames;
   std::vector<ControllerDecl> controllers;
 };
 

@@ -114,7 +114,10 @@ void Channels::define() {
         next < check_.program.actuators.size() && check_.program.actuators[next].span.begin == a.name.span.begin;
     if (kept) define_actuator(a, check_.program.actuators[next++]);
   }
-  next = 0;
+}
+
+void Channels::define_controllers() {
+  std::size_t next = 0;
   for (const lang::ControllerDecl& c : bench_.controllers) {
     const bool kept =
         next < check_.program.controllers.size() && check_.program.controllers[next].span.begin == c.name.span.begin;

@@ -12,6 +12,8 @@ class Channels {
 
   void declare();
   void define();
+  /// Frames must be defined.
+  void define_controllers();
 
  private:
   void declare_sensor(const lang::SensorDecl& s);
@@ -27,6 +29,12 @@ class Channels {
   void define_controller(const lang::ControllerDecl& c, Controller& controller);
   void define_reads(const lang::ControllerDecl& c, Controller& controller);
   void define_writes(const lang::ControllerDecl& c, Controller& controller);
+  /// The frame of this name, if there is one and it goes this way and to nobody else.
+  std::optional<std::int32_t> frame_named(const lang::Path& path, bool to_controller, bool& meant);
+  void read_frame(std::int32_t frame, Controller& controller);
+  void write_frame(std::int32_t frame, Controller& controller);
+  std::int32_t actuator_of(VarId value) const;
+  bool first_to_write(VarId value, Span span);
 
   std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
   void fits(const Actuator& actuator, double value, Span span, const char* which);
@@ -37,6 +45,7 @@ class Channels {
   Check& check_;
   Expressions& x_;
   const lang::BenchDecl& bench_;
+  std::map<std::int32_t, Span> frames_used_;
 };
 
 }  // namespace isodyne::model

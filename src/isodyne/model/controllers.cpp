@@ -51,18 +51,88 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
 
 void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
   for (const lang::Path& path : c.reads) {
+    bool meant = false;
+    if (const auto frame = frame_named(path, true, meant)) read_frame(*frame, controller);
+    if (meant) continue;
     const VarId id = check_.resolve_one(check_.root, path);
     if (id == kNone || !check_.program.variable(id).type.valid()) continue;
     const Role role = check_.program.variable(id).role;
     if (role != Role::sensor && role != Role::input) {
       check_.error(Code::wrong_kind, path.span,
-                   fmt::format("`{}` is neither a sensor nor an input of the bench", path.text()),
+                   fmt::format("`{}` is neither a sensor, an input of the bench nor a frame", path.text()),
                    "a controller knows the plant only through its sensors: add a `sensor`");
     } else if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
       check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
     } else {
       controller.reads.push_back(id);
+      controller.knows.push_back(id);
     }
+  }
+}
+
+std::optional<std::int32_t> Channels::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
+  if (!path.plain()) return std::nullopt;
+  const auto& frames = check_.program.frames;
+  const auto found =
+      std::find_if(frames.begin(), frames.end(), [&](const Frame& f) { return f.name == path.parts[0].text; });
+  if (found == frames.end()) return std::nullopt;
+  meant = true;
+  const auto index = static_cast<std::int32_t>(found - frames.begin());
+  if (found->to_controller != to_controller) {
+    check_.error(Code::wrong_kind, path.span,
+                 found->to_controller
+                     ? fmt::format("frame `{}` goes to the controller: its fields are sensors and inputs", found->name)
+                     : fmt::format("frame `{}` comes from the controller: its fields are actuators", found->name),
+                 found->to_controller ? "put it behind `reads`" : "put it behind `writes`");
+    return std::nullopt;
+  }
+  const auto [first, fresh] = frames_used_.try_emplace(index, path.span);
+  if (fresh) return index;
+  check_.error(Code::duplicate, path.span, fmt::format("frame `{}` is exchanged twice", found->name))
+      .notes.push_back({first->second, "the first is here"});
+  return std::nullopt;
+}
+
+void Channels::read_frame(std::int32_t index, Controller& controller) {
+  const Frame& frame = check_.program.frames[static_cast<std::size_t>(index)];
+  controller.read_frames.push_back({index, controller.reads.size()});
+  for (const FrameField& f : frame.fields) {
+    controller.reads.push_back(f.raw);
+    if (f.of == kNone) continue;
+    const auto sensor = std::find_if(check_.program.sensors.begin(), check_.program.sensors.end(),
+                                     [&](const Sensor& s) { return s.counts == f.of; });
+    controller.knows.push_back(sensor != check_.program.sensors.end() ? sensor->value : f.of);
+  }
+}
+
+std::int32_t Channels::actuator_of(VarId value) const {
+  const auto& all = check_.program.actuators;
+  const auto found = std::find_if(all.begin(), all.end(), [&](const Actuator& a) { return a.value == value; });
+  return found == all.end() ? kNone : static_cast<std::int32_t>(found - all.begin());
+}
+
+bool Channels::first_to_write(VarId value, Span span) {
+  const auto [first, fresh] = check_.defined.try_emplace(value, span);
+  if (!fresh)
+    check_.error(Code::driven_twice, span, fmt::format("`{}` is written twice", check_.program.variable(value).name))
+        .notes.push_back({first->second, "the first is here"});
+  return fresh;
+}
+
+void Channels::write_frame(std::int32_t index, Controller& controller) {
+  // A copy: hidden variables are added meanwhile.
+  const std::vector<FrameField> fields = check_.program.frames[static_cast<std::size_t>(index)].fields;
+  controller.write_frames.push_back({index, controller.writes.size()});
+  for (const FrameField& f : fields) {
+    ControllerWrite write;
+    write.value = f.raw;
+    write.actuator = f.actuator;
+    write.in_frame = true;
+    if (f.actuator != kNone) first_to_write(f.of, f.span);
+    const Variable& v = check_.program.variable(f.raw);
+    write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
+    controller.writes.push_back(write);
+    controller.drives.push_back(f.of != kNone ? f.of : f.raw);
   }
 }
 
@@ -77,28 +147,25 @@ void Channels::define_writes(const lang::ControllerDecl& c, Controller& controll
       write.value = found->second;
       if (!check_.program.variable(write.value).type.valid()) continue;
     } else {
+      bool meant = false;
+      if (const auto frame = frame_named(lang::Path(w.name), false, meant)) write_frame(*frame, controller);
+      if (meant) continue;
       write.value = check_.resolve_one(check_.root, lang::Path(w.name));
       if (write.value == kNone) continue;
-      const auto actuator = std::find_if(check_.program.actuators.begin(), check_.program.actuators.end(),
-                                         [&](const Actuator& a) { return a.value == write.value; });
-      if (actuator == check_.program.actuators.end()) {
+      write.actuator = actuator_of(write.value);
+      if (write.actuator == kNone) {
         check_.error(
-            Code::wrong_kind, w.name.span, fmt::format("`{}` is not an actuator", w.name.text),
+            Code::wrong_kind, w.name.span, fmt::format("`{}` is neither an actuator nor a frame", w.name.text),
             "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
         continue;
       }
-      write.actuator = static_cast<std::int32_t>(actuator - check_.program.actuators.begin());
       inside.variables.try_emplace(w.name.text, write.value);  // `plc.fill_paddle` is the same quantity
     }
-    const auto [first, fresh] = check_.defined.try_emplace(write.value, w.name.span);
-    if (!fresh) {
-      check_.error(Code::driven_twice, w.name.span, fmt::format("`{}` is written twice", w.name.text))
-          .notes.push_back({first->second, "the first is here"});
-      continue;
-    }
+    if (!first_to_write(write.value, w.name.span)) continue;
     const Variable& v = check_.program.variable(write.value);
     write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
     controller.writes.push_back(write);
+    controller.drives.push_back(write.value);
   }
 }
 

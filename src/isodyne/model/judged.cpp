@@ -111,6 +111,16 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
         if (a.counts == target) a.counts_tap = index;
       }
       break;
+    case Role::field:
+      for (Frame& f : p.frames) {
+        for (FrameField& field : f.fields) {
+          if (field.raw == target) field.tap = index;
+        }
+        for (FramePort& port : f.ports) {
+          if (port.raw == target) port.tap = index;
+        }
+      }
+      break;
     case Role::actuator:
       tap.healthy = check_.define_hidden(variable.name + " healthy", variable.type, variable.unit);
       break;
@@ -125,7 +135,8 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
       check_.error(Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
                    variable.role == Role::state
                        ? "fault what moves the state, a parameter, or the sensor that measures it"
-                       : "faults act on sensors, their signals and counts, actuators, inputs, parameters and outputs");
+                       : "faults act on sensors, their signals and counts, actuators, fields of frames, inputs, parameters and "
+                         "outputs");
       return kNone;
   }
   p.taps.push_back(tap);

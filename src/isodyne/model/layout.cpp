@@ -66,8 +66,17 @@ class Renumbering {
       move(a.value);
       move(a.counts);
     }
+    for (Frame& f : p_.frames) {
+      for (FrameField& field : f.fields) {
+        move(field.raw);
+        move(field.of);
+      }
+      for (FramePort& port : f.ports) move(port.raw);
+    }
     for (Controller& c : p_.controllers) {
       list(c.reads);
+      list(c.knows);
+      list(c.drives);
       for (ControllerWrite& w : c.writes) {
         move(w.value);
         move(w.pending);

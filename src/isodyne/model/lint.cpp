@@ -18,7 +18,7 @@ class Lint {
       if (n.op == Op::variable) read_.insert(n.variable);
     }
     const Program& p = check.program;
-    for (const Controller& c : p.controllers) read_.insert(c.reads.begin(), c.reads.end());
+    for (const Controller& c : p.controllers) read_.insert(c.knows.begin(), c.knows.end());
     for (const Figure& f : p.figures) {
       for (const auto& panel : f.panels) read_.insert(panel.begin(), panel.end());
     }

@@ -10,6 +10,7 @@
 #include "isodyne/lang/parser.h"
 #include "isodyne/model/channels.h"
 #include "isodyne/model/flatten.h"
+#include "isodyne/model/frames.h"
 #include "isodyne/model/groups.h"
 #include "isodyne/model/judged.h"
 #include "isodyne/model/layout.h"
@@ -224,14 +225,18 @@ void check_bench(Check& check, const lang::BenchDecl& bench, const Wish& wish, c
   Expressions expressions(check);
   Flattener flattener(check, expressions);
   Channels channels(check, expressions, bench);
+  Frames frames(check, expressions, bench);
   Judged judged(check, expressions);
   load_tables(check, expressions);
   for (const lang::FunctionDecl& f : check.document.functions) expressions.check_function(f);
   flattener.declare(bench);
   channels.declare();
+  frames.declare();
   judged.declare();
   flattener.define();
   channels.define();
+  frames.define();
+  channels.define_controllers();
   flattener.check_complete();
   judged.define();
   Periods(check, expressions, bench).run();

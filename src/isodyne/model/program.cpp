@@ -41,6 +41,13 @@ const char* fault_word(FaultKind kind) {
   return "?";
 }
 
+std::string Frame::text(const BitRange& bits) const {
+  if (bits.width == 64) return fmt::format("word {}", bits.word);
+  const int first = bits_from_high ? 64 - bits.shift - bits.width : bits.shift;
+  if (bits.width == 1) return fmt::format("bit {} of word {}", first, bits.word);
+  return fmt::format("bits {} .. {} of word {}", first, first + bits.width - 1, bits.word);
+}
+
 VarId Program::find(std::string_view wanted) const {
   for (std::size_t i = 0; i < variables.size(); ++i) {
     if (variables[i].name == wanted) return static_cast<VarId>(i);

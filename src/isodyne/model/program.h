@@ -60,6 +60,7 @@ enum class Role {
   actuator,           ///< what the plant gets
   controller_output,  ///< written by a controller, not wired to the plant
   condition,
+  field,   ///< raw number in a frame
   fault,   ///< true while active
   hidden,  ///< bookkeeping: derivatives, entry times, earlier values
 };
@@ -251,10 +252,64 @@ struct Actuator {
   Span span;
 };
 
+/// A stretch of bits of a word; `shift` counts from the least significant bit.
+struct BitRange {
+  int word = 0, shift = 0, width = 64;
+};
+
+struct FrameField {
+  enum class Kind { value, constant, time, counter };
+  Kind kind = Kind::value;
+  std::string name, doc;
+  BitRange bits;
+  bool is_signed = false;
+  VarId raw = kNone;               ///< the number in the field
+  VarId of = kNone;                ///< to a controller: what is put into it; from one: where it goes, kNone: nowhere
+  std::int32_t actuator = kNone;   ///< index into Program::actuators
+  double lowest = 0, highest = 0;  ///< what the field can hold
+  double constant = 0;
+  Time unit{};  ///< of a time
+  std::int32_t tap = kNone;
+  Span span;
+};
+
+/// The bits of several fields seen as one number.
+struct FramePort {
+  std::string name, doc;
+  BitRange bits;
+  VarId raw = kNone;
+  std::vector<std::int32_t> fields;  ///< wholly inside it
+  std::int32_t tap = kNone;
+  Span span;
+};
+
+/// What goes over a wire between plant and controller at once: words of 64 bits.
+struct Frame {
+  std::string name, doc;
+  int words = 0;
+  bool bits_from_high = false;   ///< how people number the bits: bit 0 is the most significant one
+  bool bytes_from_high = false;  ///< the most significant byte of a word is sent first
+  bool to_controller = true;
+  std::vector<FrameField> fields;
+  std::vector<FramePort> ports;
+  std::vector<BitRange> spare;
+  Span span;
+
+  /// "bits 4 .. 7 of word 1", numbered as people do in this frame.
+  std::string text(const BitRange& bits) const;
+};
+
+/// A frame among the values a controller exchanges: its fields stand in a row from `first` on.
+struct FrameUse {
+  std::int32_t frame = 0;
+  std::size_t first = 0;
+};
+
 struct ControllerWrite {
-  VarId value = kNone;            ///< actuator or controller output
+  VarId value = kNone;            ///< actuator, controller output or field
   VarId pending = kNone;          ///< hidden: the answer that is not valid yet
   std::int32_t actuator = kNone;  ///< index into Program::actuators
+  bool in_frame = false;          ///< the answer is the number in the field
 };
 
 struct Setting {
@@ -267,6 +322,9 @@ struct Controller {
   Time period{};
   std::vector<VarId> reads;
   std::vector<ControllerWrite> writes;
+  std::vector<FrameUse> read_frames, write_frames;
+  std::vector<VarId> knows;   ///< sensors and inputs it gets, in frames or not
+  std::vector<VarId> drives;  ///< actuators and values of its own that it gives, in frames or not
   std::vector<Setting> settings;
   bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values; else it stops
   Span span;
@@ -374,6 +432,7 @@ struct Program {
   std::vector<PartInfo> parts;
   std::vector<Sensor> sensors;
   std::vector<Actuator> actuators;
+  std::vector<Frame> frames;
   std::vector<Controller> controllers;
   std::vector<Fault> faults;
   std::vector<Scenario> scenarios;

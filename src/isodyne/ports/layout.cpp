@@ -8,17 +8,29 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/ports/frame_header.h"
 
 namespace isodyne::ports {
 
 namespace {
 
-std::size_t bytes_of(Field::Kind kind) {
-  return kind == Field::Kind::real ? 8 : kind == Field::Kind::boolean ? 1 : 4;
+std::size_t bytes_of(const Field& f) {
+  if (f.kind == Field::Kind::frame) return f.frame->codec.bytes();
+  return f.kind == Field::Kind::real ? 8 : f.kind == Field::Kind::boolean ? 1 : 4;
+}
+std::size_t alignment_of(const Field& f) {
+  return f.kind == Field::Kind::frame ? 1 : bytes_of(f);
 }
 
-const char* c_type(Field::Kind kind) {
-  return kind == Field::Kind::real ? "double" : kind == Field::Kind::boolean ? "bool" : "int32_t";
+std::string c_type(const Field& f) {
+  if (f.kind == Field::Kind::frame) return f.name + "_frame";
+  return f.kind == Field::Kind::real ? "double" : f.kind == Field::Kind::boolean ? "bool" : "int32_t";
+}
+
+std::int32_t labels_of(const model::Program& program, model::VarId id) {
+  const model::Type& type = program.variable(id).type;
+  if (type.kind != model::Type::Kind::choice) return 0;
+  return static_cast<std::int32_t>(program.choices[static_cast<std::size_t>(type.choice)].labels.size());
 }
 
 Field field_of(const model::Program& program, model::VarId id, const std::string& strip) {
@@ -35,7 +47,7 @@ Field field_of(const model::Program& program, model::VarId id, const std::string
       break;
     case model::Type::Kind::choice:
       field.kind = Field::Kind::choice;
-      field.labels = static_cast<std::int32_t>(program.choices[static_cast<std::size_t>(v.type.choice)].labels.size());
+      field.labels = labels_of(program, id);
       break;
     case model::Type::Kind::real:
     case model::Type::Kind::invalid:
@@ -44,14 +56,51 @@ Field field_of(const model::Program& program, model::VarId id, const std::string
   return field;
 }
 
+Field frame_member(const model::Program& program, std::int32_t index) {
+  const model::Frame& frame = program.frames[static_cast<std::size_t>(index)];
+  FrameMember member{io::FrameCodec(frame), {}, {}};
+  for (const model::FrameField& f : frame.fields) {
+    member.names.push_back(program.variable(f.raw).name);
+    member.labels.push_back(labels_of(program, f.raw));
+  }
+  Field field;
+  field.name = c_name(frame.name);
+  field.kind = Field::Kind::frame;
+  field.frame = std::make_shared<const FrameMember>(std::move(member));
+  field.frame_index = index;
+  return field;
+}
+
+/// One member per value, and one per frame.
+template <typename IdOf>
+std::vector<Field> members(const model::Program& program, const std::vector<model::FrameUse>& frames,
+                           std::size_t values, const std::string& strip, IdOf id_of) {
+  std::vector<Field> fields;
+  std::size_t next_frame = 0;
+  for (std::size_t i = 0; i < values;) {
+    Field field;
+    std::size_t count = 1;
+    if (next_frame < frames.size() && frames[next_frame].first == i) {
+      field = frame_member(program, frames[next_frame++].frame);
+      count = field.frame->names.size();
+    } else {
+      field = field_of(program, id_of(i), strip);
+    }
+    field.first = i;
+    fields.push_back(std::move(field));
+    i += count;
+  }
+  return fields;
+}
+
 std::size_t place(std::vector<Field>& fields) {
   std::size_t at = 0, widest = 1;
   for (Field& f : fields) {
-    const std::size_t size = bytes_of(f.kind);
-    at = (at + size - 1) / size * size;
+    const std::size_t alignment = alignment_of(f);
+    at = (at + alignment - 1) / alignment * alignment;
     f.offset = at;
-    at += size;
-    widest = std::max(widest, size);
+    at += bytes_of(f);
+    widest = std::max(widest, alignment);
   }
   return std::max<std::size_t>(1, (at + widest - 1) / widest * widest);
 }
@@ -64,6 +113,11 @@ std::string upper(std::string text) {
 }
 
 std::string comment_of(const model::Program& program, const Field& f) {
+  if (f.kind == Field::Kind::frame) {
+    const model::Frame& frame = program.frames[static_cast<std::size_t>(f.frame_index)];
+    return fmt::format("/* {} of 64 bits{}{} */", counted(static_cast<std::size_t>(frame.words), "word"),
+                       frame.doc.empty() ? "" : ": ", frame.doc);
+  }
   const model::Variable& v = program.variable(f.variable);
   std::string type = program.type_text(v);
   if (f.kind == Field::Kind::real) type = fmt::format("{}", v.type.dimension.none() ? "1" : si_text(v.type.dimension));
@@ -75,7 +129,7 @@ std::string comment_of(const model::Program& program, const Field& f) {
 std::string struct_text(const model::Program& program, const std::string& name, const std::vector<Field>& fields,
                         std::size_t bytes) {
   std::string text = fmt::format("typedef struct {} {{\n", name);
-  for (const Field& f : fields) text += fmt::format("  {} {}; {}\n", c_type(f.kind), f.name, comment_of(program, f));
+  for (const Field& f : fields) text += fmt::format("  {} {}; {}\n", c_type(f), f.name, comment_of(program, f));
   if (fields.empty()) text += "  bool unused; /* a C struct needs a member */\n";
   text += fmt::format("}} {};\n", name);
   text += fmt::format("static_assert(sizeof({}) == {}, \"layout of {}\");\n", name, bytes, name);
@@ -91,6 +145,11 @@ std::string enums_text(const model::Program& program, const Layout& layout) {
   for (const auto* fields : {&layout.reads, &layout.writes}) {
     for (const Field& f : *fields) {
       if (f.kind == Field::Kind::choice) used.insert(program.variable(f.variable).type.choice);
+      if (f.kind != Field::Kind::frame) continue;
+      for (const model::FrameField& inner : program.frames[static_cast<std::size_t>(f.frame_index)].fields) {
+        const model::Type& type = program.variable(inner.raw).type;
+        if (type.kind == model::Type::Kind::choice) used.insert(type.choice);
+      }
     }
   }
   std::string text;
@@ -121,17 +180,23 @@ std::string c_name(const std::string& name) {
 
 Layout layout_of(const model::Program& program, const model::Controller& controller) {
   Layout layout;
-  for (const model::VarId id : controller.reads) layout.reads.push_back(field_of(program, id, controller.name + "."));
-  for (const model::ControllerWrite& w : controller.writes)
-    layout.writes.push_back(field_of(program, w.value, controller.name + "."));
+  const std::string strip = controller.name + ".";
+  layout.reads = members(program, controller.read_frames, controller.reads.size(), strip,
+                         [&](std::size_t i) { return controller.reads[i]; });
+  layout.writes = members(program, controller.write_frames, controller.writes.size(), strip,
+                          [&](std::size_t i) { return controller.writes[i].value; });
   layout.reads_bytes = place(layout.reads);
   layout.writes_bytes = place(layout.writes);
   std::string identity;
   for (const auto* fields : {&layout.reads, &layout.writes}) {
     for (const Field& f : *fields) {
+      if (f.kind == Field::Kind::frame) {
+        identity += frame_identity(program, program.frames[static_cast<std::size_t>(f.frame_index)]);
+        continue;
+      }
       const model::Variable& v = program.variable(f.variable);
       const std::string type = f.kind == Field::Kind::real ? si_text(v.type.dimension) : program.type_text(v);
-      identity += fmt::format("{} {} {}\n", f.name, c_type(f.kind), type);
+      identity += fmt::format("{} {} {}\n", f.name, c_type(f), type);
     }
     identity += "--\n";
   }
@@ -140,36 +205,79 @@ Layout layout_of(const model::Program& program, const model::Controller& control
 }
 
 void pack(const std::vector<Field>& fields, std::span<const double> values, std::byte* bytes) {
-  for (std::size_t i = 0; i < fields.size(); ++i) {
-    std::byte* to = bytes + fields[i].offset;
-    if (fields[i].kind == Field::Kind::real) {
-      std::memcpy(to, &values[i], 8);
-    } else if (fields[i].kind == Field::Kind::boolean) {
-      *to = values[i] != 0 ? std::byte{1} : std::byte{0};
-    } else {
-      const auto whole = static_cast<std::int32_t>(std::clamp(values[i], -2147483648.0, 2147483647.0));
-      std::memcpy(to, &whole, 4);
+  for (const Field& f : fields) {
+    std::byte* to = bytes + f.offset;
+    const double value = f.first < values.size() ? values[f.first] : 0;
+    switch (f.kind) {
+      case Field::Kind::frame:
+        f.frame->codec.pack(values.subspan(f.first, f.frame->names.size()), to);
+        break;
+      case Field::Kind::real:
+        std::memcpy(to, &value, 8);
+        break;
+      case Field::Kind::boolean:
+        *to = value != 0 ? std::byte{1} : std::byte{0};
+        break;
+      case Field::Kind::integer:
+      case Field::Kind::choice: {
+        const auto whole = static_cast<std::int32_t>(std::clamp(value, -2147483648.0, 2147483647.0));
+        std::memcpy(to, &whole, 4);
+      }
     }
   }
 }
 
-int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<double> values) {
-  for (std::size_t i = 0; i < fields.size(); ++i) {
-    const Field& f = fields[i];
-    const std::byte* from = bytes + f.offset;
-    if (f.kind == Field::Kind::real) {
-      std::memcpy(&values[i], from, 8);
-      if (!std::isfinite(values[i])) return static_cast<int>(i);
-    } else if (f.kind == Field::Kind::boolean) {
-      values[i] = *from != std::byte{0} ? 1 : 0;
-    } else {
-      std::int32_t whole = 0;
-      std::memcpy(&whole, from, 4);
-      values[i] = whole;
-      if (f.kind == Field::Kind::choice && (whole < 0 || whole >= f.labels)) return static_cast<int>(i);
+namespace {
+
+/// Of one member: index of the first value that cannot be, or −1.
+int unpack_member(const Field& f, const std::byte* from, std::span<double> values) {
+  double& value = values[f.first];
+  std::int32_t whole = 0;
+  switch (f.kind) {
+    case Field::Kind::frame: {
+      f.frame->codec.unpack(from, values.subspan(f.first, f.frame->names.size()));
+      for (std::size_t i = 0; i < f.frame->labels.size(); ++i) {
+        if (f.frame->labels[i] > 0 && values[f.first + i] >= f.frame->labels[i]) return static_cast<int>(f.first + i);
+      }
+      return -1;
     }
+    case Field::Kind::real:
+      std::memcpy(&value, from, 8);
+      return std::isfinite(value) ? -1 : static_cast<int>(f.first);
+    case Field::Kind::boolean:
+      value = *from != std::byte{0} ? 1 : 0;
+      return -1;
+    case Field::Kind::integer:
+    case Field::Kind::choice:
+      std::memcpy(&whole, from, 4);
+      value = whole;
+      return f.kind == Field::Kind::choice && (whole < 0 || whole >= f.labels) ? static_cast<int>(f.first) : -1;
   }
   return -1;
+}
+
+}  // namespace
+
+int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<double> values) {
+  for (const Field& f : fields) {
+    const bool empty_frame = f.kind == Field::Kind::frame && f.frame->names.empty();
+    const int wrong = empty_frame ? -1 : unpack_member(f, bytes + f.offset, values);
+    if (wrong >= 0) return wrong;
+  }
+  return -1;
+}
+
+std::string why_wrong(const std::vector<Field>& fields, std::size_t index, double value) {
+  std::string name;
+  std::int32_t labels = 0;
+  for (const Field& f : fields) {
+    const std::size_t count = f.kind == Field::Kind::frame ? f.frame->names.size() : 1;
+    if (index < f.first || index >= f.first + count) continue;
+    name = f.kind == Field::Kind::frame ? f.frame->names[index - f.first] : f.name;
+    labels = f.kind == Field::Kind::frame ? f.frame->labels[index - f.first] : f.labels;
+  }
+  return fmt::format("it wrote {} to `{}`, which takes {}", value, name,
+                     labels > 0 ? fmt::format("0 to {}", labels - 1) : "finite numbers");
 }
 
 std::string header_text(const model::Program& program, const model::Controller& controller) {
@@ -184,6 +292,12 @@ std::string header_text(const model::Program& program, const model::Controller& 
       "#include <assert.h>\n#include <stddef.h>\n\n#include \"isodyne/controller.h\"\n\n",
       controller.name, program.name, guard);
   text += enums_text(program, layout);
+  for (const auto* fields : {&layout.reads, &layout.writes}) {
+    for (const Field& f : *fields) {
+      if (f.kind == Field::Kind::frame)
+        text += frame_text(program, program.frames[static_cast<std::size_t>(f.frame_index)]);
+    }
+  }
   text += struct_text(program, name + "_reads", layout.reads, layout.reads_bytes);
   text += struct_text(program, name + "_writes", layout.writes, layout.writes_bytes);
   text += fmt::format(

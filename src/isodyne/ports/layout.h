@@ -3,21 +3,33 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <memory>
 #include <span>
 #include <string>
 #include <vector>
 
+#include "isodyne/io/frame.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::ports {
 
+/// A frame in a struct: its bytes as they go over a wire.
+struct FrameMember {
+  io::FrameCodec codec;
+  std::vector<std::string> names;    ///< of its fields: "uplink.level"
+  std::vector<std::int32_t> labels;  ///< per field: of a choice, how many; 0: any number
+};
+
 struct Field {
-  enum class Kind { real, integer, boolean, choice };
+  enum class Kind { real, integer, boolean, choice, frame };
   std::string name;  ///< C identifier
   model::VarId variable = model::kNone;
   Kind kind = Kind::real;
   std::size_t offset = 0;
-  std::int32_t labels = 0;  ///< of a choice: values 0 … labels − 1 are valid
+  std::int32_t labels = 0;                   ///< of a choice: values 0 … labels − 1 are valid
+  std::size_t first = 0;                     ///< which of the values; a frame has one for each of its fields
+  std::shared_ptr<const FrameMember> frame;  ///< of a frame, whose fields count from `first` on
+  std::int32_t frame_index = model::kNone;   ///< into Program::frames
 };
 
 struct Layout {
@@ -32,10 +44,13 @@ Layout layout_of(const model::Program& program, const model::Controller& control
 /// "upper.level" → "upper_level".
 std::string c_name(const std::string& name);
 
-/// Values in the order of the fields → bytes of the struct, and back.
+/// Values in the order of the controller's reads or writes → bytes of the struct, and back.
 void pack(const std::vector<Field>& fields, std::span<const double> values, std::byte* bytes);
-/// Index of the first field with a value it cannot have (a number that is not finite, no label), or −1.
+/// Index of the first value that cannot be (a number that is not finite, no label), or −1.
 int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<double> values);
+
+/// Why the value at an index that unpack() gave cannot be: "it wrote 7 to `gate`, which takes 0 to 2".
+std::string why_wrong(const std::vector<Field>& fields, std::size_t index, double value);
 
 /// The C header for one controller of a bench.
 std::string header_text(const model::Program& program, const model::Controller& controller);

@@ -137,11 +137,8 @@ Status LibraryPort::exchange(Time now, std::span<const double> reads, std::span<
                    fmt::format("isodyne_step gave up with code {}", call.result)};
   const int wrong = unpack(layout_.writes, writes_.data(), writes);
   if (wrong >= 0) {
-    const Field& f = layout_.writes[static_cast<std::size_t>(wrong)];
-    return Failure{fmt::format("controller `{}`", name_), "",
-                   fmt::format("it wrote {} to `{}`, which {}", writes[static_cast<std::size_t>(wrong)], f.name,
-                               f.kind == Field::Kind::choice ? fmt::format("takes 0 to {}", f.labels - 1)
-                                                             : "takes finite numbers")};
+    const auto index = static_cast<std::size_t>(wrong);
+    return Failure{fmt::format("controller `{}`", name_), "", why_wrong(layout_.writes, index, writes[index])};
   }
   return Done{};
 }

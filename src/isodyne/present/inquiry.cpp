@@ -42,6 +42,8 @@ const char* role_text(Role role) {
       return "raw word";
     case Role::signal:
       return "electrical signal";
+    case Role::field:
+      return "number in a frame";
     case Role::actuator:
       return "actuator";
     case Role::controller_output:
@@ -191,9 +193,8 @@ class Inquiry {
       if (s.value == id_) add("measures", s.name + ".true every " + format_span(s.period));
     }
     for (const model::Controller& c : p_.controllers) {
-      for (const model::ControllerWrite& w : c.writes) {
-        if (w.value == id_) add("written by", c.name + " every " + format_span(c.period));
-      }
+      if (std::find(c.drives.begin(), c.drives.end(), id_) != c.drives.end())
+        add("written by", c.name + " every " + format_span(c.period));
     }
     for (const model::Fault& f : p_.faults) {
       if (p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
@@ -241,7 +242,7 @@ class Inquiry {
       for (const model::ScenarioStep& step : s.steps) note(step.value, "scenario " + s.name);
     }
     for (const model::Controller& c : p_.controllers) {
-      if (std::find(c.reads.begin(), c.reads.end(), id_) != c.reads.end()) names.insert("controller " + c.name);
+      if (std::find(c.knows.begin(), c.knows.end(), id_) != c.knows.end()) names.insert("controller " + c.name);
     }
     for (const model::Figure& f : p_.figures) {
       for (const auto& panel : f.panels) {

@@ -128,13 +128,13 @@ class Structure {
       channel_nodes_ +=
           fmt::format("  {} [shape=box, style=\"filled,rounded,dashed\", fillcolor=\"#f4f5fb\", label={}];\n",
                       quoted(c.name + " reads"), quoted(c.name));
-      for (const VarId id : c.reads) {
+      for (const VarId id : c.knows) {
         const model::Variable& v = p_.variable(id);
         if (v.role == Role::input) free_[v.name] = "input";
         edges_[{v.name, c.name + " reads"}];
       }
-      for (const model::ControllerWrite& w : c.writes) {
-        if (w.actuator != kNone) edges_[{c.name, p_.variable(w.value).name}];
+      for (const VarId id : c.drives) {
+        if (p_.variable(id).role == Role::actuator) edges_[{c.name, p_.variable(id).name}];
       }
     }
   }
