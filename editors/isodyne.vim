@@ -5,7 +5,7 @@ endif
 
 syn case match
 syn keyword dyneReserved and or not implies is if then else true false
-syn keyword dyneClause active actuator after always as at becomes bench between bits bytes choice column condition controller counter counts cubic drift entry every exit expect extended fault field figure filter fixed for force frame freeze from function given held hold in input lasting let library limit limited limits linear lost memory method model modes never noise of offset on once output outside over panel param part per port private pulses ramp range rated reads record repeated requirement scenario sensor set setting signed solve source spare start state step table times to unit until use wait when whenever while with within word words wraps writes
+syn keyword dyneClause active actuator after always as at becomes bench between bits bytes channel choice column condition controller counter counts cubic drift entry every exit expect extended fault field figure filter fixed for force frame freeze from function given held hold in input inputs lasting let library limit limited limits linear lost memory method model modes module never noise of off offset on once output outputs outside over panel param part per port private pulses rack ramp range rated reads record repeated requirement scenario sensor set setting signed slot solve source spare start state step table times to unit until use wait when whenever while with within word words wraps writes
 syn keyword dyneFunction abs acos all any asin atan atan2 ceil clamp cos delay dot exp floor from_kelvin kelvin log max mean min mod norm normal pick round sign sin sqrt sum tan uniform
 syn keyword dyneConstant time pi true false
 syn match dyneNumber "\<\d\+\(\.\d\+\)\?\([eE][+-]\?\d\+\)\?\>"

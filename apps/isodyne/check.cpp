@@ -109,7 +109,11 @@ bool rated_checks(const model::Loaded& loaded, Json* json) {
 
 void say_in_order(const model::Loaded& loaded, const std::string& file) {
   if (loaded.program == nullptr) {
-    say(fmt::format("{} is in order: {} in {}.", file, counted(loaded.models.size(), "model"),
+    std::size_t modules = 0;
+    for (const model::ModelInfo& m : loaded.models) modules += m.module ? 1 : 0;
+    const std::size_t models = loaded.models.size() - modules;
+    say(fmt::format("{} is in order: {}{}{} in {}.", file, models > 0 ? counted(models, "model") : "",
+                    models > 0 && modules > 0 ? ", " : "", modules > 0 ? counted(modules, "module") : "",
                     counted(loaded.sources->size(), "file")));
     return;
   }

@@ -168,6 +168,60 @@ const std::vector<Command>& commands() {
        "isodyne format --check examples/canal-lock/plant.dyne",
        {check, help},
        run_format},
+      {"io list",
+       "BENCH [GROUP|NAME…]",
+       1,
+       20,
+       "list the channels of the racks: where they are and what they carry",
+       "All channels in use, or those of a group, a rack, or with a name. With --json, free ones too.",
+       "isodyne io list examples/canal-lock/lock.dyne levels",
+       {json, help},
+       run_io_list},
+      {"io groups",
+       "BENCH",
+       1,
+       1,
+       "list the groups of channels",
+       "A channel may belong to any number of groups, and a group may cut across modules.",
+       "isodyne io groups examples/canal-lock/lock.dyne",
+       {json, help},
+       run_io_groups},
+      {"io free",
+       "BENCH",
+       1,
+       1,
+       "list the channels that carry nothing, and signals without a channel",
+       "",
+       "isodyne io free examples/canal-lock/lock.dyne",
+       {json, help},
+       run_io_free},
+      {"io bind",
+       "BENCH CHANNEL [NAME [VALUE]]",
+       2,
+       4,
+       "put a signal on a channel, in the text of the bench",
+       "CHANNEL is RACK.SLOT.NUMBER (the rack may be left out where there is one). NAME is a sensor or actuator, or "
+       "new: with a\n"
+       "VALUE (a constant, a signal, a table: \"12 mA\", \"day(time)\") the rack makes a sensor of it; on an output, "
+       "--unit makes an\n"
+       "actuator. Only that statement of the text changes; a change that `check` refuses is not written.",
+       "isodyne io bind examples/canal-lock/lock.dyne 1.8 tide \"12 mA\" --groups spare --out bound",
+       {groups, range, unit, off, remove, out, help},
+       run_io_bind},
+      {"io table",
+       "BENCH",
+       1,
+       1,
+       "write the racks as a table, or take changes from one",
+       "Prints all channels; with --csv as a table for a spreadsheet (--out writes it to a file). With --from, what "
+       "differs "
+       "between the table and\n"
+       "the text is changed in the text: comments, order and everything else stay. Commas, semicolons and tabs are "
+       "read.\n"
+       "With --from and --out, the changed files go into that folder instead.",
+       "isodyne io table examples/canal-lock/lock.dyne --csv",
+       {csv, from, out, help},
+       run_io_table},
       {"io layout",
        "BENCH [FRAME]",
        1,
@@ -307,8 +361,14 @@ std::string folder_of(const std::string& file) {
 }
 
 model::Loaded load_file(const std::string& file, const model::Wish& wish) {
+  return load_changed(file, {}, wish);
+}
+
+model::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
+                           const model::Wish& wish) {
   const std::string folder = folder_of(file);
   const auto reader = [&](const std::string& relative) {
+    if (const auto text = changed.find(relative); text != changed.end()) return Result<std::string>(text->second);
     if (relative.starts_with(model::kLibraryMark))
       return read_library_file(relative.substr(model::kLibraryMark.size()));
     return present::read_file((std::filesystem::path(folder) / relative).string());

@@ -70,9 +70,17 @@ int run_draw(const Arguments&);
 int run_new(const Arguments&);
 int run_help(const Arguments&);
 int run_io_layout(const Arguments&);
+int run_io_list(const Arguments&);
+int run_io_groups(const Arguments&);
+int run_io_free(const Arguments&);
+int run_io_bind(const Arguments&);
+int run_io_table(const Arguments&);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
 model::Loaded load_file(const std::string& file, const model::Wish& wish = {});
+/// The same with texts that are not in their files yet: name relative to the bench's folder → text.
+model::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
+                           const model::Wish& wish = {});
 /// Prints diagnostics to standard error, with a closing line if there are errors.
 void print_diagnostics(const model::Loaded& loaded, const std::string& file);
 /// The folder of a file as it is put before names: "examples/canal-lock/", or "" for the present one.

@@ -76,18 +76,18 @@ Section channels(const Program& p) {
       "channels",
       {{"Channel"}, {"Direction"}, {"Unit"}, {"Range"}, {"Counts"}, {"Every"}, {"Filter"}, {"Noise"}, {"Description"}},
       {}};
+  const auto range = [](const model::ChannelForm& f) {
+    return f.range_text + (f.electrical_text.empty() ? "" : " as " + f.electrical_text);
+  };
   for (const model::Sensor& x : p.sensors) {
     const model::Variable& v = p.variable(x.value);
-    std::string range =
-        x.range ? fmt::format("{} .. {}", p.format(x.value, x.range->first), p.format(x.value, x.range->second)) : "";
-    if (!x.electrical.empty()) range += " as " + x.electrical;
-    s.rows.push_back({x.name, "sensor", p.type_text(v), range, x.counts_text,
+    s.rows.push_back({x.name, "sensor", p.type_text(v), range(x), x.counts_text,
                       format_span(x.period) + (x.offset.count() > 0 ? " + " + format_span(x.offset) : ""),
                       x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
   }
   for (const model::Actuator& x : p.actuators) {
     const model::Variable& v = p.variable(x.value);
-    s.rows.push_back({x.name, "actuator", p.type_text(v), x.range_text, x.counts_text, "", "", "", v.doc});
+    s.rows.push_back({x.name, "actuator", p.type_text(v), range(x), x.counts_text, "", "", "", v.doc});
   }
   return s;
 }
@@ -271,7 +271,7 @@ void say_section(const Section& section, bool several) {
   if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
 }
 
-/// The models of a file: those it declares itself, and not those it uses.
+/// The models and kinds of modules of a file: those it declares itself, and not those it uses.
 std::vector<model::ModelInfo> own_models(const model::Loaded& loaded) {
   std::vector<model::ModelInfo> own;
   for (const model::ModelInfo& m : loaded.models) {
@@ -294,7 +294,7 @@ present::Facts facts_of_model(const model::Loaded& loaded, const model::ModelInf
 }
 
 Json model_json(const model::ModelInfo& m) {
-  Json j{{"model", m.name}, {"description", m.doc}, {"items", Json::array()}, {"rated", m.rated}};
+  Json j{{m.module ? "module" : "model", m.name}, {"description", m.doc}, {"items", Json::array()}, {"rated", m.rated}};
   for (const auto& i : m.items) {
     j["items"].push_back({{"kind", i.kind},
                           {"name", i.name},
@@ -310,8 +310,8 @@ Json model_json(const model::ModelInfo& m) {
 int list_models(const Arguments& arguments, const model::Loaded& loaded) {
   const std::vector<model::ModelInfo> models = own_models(loaded);
   if (arguments.has(Option::json)) {
-    Json all{{"models", Json::array()}};
-    for (const model::ModelInfo& m : models) all["models"].push_back(model_json(m));
+    Json all{{"models", Json::array()}, {"modules", Json::array()}};
+    for (const model::ModelInfo& m : models) all[m.module ? "modules" : "models"].push_back(model_json(m));
     say(all.dump(2, ' ', false, Json::error_handler_t::replace));
     return kHeld;
   }
@@ -329,12 +329,22 @@ int list_models(const Arguments& arguments, const model::Loaded& loaded) {
   }
   if (arguments.words.size() > 1) return kHeld;
   Section s{"models", {{"Model"}, {"Parameters", Table::Align::right}, {"Rated"}, {"Description"}}, {}};
+  Section modules{"modules", {{"Module"}, {"Channels"}, {"Description"}}, {}};
   for (const model::ModelInfo& m : models) {
+    if (m.module) {
+      std::string channels;
+      for (const auto& i : m.items)
+        channels += fmt::format("{}{} {} {}", channels.empty() ? "" : "; ", i.kind, i.name, i.type);
+      modules.rows.push_back({m.name, channels, m.doc});
+      continue;
+    }
     const auto params =
         std::count_if(m.items.begin(), m.items.end(), [](const auto& i) { return i.kind.ends_with("parameter"); });
     s.rows.push_back({m.name, std::to_string(params), m.rated.empty() ? "" : "yes", m.doc});
   }
-  say_section(s, false);
+  const bool both = !s.rows.empty() && !modules.rows.empty();
+  if (!s.rows.empty() || modules.rows.empty()) say_section(s, both);
+  if (!modules.rows.empty()) say_section(modules, both);
   return kHeld;
 }
 

@@ -87,13 +87,13 @@ TEST_CASE("An actuator's answer goes through its counts") {
   actuator.to_counts = model::Linear{0, 1, 0, 100};
   actuator.word = {0, false, false, 0, 100};
   io::ActuatorChannel channel(actuator);
-  double counts = 0;
-  CHECK(channel.pass(0.333, Time{}, nullptr, counts) == Approx(0.33));
-  CHECK(counts == 33);
+  io::Sample got;
+  CHECK(channel.pass(0.333, Time{}, {}, got) == Approx(0.33));
+  CHECK(got.counts == 33);
   CHECK_FALSE(channel.saturation().now);
-  CHECK(channel.pass(1.7, Time{5}, nullptr, counts) == 1.0);
-  CHECK(channel.pass(-1, Time{6}, nullptr, counts) == 0.0);
-  CHECK(channel.pass(std::nan(""), Time{7}, nullptr, counts) == 0.0);
+  CHECK(channel.pass(1.7, Time{5}, {}, got) == 1.0);
+  CHECK(channel.pass(-1, Time{6}, {}, got) == 0.0);
+  CHECK(channel.pass(std::nan(""), Time{7}, {}, got) == 0.0);
   CHECK(channel.saturation().count == 3);
   CHECK(channel.saturation().first == Time{5});
 }

@@ -109,6 +109,7 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
     files[name] = slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/examples/canal-lock/" + name);
     REQUIRE_FALSE(files[name].empty());
   }
+  files["library:modules.dyne"] = slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/library/modules.dyne");
   int accepted = 0;
   for (int i = 0; i < kMutations; ++i) {
     RandomStream random(kSeed + static_cast<std::uint64_t>(i), "mutation");

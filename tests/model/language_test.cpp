@@ -178,6 +178,7 @@ model Lag { unit Q = 1
 TEST_CASE("Absolute temperatures: what is allowed, and what it gives") {
   const auto v = first(in_bench(R"(
   let a : degC = 20 degC
+  let frost : degC = -20 degC
   let b = a + 5 K
   let difference = b - a
   let hot : bool = b > 24 degC
@@ -187,8 +188,8 @@ TEST_CASE("Absolute temperatures: what is allowed, and what it gives") {
   let warmest = max(a, b, 18 degC)
   let f = 68 degF
 )"),
-                       {"b", "difference", "hot", "near", "above_zero", "back", "warmest", "f"});
-  const std::vector<double> wanted = {298.15, 5, 1, 1, 293.15, 300, 298.15, 293.15};
+                       {"b", "difference", "hot", "near", "above_zero", "back", "warmest", "f", "frost"});
+  const std::vector<double> wanted = {298.15, 5, 1, 1, 293.15, 300, 298.15, 293.15, 253.15};
   for (std::size_t i = 0; i < wanted.size(); ++i) CHECK(v[i] == Approx(wanted[i]));
   for (const char* wrong : {"let x = 2 * 20 degC", "let x = 20 degC + 20 degC", "let x = 5 K - 20 degC",
                             "let x : degC = 5 K", "let x : K = 20 degC", "let x = -(20 degC)", "let x = 20 degC > 5 K",

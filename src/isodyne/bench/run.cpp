@@ -108,7 +108,10 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   state_[model::kSeed] = random_key(plan_.seed);
   for (std::size_t i = 0; i < actuators_.size(); ++i) {
     const model::Actuator& a = program_->actuators[i];
+    io::Sample got;
+    io::ActuatorChannel(a).pass(a.start, state_.now, {}, got);
     if (a.counts != model::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
+    if (a.signal != model::kNone) state_[a.signal] = got.signal;
   }
   // Conditions of the first instant look at the solved start.
   plant_.solve(state_);
@@ -216,12 +219,15 @@ void Run::take_frame(const model::Frame& frame, const io::FrameFields& fields) {
 
 void Run::drive(std::size_t a, double answer, bool in_frame) {
   const model::Actuator& actuator = program_->actuators[a];
+  if (!actuator.on) return;
   const model::VarId to = program_->writable(actuator.value);
   const bool before = actuators_[a].saturation().now;
-  double counts = 0;
-  state_[to] = in_frame ? actuators_[a].take(answer, state_.now, tap(actuator.counts_tap), counts)
-                        : actuators_[a].pass(answer, state_.now, tap(actuator.counts_tap), counts);
-  if (actuator.counts != model::kNone) state_[actuator.counts] = counts;
+  const io::ActuatorChannel::Taps taps{tap(actuator.signal_tap), tap(actuator.counts_tap)};
+  io::Sample got;
+  state_[to] =
+      in_frame ? actuators_[a].take(answer, state_.now, taps, got) : actuators_[a].pass(answer, state_.now, taps, got);
+  if (actuator.counts != model::kNone) state_[actuator.counts] = got.counts;
+  if (actuator.signal != model::kNone) state_[actuator.signal] = got.signal;
   saturates(sensors_.size() + a, before, actuators_[a].saturation(), state_[to]);
 }
 
@@ -260,6 +266,7 @@ void Run::sample_sensors() {
 
 void Run::sample_sensor(std::size_t i) {
   const model::Sensor& s = program_->sensors[i];
+  if (!s.on) return;
   const bool before = sensors_[i].saturation().now;
   const io::Sample got =
       sensors_[i].sample(state_[s.truth], state_.now, {tap(s.tap), tap(s.signal_tap), tap(s.counts_tap)});

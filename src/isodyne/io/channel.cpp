@@ -29,15 +29,12 @@ inline double held(const Word& w, double counts, bool& outside) {
 }  // namespace
 
 SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
-    : has_signal_(sensor.to_signal.has_value()),
-      has_limits_(sensor.signal_limits.has_value()),
-      has_counts_(sensor.to_counts.has_value()),
+    : has_counts_(sensor.to_counts.has_value()),
       has_range_(sensor.range.has_value()),
       has_filter_(sensor.filter.count() > 0),
       pulses_wanted_(sensor.pulses),
-      to_signal_(sensor.to_signal.value_or(Linear{})),
+      electrical_(sensor),
       to_counts_(sensor.to_counts.value_or(Linear{})),
-      limits_(sensor.signal_limits.value_or(std::pair{0.0, 0.0})),
       range_(sensor.range.value_or(std::pair{0.0, 0.0})),
       word_(sensor.word),
       period_s_(to_seconds(sensor.period)),
@@ -47,15 +44,13 @@ SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
   if (has_filter_) share_ = -std::expm1(-period_s_ / to_seconds(sensor.filter));
 }
 
-inline double SensorChannel::through_signal(double x, double now, engine::TapState* tap, Sample& out,
-                                            bool& outside) const {
-  const double meant = forth(to_signal_, x);
-  double signal = meant;
-  if (has_limits_) signal = std::clamp(signal, limits_.first, limits_.second);
+inline double ElectricalForm::pass(double x, double now, engine::TapState* tap, double& signal, bool& outside) const {
+  const double meant = curve_ != nullptr ? curve_->forth(x) : forth(line_, x);
+  signal = limited_ ? std::clamp(meant, limits_.first, limits_.second) : meant;
   if (signal != meant) outside = true;
   if (tap != nullptr) signal = engine::through_tap(*tap, signal, now);
-  out.signal = signal;
-  return signal == meant ? x : back(to_signal_, signal);
+  if (signal == meant) return x;
+  return curve_ != nullptr ? curve_->back(signal) : back(line_, signal);
 }
 
 inline double SensorChannel::filtered(double x) {
@@ -86,7 +81,7 @@ Sample SensorChannel::sample(double truth, Time now, const Taps& taps) {
   Sample out;
   bool outside = false;
   double x = taps.quantity == nullptr ? truth : engine::through_tap(*taps.quantity, truth, seconds);
-  if (has_signal_) x = through_signal(x, seconds, taps.signal, out, outside);
+  if (electrical_.there()) x = electrical_.pass(x, seconds, taps.signal, out.signal, outside);
   x = filtered(x);
   if (deviation_ > 0) x += deviation_ * noise_.normal();
   if (!has_counts_) {
@@ -113,19 +108,31 @@ double ActuatorChannel::counts_of(double value) const {
   return actuator_->to_counts ? held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored) : value;
 }
 
-double ActuatorChannel::pass(double value, Time now, engine::TapState* tap, double& counts) {
-  if (!actuator_->to_counts) return value;
-  return take(std::round(forth(*actuator_->to_counts, value)), now, tap, counts);
+double ActuatorChannel::pass(double value, Time now, const Taps& taps, Sample& out) {
+  if (actuator_->to_counts) return take(std::round(forth(*actuator_->to_counts, value)), now, taps, out);
+  const auto& range = actuator_->range;
+  if (!range || (value >= range->first && value <= range->second)) return to_wire(value, false, now, taps, out);
+  return to_wire(value > range->second ? range->second : range->first, true, now, taps, out);
 }
 
-double ActuatorChannel::take(double word, Time now, engine::TapState* tap, double& counts) {
-  if (!actuator_->to_counts) return word;
+double ActuatorChannel::take(double word, Time now, const Taps& taps, Sample& out) {
+  if (!actuator_->to_counts) return to_wire(word, false, now, taps, out);
   bool outside = false, ignored = false;
-  counts = held(actuator_->word, word, outside);
-  note(saturation_, outside && (!actuator_->word.wraps || !std::isfinite(word)), now);
-  if (tap != nullptr && tap->active)
-    counts = held(actuator_->word, std::round(engine::through_tap(*tap, counts, to_seconds(now))), ignored);
-  return back(*actuator_->to_counts, counts);
+  out.counts = held(actuator_->word, word, outside);
+  outside = outside && (!actuator_->word.wraps || !std::isfinite(word));
+  if (taps.counts != nullptr && taps.counts->active)
+    out.counts =
+        held(actuator_->word, std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
+  return to_wire(back(*actuator_->to_counts, out.counts), outside, now, taps, out);
+}
+
+double ActuatorChannel::to_wire(double value, bool outside, Time now, const Taps& taps, Sample& out) {
+  if (electrical_.there()) {
+    const double seconds = taps.signal != nullptr ? to_seconds(now) : 0;
+    value = electrical_.pass(value, seconds, taps.signal, out.signal, outside);
+  }
+  note(saturation_, outside, now);
+  return out.value = value;
 }
 
 }  // namespace isodyne::io

@@ -31,6 +31,7 @@ bool Parser::bench_member(BenchDecl& b, const std::string& doc) {
   if (t_.at("sensor")) return sensor(b, doc), true;
   if (t_.at("actuator")) return actuator(b, doc), true;
   if (t_.at("frame")) return frame(b, doc), true;
+  if (t_.at("rack")) return rack(b, doc), true;
   if (t_.at("controller")) return controller(b, doc), true;
   if (t_.at("rated")) return rated(b, doc, true), true;
   return false;
@@ -88,22 +89,48 @@ WordDecl Parser::word() {
 }
 
 // scale = interval | per
-void Parser::scale(std::optional<Interval>& counts, std::optional<PerUnit>& per) {
+void Parser::scale(ChannelDecl& c) {
   ExprPtr first = x_.sum();
   if (t_.at("per")) {
-    per = per_unit(std::move(first));
+    c.per = per_unit(std::move(first));
     return;
   }
   Interval i;
   i.low = std::move(first);
   t_.expect("..", "between the two ends, or `per` and a unit");
   i.high = x_.sum();
-  counts = std::move(i);
+  c.counts = std::move(i);
 }
 
-// sensor = "sensor" name "{" "of" expression [ "range" interval [ "as" interval [ "limits" interval ] ] ]
-//          [ "counts" ( interval | per ) | "pulses" per ] [ word ] "every" sum [ "offset" sum ] [ "filter" sum ]
-//          [ "noise" sum ] "}"
+// electrical = interval | name
+void Parser::electrical(ChannelDecl& c) {
+  const bool curve = t_.at(TokenKind::name) && !t_.peek(1).is("..") && !t_.peek(1).is("(") && !t_.peek(1).is(".");
+  if (curve)
+    c.curve = t_.expect_name("the electrical form at both ends, or a function or table");
+  else
+    c.electrical = interval();
+}
+
+// channel_clause = "range" interval | "as" electrical | "limits" interval | "counts" scale | "word" word
+bool Parser::channel_clause(ChannelDecl& c) {
+  if (t_.accept("range")) {
+    c.range = interval();
+  } else if (t_.accept("as")) {
+    electrical(c);
+  } else if (t_.accept("limits")) {
+    c.limits = interval();
+  } else if (t_.accept("counts")) {
+    scale(c);
+  } else if (t_.accept("word")) {
+    c.word = word();
+  } else {
+    return false;
+  }
+  return true;
+}
+
+// sensor = "sensor" name "{" "of" expression { channel_clause | "pulses" per } "every" sum [ "offset" sum ]
+//          [ "filter" sum ] [ "noise" sum ] "}"
 void Parser::sensor(BenchDecl& b, const std::string& doc) {
   t_.take();
   SensorDecl s;
@@ -112,18 +139,8 @@ void Parser::sensor(BenchDecl& b, const std::string& doc) {
   block("and the channel of the sensor", [&] {
     if (t_.accept("of")) {
       s.of = x_.expression();
-    } else if (t_.accept("range")) {
-      s.range = interval();
-      if (t_.accept("as")) s.electrical = interval();
-      if (t_.accept("limits")) s.limits = interval();
-    } else if (t_.accept("limits")) {
-      s.limits = interval();
-    } else if (t_.accept("counts")) {
-      scale(s.counts, s.per);
     } else if (t_.accept("pulses")) {
       s.pulses = per_unit(x_.sum());
-    } else if (t_.accept("word")) {
-      s.word = word();
     } else if (t_.accept("every")) {
       s.every = x_.sum();
       if (t_.accept("offset")) s.offset = x_.sum();
@@ -131,15 +148,14 @@ void Parser::sensor(BenchDecl& b, const std::string& doc) {
       s.filter = x_.sum();
     } else if (t_.accept("noise")) {
       s.noise = x_.sum();
-    } else {
-      t_.fail("`of`, `range`, `limits`, `counts`, `pulses`, `word`, `every`, `filter` or `noise`");
+    } else if (!channel_clause(s)) {
+      t_.fail("`of`, `range`, `as`, `limits`, `counts`, `pulses`, `word`, `every`, `filter` or `noise`");
     }
   });
   b.sensors.push_back(std::move(s));
 }
 
-// actuator = "actuator" name ":" type [ "{" [ "counts" ( interval "as" interval | per ) ] [ word ] [ "start" sum ]
-//            [ "lost" ( "hold" | sum ) ] "}" ]
+// actuator = "actuator" name ":" type [ "{" { channel_clause } [ "start" sum ] [ "lost" ( "hold" | sum ) ] "}" ]
 void Parser::actuator(BenchDecl& b, const std::string& doc) {
   t_.take();
   ActuatorDecl a;
@@ -149,21 +165,13 @@ void Parser::actuator(BenchDecl& b, const std::string& doc) {
   a.type = x_.type();
   if (t_.at("{")) {
     block("and the channel of the actuator", [&] {
-      if (t_.accept("counts")) {
-        scale(a.counts, a.per);
-        if (a.counts) {
-          t_.expect("as", "and the values that the counts stand for");
-          a.as = interval();
-        }
-      } else if (t_.accept("word")) {
-        a.word = word();
-      } else if (t_.accept("start")) {
+      if (t_.accept("start")) {
         a.start = x_.sum();
       } else if (t_.accept("lost")) {
         a.holds_lost = t_.accept("hold");
         if (!a.holds_lost) a.safe = x_.sum();
-      } else {
-        t_.fail("`counts`, `word`, `start` or `lost`");
+      } else if (!channel_clause(a)) {
+        t_.fail("`range`, `as`, `limits`, `counts`, `word`, `start` or `lost`");
       }
     });
   } else {

@@ -9,12 +9,13 @@
 
 namespace isodyne::lang {
 
-const std::vector<std::string> Parser::kDeclarations = {
-    "use", "function", "table", "choice", "model", "bench", "condition", "fault", "scenario", "requirement", "figure"};
+const std::vector<std::string> Parser::kDeclarations = {"use",   "function", "table",       "choice",
+                                                        "model", "module",   "bench",       "condition",
+                                                        "fault", "scenario", "requirement", "figure"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",   "param",    "fixed",      "input",     "output", "state",    "memory",      "let",   "private", "part",
-    "modes",  "every",    "when",       "solve",     "for",    "if",       "rated",       "use",   "step",    "record",
-    "sensor", "actuator", "frame",      "controller", "condition", "fault",  "scenario", "requirement", "figure"};
+    "unit",   "param",    "fixed", "input", "output",     "state",     "memory", "let",      "private",     "part",
+    "modes",  "every",    "when",  "solve", "for",        "if",        "rated",  "use",      "step",        "record",
+    "sensor", "actuator", "frame", "rack",  "controller", "condition", "fault",  "scenario", "requirement", "figure"};
 
 // text = { declaration }
 void Parser::text() {
@@ -67,13 +68,14 @@ bool Parser::equation_follows() const {
   return next.is("=") || next.is("'") || next.is(".") || next.is(":=") || next.is("[");
 }
 
-// declaration = use | function | table | choice | model | bench | condition | fault | scenario | …
+// declaration = use | function | table | choice | model | module | bench | condition | fault | scenario | …
 bool Parser::declaration(const std::string& doc) {
   if (t_.at("use")) return use(), true;
   if (t_.at("function")) return function(doc), true;
   if (t_.at("table")) return table(doc), true;
   if (t_.at("choice")) return choice(doc), true;
   if (t_.at("model")) return model(doc), true;
+  if (t_.at("module")) return module(doc), true;
   if (t_.at("bench")) return bench(doc), true;
   return judged_declaration(doc);
 }

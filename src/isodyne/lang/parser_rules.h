@@ -100,7 +100,9 @@ class Parser {
   Interval interval();
   PerUnit per_unit(ExprPtr factor);
   WordDecl word();
-  void scale(std::optional<Interval>& counts, std::optional<PerUnit>& per);
+  void scale(ChannelDecl& c);
+  bool channel_clause(ChannelDecl& c);
+  void electrical(ChannelDecl& c);
   void sensor(BenchDecl& b, const std::string& doc);
   void actuator(BenchDecl& b, const std::string& doc);
   void controller(BenchDecl& b, const std::string& doc);
@@ -109,6 +111,12 @@ class Parser {
   bool from_high();
   bool frame_field(FrameDecl& f, const std::string& doc);
   BitPlace bit_place();
+
+  // parse_racks.cpp
+  void module(const std::string& doc);
+  void rack(BenchDecl& b, const std::string& doc);
+  RackDecl::Slot slot();
+  RackDecl::Channel rack_channel();
 
   // parse_judged.cpp
   bool judged_declaration(const std::string& doc);

@@ -296,24 +296,68 @@ struct WordDecl {
   bool is_signed = false, wraps = false;
 };
 
-struct SensorDecl {
+/// The way between a quantity and the word that stands for it; of a sensor, an actuator, or the channels of a module.
+struct ChannelDecl {
+  std::optional<Interval> range, electrical, limits, counts;
+  std::optional<Name> curve;  ///< the electrical form by a function or table
+  std::optional<PerUnit> per;
+  std::optional<WordDecl> word;
+  bool off = false;     ///< by its rack
+  bool placed = false;  ///< on a module, which completed it
+};
+
+struct SensorDecl : ChannelDecl {
   Name name;
   ExprPtr of;
-  std::optional<Interval> range, electrical, limits, counts;
-  std::optional<PerUnit> per, pulses;
-  std::optional<WordDecl> word;
+  std::optional<PerUnit> pulses;
   ExprPtr every, offset, filter, noise;
   std::string doc;
 };
 
-struct ActuatorDecl {
+struct ActuatorDecl : ChannelDecl {
   Name name;
   TypeRef type;
-  std::optional<Interval> counts, as;
-  std::optional<PerUnit> per;
-  std::optional<WordDecl> word;
   ExprPtr start, safe;      ///< safe: what it takes when its controller is lost
   bool holds_lost = false;  ///< … or it keeps the last answer
+  std::string doc;
+};
+
+/// A kind of module: so many channels of one form, and so many of another; numbered through from 1.
+struct ModuleDecl {
+  struct Channels : ChannelDecl {
+    bool inputs = true;  ///< into the controller
+    ExprPtr count;
+    bool lines = false;  ///< bool
+    Span span;
+  };
+  Name name;
+  std::vector<Channels> channels;
+  std::string doc;
+};
+
+/// slot N : Module { channel N name … }
+struct RackDecl {
+  struct Channel {
+    ExprPtr number;
+    Name name;
+    ExprPtr value;  ///< a sensor made here: a constant, a table, a signal
+    std::optional<Interval> range;
+    bool off = false;
+    std::vector<Name> groups;
+    Span span;  ///< of the statement
+    std::string doc;
+  };
+  struct Slot {
+    ExprPtr number;
+    Name module;
+    std::vector<Channel> channels;
+    Span span;    ///< up to the opening brace
+    Span inside;  ///< between the braces
+    std::string doc;
+  };
+  Name name;
+  ExprPtr every;
+  std::vector<Slot> slots;
   std::string doc;
 };
 
@@ -427,6 +471,7 @@ struct BenchDecl : ModelDecl {
   std::vector<SensorDecl> sensors;
   std::vector<ActuatorDecl> actuators;
   std::vector<FrameDecl> frames;
+  std::vector<RackDecl> racks;
   std::vector<ControllerDecl> controllers;
 };
 
@@ -443,6 +488,7 @@ struct Document {
   std::vector<TableDecl> tables;
   std::vector<ChoiceDecl> choices;
   std::vector<ModelDecl> models;
+  std::vector<ModuleDecl> modules;
   std::vector<BenchDecl> benches;
   std::vector<ConditionDecl> conditions;
   std::vector<FaultDecl> faults;

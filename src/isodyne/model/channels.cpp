@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include <fmt/format.h>
 
@@ -61,16 +62,7 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
   truth.role = Role::sensor_true;
   truth.doc = s.doc.empty() ? "" : s.doc + " (the quantity itself)";
   sensor.truth = check_.define(inside, {"true", s.name.span}, truth);
-  if (s.counts || s.per || s.pulses) sensor.counts = declare_counts(inside, s.name, s.doc);
-  if (s.electrical) {
-    Variable signal;
-    signal.role = Role::signal;
-    signal.doc = s.doc.empty() ? "" : s.doc + " (electrical)";
-    const Typed low = x_.check(*s.electrical->low, scope());
-    signal.type = low.type;
-    signal.unit = low.shown;
-    sensor.signal = check_.define(inside, {"signal", s.name.span}, signal);
-  }
+  declare_form(s, s.counts || s.per || s.pulses, inside, s.name, s.doc, sensor);
   const std::size_t index = check_.program.sensors.size();
   check_.program.sensors.push_back(sensor);
   const auto work = [this, &s, index, done = std::make_shared<bool>(false)] {
@@ -83,12 +75,41 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
   check_.pending[sensor.truth] = work;
 }
 
-VarId Channels::declare_counts(Instance& inside, const lang::Name& name, const std::string& doc) {
-  Variable counts;
-  counts.role = Role::counts;
-  counts.type = kInteger;
-  counts.doc = doc.empty() ? "" : doc + " (raw word)";
-  return check_.define(inside, {"counts", name.span}, counts);
+/// What can be looked at of a channel beside its value: the electrical signal and the raw word.
+void Channels::declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
+                            const std::string& doc, ChannelForm& form) {
+  form.on = !c.off;
+  if (has_counts) {
+    Variable counts;
+    counts.role = Role::counts;
+    counts.type = kInteger;
+    counts.doc = doc.empty() ? "" : doc + " (raw word)";
+    form.counts = check_.define(inside, {"counts", name.span}, counts);
+  }
+  if (!c.electrical && !c.curve) return;
+  Variable signal;
+  signal.role = Role::signal;
+  signal.doc = doc.empty() ? "" : doc + " (electrical)";
+  if (c.electrical) {
+    const Typed low = x_.check(*c.electrical->low, scope());
+    signal.type = low.type;
+    signal.unit = low.shown;
+  } else if (const auto f = check_.functions.find(c.curve->text); f != check_.functions.end()) {
+    signal.type = check_.type_of(f->second->result, signal.unit);
+  } else if (const auto t = check_.table_decls.find(c.curve->text); t != check_.table_decls.end()) {
+    signal.type = check_.type_of(t->second->result, signal.unit);
+  } else {
+    std::vector<std::string> known;
+    for (const auto& [text, decl] : check_.functions) known.push_back(text);
+    for (const auto& [text, decl] : check_.table_decls) known.push_back(text);
+    const auto meant = closest(c.curve->text, known);
+    check_.error(Code::unknown_name, c.curve->span,
+                 fmt::format("there is no function or table called `{}`", c.curve->text),
+                 meant ? fmt::format("did you mean `{}`?", *meant)
+                       : "the electrical form is given by its ends, `as 4 mA .. 20 mA`, or by a function or table");
+    return;
+  }
+  form.signal = check_.define(inside, {"signal", name.span}, signal);
 }
 
 void Channels::declare_actuator(const lang::ActuatorDecl& a) {
@@ -102,7 +123,9 @@ void Channels::declare_actuator(const lang::ActuatorDecl& a) {
   actuator.span = a.name.span;
   actuator.value = check_.define(check_.root, a.name, value);
   if (check_.program.variables.size() == before) return;
-  if (a.counts || a.per) actuator.counts = declare_counts(pseudo_part(a.name), a.name, a.doc);
+  if (a.counts || a.per || a.electrical || a.curve)
+    declare_form(a, a.counts || a.per, pseudo_part(a.name), a.name, a.doc, actuator);
+  actuator.on = !a.off;
   check_.program.actuators.push_back(actuator);
 }
 
@@ -170,18 +193,19 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
         "name one element: `x[1]`");
     return;
   }
+  const std::string who = fmt::format("sensor `{}`", s.name.text);
   if (of.type.kind != Type::Kind::real) {
-    for (const lang::Expr* clause : {s.range ? s.range->low.get() : nullptr, s.counts ? s.counts->low.get() : nullptr,
-                                     s.per ? s.per->factor.get() : nullptr, s.pulses ? s.pulses->factor.get() : nullptr,
-                                     s.word ? s.word->bits.get() : nullptr, s.filter.get(), s.noise.get()}) {
+    no_form(s, of.type, who);
+    for (const lang::Expr* clause : {s.pulses ? s.pulses->factor.get() : nullptr, s.filter.get(), s.noise.get()}) {
       if (clause == nullptr) continue;
       check_.error(Code::type_mismatch, clause->span,
-                   fmt::format("sensor `{}` measures {}; ranges, counts, filters and noise are for real quantities",
-                               s.name.text, describe(check_.program, of.type)));
+                   fmt::format("{} measures {}; pulses, filters and noise are for real quantities", who,
+                               describe(check_.program, of.type)));
     }
     return;
   }
-  sensor_range(s, sensor, of.type);
+  form(s, of.type, s.name, who, sensor);
+  if (s.pulses) pulses(s, of.type, sensor);
   if (s.filter) sensor.filter = x_.check_span(*s.filter, scope(), "the time constant of the filter").value_or(Time{});
   if (s.noise) {
     Type difference = of.type;
@@ -195,83 +219,161 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   }
 }
 
-void Channels::sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Type& type) {
-  if (s.range) sensor.range = interval(*s.range, type, "the range");
-  sensor_signal(s, sensor);
-  const std::string who = fmt::format("sensor `{}`", s.name.text);
-  const int scales = (s.counts ? 1 : 0) + (s.per ? 1 : 0) + (s.pulses ? 1 : 0);
-  if (scales > 1) {
-    check_.error(Code::duplicate, s.name.span, fmt::format("{} has more than one scale", who),
-                 "keep one of `counts LOW .. HIGH`, `counts N per UNIT` and `pulses N per UNIT`");
+/// Truth values, whole numbers and choices go as they are.
+bool Channels::no_form(const lang::ChannelDecl& c, const Type& type, const std::string& who) {
+  bool none = true;
+  if (c.placed) return none;  // the rack says that it is on the wrong module
+  for (const lang::Expr* clause :
+       {c.range ? c.range->low.get() : nullptr, c.electrical ? c.electrical->low.get() : nullptr,
+        c.counts ? c.counts->low.get() : nullptr, c.per ? c.per->factor.get() : nullptr,
+        c.word ? c.word->bits.get() : nullptr}) {
+    if (clause == nullptr) continue;
+    none = false;
+    check_.error(
+        Code::type_mismatch, clause->span,
+        fmt::format("{} is {}; ranges, counts and words are for real quantities", who, describe(check_.program, type)));
+  }
+  return none;
+}
+
+void Channels::form(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
+                    ChannelForm& form) {
+  if (c.range) {
+    form.range = interval(*c.range, type, "the range");
+    form.range_text = written(check_.program, *c.range);
+  }
+  electrical(c, type, name, who, form);
+  if (c.counts && c.per) {
+    check_.error(Code::duplicate, name.span, fmt::format("{} has more than one scale", who),
+                 "keep one of `counts LOW .. HIGH` and `counts N per UNIT`");
     return;
   }
-  if (scales == 0) {
-    if (s.word)
-      check_.error(Code::missing, s.word->bits->span, fmt::format("{} has a word but no counts", who),
-                   "add `counts 0 .. 4095`, or `counts 100 per` and a unit");
-    return;
-  }
-  if (s.counts) {
-    if (!s.range) {
+  if (c.counts) {
+    if (!c.range) {
       check_.error(
-          Code::missing, s.counts->low->span, fmt::format("{} has counts but no range", who),
+          Code::missing, c.counts->low->span, fmt::format("{} has counts but no range", who),
           "add `range 0 m .. 10 m`: the values that the first and last count stand for; or write `counts 100 per` "
           "and a unit");
       return;
     }
-    const auto counts = interval(*s.counts, kInteger, "the counts");
-    if (counts && sensor.range)
-      sensor.to_counts = Linear{sensor.range->first, sensor.range->second, counts->first, counts->second};
-  } else if (s.per) {
-    sensor.to_counts = by_factor(*s.per, type, type);
-  } else {
-    // Pulses are counted over time: so many per litre of a flow in litres a second.
-    Type integral = type;
-    integral.dimension = multiply(type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
-    sensor.pulses = true;
-    sensor.to_counts = by_factor(*s.pulses, integral, integral);
-    if (s.pulses->from)
-      check_.error(Code::unexpected, s.pulses->from->span, "pulses have no beginning: each sample counts anew");
+    const auto counts = interval(*c.counts, kInteger, "the counts");
+    if (counts && form.range)
+      form.to_counts = Linear{form.range->first, form.range->second, counts->first, counts->second};
+  } else if (c.per) {
+    form.to_counts = by_factor(*c.per, type, type);
   }
-  sensor.counts_text =
-      (s.pulses ? "pulses " + written(check_.program, *s.pulses) : "") + counts_written(check_.program, s);
-  if (sensor.to_counts) word(s.word, s.name, who, s.counts.has_value(), *sensor.to_counts, sensor.word);
+  form.counts_text = counts_written(check_.program, c);
+  if (c.word && form.counts == kNone)
+    check_.error(Code::missing, c.word->bits->span, fmt::format("{} has a word but no counts", who),
+                 "add `counts 0 .. 4095`, or `counts 100 per` and a unit");
+  if (form.to_counts) word(c.word, name, who, c.counts.has_value(), *form.to_counts, form.word);
 }
 
-/// The electrical form: what the ends of the range are on the wire.
-void Channels::sensor_signal(const lang::SensorDecl& s, Sensor& sensor) {
-  if (!s.electrical) {
-    if (s.limits)
-      check_.error(
-          Code::missing, s.limits->low->span,
-          fmt::format("sensor `{}` has limits of an electrical form that it does not have", s.name.text),
-          "say what the ends of the range are on the wire: `range 0 m .. 10 m as 4 mA .. 20 mA limits 3.8 mA .. "
-          "20.5 mA`");
+/// Pulses are counted over time: so many per litre of a flow in litres a second.
+void Channels::pulses(const lang::SensorDecl& s, const Type& type, Sensor& sensor) {
+  const std::string who = fmt::format("sensor `{}`", s.name.text);
+  if (s.counts || s.per) {
+    check_.error(Code::duplicate, s.name.span, fmt::format("{} has more than one scale", who),
+                 "keep one of `counts LOW .. HIGH`, `counts N per UNIT` and `pulses N per UNIT`");
     return;
   }
-  const std::string& text = check_.program.sources->text(s.electrical->low->span.source);
-  sensor.electrical =
-      text.substr(s.electrical->low->span.begin, s.electrical->high->span.end - s.electrical->low->span.begin);
-  if (sensor.signal == kNone) return;
-  const Type type = check_.program.variable(sensor.signal).type;
-  const Typed high = x_.check(*s.electrical->high, scope());
-  if (!type.valid() || !high.valid()) return;
-  if (high.type != type) {
-    check_.error(Code::unit_mismatch, s.electrical->high->span, "both ends of the electrical range need the same unit");
+  Type integral = type;
+  integral.dimension = multiply(type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
+  sensor.pulses = true;
+  sensor.to_counts = by_factor(*s.pulses, integral, integral);
+  if (s.pulses->from)
+    check_.error(Code::unexpected, s.pulses->from->span, "pulses have no beginning: each sample counts anew");
+  sensor.counts_text = "pulses " + written(check_.program, *s.pulses) + sensor.counts_text;
+  if (sensor.to_counts) word(s.word, s.name, who, false, *sensor.to_counts, sensor.word);
+}
+
+/// The electrical form: what the ends of the range are on the wire, or the value of a curve over it.
+void Channels::electrical(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
+                          ChannelForm& form) {
+  if (!c.electrical && !c.curve) {
+    if (c.limits)
+      check_.error(Code::missing, c.limits->low->span,
+                   fmt::format("{} has limits of an electrical form that it does not have", who),
+                   "say what the ends of the range are on the wire: `range 0 m .. 10 m as 4 mA .. 20 mA limits 3.8 mA "
+                   ".. 20.5 mA`");
     return;
   }
-  const auto ends = interval(*s.electrical, type, "the electrical range");
-  if (ends && sensor.range)
-    sensor.to_signal = Linear{sensor.range->first, sensor.range->second, ends->first, ends->second};
-  if (!s.limits) return;
-  sensor.signal_limits = interval(*s.limits, type, "the limits");
-  if (ends && sensor.signal_limits &&
-      (sensor.signal_limits->first > ends->first || sensor.signal_limits->second < ends->second)) {
-    check_.error(Code::out_of_limits, join(s.limits->low->span, s.limits->high->span),
-                 fmt::format("the limits of the transmitter are within its range {}", sensor.electrical),
+  if (form.signal == kNone) return;
+  const Type signal = check_.program.variable(form.signal).type;
+  if (!c.range) {
+    check_.error(Code::missing, name.span, fmt::format("{} has an electrical form but no range", who),
+                 "add `range 0 m .. 10 m`: the values at both ends");
+    return;
+  }
+  if (!signal.valid()) return;
+  double least = 0, most = 0;
+  if (c.curve) {
+    curve(c, type, form);
+    if (!form.curve) return;
+    std::tie(least, most) = std::minmax(form.curve->signal.front(), form.curve->signal.back());
+    form.electrical_text = c.curve->text;
+  } else {
+    form.electrical_text = written(check_.program, *c.electrical);
+    const Typed high = x_.check(*c.electrical->high, scope());
+    if (!high.valid()) return;
+    if (high.type != signal) {
+      check_.error(Code::unit_mismatch, c.electrical->high->span,
+                   "both ends of the electrical range need the same unit");
+      return;
+    }
+    const auto ends = interval(*c.electrical, signal, "the electrical range");
+    if (!ends) return;
+    std::tie(least, most) = *ends;
+    if (form.range) form.to_signal = Linear{form.range->first, form.range->second, least, most};
+  }
+  if (!c.limits) return;
+  form.signal_limits = interval(*c.limits, signal, "the limits");
+  if (form.signal_limits && (form.signal_limits->first > least || form.signal_limits->second < most)) {
+    check_.error(Code::out_of_limits, join(c.limits->low->span, c.limits->high->span),
+                 fmt::format("the limits of the transmitter are within its range {}", form.electrical_text),
                  "limits are what it can give at most, beyond both ends of the range");
-    sensor.signal_limits = std::nullopt;
+    form.signal_limits = std::nullopt;
   }
+}
+
+/// A function or table of one argument, taken at equal distances over the range: it has to be reversed.
+void Channels::curve(const lang::ChannelDecl& c, const Type& type, ChannelForm& form) {
+  if (!form.range) return;
+  constexpr int kPieces = 1024;
+  const Unit unit = type.absolute ? *parse_unit("degC") : si_unit(type.dimension);
+  Curve curve{form.range->first, form.range->second, {}};
+  const std::size_t nodes = check_.program.nodes.size();
+  for (int i = 0; i <= kPieces; ++i) {
+    lang::Expr call;
+    call.kind = lang::ExprKind::call;
+    call.span = c.curve->span;
+    call.path = lang::Path(*c.curve);
+    call.word = c.curve->text;
+    call.args.push_back(std::make_unique<lang::Expr>());
+    lang::Expr& at = *call.args[0];
+    at.span = c.curve->span;
+    at.value = unit.read(curve.first + (curve.last - curve.first) * i / kPieces);
+    at.word = unit.text == "1" ? "" : unit.text;
+    const Typed value = x_.check(call, scope());
+    const auto number =
+        value.valid() ? check_.constant(value.node, c.curve->span, "the electrical form") : std::nullopt;
+    if (!number) return;
+    curve.signal.push_back(*number);
+  }
+  check_.program.nodes.resize(nodes);  // only their values were wanted
+  const auto wrong = [&](bool rising) {
+    for (std::size_t i = 1; i < curve.signal.size(); ++i) {
+      if (rising ? !(curve.signal[i] > curve.signal[i - 1]) : !(curve.signal[i] < curve.signal[i - 1])) return true;
+    }
+    return false;
+  };
+  if (wrong(true) && wrong(false)) {
+    check_.error(Code::out_of_limits, c.curve->span,
+                 fmt::format("`{}` neither rises nor falls throughout the range, so it cannot be read backwards",
+                             c.curve->text));
+    return;
+  }
+  form.curve = std::move(curve);
 }
 
 /// So many counts per unit, from a value whose count is 0.
@@ -337,24 +439,8 @@ void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) 
   const Type type = check_.program.variable(actuator.value).type;
   if (!type.valid()) return;
   const std::string who = fmt::format("actuator `{}`", a.name.text);
-  if ((a.counts || a.per) && type.kind != Type::Kind::real) {
-    check_.error(Code::type_mismatch, a.counts ? a.counts->low->span : a.per->factor->span,
-                 fmt::format("{} is {}; only real values have counts", who, describe(check_.program, type)));
-    return;
-  }
-  if (a.counts && a.as) {
-    const auto counts = interval(*a.counts, kInteger, "the counts");
-    const auto values = interval(*a.as, type, "the values");
-    if (counts && values) actuator.to_counts = Linear{values->first, values->second, counts->first, counts->second};
-  } else if (a.per) {
-    actuator.to_counts = by_factor(*a.per, type, type);
-  } else if (a.word) {
-    check_.error(Code::missing, a.word->bits->span, fmt::format("{} has a word but no counts", who),
-                 "add `counts 0 .. 4095 as` and the values they stand for, or `counts 100 per` and a unit");
-  }
-  actuator.counts_text = counts_written(check_.program, a);
-  if (a.as) actuator.range_text = written(check_.program, *a.as);
-  if (actuator.to_counts) word(a.word, a.name, who, a.counts.has_value(), *actuator.to_counts, actuator.word);
+  if (type.kind != Type::Kind::real && !no_form(a, type, who)) return;
+  if (type.kind == Type::Kind::real) form(a, type, a.name, who, actuator);
   if (a.start) {
     const NodeId node = x_.check_as(*a.start, scope(), type, "the start value");
     actuator.start = check_.constant(node, a.start->span, "the start value").value_or(0);

@@ -20,8 +20,15 @@ class Channels {
   void declare_actuator(const lang::ActuatorDecl& a);
   void declare_controller(const lang::ControllerDecl& c);
   void define_sensor(const lang::SensorDecl& s, Sensor& sensor);
-  void sensor_range(const lang::SensorDecl& s, Sensor& sensor, const Type& type);
-  void sensor_signal(const lang::SensorDecl& s, Sensor& sensor);
+  void declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
+                    const std::string& doc, ChannelForm& form);
+  bool no_form(const lang::ChannelDecl& c, const Type& type, const std::string& who);
+  void form(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
+            ChannelForm& form);
+  void pulses(const lang::SensorDecl& s, const Type& type, Sensor& sensor);
+  void electrical(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
+                  ChannelForm& form);
+  void curve(const lang::ChannelDecl& c, const Type& type, ChannelForm& form);
   std::optional<Linear> by_factor(const lang::PerUnit& per, const Type& type, const Type& from_type);
   void word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
             bool has_ends, const Linear& scale, Word& word);
@@ -38,7 +45,6 @@ class Channels {
 
   std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
   void fits(const Actuator& actuator, double value, Span span, const char* which);
-  VarId declare_counts(Instance& inside, const lang::Name& name, const std::string& doc);
   Instance& pseudo_part(const lang::Name& name);
   ExprScope scope() const { return {&check_.root, nullptr}; }
 

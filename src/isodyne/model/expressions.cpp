@@ -271,6 +271,13 @@ Typed Expressions::list(const lang::Expr& e, const ExprScope& scope, std::int32_
 }
 
 Typed Expressions::negate(const lang::Expr& e, const ExprScope& scope) {
+  const lang::Expr& of = *e.args[0];
+  const char next = e.span.known() ? check_.program.sources->text(e.span.source)[e.span.begin + 1] : '\0';
+  if (of.kind == lang::ExprKind::number && next >= '0' && next <= '9') {  // -20 degC: a number with its sign
+    const lang::ExprPtr literal = lang::clone(of);
+    literal->value = -of.value;
+    return number(*literal, scope);
+  }
   return elementwise({check(*e.args[0], scope)}, e.span, [&](std::vector<Typed> x) -> Typed {
     if (!x[0].valid() || !need_numeric(x[0], e.args[0]->span, "after `-`")) return {};
     if (!need_difference(x[0], e.args[0]->span)) return {};

@@ -109,6 +109,7 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
       }
       for (Actuator& a : p.actuators) {
         if (a.counts == target) a.counts_tap = index;
+        if (a.signal == target) a.signal_tap = index;
       }
       break;
     case Role::field:

@@ -65,6 +65,7 @@ class Renumbering {
     for (Actuator& a : p_.actuators) {
       move(a.value);
       move(a.counts);
+      move(a.signal);
     }
     for (Frame& f : p_.frames) {
       for (FrameField& field : f.fields) {

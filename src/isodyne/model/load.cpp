@@ -15,6 +15,7 @@
 #include "isodyne/model/judged.h"
 #include "isodyne/model/layout.h"
 #include "isodyne/model/lint.h"
+#include "isodyne/model/racks.h"
 #include "isodyne/model/rated_cases.h"
 #include "isodyne/model/sort.h"
 #include "isodyne/model/table_loader.h"
@@ -145,9 +146,9 @@ void declare_file_level(Check& check) {
 
 namespace {
 
-const lang::BenchDecl* the_bench(Check& check, const lang::Document& document, bool needed) {
+lang::BenchDecl* the_bench(Check& check, lang::Document& document, bool needed) {
   if (document.benches.empty()) {
-    const bool models_alone = !needed && !document.models.empty();
+    const bool models_alone = !needed && !(document.models.empty() && document.modules.empty());
     if (models_alone) return nullptr;
     check.error(Code::missing, {0, 0, 0}, "this file and what it uses declare no bench", "add `bench Name { … }`");
     return nullptr;
@@ -221,20 +222,23 @@ class Periods {
   const lang::BenchDecl& bench_;
 };
 
-void check_bench(Check& check, const lang::BenchDecl& bench, const Wish& wish, const Loaded& loaded) {
+void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const Loaded& loaded) {
   Expressions expressions(check);
   Flattener flattener(check, expressions);
+  Racks racks(check, expressions, bench);
   Channels channels(check, expressions, bench);
   Frames frames(check, expressions, bench);
   Judged judged(check, expressions);
   load_tables(check, expressions);
   for (const lang::FunctionDecl& f : check.document.functions) expressions.check_function(f);
+  racks.place();
   flattener.declare(bench);
   channels.declare();
   frames.declare();
   judged.declare();
   flattener.define();
   channels.define();
+  racks.define();
   frames.define();
   channels.define_controllers();
   flattener.check_complete();
@@ -289,7 +293,7 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
     return e ? one_line(loaded.sources->covered(e->span)) : std::string{};
   };
   for (const lang::ModelDecl& m : document.models) {
-    ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}};
+    ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}, false};
     for (const lang::UnitDecl& u : m.units) info.items.push_back({"unit", u.name.text, u.usual.text, "", "", u.doc});
     for (const lang::VarDecl& v : m.variables) {
       if (v.is_private) continue;
@@ -305,6 +309,15 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
       info.items.push_back(std::move(item));
     }
     for (const lang::RatedDecl& r : m.rated) info.rated.push_back(r.source);
+    loaded.models.push_back(std::move(info));
+  }
+  for (const lang::ModuleDecl& m : document.modules) {
+    ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}, true};
+    for (const auto& c : m.channels) {
+      const Span form{c.span.source, c.count->span.end, c.span.end};
+      info.items.push_back(
+          {c.inputs ? "inputs" : "outputs", text(c.count), one_line(loaded.sources->covered(form)), "", "", ""});
+    }
     loaded.models.push_back(std::move(info));
   }
 }
@@ -323,7 +336,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   program->sources = loaded.sources;
   Check check(*program, loaded.diagnostics, document);
   declare_file_level(check);
-  const lang::BenchDecl* bench = the_bench(check, document, wish.bench_needed);
+  lang::BenchDecl* bench = the_bench(check, document, wish.bench_needed);
   if (bench != nullptr) {
     program->name = bench->name.text;
     program->doc = bench->doc;

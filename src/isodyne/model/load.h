@@ -17,7 +17,7 @@ namespace isodyne::model {
 /// ("library:tank.dyne").
 using Reader = std::function<Result<std::string>(const std::string& relative)>;
 
-/// What a model offers, as it is written.
+/// What a model, or a kind of module, offers, as it is written.
 struct ModelInfo {
   struct Item {
     std::string kind, name, type, value, limits, doc;  ///< kind: "parameter", "input", "output", "unit" …
@@ -26,6 +26,7 @@ struct ModelInfo {
   Span span;
   std::vector<Item> items;         ///< public ones, in the order of the text
   std::vector<std::string> rated;  ///< sources of its rated values
+  bool module = false;             ///< items: kind "inputs" or "outputs", their number, and their form as type
 };
 
 struct Loaded {
@@ -33,7 +34,7 @@ struct Loaded {
   std::vector<std::string> relative;  ///< name of each source relative to the main file's folder
   Diagnostics diagnostics;
   std::shared_ptr<const Program> program;  ///< null if there are errors, or no bench
-  std::vector<ModelInfo> models;           ///< of all files, in the order read
+  std::vector<ModelInfo> models;           ///< of all files, in the order read; then kinds of modules
   std::vector<RatedCase> rated;            ///< of every model that has rated values, if asked for
 
   bool good() const { return !diagnostics.has_errors(); }

@@ -41,6 +41,25 @@ const char* fault_word(FaultKind kind) {
   return "?";
 }
 
+double Curve::forth(double quantity) const {
+  const double pieces = static_cast<double>(signal.size() - 1), at = (quantity - first) / (last - first) * pieces;
+  if (!std::isfinite(at)) return at;
+  const double piece = std::clamp(std::floor(at), 0.0, pieces - 1);
+  const auto i = static_cast<std::size_t>(piece);
+  return signal[i] + (at - piece) * (signal[i + 1] - signal[i]);
+}
+
+double Curve::back(double of_signal) const {
+  const bool rises = signal.back() > signal.front();
+  const auto beyond = std::upper_bound(signal.begin(), signal.end(), of_signal,
+                                       [&](double x, double point) { return rises ? x < point : x > point; });
+  const auto after =
+      std::clamp<std::ptrdiff_t>(beyond - signal.begin(), 1, static_cast<std::ptrdiff_t>(signal.size()) - 1);
+  const auto i = static_cast<std::size_t>(after - 1);
+  const double at = static_cast<double>(i) + (of_signal - signal[i]) / (signal[i + 1] - signal[i]);
+  return first + at * (last - first) / static_cast<double>(signal.size() - 1);
+}
+
 std::string Frame::text(const BitRange& bits) const {
   if (bits.width == 64) return fmt::format("word {}", bits.word);
   const int first = bits_from_high ? 64 - bits.shift - bits.width : bits.shift;

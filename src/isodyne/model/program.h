@@ -220,35 +220,75 @@ struct Word {
   double lowest = 0, highest = 0;
 };
 
-struct Sensor {
-  std::string name;
-  VarId truth = kNone, value = kNone, counts = kNone;
-  VarId signal = kNone;  ///< the electrical form; kNone: it has none
-  Time period{}, offset{};
+/// A curve that only rises or only falls, such as the resistance of a thermometer over its temperature: straight
+/// between points at equal distances.
+struct Curve {
+  double first = 0, last = 0;  ///< quantity at both ends
+  std::vector<double> signal;
+
+  double forth(double quantity) const;  ///< beyond the ends the last piece goes on
+  double back(double of_signal) const;
+};
+
+/// The way between a quantity and the word that stands for it; every step may be missing.
+struct ChannelForm {
   std::optional<std::pair<double, double>> range;          ///< SI
-  std::optional<Linear> to_signal;                         ///< from range to the electrical form
-  std::string electrical;                                  ///< "4 mA .. 20 mA", for listings
-  std::optional<std::pair<double, double>> signal_limits;  ///< what the transmitter can give at most
-  std::optional<Linear> to_counts;                         ///< from a quantity (of `pulses`: its integral) to counts
-  bool pulses = false;                                     ///< counts pulses between samples
-  std::string counts_text;                                 ///< as written
+  std::optional<Linear> to_signal;                         ///< from range to the electrical form …
+  std::optional<Curve> curve;                              ///< … or along a curve
+  std::optional<std::pair<double, double>> signal_limits;  ///< what the wire can carry at most
+  std::optional<Linear> to_counts;                         ///< from a quantity to counts
   Word word;
+  bool on = true;                                        ///< by its rack
+  std::string range_text, electrical_text, counts_text;  ///< as written
+  VarId signal = kNone, counts = kNone;                  ///< kNone: it has none
+  std::int32_t signal_tap = kNone, counts_tap = kNone;
+
+  bool electrical() const { return to_signal.has_value() || curve.has_value(); }
+};
+
+struct Sensor : ChannelForm {
+  std::string name;
+  VarId truth = kNone, value = kNone;
+  Time period{}, offset{};
+  bool pulses = false;     ///< counts pulses between samples: to_counts is about the integral
   Time filter{};           ///< time constant; 0: none
   double noise = 0;        ///< standard deviation, SI
   std::string noise_text;  ///< as written
-  std::int32_t tap = kNone, signal_tap = kNone, counts_tap = kNone;
+  std::int32_t tap = kNone;
   Span span;
 };
 
-struct Actuator {
+struct Actuator : ChannelForm {
   std::string name;
-  VarId value = kNone, counts = kNone;
-  std::optional<Linear> to_counts;
-  std::string range_text, counts_text;  ///< as written
-  Word word;
+  VarId value = kNone;
   double start = 0;
   std::optional<double> safe;  ///< what it takes when its controller is lost; nothing: it holds the last answer
-  std::int32_t counts_tap = kNone;
+  Span span;
+};
+
+/// One channel of a module in a rack, in use or free.
+struct RackChannel {
+  int number = 0;
+  bool input = true, line = false;  ///< into the controller; bool
+  std::string form;                 ///< what the module says about it, as written
+  std::string name;                 ///< of the sensor or actuator; empty: free
+  std::int32_t sensor = kNone, actuator = kNone;
+  std::string value, range;  ///< as written, of a sensor that the rack made
+  bool on = true;
+  std::vector<std::string> groups;
+  Span span;  ///< of the statement
+};
+
+struct RackSlot {
+  int number = 0;
+  std::string module, doc;
+  std::vector<RackChannel> channels;  ///< all that the module has, in order
+  Span span, inside;                  ///< inside: with the braces
+};
+
+struct Rack {
+  std::string name, doc;
+  std::vector<RackSlot> slots;  ///< in the order of the text
   Span span;
 };
 
@@ -433,6 +473,7 @@ struct Program {
   std::vector<Sensor> sensors;
   std::vector<Actuator> actuators;
   std::vector<Frame> frames;
+  std::vector<Rack> racks;
   std::vector<Controller> controllers;
   std::vector<Fault> faults;
   std::vector<Scenario> scenarios;

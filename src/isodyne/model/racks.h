@@ -1,0 +1,42 @@
+#pragma once
+// Racks: what the channels of modules add to sensors and actuators, and what is where.
+
+#include "isodyne/model/expressions.h"
+
+namespace isodyne::model {
+
+class Racks {
+ public:
+  Racks(Check& check, Expressions& expressions, lang::BenchDecl& bench)
+      : check_(check), x_(expressions), bench_(bench) {}
+
+  /// Completes the declarations of channels with what their modules say, and makes sensors for what a rack measures
+  /// itself; before anything is declared.
+  void place();
+  /// Finds the channels again and checks that lines carry lines; channels must be defined.
+  void define();
+
+ private:
+  struct Use {
+    Span span;
+    std::string where;
+  };
+
+  void slot(const lang::RackDecl& r, const lang::RackDecl::Slot& s, Rack& rack);
+  void channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, RackSlot& slot,
+               const std::vector<const lang::ModuleDecl::Channels*>& forms);
+  std::vector<const lang::ModuleDecl::Channels*> channels_of(const lang::ModuleDecl& m, RackSlot& slot);
+  void complete(lang::ChannelDecl& own, const lang::ModuleDecl::Channels& form, const lang::Name& name,
+                const char* what);
+  void make(const lang::RackDecl& r, const lang::RackDecl::Channel& c, const lang::ModuleDecl::Channels& form);
+  std::optional<int> number(const lang::Expr& e, int most, const char* what);
+  std::string text(const lang::Interval& i) const;
+
+  Check& check_;
+  Expressions& x_;
+  lang::BenchDecl& bench_;
+  std::map<std::string, const lang::ModuleDecl*> modules_;
+  std::map<std::string, Use> used_;  ///< channels that have a place
+};
+
+}  // namespace isodyne::model
