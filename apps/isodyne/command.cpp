@@ -222,6 +222,19 @@ const std::vector<Command>& commands() {
        "isodyne io table examples/canal-lock/lock.dyne --csv",
        {csv, from, out, help},
        run_io_table},
+      {"io loopback",
+       "BENCH [CABLES|WIRING]",
+       1,
+       2,
+       "drive every output, read the input wired to it, and say what is wrong with the wires",
+       "Each output of the cable list is walked through both ends, zero and a pattern of its own; every input is read. "
+       "A wire is good,\n"
+       "open, crossed (with which other), inverted, scaled (by which factor), noisy or dead. Without --setting the "
+       "wires are simulated:\n"
+       "as the cable list says, or as a `wiring` of the bench does. Exit status 1 if one is not good.",
+       "isodyne io loopback examples/swing-bridge/bridge.dyne plug",
+       {setting, seed, json, help},
+       run_io_loopback},
       {"io layout",
        "BENCH [FRAME]",
        1,

@@ -33,6 +33,15 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
 
 }  // namespace
 
+bool read_seed(const Arguments& arguments, std::uint64_t& seed) {
+  const auto text = arguments.value(Option::seed);
+  if (!text) return true;
+  const auto read = std::from_chars(text->data(), text->data() + text->size(), seed);
+  if (read.ec == std::errc{} && read.ptr == text->data() + text->size()) return true;
+  say_error(fmt::format("--seed takes a whole number from 0 to 18446744073709551615, not `{}`", *text));
+  return false;
+}
+
 std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program) {
   Wanted wanted;
   bench::RunPlan& plan = wanted.plan;
@@ -46,13 +55,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
     if (!fault) return std::nullopt;
     plan.faults.push_back(*fault);
   }
-  if (const auto seed = arguments.value(Option::seed)) {
-    const auto read = std::from_chars(seed->data(), seed->data() + seed->size(), plan.seed);
-    if (read.ec != std::errc{} || read.ptr != seed->data() + seed->size()) {
-      say_error(fmt::format("--seed takes a whole number from 0 to 18446744073709551615, not `{}`", *seed));
-      return std::nullopt;
-    }
-  }
+  if (!read_seed(arguments, plan.seed)) return std::nullopt;
   for (const Option option : {Option::span, Option::answer_within}) {
     const auto text = arguments.value(option);
     if (!text) continue;

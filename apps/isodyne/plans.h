@@ -20,6 +20,9 @@ struct Wanted {
 /// Scenario, faults, seed, setting, span; on a mistake says so and gives nothing.
 std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program);
 
+/// --seed, if it is given; false after saying what is wrong with it.
+bool read_seed(const Arguments& arguments, std::uint64_t& seed);
+
 /// Ports of controllers under their settings, relative to the folder of the bench file. `guard` outlives them.
 bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, const std::string& file,
                            ports::CallGuard& guard);

@@ -1,4 +1,4 @@
-// Rules of conditions, faults, scenarios, requirements and figures.
+// Rules of conditions, faults, scenarios, requirements, figures, cables and wirings.
 
 #include <fmt/format.h>
 
@@ -13,6 +13,8 @@ bool Parser::judged_declaration(const std::string& doc) {
   if (t_.at("scenario")) return scenario(doc), true;
   if (t_.at("requirement")) return requirement(doc), true;
   if (t_.at("figure")) return figure(doc), true;
+  if (t_.at("cables")) return cables(doc), true;
+  if (t_.at("wiring")) return wiring(doc), true;
   return false;
 }
 
@@ -182,6 +184,53 @@ void Parser::figure(const std::string& doc) {
     f.panels.push_back(std::move(panel));
   });
   document_.figures.push_back(std::move(f));
+}
+
+// cables = "cables" name "{" { name "->" name } "}"
+void Parser::cables(const std::string& doc) {
+  t_.take();
+  CablesDecl c;
+  c.doc = doc;
+  c.name = t_.expect_name("the name of the cable list");
+  block("and the cables", [&] {
+    CablesDecl::Cable cable;
+    cable.from = t_.expect_name("a sensor: what the cable brings out");
+    t_.expect("->", "and where it leads");
+    cable.to = t_.expect_name("an actuator: what reads it back");
+    t_.expect_statement_end();
+    c.cables.push_back(std::move(cable));
+  });
+  document_.cables.push_back(std::move(c));
+}
+
+// wiring = "wiring" name "of" name "{" { wire } "}"
+void Parser::wiring(const std::string& doc) {
+  t_.take();
+  WiringDecl w;
+  w.doc = doc;
+  w.name = t_.expect_name("the name of the wiring");
+  t_.expect("of", "and the cable list that it belongs to");
+  w.of = t_.expect_name("the name of a cable list");
+  block("and what the wires do", [&] { w.wires.push_back(wire()); });
+  document_.wirings.push_back(std::move(w));
+}
+
+// wire = name ( "open" | "->" name [ "inverted" ] [ "times" sum ] [ "noise" sum ] [ "stuck" sum ] )
+WiringDecl::Wire Parser::wire() {
+  WiringDecl::Wire w;
+  w.span = t_.peek().span;
+  w.from = t_.expect_name("a sensor: where the wire begins");
+  if (!t_.accept("open")) {
+    t_.expect("->", "and where it leads, or `open`");
+    w.to = t_.expect_name("an actuator: where the wire ends");
+    w.inverted = t_.accept("inverted");
+    if (t_.accept("times")) w.times = x_.sum();
+    if (t_.accept("noise")) w.noise = x_.sum();
+    if (t_.accept("stuck")) w.stuck = x_.sum();
+  }
+  w.span = join(w.span, t_.last_span());
+  t_.expect_statement_end();
+  return w;
 }
 
 }  // namespace isodyne::lang

@@ -128,6 +128,9 @@ class Parser {
   void requirement(const std::string& doc);
   Name label();
   void figure(const std::string& doc);
+  void cables(const std::string& doc);
+  void wiring(const std::string& doc);
+  WiringDecl::Wire wire();
 
   static const std::vector<std::string> kDeclarations, kMembers;
 

@@ -457,6 +457,30 @@ struct RequirementDecl {
   std::string doc;
 };
 
+/// cables NAME { sensor -> actuator … }: what is connected with what for a loopback
+struct CablesDecl {
+  struct Cable {
+    Name from, to;
+  };
+  Name name;
+  std::vector<Cable> cables;
+  std::string doc;
+};
+
+/// wiring NAME of CABLES { … }: what the wires really do, where it is not what the cables say
+struct WiringDecl {
+  struct Wire {
+    Name from;
+    std::optional<Name> to;  ///< absent: open
+    bool inverted = false;
+    ExprPtr times, noise, stuck;
+    Span span;
+  };
+  Name name, of;
+  std::vector<Wire> wires;
+  std::string doc;
+};
+
 struct FigureDecl {
   Name name;
   std::string title;
@@ -495,6 +519,8 @@ struct Document {
   std::vector<ScenarioDecl> scenarios;
   std::vector<RequirementDecl> requirements;
   std::vector<FigureDecl> figures;
+  std::vector<CablesDecl> cables;
+  std::vector<WiringDecl> wirings;
 };
 
 }  // namespace isodyne::lang

@@ -19,6 +19,7 @@
 #include "isodyne/model/rated_cases.h"
 #include "isodyne/model/sort.h"
 #include "isodyne/model/table_loader.h"
+#include "isodyne/model/wiring.h"
 
 namespace isodyne::model {
 
@@ -241,6 +242,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   racks.define();
   frames.define();
   channels.define_controllers();
+  Wirings(check, expressions).define();
   flattener.check_complete();
   judged.define();
   Periods(check, expressions, bench).run();

@@ -438,6 +438,34 @@ struct Figure {
   std::vector<std::vector<VarId>> panels;
 };
 
+/// From a sensor's channel, out of the rack, to an actuator's, which reads it back.
+struct Cable {
+  std::int32_t sensor = kNone, actuator = kNone;
+  Span span;
+};
+
+struct Cables {
+  std::string name, doc;
+  std::vector<Cable> cables;
+  Span span;
+};
+
+/// What a simulated wire does to the level, the share of the way between both ends.
+struct Wire {
+  std::int32_t sensor = kNone, actuator = kNone;  ///< actuator kNone: open
+  bool inverted = false;
+  double times = 1, noise = 0;
+  std::optional<double> stuck;
+};
+
+/// All wires of a cable list, the faultless ones too.
+struct Wiring {
+  std::string name, doc;
+  std::int32_t cables = 0;
+  std::vector<Wire> wires;
+  Span span;
+};
+
 struct PartInfo {
   std::string path, model, doc;
   Span span;
@@ -479,6 +507,8 @@ struct Program {
   std::vector<Scenario> scenarios;
   std::vector<Requirement> requirements;
   std::vector<Figure> figures;
+  std::vector<Cables> cables;
+  std::vector<Wiring> wirings;
 
   const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
   const Group& group_of(VarId id) const { return groups[static_cast<std::size_t>(variable(id).group)]; }

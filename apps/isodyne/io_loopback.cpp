@@ -1,0 +1,178 @@
+#include <charconv>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "isodyne/bench/loopback.h"
+#include "isodyne/core/text.h"
+#include "plans.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace {
+
+using Json = nlohmann::ordered_json;
+using io::WireState;
+using model::Program;
+
+/// What was asked for: the cable list, and wires that do something else.
+struct Chosen {
+  std::int32_t cables = model::kNone, wiring = model::kNone;
+};
+
+std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
+  Chosen c;
+  std::vector<std::string> names;
+  const std::string wanted = arguments.words.size() > 1 ? arguments.words[1] : "";
+  for (std::size_t i = 0; i < p.cables.size(); ++i) {
+    names.push_back(p.cables[i].name);
+    if (wanted.empty() ? p.cables.size() == 1 : p.cables[i].name == wanted) c.cables = static_cast<std::int32_t>(i);
+  }
+  for (std::size_t i = 0; i < p.wirings.size(); ++i) {
+    names.push_back(p.wirings[i].name);
+    if (p.wirings[i].name != wanted || wanted.empty()) continue;
+    c.wiring = static_cast<std::int32_t>(i);
+    c.cables = p.wirings[i].cables;
+  }
+  if (c.cables != model::kNone) return c;
+  std::string all;
+  for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+  if (names.empty())
+    say_error(fmt::format("bench {} has no cable list; declare one: `cables plug {{ sensor -> actuator }}`", p.name));
+  else if (wanted.empty())
+    say_error(fmt::format("which cable list? Bench {} has {}", p.name, all));
+  else {
+    const auto meant = closest(wanted, names);
+    say_error(fmt::format("bench {} has no cable list or wiring `{}`; {}", p.name, wanted,
+                          meant ? fmt::format("did you mean `{}`?", *meant) : "it has " + all));
+  }
+  return std::nullopt;
+}
+
+std::string percent(double share) {
+  return format_number(std::round(1e4 * share) / 100) + " %";
+}
+
+/// What is wrong, in words that tell what to look for.
+std::string finding_text(const Program& p, const model::Cables& cables, const io::WireFinding& f) {
+  switch (f.state) {
+    case WireState::good:
+      return "";
+    case WireState::open:
+      return "reads what it reads when nothing is connected";
+    case WireState::dead:
+      return fmt::format("stays at {} of its range whatever is sent", percent(f.offset));
+    case WireState::crossed:
+      return fmt::format("follows {} instead", p.sensors[static_cast<std::size_t>(cables.cables[f.other].sensor)].name);
+    case WireState::inverted:
+      return "falls when it should rise: the two wires are swapped, or the sense is reversed";
+    case WireState::scaled: {
+      std::string text =
+          f.noise >= 0.01 ? fmt::format("reads about {:.2g} times what is sent", f.factor)
+                          : fmt::format("reads {} times what is sent", format_number(std::round(1e4 * f.factor) / 1e4));
+      if (std::abs(f.offset) >= 5e-4)
+        text += fmt::format(" {} {} of the range", f.offset < 0 ? "less" : "plus", percent(std::abs(f.offset)));
+      if (f.noise >= 0.01) text += fmt::format(", and trembles by {}", percent(f.noise));
+      return text;
+    }
+    case WireState::noisy:
+      return fmt::format("trembles by {} of its range (standard deviation)", percent(f.noise));
+  }
+  return "";
+}
+
+Json finding_json(const Program& p, const model::Cables& cables, const model::Cable& c, const io::WireFinding& f) {
+  Json j{{"output", p.sensors[static_cast<std::size_t>(c.sensor)].name},
+         {"input", p.actuators[static_cast<std::size_t>(c.actuator)].name},
+         {"state", io::wire_word(f.state)},
+         {"finding", finding_text(p, cables, f)}};
+  if (f.state == WireState::crossed)
+    j["follows"] = p.sensors[static_cast<std::size_t>(cables.cables[f.other].sensor)].name;
+  if (f.state != WireState::crossed && f.state != WireState::open && f.state != WireState::dead) {
+    j["factor"] = f.factor;
+    j["offset"] = f.offset;
+  }
+  j["noise"] = f.noise;
+  return j;
+}
+
+const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
+  for (const model::Setting& s : c.settings) {
+    if (s.name == name) return &s;
+  }
+  std::string all;
+  for (const model::Setting& s : c.settings) all += (all.empty() ? "" : ", ") + s.name;
+  say_error(fmt::format("controller `{}` has no setting `{}`; it has {}", c.name, name, all));
+  return nullptr;
+}
+
+int show(const Arguments& arguments, const Program& p, const Chosen& c, const bench::LoopbackResult& result,
+         const std::string& over) {
+  const model::Cables& cables = p.cables[static_cast<std::size_t>(c.cables)];
+  std::size_t good = 0;
+  Table table({{"Output"}, {"Input"}, {"Wire"}, {"Finding"}});
+  Json rows = Json::array();
+  for (std::size_t i = 0; i < cables.cables.size(); ++i) {
+    const model::Cable& cable = cables.cables[i];
+    const io::WireFinding& f = result.findings[i];
+    good += f.state == WireState::good ? 1 : 0;
+    table.row({p.sensors[static_cast<std::size_t>(cable.sensor)].name,
+               p.actuators[static_cast<std::size_t>(cable.actuator)].name, io::wire_word(f.state),
+               finding_text(p, cables, f)},
+              f.state == WireState::good ? "32" : "1;31", 2);
+    rows.push_back(finding_json(p, cables, cable, f));
+  }
+  if (arguments.has(Option::json)) {
+    say(Json{{"cables", cables.name}, {"over", over}, {"good", good}, {"wires", rows}}.dump(2));
+  } else {
+    say(fmt::format("{}: {} over {}, {}", p.name, cables.name, over, counted(result.exchanges, "exchange")));
+    put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+    say(fmt::format("{} of {} good.", good, counted(cables.cables.size(), "wire")));
+  }
+  return good == cables.cables.size() ? kHeld : kBroken;
+}
+
+}  // namespace
+
+int run_io_loopback(const Arguments& arguments) {
+  const std::string& file = arguments.words[0];
+  const model::Loaded loaded = load_file(file);
+  print_diagnostics(loaded, file);
+  if (loaded.program == nullptr) return kWrongInput;
+  const Program& p = *loaded.program;
+  const auto c = chosen(arguments, p);
+  if (!c) return kWrongInput;
+  std::uint64_t seed = 1;
+  if (!read_seed(arguments, seed)) return kWrongInput;
+  const auto index = bench::controller_of(p, c->cables);
+  if (!index) {
+    say_error(index.failure().text());
+    return kWrongInput;
+  }
+  const model::Controller& controller = p.controllers[static_cast<std::size_t>(*index)];
+  ports::CallGuard guard(std::chrono::seconds(1));
+  std::unique_ptr<ports::ControllerPort> port;
+  std::string over = "simulated wires";
+  if (const auto setting = arguments.value(Option::setting)) {
+    const model::Setting* s = setting_of(controller, *setting);
+    if (s == nullptr) return kWrongInput;
+    port = ports_for(loaded.program, file, guard)(controller, *s);
+    over = fmt::format("controller {}, setting {}", controller.name, s->name);
+  } else {
+    const model::Wiring wiring =
+        c->wiring == model::kNone ? bench::faultless(p, c->cables) : p.wirings[static_cast<std::size_t>(c->wiring)];
+    if (c->wiring != model::kNone) over += " (" + wiring.name + ")";
+    port = std::make_unique<bench::WiringPort>(p, controller, wiring, seed);
+  }
+  const auto result = bench::run_loopback(loaded.program, c->cables, controller, *port, seed);
+  if (!result) {
+    say_error(result.failure().text());
+    return kNotCompleted;
+  }
+  return show(arguments, p, *c, *result, over);
+}
+
+}  // namespace isodyne::app
