@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -6,6 +7,8 @@
 #include "command.h"
 #include "isodyne/bench/rated.h"
 #include "isodyne/core/text.h"
+#include "isodyne/io/parameters.h"
+#include "isodyne/present/summary.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -125,6 +128,39 @@ void say_in_order(const model::Loaded& loaded, const std::string& file) {
                   counted(loaded.sources->size(), "file")));
 }
 
+/// Compares a controller's parameter file with the plant; the exit status. `json` receives the rows if it is there.
+int parameter_checks(const model::Loaded& loaded, const std::string& file, Json* json) {
+  const Result<std::string> text = present::read_file(file);
+  const auto values = text ? io::read_parameters(*text, file) : Result<std::vector<io::FileParameter>>(text.failure());
+  if (!values) {
+    say_error(values.failure().text());
+    return kWrongInput;
+  }
+  if (loaded.program == nullptr) {
+    say_error("parameters are compared with those of a bench, and this file has none");
+    return kWrongInput;
+  }
+  const auto rows = io::compare(loaded.program, *values);
+  Table table({{"Parameter"}, {"Plant", Table::Align::right}, {"File", Table::Align::right}, {""}, {"Remark"}});
+  std::size_t equal = 0;
+  for (const io::ParameterRow& r : rows) {
+    const bool same = r.state == io::ParameterRow::State::equal;
+    equal += same ? 1 : 0;
+    table.row({r.name, r.plant, r.file, io::parameter_word(r.state), r.remark}, same ? "32" : "1;31", 3);
+    if (json == nullptr) continue;
+    json->push_back({{"parameter", r.name},
+                     {"plant", r.plant},
+                     {"file", r.file},
+                     {"state", io::parameter_word(r.state)},
+                     {"remark", r.remark}});
+  }
+  if (json == nullptr) {
+    put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+    say(fmt::format("{} of {} agree.", equal, counted(rows.size(), "value")));
+  }
+  return equal == rows.size() ? kHeld : kBroken;
+}
+
 }  // namespace
 
 int run_check(const Arguments& arguments) {
@@ -142,13 +178,21 @@ int run_check(const Arguments& arguments) {
       j["rated"] = Json::array();
       matches = rated_checks(loaded, &j["rated"]);
     }
+    int status = !loaded.good() ? kWrongInput : matches ? kHeld : kBroken;
+    if (const auto parameters = arguments.value(Option::parameters); parameters && loaded.good()) {
+      j["parameters"] = Json::array();
+      status = std::max(status, parameter_checks(loaded, *parameters, &j["parameters"]));
+    }
     say(j.dump(2, ' ', false, Json::error_handler_t::replace));
-    return !loaded.good() ? kWrongInput : matches ? kHeld : kBroken;
+    return status;
   }
   print_diagnostics(loaded, file);
   if (!loaded.good()) return kWrongInput;
   say_in_order(loaded, file);
-  return !rated || rated_checks(loaded, nullptr) ? kHeld : kBroken;
+  int status = !rated || rated_checks(loaded, nullptr) ? kHeld : kBroken;
+  if (const auto parameters = arguments.value(Option::parameters))
+    status = std::max(status, parameter_checks(loaded, *parameters, nullptr));
+  return status;
 }
 
 }  // namespace isodyne::app

@@ -77,9 +77,11 @@ const std::vector<Command>& commands() {
        "Reads the file and all files it uses and reports every mistake with its place and what to do, and warns of\n"
        "what looks wrong. With --rated, parts whose model states rated values are run to a steady state (or the "
        "stated\n"
-       "time) under the rated conditions and compared; exit status 1 if one does not match.",
+       "time) under the rated conditions and compared; exit status 1 if one does not match.\n"
+       "With --parameters, values that a controller was given are compared with the plant's, in whatever units; exit "
+       "status 1 if one differs.",
        "isodyne check examples/canal-lock/lock.dyne",
-       {rated, json, help},
+       {rated, parameters, json, help},
        run_check},
       {"run",
        "BENCH [SCENARIO]",
@@ -235,6 +237,20 @@ const std::vector<Command>& commands() {
        "isodyne io loopback examples/swing-bridge/bridge.dyne plug",
        {setting, seed, json, help},
        run_io_loopback},
+      {"io match",
+       "BENCH [CONTROLLER]",
+       1,
+       2,
+       "match a controller's own tag list to the channels",
+       "Proposes a tag for each channel by the parts of their names, their comments, unit, direction and type, with a "
+       "score; lists what is left\n"
+       "over, there twice, or of the wrong type, unit or direction. --out writes the table; where it is there already, "
+       "rows in it whose state is\n"
+       "`confirmed` stay as they are, and what changed since is listed. Exit status 1 if something is left to be "
+       "looked at.",
+       "isodyne io match examples/canal-lock/lock.dyne --out map.csv",
+       {tags, out, json, help},
+       run_io_match},
       {"io layout",
        "BENCH [FRAME]",
        1,

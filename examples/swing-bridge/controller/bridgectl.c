@@ -14,7 +14,9 @@ enum phase { ROAD, SHUT_BARRIERS, PULL_WEDGES, TURN_OUT, BOATS, TURN_BACK, PUSH_
 static const double DEGREE = 0.017453292519943295;
 static const double OPEN = 89.6;             /* the deck is out of the way, degrees */
 static const double SLOW_DOWN = 60.0;        /* full speed until this angle is travelled, degrees */
-static const double TOO_LONG = 90.0;         /* no phase of the machine takes longer, s */
+static const double TOO_LONG = 90.0;         /* no turn takes longer, s */
+/* The slower of wedges and barriers, and as much again. */
+static const double TRAVEL = 2.0 * (BOX_WEDGES_DURATION > BOX_BARRIERS_DURATION ? BOX_WEDGES_DURATION : BOX_BARRIERS_DURATION);
 static const double CLEAR_FOR = 3.0;         /* no boat waits any more for this long, s */
 
 typedef struct controller {
@@ -110,8 +112,9 @@ int isodyne_step(void *self, int64_t time_ns, const box_reads *reads, box_writes
   const box_in_frame *in = &reads->box_in;
   const double angle = box_in_get_turn_value(in) / DEGREE;
   c->in_phase += c->period;
+  const bool turning = c->phase == TURN_OUT || c->phase == TURN_BACK;
   const bool moving = c->phase != ROAD && c->phase != BOATS;
-  if (!plausible(c, in) || (moving && c->in_phase > TOO_LONG)) go(c, ALARM);
+  if (!plausible(c, in) || (moving && c->in_phase > (turning ? TOO_LONG : TRAVEL))) go(c, ALARM);
   next_phase(c, in, angle);
   answer(c, angle, &writes->box_out);
   return 0;

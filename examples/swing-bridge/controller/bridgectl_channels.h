@@ -278,12 +278,29 @@ typedef struct box_writes {
 static_assert(sizeof(box_writes) == 8, "layout of box_writes");
 static_assert(offsetof(box_writes, box_out) == 0, "layout of box_writes");
 
+/* Parameters of the plant that the bench shares with this controller. */
+#define BOX_DECK_NOMINAL 40.0 /* A: of the motor */
+#define BOX_WEDGES_DURATION 5.0 /* s: from one end to the other */
+#define BOX_BARRIERS_DURATION 8.0 /* s: from one end to the other */
+
+typedef struct box_parameters {
+  double deck_nominal; /* A: of the motor */
+  double wedges_duration; /* s: from one end to the other */
+  double barriers_duration; /* s: from one end to the other */
+} box_parameters;
+static_assert(sizeof(box_parameters) == 24, "layout of box_parameters");
+static_assert(offsetof(box_parameters, deck_nominal) == 0, "layout of box_parameters");
+static_assert(offsetof(box_parameters, wedges_duration) == 8, "layout of box_parameters");
+static_assert(offsetof(box_parameters, barriers_duration) == 16, "layout of box_parameters");
+
+#define BOX_PARAMETERS {40.0, 5.0, 8.0}
+
 #define BOX_PERIOD_NS INT64_C(10000000)
 
 /* Put this line into one C file: const isodyne_controller_info isodyne_info = BOX_INFO; */
 #define BOX_INFO \
   {ISODYNE_CONTROLLER_VERSION, (uint32_t)sizeof(box_reads), (uint32_t)sizeof(box_writes), 0u, \
-   UINT64_C(0xe765f3237f4b7358)}
+   UINT64_C(0x0b66692ff25a51ea)}
 
 extern ISODYNE_EXPORT const isodyne_controller_info isodyne_info;
 ISODYNE_EXPORT int isodyne_init(void **self, int64_t period_ns);

@@ -283,14 +283,31 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
       } while (t_.accept(","));
     } else if (t_.accept("setting")) {
       setting(c);
+    } else if (t_.accept("shares")) {
+      do c.shares.push_back(x_.path("a parameter of the plant"));
+      while (t_.accept(","));
+    } else if (t_.at("tags")) {
+      tags(c);
     } else if (t_.accept("lost")) {
       c.safe_when_lost = t_.accept("safe");
       if (!c.safe_when_lost) t_.expect("stop", "or `safe`: what the run does when the controller is lost");
     } else {
-      t_.fail("`every`, `reads`, `writes`, `lost` or `setting`");
+      t_.fail("`every`, `reads`, `writes`, `shares`, `lost`, `tags` or `setting`");
     }
   });
   b.controllers.push_back(std::move(c));
+}
+
+// tags = "tags" text { ( "name" | "address" | "type" | "unit" | "comment" ) text }
+void Parser::tags(ControllerDecl& c) {
+  t_.take();
+  c.tags = t_.expect_text("the file with the controller's tag list, such as \"tags.csv\"");
+  c.tags_span = t_.last_span();
+  while (t_.at(TokenKind::name) && t_.peek(1).kind == TokenKind::text) {
+    const Name column = t_.expect_name("a column");
+    c.tag_columns.emplace_back(column, t_.expect_text("the title of the column"));
+  }
+  t_.expect_statement_end();
 }
 
 // setting = "setting" name "=" "library" text

@@ -107,6 +107,7 @@ class Parser {
   void actuator(BenchDecl& b, const std::string& doc);
   void controller(BenchDecl& b, const std::string& doc);
   void setting(ControllerDecl& c);
+  void tags(ControllerDecl& c);
   void frame(BenchDecl& b, const std::string& doc);
   bool from_high();
   bool frame_field(FrameDecl& f, const std::string& doc);

@@ -404,9 +404,12 @@ struct ControllerDecl {
   };
   Name name;
   ExprPtr every;
-  std::vector<Path> reads;
+  std::vector<Path> reads, shares;
   std::vector<Write> writes;
   std::vector<Setting> settings;
+  std::string tags;  ///< file of the controller's own tag list
+  Span tags_span;
+  std::vector<std::pair<Name, std::string>> tag_columns;  ///< name "Symbol"
   bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values
   std::string doc;
 };

@@ -37,6 +37,36 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
   controller.safe_when_lost = c.safe_when_lost;
   define_reads(c, controller);
   define_writes(c, controller);
+  for (const lang::Path& path : c.shares) {
+    const VarId id = check_.resolve_one(check_.root, path);
+    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
+    const Role role = check_.program.variable(id).role;
+    const auto value = check_.first_value(id);
+    const bool again = std::any_of(controller.shares.begin(), controller.shares.end(),
+                                   [&](const SharedParameter& s) { return s.id == id; });
+    if (again)
+      check_.error(Code::duplicate, path.span, fmt::format("`{}` is shared twice", path.text()));
+    else if ((role != Role::param && role != Role::fixed_param) || !value)
+      check_.error(Code::wrong_kind, path.span, fmt::format("`{}` is not a parameter", path.text()),
+                   "only what stays as it is can be shared with the controller's code");
+    else
+      controller.shares.push_back({id, *value});
+  }
+  controller.tags = c.tags;
+  for (const auto& [column, title] : c.tag_columns) {
+    TagColumns& t = controller.tag_columns;
+    std::string* const to = column.text == "name"      ? &t.name
+                            : column.text == "address" ? &t.address
+                            : column.text == "type"    ? &t.type
+                            : column.text == "unit"    ? &t.unit
+                            : column.text == "comment" ? &t.comment
+                                                       : nullptr;
+    if (to == nullptr)
+      check_.error(Code::unknown_name, column.span, fmt::format("a tag has no `{}`", column.text),
+                   "columns are `name`, `address`, `type`, `unit` and `comment`");
+    else
+      *to = title;
+  }
   for (const auto& s : c.settings) {
     const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),
                                    [&](const Setting& other) { return other.name == s.name.text; });

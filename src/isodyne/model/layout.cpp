@@ -77,6 +77,7 @@ class Renumbering {
     for (Controller& c : p_.controllers) {
       list(c.reads);
       list(c.knows);
+      for (SharedParameter& s : c.shares) move(s.id);
       list(c.drives);
       for (ControllerWrite& w : c.writes) {
         move(w.value);

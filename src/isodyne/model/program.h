@@ -352,6 +352,17 @@ struct ControllerWrite {
   bool in_frame = false;          ///< the answer is the number in the field
 };
 
+/// Titles of the columns of a controller's tag list; empty: the usual ones.
+struct TagColumns {
+  std::string name, address, type, unit, comment;
+};
+
+/// A parameter of the plant that the controller's code is built with.
+struct SharedParameter {
+  VarId id = kNone;
+  double value = 0;  ///< SI, as the bench starts
+};
+
 struct Setting {
   std::string name, library;
   Span span;
@@ -363,9 +374,12 @@ struct Controller {
   std::vector<VarId> reads;
   std::vector<ControllerWrite> writes;
   std::vector<FrameUse> read_frames, write_frames;
+  std::vector<SharedParameter> shares;
   std::vector<VarId> knows;   ///< sensors and inputs it gets, in frames or not
   std::vector<VarId> drives;  ///< actuators and values of its own that it gives, in frames or not
   std::vector<Setting> settings;
+  std::string tags;  ///< file, relative to the text that names it; empty: none
+  TagColumns tag_columns;
   bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values; else it stops
   Span span;
 };

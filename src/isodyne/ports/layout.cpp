@@ -140,8 +140,12 @@ std::string struct_text(const model::Program& program, const std::string& name, 
 }
 
 /// One enum per choice that any member uses.
-std::string enums_text(const model::Program& program, const Layout& layout) {
+std::string enums_text(const model::Program& program, const model::Controller& controller, const Layout& layout) {
   std::set<std::int32_t> used;
+  for (const model::SharedParameter& s : controller.shares) {
+    const model::Type& type = program.variable(s.id).type;
+    if (type.kind == model::Type::Kind::choice) used.insert(type.choice);
+  }
   for (const auto* fields : {&layout.reads, &layout.writes}) {
     for (const Field& f : *fields) {
       if (f.kind == Field::Kind::choice) used.insert(program.variable(f.variable).type.choice);
@@ -163,6 +167,29 @@ std::string enums_text(const model::Program& program, const Layout& layout) {
     text += "};\n\n";
   }
   return text;
+}
+
+/// The shared parameters: a struct, its values, and each of them by itself.
+std::string parameters_text(const model::Program& program, const model::Controller& controller,
+                            const std::string& name) {
+  if (controller.shares.empty()) return "";
+  std::vector<Field> fields;
+  std::string values, defines;
+  for (const model::SharedParameter& s : controller.shares) {
+    Field f = field_of(program, s.id, "");
+    const std::string value = f.kind == Field::Kind::real      ? format_exact(s.value)
+                              : f.kind == Field::Kind::boolean ? (s.value != 0 ? "true" : "false")
+                                                               : fmt::format("{:.0f}", s.value);
+    const bool whole = f.kind == Field::Kind::real && value.find_first_of(".e") == std::string::npos;
+    values += fmt::format("{}{}{}", values.empty() ? "" : ", ", value, whole ? ".0" : "");
+    defines += fmt::format("#define {}_{} {}{} {}\n", upper(name), upper(f.name), s.value < 0 ? "(" : "",
+                           value + (whole ? ".0" : "") + (s.value < 0 ? ")" : ""), comment_of(program, f));
+    fields.push_back(std::move(f));
+  }
+  const std::size_t bytes = place(fields);
+  return "/* Parameters of the plant that the bench shares with this controller. */\n" + defines + "\n" +
+         struct_text(program, name + "_parameters", fields, bytes) +
+         fmt::format("#define {}_PARAMETERS {{{}}}\n\n", upper(name), values);
 }
 
 }  // namespace
@@ -200,6 +227,10 @@ Layout layout_of(const model::Program& program, const model::Controller& control
     }
     identity += "--\n";
   }
+  // Code that was built with other parameters is code for another plant.
+  for (const model::SharedParameter& s : controller.shares)
+    identity += fmt::format("{} {} {}\n", program.variable(s.id).name, program.type_text(program.variable(s.id)),
+                            format_exact(s.value));
   layout.identity = fnv1a(identity);
   return layout;
 }
@@ -291,7 +322,7 @@ std::string header_text(const model::Program& program, const model::Controller& 
       "#ifndef {2}\n#define {2}\n\n"
       "#include <assert.h>\n#include <stddef.h>\n\n#include \"isodyne/controller.h\"\n\n",
       controller.name, program.name, guard);
-  text += enums_text(program, layout);
+  text += enums_text(program, controller, layout);
   for (const auto* fields : {&layout.reads, &layout.writes}) {
     for (const Field& f : *fields) {
       if (f.kind == Field::Kind::frame)
@@ -300,6 +331,7 @@ std::string header_text(const model::Program& program, const model::Controller& 
   }
   text += struct_text(program, name + "_reads", layout.reads, layout.reads_bytes);
   text += struct_text(program, name + "_writes", layout.writes, layout.writes_bytes);
+  text += parameters_text(program, controller, name);
   text += fmt::format(
       "#define {0}_PERIOD_NS INT64_C({1})\n\n"
       "/* Put this line into one C file: const isodyne_controller_info isodyne_info = {0}_INFO; */\n"

@@ -108,7 +108,7 @@ Status LibraryPort::find_symbols() {
   if (info.layout != layout_.identity || info.reads_bytes != layout_.reads_bytes ||
       info.writes_bytes != layout_.writes_bytes) {
     return Failure{trouble, "",
-                   fmt::format("{} was built for other channels than this bench has. Write the header again with "
+                   fmt::format("{} was built for other channels or parameters than this bench has. Write the header again with "
                                "`isodyne export header` and rebuild",
                                library_)};
   }
