@@ -105,6 +105,19 @@ bool asked(const std::vector<std::string>& words, const model::Rack& r, const mo
   return false;
 }
 
+/// "4 .. 8, 11, 13 .. 16"
+std::string ranges(const std::vector<int>& numbers) {
+  std::string text;
+  for (std::size_t i = 0; i < numbers.size();) {
+    std::size_t end = i;
+    while (end + 1 < numbers.size() && numbers[end + 1] == numbers[end] + 1) ++end;
+    text += (text.empty() ? "" : ", ") + std::to_string(numbers[i]);
+    if (end > i) text += (end > i + 1 ? " .. " : ", ") + std::to_string(numbers[end]);
+    i = end + 1;
+  }
+  return text;
+}
+
 }  // namespace
 
 int run_io_list(const Arguments& arguments) {
@@ -174,19 +187,19 @@ int run_io_free(const Arguments& arguments) {
   std::size_t count = 0;
   for (const model::Rack& r : p.racks) {
     for (const model::RackSlot& s : r.slots) {
-      std::map<std::pair<bool, std::string>, std::string> numbers;
+      std::map<std::pair<bool, std::string>, std::vector<int>> numbers;
       for (const model::RackChannel& c : s.channels) {
         if (!c.name.empty()) {
           placed.insert(c.name);
           continue;
         }
         ++count;
-        std::string& list = numbers[{c.input, c.form}];
-        list += (list.empty() ? "" : " ") + std::to_string(c.number);
+        numbers[{c.input, c.form}].push_back(c.number);
         free.push_back(channel_json(p, s, c, fmt::format("{}.{}.{}", r.name, s.number, c.number)));
       }
       for (const auto& [key, list] : numbers)
-        table.row({fmt::format("{}.{}", r.name, s.number), s.module, list, key.first ? "input" : "output", key.second});
+        table.row({fmt::format("{}.{}", r.name, s.number), s.module, ranges(list), key.first ? "input" : "output",
+                   key.second});
     }
   }
   std::string names;

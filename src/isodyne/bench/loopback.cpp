@@ -17,12 +17,8 @@ using model::VarId;
 
 constexpr std::size_t kSamples = 4;  // of each level, to see noise
 
-double forth(const Linear& l, double x) {
-  return l.low_to + (x - l.low_from) * (l.high_to - l.low_to) / (l.high_from - l.low_from);
-}
-double back(const Linear& l, double y) {
-  return l.low_from + (y - l.low_to) * (l.high_from - l.low_from) / (l.high_to - l.low_to);
-}
+using io::back;
+using io::forth;
 
 /// The values at both ends of a channel.
 std::pair<double, double> ends_of(const ChannelForm& f) {

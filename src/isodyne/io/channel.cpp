@@ -6,33 +6,13 @@
 namespace isodyne::io {
 
 using model::Linear;
-using model::Word;
-
-namespace {
-
-double forth(const Linear& l, double x) {
-  return l.low_to + (x - l.low_from) * (l.high_to - l.low_to) / (l.high_from - l.low_from);
-}
-double back(const Linear& l, double y) {
-  return l.low_from + (y - l.low_to) * (l.high_from - l.low_from) / (l.high_to - l.low_to);
-}
-
-/// The number that is in the word; `outside` if it is another one. What is no number is below every other.
-inline double held(const Word& w, double counts, bool& outside) {
-  if (counts >= w.lowest && counts <= w.highest) return counts;
-  outside = true;
-  if (!std::isfinite(counts) || !w.wraps) return counts > w.highest ? w.highest : w.lowest;
-  const double size = w.highest - w.lowest + 1;
-  return counts - size * std::floor((counts - w.lowest) / size);
-}
-
-}  // namespace
 
 SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
     : has_counts_(sensor.to_counts.has_value()),
       has_range_(sensor.range.has_value()),
       has_filter_(sensor.filter.count() > 0),
       pulses_wanted_(sensor.pulses),
+      usual_(false),
       electrical_(sensor),
       to_counts_(sensor.to_counts.value_or(Linear{})),
       range_(sensor.range.value_or(std::pair{0.0, 0.0})),
@@ -40,24 +20,18 @@ SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
       period_s_(to_seconds(sensor.period)),
       deviation_(sensor.noise),
       noise_(seed, sensor.name) {
+  usual_ = has_counts_ && !pulses_wanted_ && electrical_.straight();
   // First order, exact for an input held between samples: y += (1 - e^(-T/tau)) (x - y).
   if (has_filter_) share_ = -std::expm1(-period_s_ / to_seconds(sensor.filter));
 }
 
 inline double ElectricalForm::pass(double x, double now, engine::TapState* tap, double& signal, bool& outside) const {
   const double meant = curve_ != nullptr ? curve_->forth(x) : forth(line_, x);
-  signal = limited_ ? std::clamp(meant, limits_.first, limits_.second) : meant;
+  signal = std::clamp(meant, limits_.first, limits_.second);
   if (signal != meant) outside = true;
   if (tap != nullptr) signal = engine::through_tap(*tap, signal, now);
   if (signal == meant) return x;
   return curve_ != nullptr ? curve_->back(signal) : back(line_, signal);
-}
-
-inline double SensorChannel::filtered(double x) {
-  if (!has_filter_ || !std::isfinite(x)) return x;  // one odd sample must not stay in the filter for ever
-  filtered_ = started_ ? filtered_ + share_ * (x - filtered_) : x;
-  started_ = true;
-  return filtered_;
 }
 
 /// Counts as a real number becomes a whole one: the nearest, or as many pulses as are complete.
@@ -75,7 +49,7 @@ inline double SensorChannel::whole(double x, Time now) {
   return complete;
 }
 
-Sample SensorChannel::sample(double truth, Time now, const Taps& taps) {
+Sample SensorChannel::sample_any(double truth, Time now, const Taps& taps) {
   const bool faulted = taps.quantity != nullptr || taps.signal != nullptr || taps.counts != nullptr;
   const double seconds = faulted ? to_seconds(now) : 0;
   Sample out;

@@ -8,6 +8,10 @@
 //
 // Not thread-safe: a channel remembers. Sampling never fails, allocates or blocks.
 
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
 #include "isodyne/core/random.h"
 #include "isodyne/engine/plant.h"
 #include "isodyne/model/program.h"
@@ -34,21 +38,46 @@ struct Sample {
   double counts = 0;  ///< raw word; 0 where the channel has none
 };
 
+inline double forth(const model::Linear& l, double x) {
+  return l.low_to + (x - l.low_from) * (l.high_to - l.low_to) / (l.high_from - l.low_from);
+}
+inline double back(const model::Linear& l, double y) {
+  return l.low_from + (y - l.low_to) * (l.high_from - l.low_from) / (l.high_to - l.low_to);
+}
+
+/// The number that is in the word; `outside` if it is another one. What is no number is below every other.
+inline double held(const model::Word& w, double counts, bool& outside) {
+  if (counts >= w.lowest && counts <= w.highest) return counts;
+  outside = true;
+  if (!std::isfinite(counts) || !w.wraps) return counts > w.highest ? w.highest : w.lowest;
+  const double size = w.highest - w.lowest + 1;
+  return counts - size * std::floor((counts - w.lowest) / size);
+}
+
 /// From a quantity to the signal on the wire, and back to the quantity that the other side takes it for.
 class ElectricalForm {
  public:
   explicit ElectricalForm(const model::ChannelForm& form)
       : there_(form.electrical()),
-        limited_(form.signal_limits.has_value()),
         line_(form.to_signal.value_or(model::Linear{})),
-        limits_(form.signal_limits.value_or(std::pair{0.0, 0.0})),
+        limits_(form.signal_limits.value_or(
+            std::pair{-std::numeric_limits<double>::infinity(), std::numeric_limits<double>::infinity()})),
         curve_(form.curve ? &*form.curve : nullptr) {}
 
   bool there() const { return there_; }
+  bool straight() const { return there_ && curve_ == nullptr; }
   double pass(double quantity, double now, engine::TapState* tap, double& signal, bool& outside) const;
+  /// The same where the form is straight and no fault acts.
+  double pass_straight(double quantity, double& signal, bool& outside) const {
+    const double meant = forth(line_, quantity);
+    signal = std::clamp(meant, limits_.first, limits_.second);
+    if (signal == meant) return quantity;
+    outside = true;
+    return back(line_, signal);
+  }
 
  private:
-  bool there_, limited_;
+  bool there_;
   model::Linear line_;
   std::pair<double, double> limits_;
   const model::Curve* curve_;
@@ -64,15 +93,35 @@ class SensorChannel {
   /// The noise is that of the seed and the sensor's name.
   SensorChannel(const model::Sensor& sensor, std::uint64_t seed);
 
-  Sample sample(double truth, Time now, const Taps& taps);
+  Sample sample(double truth, Time now, const Taps& taps) {
+    const bool faulted = taps.quantity != nullptr || taps.signal != nullptr || taps.counts != nullptr;
+    return usual_ && !faulted ? sample_usual(truth, now) : sample_any(truth, now, taps);
+  }
   const Saturation& saturation() const { return saturation_; }
 
  private:
-  double filtered(double x);
+  Sample sample_any(double truth, Time now, const Taps& taps);
+  /// A straight electrical form, counts, and no fault: what most channels are, for the compiler to put in place.
+  Sample sample_usual(double truth, Time now) {
+    Sample out;
+    bool outside = false, beyond = false;
+    double x = filtered(electrical_.pass_straight(truth, out.signal, outside));
+    if (deviation_ > 0) x += deviation_ * noise_.normal();
+    out.counts = held(word_, std::round(forth(to_counts_, x)), beyond);
+    note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
+    out.value = back(to_counts_, out.counts);
+    return out;
+  }
+  double filtered(double x) {
+    if (!has_filter_ || !std::isfinite(x)) return x;  // one odd sample must not stay in the filter for ever
+    filtered_ = started_ ? filtered_ + share_ * (x - filtered_) : x;
+    started_ = true;
+    return filtered_;
+  }
   double whole(double x, Time now);
 
   // What is needed of the sensor at every sample, close together: there may be thousands of channels.
-  bool has_counts_, has_range_, has_filter_, pulses_wanted_;
+  bool has_counts_, has_range_, has_filter_, pulses_wanted_, usual_, started_ = false;
   ElectricalForm electrical_;
   model::Linear to_counts_;
   std::pair<double, double> range_;
@@ -83,7 +132,6 @@ class SensorChannel {
   double filtered_ = 0;  ///< the filter's output
   double pulses_ = 0;    ///< part of a pulse that has not been counted yet
   Time last_{};          ///< of the last sample
-  bool started_ = false;
   Saturation saturation_;
   RandomStream noise_;
 };

@@ -9,6 +9,7 @@
 
 #include "isodyne/engine/plant.h"
 #include "isodyne/io/channel.h"
+#include "isodyne/io/frame_wide.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::io {
@@ -25,25 +26,17 @@ class FrameCodec {
   void unpack(const std::byte* bytes, std::span<double> values) const;
 
  private:
-  /// Some words at a time, so that what lies between is on the stack and close.
-  struct Block {
-    std::size_t first_word = 0, end_word = 0, begin = 0, end = 0;
-    bool straight = true;  ///< the values of its fields stand side by side, in order
+  struct Entry {
+    std::uint64_t mask = 0, sign = 0;  ///< sign: the sign bit of the number; 0: it has none
+    std::uint32_t value = 0;           ///< which of the values
+    std::uint16_t word = 0, shift = 0;
   };
-  static constexpr std::size_t kBlock = 256;
-
-  void pack_block(const Block& block, const double* values, std::byte* bytes) const;
-  void unpack_block(const Block& block, const std::byte* bytes, double* values) const;
   std::uint64_t ordered(std::uint64_t word) const { return swap_ ? __builtin_bswap64(word) : word; }
 
-  // Per field, in the order of words:
-  std::vector<std::uint64_t> mask_, shift_;
-  std::vector<std::uint64_t> sign_;    ///< the sign bit of the number; 0: it has none
-  std::vector<std::uint32_t> value_;   ///< which of the values
-  std::vector<std::uint32_t> wide_;    ///< which fields are too wide for the quick conversion
-  std::vector<std::size_t> word_end_;  ///< per word: end of its fields
-  std::vector<Block> blocks_;
-  bool swap_;  ///< the frame's order of bytes is not the processor's
+  bool swap_;                          ///< the frame's order of bytes is not the processor's
+  WideWords wide_;                     ///< takes the first words, and the first fields
+  std::vector<Entry> entries_;         ///< of all fields, in the order of their words
+  std::vector<std::size_t> word_end_;  ///< per word: end of its entries
 };
 
 /// The fields of one frame during a run: quantities of the state that hold the raw numbers, with faults on fields and
