@@ -340,7 +340,7 @@ std::string help_text() {
   std::string text =
       "isodyne - run a simulated plant against its controller, and judge what happens\n\nUsage: isodyne COMMAND … "
       "[options]\n\nCommands:\n";
-  for (const Command& c : commands()) text += fmt::format("  {:<10} {}\n", c.name, c.summary);
+  for (const Command& c : commands()) text += fmt::format("  {:<12} {}\n", c.name, c.summary);
   text +=
       "\nExit status: 0 all requirements hold; 1 at least one does not; 2 the bench or the command line is wrong;\n"
       "3 the run could not be completed.\n\nExample:\n  isodyne run examples/canal-lock/lock.dyne uplock\n  isodyne "

@@ -81,14 +81,19 @@ Json channel_json(const Program& p, const model::RackSlot& s, const model::RackC
   return j;
 }
 
+void say_no_rack(const Program& p) {
+  say_error(
+      fmt::format("bench {} has no rack; declare one: `use library \"modules.dyne\"` above the bench, and `rack name "
+                  "{{ slot 1 : CurrentIn8 {{ }} }}` in it",
+                  p.name));
+}
+
 /// A loaded bench that has racks; null after saying why not.
 std::shared_ptr<const Program> with_racks(const Arguments& arguments) {
   const model::Loaded loaded = load_file(arguments.words[0]);
   print_diagnostics(loaded, arguments.words[0]);
   if (loaded.program != nullptr && loaded.program->racks.empty()) {
-    say_error(
-        fmt::format("bench {} has no rack; declare one: `rack name {{ slot 1 : CurrentIn8 {{ channel 1 : level }} }}`",
-                    loaded.program->name));
+    say_no_rack(*loaded.program);
     return nullptr;
   }
   return loaded.program;
@@ -344,6 +349,7 @@ int run_io_table(const Arguments& arguments) {
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const Program& p = *loaded.program;
+  if (p.racks.empty()) return say_no_rack(p), kWrongInput;
   if (!from) {
     const std::string text = io::table_text(p);
     if (!out) {

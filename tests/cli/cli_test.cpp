@@ -98,7 +98,8 @@ TEST_CASE("help, --help and --version answer, and every example of --help works"
   const TemporaryFolder folder;
   // The examples speak of the checkout; runs/ and lock.html are made here.
   fs::create_directory_symlink(kSource + "/examples", folder / "examples");
-  for (const char* command : {"check", "run", "list", "export", "report", "help"}) {
+  for (const char* command : {"check", "run", "list", "export", "report", "help", "io list", "io groups", "io free",
+                              "io bind", "io table", "io layout", "io loopback", "io match"}) {
     const Output help = run_isodyne(std::string(command) + " --help", folder.path());
     REQUIRE(help.status == 0);
     const std::size_t at = help.out.find("Example:\n  isodyne ");

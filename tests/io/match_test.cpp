@@ -11,6 +11,7 @@
 #include "isodyne/core/random.h"
 #include "isodyne/core/units.h"
 #include "isodyne/io/parameters.h"
+#include "isodyne/io/rack_text.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -353,4 +354,42 @@ TEST_CASE("A controller that was built with other parameters is refused") {
   CHECK(check.status == 1);
   CHECK(check.out.find("barriers.duration") != std::string::npos);
   CHECK(check.out.find("2 of 3 values agree.") != std::string::npos);
+}
+
+TEST_CASE("Tables and files from elsewhere never do more than be refused") {
+  const auto bench = program_in("examples/canal-lock/lock.dyne");
+  const std::string tags = slurp(kExamples + "canal-lock/tags.csv");
+  const std::string json = slurp(kExamples + "swing-bridge/controller/parameters.json");
+  const std::string racks = io::table_text(*bench);
+  const auto channels = io::channels_of(*bench, bench->controllers[0]);
+  const auto list = io::read_tags(tags, "t", bench->controllers[0].tag_columns);
+  REQUIRE(list);
+  const std::string map = io::map_text(channels, list->tags, io::match(channels, list->tags, {}));
+  static constexpr const char* kBits[] = {"\"",           ";",     ",",  "\n",          "\r",  "{",  "}", "[", "%",
+                                          "\xef\xbb\xbf", "1e999", "-1", "99999999999", "%IX", "nan"};
+  std::size_t accepted = 0;
+  for (std::uint64_t seed = 1; seed <= 4000; ++seed) {
+    RandomStream random(seed, "files");
+    std::string text = seed % 4 == 0 ? tags : seed % 4 == 1 ? json : seed % 4 == 2 ? racks : map;
+    for (int n = static_cast<int>(random.uniform() * 4); n >= 0; --n) {
+      const auto at = static_cast<std::size_t>(random.uniform() * static_cast<double>(text.size()));
+      const auto length = static_cast<std::size_t>(random.uniform() * 20);
+      if (random.uniform() < 0.3)
+        text.erase(at, length);
+      else if (random.uniform() < 0.5)
+        text.insert(at, kBits[static_cast<std::size_t>(random.uniform() * std::size(kBits))]);
+      else if (at < text.size())
+        text[at] = static_cast<char>(random.next() & 0xff);
+    }
+    const auto read = io::read_tags(text, "t", seed % 2 == 0 ? bench->controllers[0].tag_columns : model::TagColumns{});
+    if (read) io::match(channels, read->tags, {});
+    const auto table = io::read_table(text, "t", *bench);
+    if (table) io::rewritten(*bench, *table);
+    const auto rows = io::read_map(text, "t");
+    if (rows) io::differences(*rows, channels, list->tags);
+    const auto values = io::read_parameters(text, "t");
+    if (values) io::compare(bench, *values);
+    if (read || table || rows || values) ++accepted;
+  }
+  CHECK(accepted > 400);  // it goes on behind the readers
 }

@@ -31,9 +31,26 @@ class Lint {
   void run() {
     note_use(check_.root);
     look_into(check_.root);
+    frames();
   }
 
  private:
+  /// A frame that nobody exchanges is a forgotten line in a controller.
+  void frames() {
+    const Program& p = check_.program;
+    std::unordered_set<std::int32_t> used;
+    for (const Controller& c : p.controllers) {
+      for (const FrameUse& u : c.read_frames) used.insert(u.frame);
+      for (const FrameUse& u : c.write_frames) used.insert(u.frame);
+    }
+    for (std::size_t i = 0; i < p.frames.size(); ++i) {
+      const Frame& f = p.frames[i];
+      if (used.contains(static_cast<std::int32_t>(i)) || !own_text(f.span)) continue;
+      warn(Code::unused, f.span, fmt::format("no controller exchanges frame `{}`", f.name),
+           fmt::format("write `{} {}` into a controller", f.to_controller ? "reads" : "writes", f.name));
+    }
+  }
+
   bool own_text(Span span) const {
     return span.known() && !relative_[static_cast<std::size_t>(span.source)].starts_with(kLibraryMark);
   }

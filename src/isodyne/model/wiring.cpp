@@ -36,24 +36,22 @@ void Wirings::define() {
   for (const lang::WiringDecl& w : check_.document.wirings) wiring(w);
 }
 
-std::int32_t Wirings::sensor(const lang::Name& name) {
-  const std::int32_t index = index_of(check_.program.sensors, name.text);
+template <typename List, typename Others>
+std::int32_t Wirings::end_of(const lang::Name& name, const List& list, const Others& others, const char* what) {
+  const std::int32_t index = index_of(list, name.text);
   if (index == kNone)
-    check_.error(Code::unknown_name, name.span, fmt::format("there is no sensor called `{}`", name.text),
-                 index_of(check_.program.actuators, name.text) != kNone
+    check_.error(Code::unknown_name, name.span, fmt::format("there is no {} called `{}`", what, name.text),
+                 index_of(others, name.text) != kNone
                      ? "a cable goes from a sensor, which we put out, to an actuator, which we read"
-                     : advice(check_.program.sensors, name.text));
+                     : advice(list, name.text));
   return index;
 }
 
+std::int32_t Wirings::sensor(const lang::Name& name) {
+  return end_of(name, check_.program.sensors, check_.program.actuators, "sensor");
+}
 std::int32_t Wirings::actuator(const lang::Name& name) {
-  const std::int32_t index = index_of(check_.program.actuators, name.text);
-  if (index == kNone)
-    check_.error(Code::unknown_name, name.span, fmt::format("there is no actuator called `{}`", name.text),
-                 index_of(check_.program.sensors, name.text) != kNone
-                     ? "a cable goes from a sensor, which we put out, to an actuator, which we read"
-                     : advice(check_.program.actuators, name.text));
-  return index;
+  return end_of(name, check_.program.actuators, check_.program.sensors, "actuator");
 }
 
 /// A line cannot carry a quantity, nor a voltage come back as a current.

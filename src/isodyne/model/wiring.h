@@ -16,6 +16,8 @@ class Wirings {
   void cables(const lang::CablesDecl& c);
   void wiring(const lang::WiringDecl& w);
   void wire(const lang::WiringDecl::Wire& w, Wiring& wiring, std::map<std::int32_t, Span>& ends);
+  template <typename List, typename Others>
+  std::int32_t end_of(const lang::Name& name, const List& list, const Others& others, const char* what);
   std::int32_t sensor(const lang::Name& name);
   std::int32_t actuator(const lang::Name& name);
   bool fit(const lang::Name& from, const lang::Name& to, std::int32_t sensor, std::int32_t actuator);
