@@ -330,7 +330,8 @@ void Channels::electrical(const lang::ChannelDecl& c, const Type& type, const la
   form.signal_limits = interval(*c.limits, signal, "the limits");
   if (form.signal_limits && (form.signal_limits->first > least || form.signal_limits->second < most)) {
     check_.error(Code::out_of_limits, join(c.limits->low->span, c.limits->high->span),
-                 fmt::format("the limits of the transmitter are within its range {}", form.electrical_text),
+                 fmt::format("the limits are within what the channel puts out, {} .. {}",
+                             check_.program.format(form.signal, least), check_.program.format(form.signal, most)),
                  "limits are what it can give at most, beyond both ends of the range");
     form.signal_limits = std::nullopt;
   }
