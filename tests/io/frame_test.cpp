@@ -267,6 +267,7 @@ fault bit_lost { on up.level   offset 64    from 20 ms to 30 ms }
 fault all_low  { on up.both    force 0      from 20 ms to 30 ms }
 fault stuck    { on down.open  force false  from 20 ms to 30 ms }
 fault wrong    { on down.drive force third  from 20 ms to 30 ms }
+fault deaf     { on down.heard force 77     from 20 ms to 30 ms }
 )";
 
 struct Echo : ports::ControllerPort {
@@ -347,6 +348,8 @@ TEST_CASE("Faults act on fields and on ports, in both directions") {
   CHECK(low.at("open", 40) == 1);
   CHECK(EchoRun("stuck").at("open", 24) == 0);
   CHECK(EchoRun("wrong").at("drive", 24) == 2);
+  CHECK(EchoRun("deaf").at("down.heard", 24) == 77);
+  CHECK(EchoRun("deaf").at("down.heard", 41) == 19);
 }
 
 TEST_CASE("Actuators in a frame take their safe values when the controller is lost") {

@@ -89,6 +89,19 @@ void Judged::fault(const lang::FaultDecl& f) {
   if (fault.tap != kNone && amount) check_.program.faults.push_back(std::move(fault));
 }
 
+/// Fields and ports of frames, whatever is in them.
+bool Judged::tap_on_field(VarId target, std::int32_t tap) {
+  for (Frame& f : check_.program.frames) {
+    for (FrameField& field : f.fields) {
+      if (field.raw == target) return field.tap = tap, true;
+    }
+    for (FramePort& port : f.ports) {
+      if (port.raw == target) return port.tap = tap, true;
+    }
+  }
+  return false;
+}
+
 std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
   Program& p = check_.program;
   for (std::size_t i = 0; i < p.taps.size(); ++i) {
@@ -98,6 +111,10 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
   Tap tap;
   tap.target = target;
   const Variable variable = p.variable(target);
+  if (tap_on_field(target, index)) {
+    p.taps.push_back(tap);
+    return index;
+  }
   switch (variable.role) {
     case Role::sensor:
     case Role::counts:
@@ -112,16 +129,6 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
         if (a.signal == target) a.signal_tap = index;
       }
       break;
-    case Role::field:
-      for (Frame& f : p.frames) {
-        for (FrameField& field : f.fields) {
-          if (field.raw == target) field.tap = index;
-        }
-        for (FramePort& port : f.ports) {
-          if (port.raw == target) port.tap = index;
-        }
-      }
-      break;
     case Role::actuator:
       tap.healthy = check_.define_hidden(variable.name + " healthy", variable.type, variable.unit);
       break;
@@ -133,11 +140,12 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
       tap.healthy = check_.define_hidden(variable.name + " healthy", variable.type, variable.unit);
       break;
     default:
-      check_.error(Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
-                   variable.role == Role::state
-                       ? "fault what moves the state, a parameter, or the sensor that measures it"
-                       : "faults act on sensors, their signals and counts, actuators, fields of frames, inputs, parameters and "
-                         "outputs");
+      check_.error(
+          Code::wrong_kind, path.span, fmt::format("`{}` cannot be faulted", path.text()),
+          variable.role == Role::state
+              ? "fault what moves the state, a parameter, or the sensor that measures it"
+              : "faults act on sensors, their signals and counts, actuators, fields of frames, inputs, parameters and "
+                "outputs");
       return kNone;
   }
   p.taps.push_back(tap);

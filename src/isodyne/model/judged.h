@@ -19,6 +19,7 @@ class Judged {
   void fault_time(const lang::FaultDecl& f, Fault& fault);
   /// Index of the tap on a variable, made on first use; kNone if it cannot be faulted (reported).
   std::int32_t tap_on(VarId target, const lang::Path& path);
+  bool tap_on_field(VarId target, std::int32_t tap);
   void scenario(const lang::ScenarioDecl& s);
   void scenario_target(const lang::ScenarioStep& s, ScenarioStep& step);
   void requirement(const lang::RequirementDecl& r);

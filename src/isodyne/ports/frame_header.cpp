@@ -33,11 +33,6 @@ std::optional<Scaled> scale_of(const Program& p, const FrameField& f) {
   return Scaled{*a.to_counts, 1, &p.variable(a.value)};
 }
 
-std::string c_comment(std::string text) {
-  for (std::size_t at = text.find("*/"); at != std::string::npos; at = text.find("*/")) text.replace(at, 2, "* /");
-  return text;
-}
-
 /// A constant that C reads back as the same double.
 std::string c_double(double x) {
   std::string text = format_exact(x);
@@ -123,8 +118,10 @@ std::string field_functions(const Program& p, const Frame& frame, const FrameFie
   t.lowest = f.is_signed ? fmt::format("-INT64_C({})", std::uint64_t{1} << (w - 1)) : "UINT64_C(0)";
   t.highest = f.is_signed ? fmt::format("INT64_C({})", (std::uint64_t{1} << (w - 1)) - 1) : t.mask;
   const std::string doc = p.variable(f.raw).doc;
-  std::string text = fmt::format("\n/* {}{}{}{} */\n", frame.text(f.bits), f.is_signed ? ", signed" : "",
-                                 doc.empty() ? "" : ": ", c_comment(doc));
+  std::string text = "\n" +
+                     c_comment(fmt::format("{}{}{}{}", frame.text(f.bits), f.is_signed ? ", signed" : "",
+                                           doc.empty() ? "" : ": ", doc)) +
+                     "\n";
   text += getter(t, f.bits, f.is_signed) + setter(t, f.bits, f.is_signed);
   if (const auto scaled = scale_of(p, f)) text += scaled_functions(t, *scaled);
   return text;
@@ -170,9 +167,10 @@ std::string frame_text(const Program& p, const Frame& frame) {
     const FieldText t{name,       c_name(port.name),
                       "uint64_t", "",
                       "",         fmt::format("UINT64_C(0x{:x})", (std::uint64_t{1} << port.bits.width) - 1)};
-    text += fmt::format("\n/* {}: several fields as one number{}{} */\n", frame.text(port.bits),
-                        port.doc.empty() ? "" : ": ", c_comment(port.doc)) +
-            getter(t, port.bits, false);
+    text += "\n" +
+            c_comment(fmt::format("{}: several fields as one number{}{}", frame.text(port.bits),
+                                  port.doc.empty() ? "" : ": ", port.doc)) +
+            "\n" + getter(t, port.bits, false);
   }
   return text + "\n";
 }

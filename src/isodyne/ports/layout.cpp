@@ -115,15 +115,13 @@ std::string upper(std::string text) {
 std::string comment_of(const model::Program& program, const Field& f) {
   if (f.kind == Field::Kind::frame) {
     const model::Frame& frame = program.frames[static_cast<std::size_t>(f.frame_index)];
-    return fmt::format("/* {} of 64 bits{}{} */", counted(static_cast<std::size_t>(frame.words), "word"),
-                       frame.doc.empty() ? "" : ": ", frame.doc);
+    return c_comment(fmt::format("{} of 64 bits{}{}", counted(static_cast<std::size_t>(frame.words), "word"),
+                                 frame.doc.empty() ? "" : ": ", frame.doc));
   }
   const model::Variable& v = program.variable(f.variable);
   std::string type = program.type_text(v);
-  if (f.kind == Field::Kind::real) type = fmt::format("{}", v.type.dimension.none() ? "1" : si_text(v.type.dimension));
-  std::string text = v.doc;
-  for (std::size_t at = text.find("*/"); at != std::string::npos; at = text.find("*/")) text.replace(at, 2, "* /");
-  return fmt::format("/* {}{}{} */", type, text.empty() ? "" : ": ", text);
+  if (f.kind == Field::Kind::real) type = v.type.dimension.none() ? "1" : si_text(v.type.dimension);
+  return c_comment(fmt::format("{}{}{}", type, v.doc.empty() ? "" : ": ", v.doc));
 }
 
 std::string struct_text(const model::Program& program, const std::string& name, const std::vector<Field>& fields,
@@ -193,6 +191,11 @@ std::string parameters_text(const model::Program& program, const model::Controll
 }
 
 }  // namespace
+
+std::string c_comment(std::string text) {
+  for (std::size_t at = text.find("*/"); at != std::string::npos; at = text.find("*/")) text.replace(at, 2, "* /");
+  return "/* " + text + " */";
+}
 
 std::string c_name(const std::string& name) {
   static const std::set<std::string> kWords = {

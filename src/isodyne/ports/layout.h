@@ -41,6 +41,9 @@ struct Layout {
 /// double, int32_t (whole numbers and choices) and bool, in declared order with natural alignment.
 Layout layout_of(const model::Program& program, const model::Controller& controller);
 
+/// A comment of C in which nothing ends it early.
+std::string c_comment(std::string text);
+
 /// "upper.level" → "upper_level".
 std::string c_name(const std::string& name);
 

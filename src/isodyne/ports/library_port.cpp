@@ -107,10 +107,11 @@ Status LibraryPort::find_symbols() {
   }
   if (info.layout != layout_.identity || info.reads_bytes != layout_.reads_bytes ||
       info.writes_bytes != layout_.writes_bytes) {
-    return Failure{trouble, "",
-                   fmt::format("{} was built for other channels or parameters than this bench has. Write the header again with "
-                               "`isodyne export header` and rebuild",
-                               library_)};
+    return Failure{
+        trouble, "",
+        fmt::format("{} was built for other channels or parameters than this bench has. Write the header again with "
+                    "`isodyne export header` and rebuild",
+                    library_)};
   }
   to_function(found[1], init_);
   to_function(found[2], step_);
