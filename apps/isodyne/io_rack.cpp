@@ -275,7 +275,9 @@ void add_actuator(const Program& p, const io::Binding& b, const std::string& uni
       begin = from;
     }
     const std::size_t word = original.find_first_not_of(" \t", begin);
-    text.insert(begin, original.substr(begin, word - begin) + fmt::format("actuator {} : {}\n", b.name, unit));
+    text.insert(begin, original.substr(begin, word - begin) +
+                           fmt::format("actuator {} : {}{}\n", b.name, unit,
+                                       b.range.empty() ? "" : fmt::format(" {{ range {} }}", b.range)));
   }
 }
 

@@ -248,6 +248,9 @@ TEST_CASE("`io bind` binds, makes and frees, and says what it did") {
   CHECK(files.bench().find("  actuator horn : bool\n  # the cabinet\n  rack cabinet {") != std::string::npos);
   CHECK(files.bench().find("      channel 1 : speed\n      channel 3 : horn\n      channel 4 : lamp off\n") !=
         std::string::npos);
+  CHECK(files.io("bind bench.dyne 2.2 fan --unit % --range \"0 % .. 100 %\"").status == 0);
+  CHECK(files.bench().find("  actuator fan : % { range 0 % .. 100 % }\n") != std::string::npos);
+  CHECK(files.bench().find("      channel 2 : fan\n") != std::string::npos);
   CHECK(files.io("bind bench.dyne 1.2 --remove").out ==
         "Channel cabinet.1.2 is free; it carried other. Wrote bench.dyne.\n");
   CHECK(files.io("bind bench.dyne 1.3 --remove").status == 0);

@@ -249,6 +249,7 @@ void Channels::form(const lang::ChannelDecl& c, const Type& type, const lang::Na
     return;
   }
   if (c.counts) {
+    if (!c.range && (c.electrical || c.curve)) return;  // said before
     if (!c.range) {
       check_.error(
           Code::missing, c.counts->low->span, fmt::format("{} has counts but no range", who),
@@ -301,8 +302,9 @@ void Channels::electrical(const lang::ChannelDecl& c, const Type& type, const la
   if (form.signal == kNone) return;
   const Type signal = check_.program.variable(form.signal).type;
   if (!c.range) {
+    const std::string unit = type.absolute ? " degC" : type.dimension.none() ? "" : " " + si_unit(type.dimension).text;
     check_.error(Code::missing, name.span, fmt::format("{} has an electrical form but no range", who),
-                 "add `range 0 m .. 10 m`: the values at both ends");
+                 fmt::format("add `range 0{0} .. 1{0}`: the values at both ends", unit));
     return;
   }
   if (!signal.valid()) return;
