@@ -73,7 +73,7 @@ std::string finding_text(const Program& p, const model::Cables& cables, const io
       std::string text =
           f.noise >= 0.01 ? fmt::format("reads about {:.2g} times what is sent", f.factor)
                           : fmt::format("reads {} times what is sent", format_number(std::round(1e4 * f.factor) / 1e4));
-      if (std::abs(f.offset) >= 5e-4)
+      if (std::abs(f.offset) >= 5e-4 + f.noise)
         text += fmt::format(" {} {} of the range", f.offset < 0 ? "less" : "plus", percent(std::abs(f.offset)));
       if (f.noise >= 0.01) text += fmt::format(", and trembles by {}", percent(f.noise));
       return text;

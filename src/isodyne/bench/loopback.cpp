@@ -184,7 +184,7 @@ class Walk {
     }
     port_.close();
     for (std::size_t i = 0; i < inputs_.size(); ++i)
-      inputs_[i].noise = std::sqrt(square_[i] / static_cast<double>(io::kLevels * kSamples));
+      inputs_[i].noise = std::sqrt(square_[i] / static_cast<double>(io::kLevels * (kSamples - 1)));
     return LoopbackResult{io::judge_wires(sent_, inputs_), exchanges_};
   }
 
