@@ -290,6 +290,7 @@ int run_io_bind(const Arguments& arguments) {
   if (loaded.program == nullptr) return kWrongInput;
   const Program& p = *loaded.program;
   auto wanted = io::channel_at(p, arguments.words[1]);
+  if (p.racks.empty()) return say_no_rack(p), kWrongInput;
   if (!wanted) {
     say_error(wanted.failure().text());
     return kWrongInput;

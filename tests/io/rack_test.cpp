@@ -300,4 +300,9 @@ TEST_CASE("Tables are read as spreadsheets write them") {
   CHECK(csv_line({"a", "b,c", "say \"x\"", " d"}) == "a,\"b,c\",\"say \"\"x\"\"\",\" d\"\n");
   CHECK_FALSE(read_csv("\"a\" b\n").trouble.empty());
   CHECK(read_csv("").rows.empty());
+  CHECK(read_csv("# plan; of today\na,b\n").rows[1].fields.size() == 2);
+  CHECK(read_csv("#").rows.size() == 1);
+  const Csv binary = read_csv(std::string("a,b\n\x1b[2J,1\n"));
+  CHECK(binary.rows.empty());
+  CHECK(binary.trouble_line == 2);
 }

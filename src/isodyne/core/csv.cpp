@@ -10,10 +10,17 @@ namespace {
 
 constexpr std::string_view kByteOrderMark = "\xef\xbb\xbf";
 
-/// What separates most in the first line; a semicolon or tab beats commas, which may be decimal ones.
+/// Where a text stops being one: a byte that no spreadsheet writes.
+std::size_t no_text(std::string_view text) {
+  const auto odd = [](char c) { return c >= '\0' && c < ' ' && c != '\t' && c != '\n' && c != '\r'; };
+  return static_cast<std::size_t>(std::find_if(text.begin(), text.end(), odd) - text.begin());
+}
+
+/// What separates in the first line that is no comment; a semicolon or tab beats commas, which may be decimal ones.
 char separator_of(std::string_view text) {
   std::size_t commas = 0, semicolons = 0, tabs = 0;
   bool quoted = false;
+  while (text.starts_with('#')) text.remove_prefix(std::min(text.find('\n'), text.size() - 1) + 1);
   for (const char c : text) {
     if (c == '"') quoted = !quoted;
     if (quoted) continue;
@@ -33,6 +40,11 @@ class Reader {
   }
 
   Csv run() {
+    if (const std::size_t odd = no_text(text_); odd < text_.size()) {
+      line_ += static_cast<int>(std::count(text_.begin(), text_.begin() + static_cast<std::ptrdiff_t>(odd), '\n'));
+      fail("this is no text; is it the right file?");
+      return std::move(csv_);
+    }
     while (at_ < text_.size() && csv_.trouble.empty()) row();
     return std::move(csv_);
   }

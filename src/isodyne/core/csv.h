@@ -36,7 +36,8 @@ struct Csv {
   bool decimal_comma() const { return separator != ','; }
 };
 
-/// Never fails: what cannot be read is in `trouble`, and the rows before it are there.
+/// Lines that begin with # before the first row do not tell which separator it is. Never fails: what cannot be read is
+/// in `trouble`, and the rows before it are there.
 Csv read_csv(std::string_view text);
 
 /// "3.5", or "3,5" where commas do not separate. Nothing for anything else.

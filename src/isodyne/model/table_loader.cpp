@@ -1,11 +1,11 @@
 #include "isodyne/model/table_loader.h"
 
 #include <algorithm>
-#include <charconv>
 #include <cmath>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
 #include "isodyne/model/tables.h"
 
@@ -127,21 +127,9 @@ class Loader {
     Span span;
   };
 
-  std::vector<Field> fields(std::string_view text, std::size_t begin, std::size_t end) const {
+  std::vector<Field> fields(const CsvRow& row) const {
     std::vector<Field> all;
-    for (std::size_t at = begin; at <= end;) {
-      std::size_t stop = std::min(text.find(',', at), end);
-      std::size_t from = at, to = stop;
-      const auto blank = [&](std::size_t i) {
-        return text[i] == ' ' || text[i] == '\t' || text[i] == '\r' || text[i] == '"';
-      };
-      while (from < to && blank(from)) ++from;
-      while (to > from && blank(to - 1)) --to;
-      all.push_back(
-          {text.substr(from, to - from),
-           {decl_.data, static_cast<std::uint32_t>(from), static_cast<std::uint32_t>(std::max(to, from + 1))}});
-      at = stop + 1;
-    }
+    for (const CsvField& f : row.fields) all.push_back({f.text, {decl_.data, f.begin, std::max(f.end, f.begin + 1)}});
     return all;
   }
 
@@ -195,21 +183,20 @@ class Loader {
 
   bool file_rows() {
     if (decl_.data < 0) return false;  // it could not be read, which has been reported
-    const std::string_view text = check_.program.sources->text(decl_.data);
+    const Csv csv = read_csv(check_.program.sources->text(decl_.data));
+    decimal_comma_ = csv.decimal_comma();
     std::vector<Column> columns;
-    std::size_t at = text.starts_with("\xEF\xBB\xBF") ? 3 : 0;
-    while (at < text.size()) {
-      const std::size_t end = std::min(text.find('\n', at), text.size());
-      const std::vector<Field> row = fields(text, at, end);
-      at = end + 1;
-      const bool nothing = row.size() == 1 && (row[0].text.empty() || row[0].text[0] == '#');
-      if (nothing) continue;
+    for (const CsvRow& r : csv.rows) {
+      const std::vector<Field> row = fields(r);
+      if (row.size() == 1 && row[0].text.starts_with('#')) continue;
       if (columns.empty()) {
         if (!header(row, columns)) return false;
       } else if (!data_row(row, columns)) {
         return false;
       }
     }
+    if (!csv.trouble.empty())
+      return refuse(decl_.file_span, fmt::format("`{}`, line {}: {}", decl_.file, csv.trouble_line, csv.trouble));
     if (!columns.empty()) return true;
     return refuse(decl_.file_span, fmt::format("`{}` is empty", decl_.file),
                   "its first line names the columns: `t [s], p [kW]`");
@@ -237,11 +224,10 @@ class Loader {
     for (const Column& c : columns) {
       if (c.index >= row.size()) return refuse(row.back().span, "this row is shorter than the header");
       const Field& f = row[c.index];
-      double value = 0;
-      const auto read = std::from_chars(f.text.data(), f.text.data() + f.text.size(), value);
-      if (read.ec != std::errc{} || read.ptr != f.text.data() + f.text.size() || !std::isfinite(value))
+      const auto value = csv_number(f.text, decimal_comma_);
+      if (!value)
         return refuse(f.span, fmt::format("`{}` is not a number", f.text), "numbers have a decimal point and no unit");
-      cells.push_back({value * c.unit.factor + c.unit.offset, f.span});
+      cells.push_back({*value * c.unit.factor + c.unit.offset, f.span});
     }
     rows_.push_back({cells[0], two() ? cells[1] : Cell{}, cells.back()});
     return true;
@@ -291,6 +277,7 @@ class Loader {
     return true;
   }
 
+  bool decimal_comma_ = false;  ///< of the file
   Check& check_;
   Expressions& x_;
   const lang::TableDecl& decl_;
