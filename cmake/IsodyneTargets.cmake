@@ -19,7 +19,7 @@ target_compile_definitions(isodyne_options INTERFACE ISODYNE_VERSION="${PROJECT_
 # isodyne_layer(NAME DEPENDS …): every source in src/isodyne/NAME as the library isodyne_NAME.
 function(isodyne_layer name)
   cmake_parse_arguments(arg "" "" "DEPENDS" ${ARGN})
-  file(GLOB sources CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/isodyne/${name}/*.cpp)
+  file(GLOB_RECURSE sources CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/isodyne/${name}/*.cpp)
   add_library(isodyne_${name} STATIC ${sources})
   target_link_libraries(isodyne_${name} PUBLIC ${arg_DEPENDS} PRIVATE isodyne_options)
   target_include_directories(isodyne_${name} PUBLIC ${CMAKE_SOURCE_DIR}/src ${CMAKE_SOURCE_DIR}/include)

@@ -92,7 +92,8 @@ const std::vector<Command>& commands() {
        "holds\n"
        "the recording, the verdicts as JSON and JUnit XML, the figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, span, answer_within, out, no_report, interpret, strict, json, help},
+       {fault, seed, setting, span, paced, speed, core, max_overruns, answer_within, out, no_report, interpret, strict, json,
+        help},
        run_run},
       {"reference",
        "BENCH [SCENARIO]",

@@ -109,7 +109,7 @@ Section controllers(const Program& p) {
   for (const model::Controller& c : p.controllers) {
     std::string settings;
     for (const model::Setting& x : c.settings)
-      settings += fmt::format("{}{} = library \"{}\"", settings.empty() ? "" : ", ", x.name, x.library);
+      settings += fmt::format("{}{} = {}", settings.empty() ? "" : ", ", x.name, x.text);
     s.rows.push_back({c.name, format_span(c.period), names(c.reads, c.read_frames, [](model::VarId id) { return id; }),
                       names(c.writes, c.write_frames, [](const model::ControllerWrite& w) { return w.value; }),
                       settings});

@@ -6,7 +6,6 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
-#include "isodyne/ports/library_port.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -29,6 +28,42 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
                         : names.empty() ? fmt::format("it declares no {}", what)
                                         : "it has " + all));
   return std::nullopt;
+}
+
+}  // namespace
+
+namespace {
+
+/// A number of an option within limits; false after saying what is wrong.
+template <typename T>
+bool read_number(const Arguments& arguments, Option option, const char* name, T lowest, T highest, T& to) {
+  const auto text = arguments.value(option);
+  if (!text) return true;
+  const auto read = std::from_chars(text->data(), text->data() + text->size(), to);
+  if (read.ec == std::errc{} && read.ptr == text->data() + text->size() && to >= lowest && to <= highest) return true;
+  say_error(fmt::format("--{} takes a number from {} to {}, not `{}`", name, lowest, highest, *text));
+  return false;
+}
+
+bool read_pace(const Arguments& arguments, Wanted& wanted) {
+  if (!arguments.has(Option::paced)) {
+    for (const auto& [option, name] : {std::pair{Option::speed, "speed"}, std::pair{Option::core, "core"},
+                                       std::pair{Option::max_overruns, "max-overruns"}}) {
+      if (!arguments.has(option)) continue;
+      say_error(fmt::format("--{} is about runs that keep to the wall clock: add --paced", name));
+      return false;
+    }
+    return true;
+  }
+  bench::PacePlan pace;
+  std::int64_t most = 0;
+  if (!read_number(arguments, Option::speed, "speed", 0.001, 1000.0, pace.speed) ||
+      !read_number(arguments, Option::core, "core", 0, 1023, pace.core) ||
+      !read_number<std::int64_t>(arguments, Option::max_overruns, "max-overruns", 0, 1'000'000'000'000, most))
+    return false;
+  if (arguments.has(Option::max_overruns)) wanted.max_overruns = most;
+  wanted.plan.pace = pace;
+  return true;
 }
 
 }  // namespace
@@ -76,6 +111,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
                           all.empty() ? "the bench has none" : all));
     return std::nullopt;
   }
+  if (!read_pace(arguments, wanted)) return std::nullopt;
   plan.setting = arguments.value(Option::setting).value_or("");
   if (!arguments.has(Option::interpret)) plan.native = engine::NativeSettings::usual();
   if (const auto trouble = bench::trouble_with(program, plan)) {
@@ -85,11 +121,9 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
   return wanted;
 }
 
-bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, const std::string& file,
-                           ports::CallGuard& guard) {
-  return [program, folder = folder_of(file), &guard](
-             const model::Controller& c, const model::Setting& s) -> std::unique_ptr<ports::ControllerPort> {
-    return std::make_unique<ports::LibraryPort>(c.name, ports::layout_of(*program, c), folder, s.library, guard);
+bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, ports::PortPlace place) {
+  return [program, place = std::move(place)](const model::Controller& c, const model::Setting& s) {
+    return ports::make_port(*program, c, s, place);
   };
 }
 

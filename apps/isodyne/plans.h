@@ -8,13 +8,14 @@
 
 #include "command.h"
 #include "isodyne/bench/run.h"
-#include "isodyne/ports/guard.h"
+#include "isodyne/ports/make_port.h"
 
 namespace isodyne::app {
 
 struct Wanted {
   bench::RunPlan plan;
   std::chrono::milliseconds answer_within{1000};
+  std::optional<std::int64_t> max_overruns;
 };
 
 /// Scenario, faults, seed, setting, span; on a mistake says so and gives nothing.
@@ -23,8 +24,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
 /// --seed, if it is given; false after saying what is wrong with it.
 bool read_seed(const Arguments& arguments, std::uint64_t& seed);
 
-/// Ports of controllers under their settings, relative to the folder of the bench file. `guard` outlives them.
-bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, const std::string& file,
-                           ports::CallGuard& guard);
+/// Ports of controllers under their settings.
+bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, ports::PortPlace place);
 
 }  // namespace isodyne::app

@@ -96,7 +96,7 @@ int run_profile(const Arguments& arguments) {
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
   ports::CallGuard guard(wanted->answer_within);
   Judging judging(loaded.program);
-  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, file, guard), judging);
+  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .guard = &guard}), judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);
   if (result.ending != bench::Ending::completed) {

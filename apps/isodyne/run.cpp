@@ -65,7 +65,7 @@ class Watchers : public bench::Observer {
     const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
     const double simulated = to_seconds(now);
     std::string text = fmt::format("{}  {:.0f} s, {:.0f}x real time", title_, simulated, simulated / wall);
-    const std::size_t at = run_->scenario().at_step(), of = run_->scenario().steps();
+    const std::size_t at = run_->progress().action.load(std::memory_order_relaxed), of = run_->actions();
     double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
     if (longest_) {
       share = std::max(share, simulated / to_seconds(*longest_));
@@ -248,7 +248,12 @@ int run_bench(const Arguments& arguments, bool reference) {
                     wanted->plan.longest);
 
   ports::CallGuard guard(wanted->answer_within);
-  const bench::PortMaker make_port = ports_for(loaded.program, file, guard);
+  const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
+                                                                .logs = *folder,
+                                                                .guard = &guard,
+                                                                .answer_within = wanted->answer_within,
+                                                                .paced = wanted->plan.pace.has_value(),
+                                                                .seed = wanted->plan.seed});
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
   const std::string started = now_text();

@@ -272,7 +272,7 @@ fault deaf     { on down.heard force 77     from 20 ms to 30 ms }
 
 struct Echo : ports::ControllerPort {
   Time lost_at = Time::max();
-  Status start(Time) override { return Done{}; }
+  Status open(Time) override { return Done{}; }
   Status exchange(Time now, std::span<const double> r, std::span<double> w) override {
     if (now >= lost_at) return Failure{"controller `c`", "", "went silent"};
     w[0] = r[4];  // gap = level

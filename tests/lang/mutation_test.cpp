@@ -93,7 +93,7 @@ std::string mutated(std::string text, RandomStream& random) {
 
 /// Answers nothing, at once.
 struct SilentPort : ports::ControllerPort {
-  Status start(Time) override { return Done{}; }
+  Status open(Time) override { return Done{}; }
   Status exchange(Time, std::span<const double>, std::span<double> writes) override {
     std::fill(writes.begin(), writes.end(), 0.0);
     return Done{};
@@ -105,7 +105,7 @@ struct SilentPort : ports::ControllerPort {
 
 TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") {
   std::map<std::string, std::string> files;
-  for (const char* name : {"lock.dyne", "plant.dyne", "rules.dyne", "faults.dyne", "scenarios.dyne"}) {
+  for (const char* name : {"lock.dyne", "plant.dyne", "rules.dyne", "faults.dyne", "scenarios.dyne", "logic.dyne"}) {
     files[name] = slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/examples/canal-lock/" + name);
     REQUIRE_FALSE(files[name].empty());
   }

@@ -4,7 +4,7 @@
 
 #include <catch2/catch.hpp>
 
-#include "isodyne/ports/guard.h"
+#include "isodyne/ports/library/guard.h"
 #include "support.h"
 
 using namespace isodyne;

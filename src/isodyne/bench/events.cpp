@@ -83,6 +83,8 @@ std::string subject_text(const model::Program& p, const Event& e) {
       return p.variable(channel_value(p, e)).name;
     case EventKind::controller:
       return at(p.controllers, e.subject).name;
+    case EventKind::overrun:
+      return "steps";
     case EventKind::broken:
       return at(p.requirements, e.subject).name;
     case EventKind::ended:
@@ -107,7 +109,12 @@ std::string event_text(const model::Program& p, const Event& e) {
     case EventKind::saturated:
       return fmt::format("leaves its range at {}", p.format(channel_value(p, e), e.value));
     case EventKind::controller:
-      return e.detail == 0 ? "ready" : "failed";
+      return e.detail == kControllerReady    ? "ready"
+             : e.detail == kControllerFailed ? "failed"
+                                             : "started again";
+    case EventKind::overrun:
+      return fmt::format("{} late from here on, the worst by {}", counted(static_cast<std::size_t>(e.subject), "step"),
+                         format_span(Time(static_cast<std::int64_t>(e.value))));
     case EventKind::broken:
       return at(p.requirements, e.subject).formula;
     case EventKind::ended:

@@ -27,11 +27,13 @@ struct Event {
   Time at{};
   EventKind kind = EventKind::action;
   /// action: step of the scenario; fault: fault; mode: state machine; saturated: sensor, or behind them actuator;
-  /// controller: controller; broken: requirement; ended: Ending.
+  /// controller: controller; overrun: number of late steps; broken: requirement; ended: Ending.
   std::int32_t subject = 0;
-  std::int32_t detail = 0;  ///< mode: transition; action: scenario
-  double value = 0;         ///< action: the value set; saturated: the value sampled
+  std::int32_t detail = 0;  ///< mode: transition; action: scenario; controller: ControllerNews
+  double value = 0;         ///< action: the value set; saturated: the value sampled; overrun: worst lateness, ns
 };
+
+enum ControllerNews : std::int32_t { kControllerReady = 0, kControllerFailed = 1, kControllerRestarted = 2 };
 
 /// "gate_slow", "lower.leaf"
 std::string subject_text(const model::Program& program, const Event& event);

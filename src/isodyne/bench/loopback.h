@@ -18,7 +18,7 @@ class WiringPort : public ports::ControllerPort {
   WiringPort(const model::Program& program, const model::Controller& controller, const model::Wiring& wiring,
              std::uint64_t seed);
 
-  Status start(Time) override { return Done{}; }
+  Status open(Time) override { return Done{}; }
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
   void close() override {}
 

@@ -17,13 +17,14 @@ std::vector<model::NodeId> edge_nodes(const model::Program& program) {
   return nodes;
 }
 
-const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
-  if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
-  const auto found =
-      std::find_if(c.settings.begin(), c.settings.end(), [&](const model::Setting& s) { return s.name == name; });
-  return found == c.settings.end() ? nullptr : &*found;
-}
+}  // namespace
 
+namespace {
+/// Whether a controller cannot wait for the plant.
+bool own_clock(const model::Setting& s) {
+  using Kind = model::Setting::Kind;
+  return s.kind == Kind::modbus_server || s.kind == Kind::modbus_client || s.kind == Kind::mqtt;
+}
 }  // namespace
 
 std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan) {
@@ -39,7 +40,12 @@ std::optional<Failure> trouble_with(const model::Program& program, const RunPlan
     }
   }
   for (const model::Controller& c : program.controllers) {
-    if (setting_of(c, plan.setting) != nullptr) continue;
+    if (const model::Setting* setting = setting_of(c, plan.setting)) {
+      if (plan.pace || !own_clock(*setting)) continue;
+      return Failure{fmt::format("controller `{}` runs by its own clock under setting `{}` ({})", c.name, setting->name,
+                                 model::setting_word(setting->kind)),
+                     "", "add --paced, so that the plant keeps to the wall clock too"};
+    }
     std::string known;
     for (const model::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
     return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
@@ -52,6 +58,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
     : program_(std::move(program)),
       plan_(std::move(plan)),
       observer_(observer),
+      seen_(&observer),
       plant_(program_),
       scenario_(*program_, plan_.scenario),
       faults_(*program_, plan_.faults),
@@ -67,40 +74,21 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
     frame_channel_.push_back(channel);
     channel += f.fields.size();
   }
-  for (const model::Controller& c : program_->controllers) {
-    Wired wired;
-    wired.controller = &c;
-    wired.port = make_port(c, *setting_of(c, plan_.setting));
-    wired.reads.resize(c.reads.size());
-    wired.writes.resize(c.writes.size());
-    for (const model::ControllerWrite& w : c.writes) wired.valid.push_back(program_->writable(w.value));
-    controllers_.push_back(std::move(wired));
-  }
+  wire_controllers(make_port);
 }
 
 engine::TapState* Run::tap(std::int32_t index) {
   return index == model::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
 }
 
-bool Run::start_controllers() {
-  for (std::size_t i = 0; i < controllers_.size(); ++i) {
-    const Status started = controllers_[i].port->start(controllers_[i].controller->period);
-    observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), started ? 0 : 1, 0});
-    if (started) continue;
-    result_.ending = Ending::controller_failed;
-    result_.explanation = started.failure().text();
-    return false;
-  }
-  return true;
-}
-
 RunResult Run::execute(const std::atomic<bool>& stop) {
+  stop_ = &stop;
   if (plan_.reference) {
     reference_ = std::make_unique<engine::ReferencePlant>(program_, plant_.plan());
     plant_.adopt(reference_.get());
   } else if (plan_.native) {
     native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);
-    if (plan_.wait_for_native) native_->wait();
+    if (plan_.wait_for_native || plan_.pace) native_->wait();  // a compiler beside it would disturb the pace
   }
   const IsoFlushed flushed;  // once for the whole run: it is costly to change
   plain_numbers_ = flushed.before();
@@ -113,45 +101,59 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
     if (a.counts != model::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
     if (a.signal != model::kNone) state_[a.signal] = got.signal;
   }
+  if (plan_.pace) {
+    plan_.time_steps = true;
+    pacer_ = std::make_unique<Pacer>(program_->step, plan_.pace->speed);
+    const std::size_t variables = program_->variables.size();
+    const auto step_ns = static_cast<std::int64_t>(static_cast<double>(program_->step.count()) / plan_.pace->speed);
+    queue_ = std::make_unique<ObserverQueue>(observer_, variables, ObserverQueue::usual_room(variables, step_ns));
+    seen_ = queue_.get();
+  }
   // Conditions of the first instant look at the solved start.
   plant_.solve(state_);
   scenario_.plan(state_.values.data(), state_.now);
   faults_.plan(state_.values.data(), state_.now);
-  if (start_controllers()) {
-    while ((plan_.time_steps ? timed_instant() : instant()) && !over(stop)) {
-      const auto before = plan_.time_steps ? Stopwatch::now() : Stopwatch::time_point{};
-      const engine::PlantTrouble trouble = plant_.step(state_);
-      if (plan_.time_steps) {
-        settled_ns_ += (Stopwatch::now() - before).count();
-        instant_ns_ += (Stopwatch::now() - before).count();
-        times_[static_cast<std::size_t>(RunShare::plant)].add(settled_ns_);
-        times_[static_cast<std::size_t>(RunShare::whole)].add(instant_ns_);
-      }
-      tell(plant_.changes());
-      if (trouble.kind != engine::PlantTrouble::Kind::none) {
-        stop_for_trouble(trouble);
-        break;
-      }
-      ++result_.steps;
-    }
-  }
-  for (Wired& c : controllers_) {
-    if (result_.ending != Ending::controller_failed && !c.lost) c.port->close();
-  }
+  if (open_controllers()) run_instants();
+  close_controllers();
   result_.ended_at = state_.now;
   list_saturated();
-  observer_.event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
+  if (pacer_ && pacer_->end()) tell_stretch();
+  seen_->event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
+  end_pace();
   return std::move(result_);
+}
+
+void Run::run_instants() {
+  for (;;) {
+    if (pacer_ && started_) pacer_->wait(state_.now);
+    const bool whole = plan_.time_steps ? timed_instant() : instant();
+    if (!whole || over()) return;
+    const auto before = plan_.time_steps ? Stopwatch::now() : Stopwatch::time_point{};
+    const Time at = state_.now;
+    const engine::PlantTrouble trouble = plant_.step(state_);
+    if (plan_.time_steps) {
+      const auto took = (Stopwatch::now() - before).count();
+      settled_ns_ += took;
+      instant_ns_ += took;
+      times_[static_cast<std::size_t>(RunShare::plant)].add(settled_ns_);
+      times_[static_cast<std::size_t>(RunShare::whole)].add(instant_ns_);
+    }
+    tell(plant_.changes());
+    if (trouble.kind != engine::PlantTrouble::Kind::none) return stop_for_trouble(trouble);
+    ++result_.steps;
+    if (pacer_) finish_paced_step(at);
+  }
 }
 
 /// The order of events in one instant; the numbers are those of docs/architecture.md.
 bool Run::instant() {
   scenario_.apply(state_, observer_);  // 1
   faults_.apply(state_, observer_);
-  take_answers();  // 2
+  if (!take_answers()) return false;  // 2
   plant_.apply_input_taps(state_);
   tell(plant_.settle(state_));  // 3
   sample_sensors();             // 4
+  if (!started_ && !bring_up()) return false;
   if (!exchange()) return false;
   finish_instant();  // 5
   return true;
@@ -165,7 +167,7 @@ bool Run::timed_instant() {
   const auto begin = Stopwatch::now();
   scenario_.apply(state_, observer_);
   faults_.apply(state_, observer_);
-  take_answers();
+  if (!take_answers()) return false;
   plant_.apply_input_taps(state_);
   const auto settling = Stopwatch::now();
   tell(plant_.settle(state_));
@@ -173,6 +175,7 @@ bool Run::timed_instant() {
   settled_ns_ = (sampling - settling).count();
   sample_sensors();
   add(RunShare::channels, sampling);
+  if (!started_ && !bring_up()) return false;
   const bool due =
       std::any_of(controllers_.begin(), controllers_.end(), [&](const Wired& c) { return c.next == state_.now; });
   const auto exchanging = Stopwatch::now();
@@ -187,26 +190,7 @@ bool Run::timed_instant() {
 
 void Run::tell(std::span<const engine::ModeChange> changes) {
   for (const engine::ModeChange& c : changes)
-    observer_.event({Time(c.at_ns), EventKind::mode, c.machine, c.transition, 0});
-}
-
-void Run::take_answers() {
-  for (Wired& c : controllers_) {
-    if (!c.answered || state_.now != c.next) continue;
-    for (std::size_t i = 0; i < c.valid.size(); ++i) {
-      const model::ControllerWrite& w = c.controller->writes[i];
-      const double answer = state_[w.pending];
-      if (w.actuator == model::kNone || w.in_frame) {
-        state_[c.valid[i]] = answer;
-      } else {
-        drive(static_cast<std::size_t>(w.actuator), answer, false);
-      }
-    }
-    for (const model::FrameUse& use : c.controller->write_frames) {
-      const auto f = static_cast<std::size_t>(use.frame);
-      take_frame(program_->frames[f], frames_[f]);
-    }
-  }
+    seen_->event({Time(c.at_ns), EventKind::mode, c.machine, c.transition, 0});
 }
 
 /// The fields hold the answer: faults on them, and then to the actuators.
@@ -234,7 +218,7 @@ void Run::drive(std::size_t a, double answer, bool in_frame) {
 /// An event where a channel begins to be unable to hold what it is given.
 void Run::saturates(std::size_t channel, bool before, const io::Saturation& now, double value) {
   if (now.now && !before)
-    observer_.event({state_.now, EventKind::saturated, static_cast<std::int32_t>(channel), 0, value});
+    seen_->event({state_.now, EventKind::saturated, static_cast<std::int32_t>(channel), 0, value});
 }
 
 void Run::list_saturated() {
@@ -276,79 +260,19 @@ void Run::sample_sensor(std::size_t i) {
   saturates(i, before, sensors_[i].saturation(), got.value);
 }
 
-bool Run::exchange() {
-  for (std::size_t i = 0; i < controllers_.size(); ++i) {
-    Wired& c = controllers_[i];
-    if (state_.now != c.next) continue;
-    c.next = c.lost ? Time::max() : c.next + c.controller->period;
-    if (c.lost) continue;  // its last words have become valid at this instant
-    for (const model::FrameUse& use : c.controller->read_frames) gather_frame(static_cast<std::size_t>(use.frame));
-    for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
-    const Status exchanged = [&] {
-      const IsoUnflushed plain(plain_numbers_);  // the controller computes as it does anywhere
-      return c.port->exchange(state_.now, c.reads, c.writes);
-    }();
-    if (!exchanged) {
-      if (lose(i, exchanged.failure())) continue;
-      finish_instant();  // the recording keeps the instant of the failure
-      return false;
-    }
-    for (std::size_t w = 0; w < c.writes.size(); ++w) state_[c.controller->writes[w].pending] = c.writes[w];
-    c.answered = true;
-  }
-  return true;
-}
-
-void Run::gather_frame(std::size_t f) {
-  frames_[f].gather(state_, [&](std::size_t i) {
-    const model::VarId raw = program_->frames[f].fields[i].raw;
-    saturates(frame_channel_[f] + i, false, frames_[f].saturation(i), state_[raw]);
-  });
-}
-
-/// By the controller's rule the run goes on with safe values, valid when its answer would have been; or it ends, which
-/// gives false.
-bool Run::lose(std::size_t i, const Failure& failure) {
-  Wired& c = controllers_[i];
-  observer_.event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), 1, 0});
-  const std::string what = fmt::format("{} at {}", failure.text(), format_instant(state_.now));
-  if (c.controller->safe_when_lost) {
-    c.lost = c.answered = true;
-    std::string left;
-    for (const model::ControllerWrite& w : c.controller->writes) {
-      if (w.actuator == model::kNone) continue;
-      const model::Actuator& actuator = program_->actuators[static_cast<std::size_t>(w.actuator)];
-      const io::ActuatorChannel& channel = actuators_[static_cast<std::size_t>(w.actuator)];
-      if (actuator.safe) state_[w.pending] = w.in_frame ? channel.counts_of(*actuator.safe) : *actuator.safe;
-      const double held = state_[program_->writable(actuator.value)];
-      left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", actuator.name, actuator.safe ? "takes" : "holds",
-                          program_->format(actuator.value, actuator.safe.value_or(held)));
-    }
-    result_.remarks.push_back(fmt::format("Lost {}; the run went on:{}.", what, left.empty() ? " no actuator" : left));
-    return true;
-  }
-  result_.ending = Ending::controller_failed;
-  result_.explanation = what;
-  for (std::size_t r = 0; r < c.reads.size(); ++r) {
-    const model::VarId id = c.controller->reads[r];
-    result_.details.push_back(
-        fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
-  }
-  return false;
-}
-
 void Run::finish_instant() {
-  observer_.image({state_.now, state_.values.data()});
+  seen_->image({state_.now, state_.values.data()});
   edges_.evaluate(state_.values.data());
   for (std::size_t i = 0; i < program_->edges.size(); ++i) state_[program_->edges[i].previous] = edges_.value(i);
+  progress_.action.store(scenario_.at_step(), std::memory_order_relaxed);  // a number to look at, nothing follows
 }
 
-bool Run::over(const std::atomic<bool>& stop) {
-  if (!observer_.good()) {
+bool Run::over() {
+  if (!seen_->good()) {
     result_.ending = Ending::not_recorded;
     return true;
   }
-  if (stop.load(std::memory_order_relaxed)) {  // nothing else is handed over with the flag
+  if (stop_->load(std::memory_order_relaxed)) {  // nothing else is handed over with the flag
     result_.ending = Ending::interrupted;
     result_.explanation = fmt::format("interrupted at {}", format_instant(state_.now));
     return true;

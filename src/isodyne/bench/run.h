@@ -1,5 +1,8 @@
 #pragma once
-// One run of a bench in lockstep: the static schedule of docs/architecture.md, instant by instant.
+// One run of a bench: the static schedule of docs/architecture.md, instant by instant.
+//
+// In lockstep it goes as fast as it can and waits for the controllers. Paced, it keeps to the wall clock: the thread of
+// execute() steps, and everybody else (observers, ports that have to be waited for) is on threads of their own.
 
 #include <array>
 #include <atomic>
@@ -13,6 +16,9 @@
 
 #include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
+#include "isodyne/bench/observer_queue.h"
+#include "isodyne/bench/pacer.h"
+#include "isodyne/bench/rights.h"
 #include "isodyne/bench/scenario.h"
 #include "isodyne/bench/step_times.h"
 #include "isodyne/core/result.h"
@@ -21,8 +27,15 @@
 #include "isodyne/io/channel.h"
 #include "isodyne/io/frame.h"
 #include "isodyne/ports/controller_port.h"
+#include "isodyne/ports/courier.h"
 
 namespace isodyne::bench {
+
+/// How a run keeps to the wall clock.
+struct PacePlan {
+  double speed = 1;  ///< simulated seconds per second
+  int core = -1;     ///< of the stepping thread; −1: the last one
+};
 
 /// What makes one run different from another of the same bench.
 struct RunPlan {
@@ -35,6 +48,7 @@ struct RunPlan {
   std::optional<engine::NativeSettings> native;
   bool wait_for_native = false;  ///< begin only when native code is there or cannot be
   bool time_steps = false;       ///< measure how long things take
+  std::optional<PacePlan> pace;  ///< nothing: lockstep
   bool reference = false;        ///< the continuous parts by an adaptive solver at tight tolerance
 };
 
@@ -44,6 +58,31 @@ enum class RunShare { plant, channels, controllers, judge, whole, count };
 /// Makes the port of a controller under a setting.
 using PortMaker =
     std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
+
+/// Whether and how well real time was kept.
+struct Timing {
+  double speed = 1;
+  Rights rights;
+  std::int64_t steps = 0, overruns = 0;
+  StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
+  std::vector<Stretch> stretches;  ///< of overruns, the first kMostStretches
+  static constexpr std::size_t kMostStretches = 1000;
+  std::int64_t all_stretches = 0;
+  std::size_t queue_room = 0, queue_most = 0;
+  std::int64_t images_lost = 0, events_lost = 0;
+  Time first_lost{};
+};
+
+/// What there was between the bench and a controller.
+struct ControllerReport {
+  std::string name, setting;
+  double offline_s = 0, answering_s = 0, ready_s = 0;  ///< wall clock, before it ran
+  std::int64_t exchanges = 0;
+  std::int64_t late = 0;    ///< answers that came after they were due
+  std::int64_t missed = 0;  ///< exchanges that were not answered before the next
+  StepTimes age;            ///< of the answers when they became valid, ns; only paced
+  ports::Traffic traffic;
+};
 
 struct RunResult {
   Ending ending = Ending::completed;
@@ -57,8 +96,19 @@ struct RunResult {
     Time first{};
     std::int64_t samples = 0;
   };
+  std::shared_ptr<Timing> timing;  ///< of a paced run
+  std::vector<ControllerReport> controllers;
   std::vector<Saturated> saturated;  ///< channels that could not hold what they were given
 };
+
+/// What the progress line tells; read from any thread.
+struct RunProgress {
+  std::atomic<std::size_t> action{0};  ///< of the scenario
+  std::atomic<std::int64_t> overruns{0}, worst_lateness_ns{0};
+};
+
+/// The setting of this name; without a name the first. Null if there is none.
+const model::Setting* setting_of(const model::Controller& controller, const std::string& name);
 
 /// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
 std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan);
@@ -71,8 +121,9 @@ class Run {
   /// Runs to the end. `stop` may be set from elsewhere (a signal) to end after the present instant.
   RunResult execute(const std::atomic<bool>& stop);
 
-  /// How far the scenario is, for a progress line: may be read in Observer::image.
-  const ScenarioPlayer& scenario() const { return scenario_; }
+  /// How far it is, for a progress line.
+  const RunProgress& progress() const { return progress_; }
+  std::size_t actions() const { return scenario_.steps(); }
 
   const engine::ReferencePlant* reference() const { return reference_.get(); }
   /// With RunPlan::time_steps: what an instant is made of, and the whole of it.
@@ -88,17 +139,45 @@ class Run {
  private:
   struct Wired {
     const model::Controller* controller = nullptr;
+    const model::Setting* setting = nullptr;
     std::unique_ptr<ports::ControllerPort> port;
+    std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
+    std::vector<double> kept;  ///< room for Loss::values
     std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
-    Time next{};  ///< instant of its next exchange
+    bool fresh = false;       ///< an answer has come and is not valid yet
+    Time next{};              ///< instant of its next exchange
+    Time asked{}, answers{};  ///< instants of the last exchange, and of that which the fresh answer is to
+    std::int64_t restarts = 0;
+    ControllerReport report;
   };
-  bool start_controllers();
+  /// A controller that was lost while the run went on; its words are made at the end.
+  struct Loss {
+    std::size_t controller = 0;
+    Time at{};
+    Failure failure;
+    std::vector<double> values;  ///< per write: what its actuator takes or holds
+  };
+  void wire_controllers(const PortMaker& make_port);
+  bool open_controllers();
+  bool bring_up();
+  bool in_time(const std::vector<ports::Standing>& standing, double waited_s);
+  void begin_pace();
+  void end_pace();
+  void finish_paced_step(Time at);
+  void tell_stretch();
+  void close_controllers();
+  void list_losses();
+  void run_instants();
   bool instant();
   bool timed_instant();
   void tell(std::span<const engine::ModeChange> changes);
-  void take_answers();
+  bool take_answers();
+  void receive(std::size_t controller);
+  bool answer_is_due(Wired& wired);
+  void use_answer(Wired& wired);
+  bool exchange_with(std::size_t controller);
   void take_frame(const model::Frame& frame, const io::FrameFields& fields);
   void drive(std::size_t actuator, double answer, bool in_frame);
   void gather_frame(std::size_t frame);
@@ -107,9 +186,9 @@ class Run {
   void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
   void list_saturated();
   bool exchange();
-  bool lose(std::size_t controller, const Failure& failure);
+  bool lose(std::size_t controller, Failure failure);
   void finish_instant();
-  bool over(const std::atomic<bool>& stop);
+  bool over();
   void stop_for_wait();
   std::string why_singular(std::size_t group);
   void stop_for_trouble(const engine::PlantTrouble& trouble);
@@ -118,6 +197,13 @@ class Run {
   std::shared_ptr<const model::Program> program_;
   RunPlan plan_;
   Observer& observer_;
+  Observer* seen_;  ///< observer_, or the queue before it
+  std::unique_ptr<ObserverQueue> queue_;
+  std::unique_ptr<Pacer> pacer_;
+  Rights rights_;
+  RunProgress progress_;
+  const std::atomic<bool>* stop_ = nullptr;
+  bool started_ = false;  ///< the controllers run
   engine::Plant plant_;
   std::unique_ptr<engine::NativeBuilder> native_;
   std::unique_ptr<engine::ReferencePlant> reference_;
@@ -132,6 +218,7 @@ class Run {
   std::vector<Time> sample_at_;  ///< per sensor: instant of its next sample
   Time next_sample_{};           ///< the first of them
   std::vector<Wired> controllers_;
+  std::vector<Loss> losses_;
   RunResult result_;
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times_;
   std::int64_t settled_ns_ = 0, instant_ns_ = 0;  ///< of the present instant

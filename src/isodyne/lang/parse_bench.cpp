@@ -289,8 +289,7 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
     } else if (t_.at("tags")) {
       tags(c);
     } else if (t_.accept("lost")) {
-      c.safe_when_lost = t_.accept("safe");
-      if (!c.safe_when_lost) t_.expect("stop", "or `safe`: what the run does when the controller is lost");
+      c.lost = t_.expect_name("`stop`, `hold` or `safe`: what the run does when the controller is lost");
     } else {
       t_.fail("`every`, `reads`, `writes`, `shares`, `lost`, `tags` or `setting`");
     }
@@ -310,15 +309,57 @@ void Parser::tags(ControllerDecl& c) {
   t_.expect_statement_end();
 }
 
-// setting = "setting" name "=" "library" text
+// setting = "setting" name "=" ( "part" name [ "(" arguments ")" ] | "library" text | "program" text | "link" text
+//           | "modbus" ( "server" | "client" ) text | "mqtt" text ) { clause }
 void Parser::setting(ControllerDecl& c) {
   ControllerDecl::Setting s;
   s.name = t_.expect_name("the name of the setting");
   t_.expect("=", "and where the controller is");
-  t_.expect("library", "and the file of the controller's library");
-  s.library = t_.expect_text("the file of the library");
-  s.span = t_.last_span();
+  s.kind = t_.expect_name("`part`, `library`, `program`, `link`, `modbus` or `mqtt`");
+  if (s.kind.text == "part") {
+    s.logic.name = s.name;
+    s.logic.model = t_.expect_name("the name of the model with the controller's logic");
+    if (t_.accept("(") && !t_.accept(")")) {
+      part_arguments(s.logic);
+      t_.expect(")", "after the parameters");
+    }
+  } else {
+    if (s.kind.text == "modbus") s.role = t_.expect_name("`server` or `client`: which of them the bench is");
+    s.address = t_.expect_text(s.kind.text == "library"   ? "the file of the library"
+                               : s.kind.text == "program" ? "the program's file, and arguments behind it"
+                                                          : "an address such as \"127.0.0.1:1502\"");
+    s.address_span = t_.last_span();
+  }
+  while (t_.at(TokenKind::name)) s.clauses.push_back(setting_clause());
+  s.span = {s.kind.span.source, s.kind.span.begin, t_.last_span().end};
+  t_.expect_statement_end();
   c.settings.push_back(std::move(s));
+}
+
+// clause = "map" text | "topic" text | "over" name | "parity" name | "unit" number | "rate" number
+//          | "restart" number "times" | "ready" "within" time
+ControllerDecl::Setting::Clause Parser::setting_clause() {
+  ControllerDecl::Setting::Clause clause;
+  clause.word = t_.expect_name("a clause");
+  const std::string& word = clause.word.text;
+  if (word == "map") {
+    clause.text = t_.expect_text("the file that says which channel has which address");
+  } else if (word == "topic") {
+    clause.text = t_.expect_text("what the names of all topics begin with");
+  } else if (word == "over" || word == "parity" || word == "as") {
+    clause.choice = t_.expect_name("a choice");
+  } else if (word == "unit" || word == "rate") {
+    clause.value = x_.sum();
+  } else if (word == "restart") {
+    clause.value = x_.sum();
+    t_.expect("times", "after how many times");
+  } else if (word == "ready") {
+    t_.expect("within", "and the longest time that the start-up may take");
+    clause.value = x_.sum();
+  } else {
+    t_.fail("`map`, `topic`, `as`, `over`, `unit`, `rate`, `parity`, `restart` or `ready within`");
+  }
+  return clause;
 }
 
 }  // namespace isodyne::lang

@@ -397,9 +397,21 @@ struct ControllerDecl {
     Name name;
     std::optional<TypeRef> type;  ///< given: a value of the controller itself; absent: an actuator
   };
+  /// Where the controller is. Which clauses a kind takes is known to the model.
   struct Setting {
+    struct Clause {
+      Name word;         ///< map, topic, over, unit, restart, ready, rate, parity
+      std::string text;  ///< `map "tags.csv"`
+      Name choice;       ///< `over socket`
+      ExprPtr value;     ///< `unit 17`
+    };
     Name name;
-    std::string library;
+    Name kind;            ///< part, library, program, link, modbus, mqtt
+    PartDecl logic;       ///< of a part
+    Name role;            ///< of modbus: server or client
+    std::string address;  ///< file, command, "host:port", serial line
+    Span address_span;
+    std::vector<Clause> clauses;
     Span span;
   };
   Name name;
@@ -410,7 +422,7 @@ struct ControllerDecl {
   std::string tags;  ///< file of the controller's own tag list
   Span tags_span;
   std::vector<std::pair<Name, std::string>> tag_columns;  ///< name "Symbol"
-  bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values
+  std::optional<Name> lost;     ///< stop, hold or safe: what the run does when the controller is lost
   std::string doc;
 };
 

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/model/channels.h"
+#include "isodyne/model/settings.h"
 
 namespace isodyne::model {
 
@@ -34,7 +35,14 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
   } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
     controller.period = *period;
   }
-  controller.safe_when_lost = c.safe_when_lost;
+  if (c.lost) {
+    controller.when_lost = c.lost->text == "safe"   ? WhenLost::safe
+                           : c.lost->text == "hold" ? WhenLost::hold
+                                                    : WhenLost::stop;
+    if (controller.when_lost == WhenLost::stop && c.lost->text != "stop")
+      check_.error(Code::unknown_name, c.lost->span, fmt::format("a lost controller cannot be `{}`", c.lost->text),
+                   "write `lost stop`, `lost hold` or `lost safe`");
+  }
   define_reads(c, controller);
   define_writes(c, controller);
   for (const lang::Path& path : c.shares) {
@@ -67,16 +75,7 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
     else
       *to = title;
   }
-  for (const auto& s : c.settings) {
-    const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),
-                                   [&](const Setting& other) { return other.name == s.name.text; });
-    if (known) check_.error(Code::duplicate, s.name.span, fmt::format("setting `{}` is given twice", s.name.text));
-    controller.settings.push_back({s.name.text, s.library, s.span});
-  }
-  if (controller.settings.empty()) {
-    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no setting", c.name.text),
-                 "say where it is: `setting code = library \"name\"`");
-  }
+  Settings(check_, x_).define(c, controller);
 }
 
 void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {

@@ -363,10 +363,33 @@ struct SharedParameter {
   double value = 0;  ///< SI, as the bench starts
 };
 
+struct Program;
+
+/// Where a controller can be. The plant never knows which.
 struct Setting {
-  std::string name, library;
+  enum class Kind { part, library, program, link, modbus_server, modbus_client, mqtt };
+  enum class Parity { even, odd, none };
+  std::string name;
+  Kind kind = Kind::library;
+  std::string text;     ///< as written: `library "controller/lockctl"`
+  std::string address;  ///< file of a library or program, with its arguments; "host:port"; a serial line "/dev/ttyS1"
+  std::string map;      ///< of Modbus: file that says which channel has which address
+  std::string topic;    ///< of MQTT: beginning of all topics
+  bool grouped = false;      ///< of MQTT: one JSON object for all that goes one way
+  bool over_socket = false;  ///< of a program: a Unix socket, not shared memory
+  int unit = 1;              ///< of Modbus: address of the server
+  int rate = 19200;          ///< of a serial line, bit/s
+  Parity parity = Parity::even;
+  int restarts = 0;           ///< of a program: how many times it may be started again
+  Time ready_within{};        ///< how long the start-up may take
+  std::shared_ptr<const Program> logic;  ///< of a part: inputs by name, outputs in `it.NAME`
   Span span;
 };
+/// "library", "modbus server": the kind as it is written.
+const char* setting_word(Setting::Kind kind);
+
+/// What a run does when a controller is lost: ends; lets all actuators hold; gives them their safe values.
+enum class WhenLost { stop, hold, safe };
 
 struct Controller {
   std::string name;
@@ -380,7 +403,7 @@ struct Controller {
   std::vector<Setting> settings;
   std::string tags;  ///< file, relative to the text that names it; empty: none
   TagColumns tag_columns;
-  bool safe_when_lost = false;  ///< the run goes on with the actuators' safe values; else it stops
+  WhenLost when_lost = WhenLost::stop;
   Span span;
 };
 

@@ -1,6 +1,12 @@
 #pragma once
-// Where a controller is. One implementation per kind of place; the plant never knows which.
+// Where a controller is. One implementation per kind of place, each in a folder of its own; the plant never knows
+// which.
+//
+// A controller comes up in four steps: offline → answering → ready → running. open() begins, look() tells how far it
+// is, begin() is the start command. All functions are called by one thread at a time.
 
+#include <chrono>
+#include <cstdint>
 #include <memory>
 #include <span>
 #include <string>
@@ -11,16 +17,62 @@
 
 namespace isodyne::ports {
 
+/// How a controller keeps step with the plant.
+enum class Pace {
+  direct,  ///< it answers within the call, on the thread of the call
+  waits,   ///< it is asked, and its answer waited for
+  free     ///< it runs by its own clock: an exchange hands over and takes what is there, and never waits
+};
+
+enum class Standing { offline, answering, ready, running };
+const char* standing_word(Standing standing);
+
+/// What went over a port since it was opened.
+struct Traffic {
+  std::int64_t sent = 0, received = 0;  ///< messages, or requests that were answered
+  std::int64_t lost = 0;                ///< without an answer in time, so that they were sent again or given up
+  std::int64_t duplicated = 0, reordered = 0, corrupted = 0;
+  std::int64_t refused = 0;  ///< malformed, of a stranger, or for what does not exist
+  std::int64_t restarts = 0;
+  bool any() const { return sent + received > 0; }
+  bool operator==(const Traffic&) const = default;
+};
+
 class ControllerPort {
  public:
+  using Wall = std::chrono::steady_clock;
+
   virtual ~ControllerPort() = default;
 
-  /// Brings the controller to where it can be exchanged with.
-  virtual Status start(Time period) = 0;
+  virtual Pace pace() const { return Pace::direct; }
+
+  /// Opens what the controller is reached by; starts it, where that is the port's job.
+  virtual Status open(Time period) = 0;
+  /// During start-up: how far the controller is. `reads` are the values of the plant's start. Returns within about
+  /// 10 ms; a Failure says that it will never be ready.
+  virtual Result<Standing> look(std::span<const double> reads) {
+    (void)reads;
+    return Standing::ready;
+  }
+  /// What is still missing, for a message: "nobody has connected to 127.0.0.1:1502".
+  virtual std::string missing() const { return {}; }
+  /// The start command: everybody is ready.
+  virtual Status begin() { return Done{}; }
+
   /// One exchange: `reads` in the order of the controller's reads (SI); fills `writes` likewise.
   virtual Status exchange(Time now, std::span<const double> reads, std::span<double> writes) = 0;
-  /// Ends the controller; not called after a failed start or exchange.
+
+  /// Of Pace::free: when the controller was last heard of.
+  virtual Wall::time_point heard() const { return Wall::now(); }
+  virtual Traffic traffic() const { return {}; }
+  /// How many times it was started again; may be asked from another thread during an exchange.
+  virtual std::int64_t restarts() const { return 0; }
+
+  /// Ends the controller. Also after a failure.
   virtual void close() = 0;
 };
+
+/// open(), look() until ready for at most `within`, begin().
+Status bring_up(ControllerPort& port, Time period, std::span<const double> reads, std::chrono::nanoseconds within);
 
 }  // namespace isodyne::ports

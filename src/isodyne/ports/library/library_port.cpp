@@ -1,4 +1,4 @@
-#include "isodyne/ports/library_port.h"
+#include "isodyne/ports/library/library_port.h"
 
 #include <cstring>
 #include <filesystem>
@@ -49,7 +49,7 @@ Failure LibraryPort::failed(const char* what, const CallOutcome& outcome) const 
   return {fmt::format("controller `{}`", name_), "", fmt::format("{} {} ({})", what, reason, library_)};
 }
 
-Status LibraryPort::start(Time period) {
+Status LibraryPort::open(Time period) {
   const auto file = find_file();
   if (!file) return file.failure();
   file_ = *file;

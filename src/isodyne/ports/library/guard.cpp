@@ -1,4 +1,4 @@
-#include "isodyne/ports/guard.h"
+#include "isodyne/ports/library/guard.h"
 
 #include <csetjmp>
 #include <csignal>

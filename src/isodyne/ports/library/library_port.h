@@ -5,7 +5,7 @@
 
 #include "isodyne/controller.h"
 #include "isodyne/ports/controller_port.h"
-#include "isodyne/ports/guard.h"
+#include "isodyne/ports/library/guard.h"
 
 namespace isodyne::ports {
 
@@ -16,7 +16,7 @@ class LibraryPort : public ControllerPort {
   LibraryPort(std::string name, Layout layout, std::string folder, std::string library, CallGuard& guard);
   ~LibraryPort() override;
 
-  Status start(Time period) override;
+  Status open(Time period) override;
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
   void close() override;
 

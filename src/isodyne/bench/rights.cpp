@@ -1,0 +1,119 @@
+#include "isodyne/bench/rights.h"
+
+#include <atomic>
+#include <cerrno>
+#include <cstring>
+
+#include <sched.h>
+#include <sys/mman.h>
+#include <sys/prctl.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+namespace isodyne::bench {
+
+namespace {
+
+// One run at a time keeps real time in a process. The set is written before the core is published.
+std::atomic<int> g_stepping_core{-1};
+cpu_set_t g_allowed;
+
+cpu_set_t allowed() {
+  cpu_set_t set;
+  CPU_ZERO(&set);
+  sched_getaffinity(0, sizeof set, &set);
+  return set;
+}
+
+int last_of(const cpu_set_t& set) {
+  for (int core = CPU_SETSIZE - 1; core >= 0; --core) {
+    if (CPU_ISSET(core, &set)) return core;
+  }
+  return -1;
+}
+
+/// Stack that is there before it is needed.
+void touch_stack() {
+  volatile char room[256 * 1024];
+  for (std::size_t i = 0; i < sizeof room; i += 4096) room[i] = 0;
+}
+
+bool set_priority(int priority) {
+  sched_param parameters{};
+  parameters.sched_priority = priority;
+  // What is started from here gets no priority.
+  const int policy = priority > 0 ? SCHED_FIFO | SCHED_RESET_ON_FORK : SCHED_OTHER;
+  return sched_setscheduler(0, policy, &parameters) == 0;
+}
+
+void avoid_stepping_core() {
+  const int core = g_stepping_core.load(std::memory_order_acquire);
+  if (core < 0) return;
+  cpu_set_t set = g_allowed;
+  CPU_CLR(core, &set);
+  sched_setaffinity(0, sizeof set, &set);
+}
+
+}  // namespace
+
+Rights take_rights(int core) {
+  Rights rights;
+  cpu_set_t set = allowed();
+  rights.cores = CPU_COUNT(&set);
+  rights.core = core >= 0 ? core : last_of(set);
+  prctl(PR_SET_TIMERSLACK, 1UL);  // where there is no priority, the kernel would bundle wake-ups within 50 us
+  if (mlockall(MCL_CURRENT | MCL_FUTURE) == 0) {
+    rights.locked = true;
+  } else {
+    rights.lacking.push_back(
+        fmt::format("memory is not locked ({}): a page that is fetched back from disk delays a step. Allow it with "
+                    "`ulimit -l unlimited`, or LimitMEMLOCK=infinity in a service",
+                    std::strerror(errno)));
+    munlockall();
+  }
+  touch_stack();
+  if (set_priority(kSteppingPriority)) {
+    rights.priority = true;
+  } else {
+    rights.lacking.push_back(
+        fmt::format("no real-time priority ({}): other programs can delay a step. Allow it with `ulimit -r {}`, a line "
+                    "\"USER - rtprio {}\" in /etc/security/limits.conf, or LimitRTPRIO={} in a service",
+                    std::strerror(errno), kSteppingPriority, kSteppingPriority, kSteppingPriority));
+  }
+  if (rights.cores < 2) {
+    rights.lacking.push_back("there is one core only: recording and ports take time from the steps");
+    return rights;
+  }
+  cpu_set_t one;
+  CPU_ZERO(&one);
+  CPU_SET(static_cast<std::size_t>(rights.core), &one);
+  if (sched_setaffinity(0, sizeof one, &one) == 0) {
+    rights.pinned = true;
+    g_allowed = set;
+    g_stepping_core.store(rights.core, std::memory_order_release);
+  } else {
+    rights.lacking.push_back(fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
+  }
+  return rights;
+}
+
+void give_back_rights(const Rights& rights) {
+  if (rights.priority) set_priority(0);
+  g_stepping_core.store(-1, std::memory_order_relaxed);
+  if (rights.locked) munlockall();
+  if (rights.pinned) sched_setaffinity(0, sizeof g_allowed, &g_allowed);
+}
+
+void help_stepping_thread() {
+  avoid_stepping_core();
+  set_priority(kSteppingPriority - 1);
+}
+
+void keep_away_from_stepping_thread() {
+  set_priority(0);
+  avoid_stepping_core();
+}
+
+}  // namespace isodyne::bench

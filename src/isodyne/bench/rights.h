@@ -1,0 +1,31 @@
+#pragma once
+// What the operating system grants a thread that keeps real time, and how to get what it does not.
+
+#include <string>
+#include <vector>
+
+namespace isodyne::bench {
+
+struct Rights {
+  bool priority = false;     ///< SCHED_FIFO
+  bool locked = false;       ///< memory cannot be paged out
+  bool pinned = false;       ///< the thread stays on one core
+  int core = -1;             ///< which
+  int cores = 1;             ///< that this process may use
+  std::vector<std::string> lacking;  ///< what is missing and how to get it, a line each
+};
+
+/// The priority of the stepping thread; those who wait for a controller have one less.
+constexpr int kSteppingPriority = 80;
+
+/// Makes the calling thread one that keeps time: priority, locked memory, a core of its own (`core` −1: the last one
+/// that this process may use). Says what could not be had.
+Rights take_rights(int core);
+/// Gives back what was taken.
+void give_back_rights(const Rights& rights);
+/// For a thread that works for the stepping thread: another core, and a little less priority.
+void help_stepping_thread();
+/// For a thread that may take its time: any core but that of the stepping thread, usual priority.
+void keep_away_from_stepping_thread();
+
+}  // namespace isodyne::bench

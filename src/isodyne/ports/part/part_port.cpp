@@ -1,0 +1,63 @@
+#include "isodyne/ports/part/part_port.h"
+
+#include <cmath>
+#include <unordered_map>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/random.h"
+#include "isodyne/core/text.h"
+#include "isodyne/model/settings.h"
+
+namespace isodyne::ports {
+
+PartPort::PartPort(const model::Program& bench, const model::Controller& controller,
+                   std::shared_ptr<const model::Program> logic, std::uint64_t seed)
+    : name_(controller.name), logic_(std::move(logic)), plant_(logic_), seed_(seed) {
+  std::unordered_map<std::string, model::VarId> ids;
+  for (const model::VarId id : logic_->listed) ids.emplace(logic_->variable(id).name, id);
+  for (const model::VarId read : controller.reads) {
+    const auto found = ids.find(model::flat_name(bench.variable(read).name));
+    inputs_.push_back(found == ids.end() ? model::kNone : logic_->writable(found->second));
+  }
+  const std::string strip = controller.name + ".";
+  for (const model::ControllerWrite& w : controller.writes) {
+    const std::string& name = bench.variable(w.value).name;
+    outputs_.push_back(ids.at("it." + model::flat_name(name.starts_with(strip) ? name.substr(strip.size()) : name)));
+  }
+}
+
+Status PartPort::open(Time) {
+  state_ = plant_.start({});
+  state_[model::kSeed] = random_key(seed_);
+  first_ = true;
+  return Done{};
+}
+
+Status PartPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
+  const auto take = [&] {
+    for (std::size_t i = 0; i < reads.size(); ++i) {
+      if (inputs_[i] != model::kNone) state_[inputs_[i]] = reads[i];
+    }
+  };
+  if (!first_) {
+    const engine::PlantTrouble trouble = plant_.step(state_);
+    if (trouble.kind != engine::PlantTrouble::Kind::none)
+      return Failure{fmt::format("controller `{}`", name_), "",
+                     fmt::format("its logic cannot go on after {}", format_instant(state_.now))};
+  }
+  first_ = false;
+  take();
+  plant_.settle(state_);
+  plant_.solve(state_);  // outputs that follow from what was assigned just now
+  (void)now;
+  for (std::size_t i = 0; i < writes.size(); ++i) {
+    writes[i] = state_[outputs_[i]];
+    if (std::isfinite(writes[i])) continue;
+    return Failure{fmt::format("controller `{}`", name_), "",
+                   fmt::format("its logic gives {} for `{}`", writes[i], logic_->variable(outputs_[i]).name)};
+  }
+  return Done{};
+}
+
+}  // namespace isodyne::ports

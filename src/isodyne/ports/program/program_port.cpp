@@ -1,0 +1,161 @@
+#include "isodyne/ports/program/program_port.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <csignal>
+#include <cstring>
+#include <filesystem>
+#include <sstream>
+#include <thread>
+
+#include <fcntl.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+namespace isodyne::ports {
+
+namespace {
+
+constexpr int kLinkDescriptor = 3;
+constexpr std::chrono::milliseconds kKindly{500};  ///< for a program to end by itself
+
+std::vector<std::string> words_of(const std::string& command) {
+  std::istringstream in(command);
+  std::vector<std::string> words;
+  for (std::string word; in >> word;) words.push_back(word);
+  return words;
+}
+
+std::string how_it_ended(int status) {
+  if (WIFSIGNALED(status)) {
+    const int signal = WTERMSIG(status);
+    return fmt::format("was ended by signal {} ({})", signal, strsignal(signal));
+  }
+  return fmt::format("ended with exit status {}", WEXITSTATUS(status));
+}
+
+}  // namespace
+
+ProgramPort::ProgramPort(std::string name, Layout layout, Plan plan)
+    : name_(name),
+      plan_(std::move(plan)),
+      most_bytes_(link::kHeadBytes + std::max(layout.reads_bytes, layout.writes_bytes)),
+      link_(std::move(name), std::move(layout), plan_.link) {
+  link_.watch([this] { return alive(); });
+}
+
+ProgramPort::~ProgramPort() {
+  end_child(false);
+}
+
+Status ProgramPort::open(Time period) {
+  period_ = period;
+  return spawn();
+}
+
+Status ProgramPort::spawn() {
+  namespace fs = std::filesystem;
+  auto pair = plan_.over_socket ? link::socket_pair() : link::shared_memory(most_bytes_);
+  if (!pair) return pair.failure();
+  std::vector<std::string> words = words_of(plan_.command);
+  std::error_code none;
+  const fs::path file = fs::absolute(fs::path(plan_.folder) / words.front(), none);
+  if (!fs::is_regular_file(file, none))
+    return Failure{fmt::format("cannot find the program of controller `{}`", name_), "",
+                   fmt::format("tried {}; has it been built?", (fs::path(plan_.folder) / words.front()).string())};
+  words.front() = file.string();
+
+  posix_spawn_file_actions_t actions;
+  posix_spawn_file_actions_init(&actions);
+  posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
+  posix_spawn_file_actions_addopen(&actions, 1, plan_.log.empty() ? "/dev/null" : plan_.log.c_str(),
+                                   O_WRONLY | O_CREAT | O_APPEND, 0666);
+  posix_spawn_file_actions_adddup2(&actions, 1, 2);
+  posix_spawn_file_actions_adddup2(&actions, pair->theirs.number(), kLinkDescriptor);
+  posix_spawn_file_actions_addclosefrom_np(&actions, kLinkDescriptor + 1);
+  if (!plan_.folder.empty()) posix_spawn_file_actions_addchdir_np(&actions, plan_.folder.c_str());
+  std::vector<char*> arguments, environment;
+  for (std::string& w : words) arguments.push_back(w.data());
+  arguments.push_back(nullptr);
+  std::string where = fmt::format("ISODYNE_LINK={}:{}", plan_.over_socket ? "socket" : "memory", kLinkDescriptor);
+  for (char** e = environ; *e != nullptr; ++e) {
+    if (std::strncmp(*e, "ISODYNE_LINK=", 13) != 0) environment.push_back(*e);
+  }
+  environment.push_back(where.data());
+  environment.push_back(nullptr);
+  pid_t child = -1;
+  const int failed = posix_spawn(&child, file.c_str(), &actions, nullptr, arguments.data(), environment.data());
+  posix_spawn_file_actions_destroy(&actions);
+  if (failed != 0)
+    return Failure{fmt::format("cannot start the program of controller `{}`", name_), file.string(),
+                   std::strerror(failed)};
+  child_ = child;
+  link_.adopt(std::move(pair->ours), period_);
+  return Done{};
+}
+
+Status ProgramPort::alive() {
+  int status = 0;
+  if (child_ > 0 && waitpid(child_, &status, WNOHANG) == 0) return Done{};
+  child_ = -1;
+  return Failure{fmt::format("controller `{}`", name_), "",
+                 fmt::format("its program {}{}", how_it_ended(status),
+                             plan_.log.empty() ? "" : fmt::format("; what it printed is in {}", plan_.log))};
+}
+
+Status ProgramPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
+  for (;;) {
+    const Status exchanged = link_.exchange(now, reads, writes);
+    if (exchanged || restarts_ >= plan_.restarts) return exchanged;
+    ++restarts_;
+    end_child(false);
+    const Status again = spawn();
+    if (!again) return again;
+    const auto until = Wall::now() + plan_.ready_within;
+    for (;;) {
+      const auto standing = link_.look(reads);
+      if (!standing) break;  // the next exchange fails for the same reason and counts
+      if (*standing == Standing::ready) break;
+      if (Wall::now() > until)
+        return Failure{fmt::format("controller `{}`", name_), "", "did not become ready after it was started again"};
+    }
+  }
+}
+
+Traffic ProgramPort::traffic() const {
+  Traffic t = link_.traffic();
+  t.restarts = restarts_;
+  return t;
+}
+
+void ProgramPort::end_child(bool kindly) {
+  if (child_ <= 0) return;
+  int status = 0;
+  const auto gone = [&](std::chrono::milliseconds within) {
+    const auto until = Wall::now() + within;
+    for (;;) {
+      if (waitpid(child_, &status, WNOHANG) != 0) return true;
+      if (Wall::now() > until) return false;
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    }
+  };
+  if (!kindly || !gone(kKindly)) {
+    kill(child_, SIGTERM);
+    kill(child_, SIGCONT);  // a stopped program cannot hear
+    if (!gone(kindly ? kKindly : std::chrono::milliseconds(100))) {
+      kill(child_, SIGKILL);
+      waitpid(child_, &status, 0);
+    }
+  }
+  child_ = -1;
+}
+
+void ProgramPort::close() {
+  link_.close();
+  end_child(true);
+}
+
+}  // namespace isodyne::ports
