@@ -7,6 +7,7 @@
 #include "isodyne/bench/advice.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/advice_figure.h"
+#include "isodyne/present/summary.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -181,7 +182,7 @@ int run_advise(const Arguments& arguments) {
   wish.plan = wanted->plan;
   wish.signals = *signals;
   wish.tolerance = *tolerance;
-  wish.make_port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .guard = &guard});
+  wish.make_port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard});
   ProgressLine line;
   wish.progress = [&](const std::string& what, double share) {
     line.draw(share, what);

@@ -77,6 +77,8 @@ int run_io_bind(const Arguments&);
 int run_io_table(const Arguments&);
 int run_io_loopback(const Arguments&);
 int run_io_match(const Arguments&);
+int run_io_registers(const Arguments&);
+int run_realtime_check(const Arguments&);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
 model::Loaded load_file(const std::string& file, const model::Wish& wish = {});

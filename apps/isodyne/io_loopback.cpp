@@ -6,6 +6,7 @@
 #include "command.h"
 #include "isodyne/bench/loopback.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/summary.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -159,7 +160,7 @@ int run_io_loopback(const Arguments& arguments) {
   if (const auto setting = arguments.value(Option::setting)) {
     const model::Setting* s = setting_of(controller, *setting);
     if (s == nullptr) return kWrongInput;
-    port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .guard = &guard})(controller, *s);
+    port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard})(controller, *s);
     over = fmt::format("controller {}, setting {}", controller.name, s->name);
   } else {
     const model::Wiring wiring =

@@ -24,6 +24,9 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
 /// --seed, if it is given; false after saying what is wrong with it.
 bool read_seed(const Arguments& arguments, std::uint64_t& seed);
 
+/// --core, if it is given; false after saying what is wrong with it.
+bool read_core(const Arguments& arguments, int& core);
+
 /// Ports of controllers under their settings.
 bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, ports::PortPlace place);
 

@@ -6,6 +6,8 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/judge/judge.h"
+#include "isodyne/present/timing.h"
+#include "isodyne/present/summary.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -64,8 +66,8 @@ struct Line {
   Time period;
 };
 
-std::string microseconds(double ns) {
-  return ns < 1e6 ? fmt::format("{:.3g} µs", ns / 1e3) : fmt::format("{:.3g} ms", ns / 1e6);
+std::string duration(double ns) {
+  return present::microseconds(ns / 1e3);
 }
 
 std::string headroom(const bench::StepTimes& whole, Time step) {
@@ -78,7 +80,7 @@ std::string headroom(const bench::StepTimes& whole, Time step) {
     text += fmt::format(
         ". The longest instant seen ({}) would have been late: nothing keeps other work of this machine from coming "
         "between in a run that is not in real time.",
-        microseconds(longest));
+        duration(longest));
   }
   return text + " The clock is read five times an instant, about 25 ns each, within these figures.";
 }
@@ -96,7 +98,7 @@ int run_profile(const Arguments& arguments) {
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
   ports::CallGuard guard(wanted->answer_within);
   Judging judging(loaded.program);
-  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .guard = &guard}), judging);
+  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard}), judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);
   if (result.ending != bench::Ending::completed) {
@@ -142,8 +144,8 @@ int run_profile(const Arguments& arguments) {
   for (const Line& l : lines) {
     const bench::StepTimes& t = run.times(l.share);
     if (t.count() == 0) continue;
-    table.row({l.name, format_span(l.period), microseconds(t.quantile(0.5)), microseconds(t.quantile(0.99)),
-               microseconds(static_cast<double>(t.longest())),
+    table.row({l.name, format_span(l.period), duration(t.quantile(0.5)), duration(t.quantile(0.99)),
+               duration(static_cast<double>(t.longest())),
                fmt::format("{:.2g} %", 100 * t.quantile(0.5) / static_cast<double>(l.period.count()))});
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
@@ -154,7 +156,7 @@ int run_profile(const Arguments& arguments) {
                {"of a step", Table::Align::right}});
   for (const PartCost& c : costs)
     parts.row({c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share),
-               microseconds(c.share * run.median_step_ns())});
+               duration(c.share * run.median_step_ns())});
   put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
   say("");
   say(headroom(whole, p.step));

@@ -40,15 +40,15 @@ void on_interrupt(int signal) {
 /// Joins the run with those who watch it.
 class Watchers : public bench::Observer {
  public:
-  Watchers(record::Recorder& recorder, judge::Judge& judge, std::string title, std::optional<Time> longest)
-      : recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(longest) {}
+  Watchers(record::Recorder& recorder, judge::Judge& judge, std::string title, const bench::RunPlan& plan)
+      : recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(plan.longest), paced_(plan.pace) {}
 
   void follow(const bench::Run& run) { run_ = &run; }
 
   void image(const bench::Image& image) override {
     for (const std::int32_t r : judge_.image(image)) recorder_.event({image.at, bench::EventKind::broken, r, 0, 0});
     recorder_.image(image);
-    if (++images_ % 512 == 0 && progress_.due()) draw(image.at);
+    if (++images_ % (paced_ ? 16 : 512) == 0 && progress_.due()) draw(image.at);
   }
   void event(const bench::Event& event) override {
     if (event.kind == bench::EventKind::fault_on) injected_.insert(event.subject);
@@ -72,6 +72,11 @@ class Watchers : public bench::Observer {
       text += fmt::format(", {:.0f} s left", std::ceil(wall * (to_seconds(*longest_) - simulated) / simulated));
     }
     if (of > 0) text += fmt::format(", action {}/{}", std::min(at + 1, of), of);
+    if (paced_) {
+      text += fmt::format(", {} late, worst {}", run_->progress().overruns.load(std::memory_order_relaxed),
+                          present::microseconds(static_cast<double>(run_->progress().worst_lateness_ns.load(
+                                                    std::memory_order_relaxed)) / 1e3));
+    }
     progress_.draw(std::min(share, 1.0), text);
   }
 
@@ -79,6 +84,7 @@ class Watchers : public bench::Observer {
   judge::Judge& judge_;
   std::string title_;
   std::optional<Time> longest_;
+  bool paced_;
   std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
   const bench::Run* run_ = nullptr;
   ProgressLine progress_;
@@ -141,11 +147,37 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   identity.seed = plan.seed;
   identity.main = loaded.relative.front();
   identity.method = plan.reference ? record::kReferenceMethod : program.stepping();
+  if (plan.pace) identity.pace = plan.pace->speed == 1 ? "--paced" : fmt::format("--paced --speed {:g}", plan.pace->speed);
   identity.longest = arguments.value(Option::span).value_or("");
   for (std::size_t i = 0; i < loaded.relative.size(); ++i) {
     identity.sources.emplace_back(loaded.relative[i], loaded.sources->text(static_cast<std::int32_t>(i)));
   }
   return identity;
+}
+
+/// Whether real time was kept, and what went over the ports.
+void print_timing(const present::Summary& s, bool colours) {
+  for (const present::ControllerSummary& c : s.controllers) {
+    if (s.timing || c.traffic.any()) say(c.text());
+  }
+  if (!s.timing) return;
+  const present::TimingSummary& t = *s.timing;
+  Table table({{"Time", Table::Align::left},
+               {"p50", Table::Align::right},
+               {"p99", Table::Align::right},
+               {"p99.9", Table::Align::right},
+               {"most", Table::Align::right}});
+  for (const present::TimesRow& r : t.rows) {
+    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
+               present::microseconds(r.longest)});
+  }
+  put(stdout, table.text(width_of(stdout), colours));
+  say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
+  for (const std::string& l : t.lacking) say("Missing: " + l + ".");
+  if (!t.whole())
+    say(fmt::format("The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
+                    "than they could be written.",
+                    t.images_lost, t.events_lost, t.first_lost_s));
 }
 
 void print_verdicts(const present::Summary& s, const std::string& folder) {
@@ -176,6 +208,7 @@ void print_verdicts(const present::Summary& s, const std::string& folder) {
     say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
   for (const std::string& r : s.remarks) say(r);
   for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
+  print_timing(s, colours);
   std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
   for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
     if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
@@ -183,9 +216,12 @@ void print_verdicts(const present::Summary& s, const std::string& folder) {
   say(fmt::format("{}. Evidence in {}", counts, folder));
 }
 
-int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict) {
+int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict,
+                const std::optional<std::int64_t>& max_overruns) {
   using judge::Answer;
   if (result.ending != bench::Ending::completed) return kNotCompleted;
+  if (s.timing && !s.timing->whole()) return kNotCompleted;
+  if (s.timing && max_overruns && s.timing->overruns > *max_overruns) return kTooLate;
   if (s.count(Answer::broken) > 0) return kBroken;
   if (strict && s.count(Answer::held) != s.rows.size()) return kBroken;
   return kHeld;
@@ -245,11 +281,12 @@ int run_bench(const Arguments& arguments, bool reference) {
   }
   judge::Judge judge(loaded.program);
   Watchers watchers(**recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario,
-                    wanted->plan.longest);
+                    wanted->plan);
 
   ports::CallGuard guard(wanted->answer_within);
   const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
                                                                 .logs = *folder,
+                                                                .read_file = present::read_file,
                                                                 .guard = &guard,
                                                                 .answer_within = wanted->answer_within,
                                                                 .paced = wanted->plan.pace.has_value(),
@@ -281,7 +318,7 @@ int run_bench(const Arguments& arguments, bool reference) {
   } else {
     print_verdicts(summary, *folder);
   }
-  return written ? exit_status(summary, result, arguments.has(Option::strict)) : kNotCompleted;
+  return written ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns) : kNotCompleted;
 }
 
 }  // namespace

@@ -175,7 +175,7 @@ class Walk {
   }
 
   Result<LoopbackResult> run() {
-    const Status started = ports::bring_up(port_, c_.period, reads_, std::chrono::seconds(10));
+    const Status started = ports::bring_up(port_, c_.period, reads_, writes_, std::chrono::seconds(10));
     if (!started) return started.failure();
     prepare();
     for (std::size_t level = 0; level < io::kLevels; ++level) {

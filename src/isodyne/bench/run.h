@@ -31,6 +31,9 @@
 
 namespace isodyne::bench {
 
+/// What the time of an instant is spent on.
+enum class RunShare { plant, channels, controllers, judge, whole, count };
+
 /// How a run keeps to the wall clock.
 struct PacePlan {
   double speed = 1;  ///< simulated seconds per second
@@ -52,9 +55,6 @@ struct RunPlan {
   bool reference = false;        ///< the continuous parts by an adaptive solver at tight tolerance
 };
 
-/// What the time of an instant is spent on.
-enum class RunShare { plant, channels, controllers, judge, whole, count };
-
 /// Makes the port of a controller under a setting.
 using PortMaker =
     std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
@@ -65,6 +65,7 @@ struct Timing {
   Rights rights;
   std::int64_t steps = 0, overruns = 0;
   StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
+  std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> shares;  ///< what a step is made of
   std::vector<Stretch> stretches;  ///< of overruns, the first kMostStretches
   static constexpr std::size_t kMostStretches = 1000;
   std::int64_t all_stretches = 0;

@@ -61,13 +61,16 @@ bool Run::open_controllers() {
 bool Run::bring_up() {
   const auto begin = std::chrono::steady_clock::now();
   std::vector<Standing> standing(controllers_.size(), Standing::offline);
+  for (Wired& c : controllers_) {
+    for (std::size_t w = 0; w < c.writes.size(); ++w) c.writes[w] = state_[c.valid[w]];
+  }
   double before = 0;
   for (bool all_ready = false; !all_ready;) {
     all_ready = true;
     for (std::size_t i = 0; i < controllers_.size(); ++i) {
       Wired& c = controllers_[i];
       for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
-      const auto looked = c.port->look(c.reads);
+      const auto looked = c.port->look(c.reads, c.writes);
       if (!looked) {
         seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
         result_.ending = Ending::controller_failed;

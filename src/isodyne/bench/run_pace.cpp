@@ -44,6 +44,7 @@ void Run::end_pace() {
   t.overruns = pacer_->overruns();
   t.lateness = pacer_->lateness();
   t.execution = pacer_->execution();
+  t.shares = times_;
   t.queue_room = queue_->room();
   t.queue_most = queue_->most_waiting();
   t.images_lost = queue_->images_lost();

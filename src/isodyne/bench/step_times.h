@@ -1,6 +1,7 @@
 #pragma once
 // How long things take, step by step: a histogram that the stepping thread can fill without allocating.
 
+#include <algorithm>
 #include <array>
 #include <bit>
 #include <chrono>
@@ -26,20 +27,30 @@ class StepTimes {
     double below = 0;
     for (std::size_t i = 0; i < bins_.size(); ++i) {
       below += static_cast<double>(bins_[i]);
-      if (below >= wanted && below > 0) return middle(i);
+      if (below >= wanted && below > 0) return std::min(middle(i), static_cast<double>(longest_));
     }
     return static_cast<double>(longest_);
+  }
+  /// Calls `use` with from, to (ns) and the number of all bins that are not empty, in their order.
+  template <typename Use>
+  void each(Use use) const {
+    for (std::size_t i = 0; i < bins_.size(); ++i) {
+      if (bins_[i] == 0) continue;
+      const double half = width(i) / 2;
+      use(middle(i) - half, middle(i) + half, bins_[i]);
+    }
   }
   std::int64_t longest() const { return longest_; }
   std::int64_t count() const { return count_; }
   double total_seconds() const { return static_cast<double>(total_ns_) / 1e9; }
 
  private:
+  static double width(std::size_t bin) {
+    return bin < 32 ? 1 : static_cast<double>(std::uint64_t{1} << (bin / 32 - 1));
+  }
   static double middle(std::size_t bin) {
     if (bin < 32) return static_cast<double>(bin);
-    const std::size_t power = bin / 32 + 4;
-    const double width = static_cast<double>(std::uint64_t{1} << (power - 5));
-    return (32 + static_cast<double>(bin % 32) + 0.5) * width;
+    return (32 + static_cast<double>(bin % 32) + 0.5) * width(bin);
   }
   std::array<std::int64_t, 32 * 40> bins_{};
   std::int64_t count_ = 0, total_ns_ = 0, longest_ = 0;

@@ -18,12 +18,13 @@ const char* standing_word(Standing standing) {
   return "?";
 }
 
-Status bring_up(ControllerPort& port, Time period, std::span<const double> reads, std::chrono::nanoseconds within) {
+Status bring_up(ControllerPort& port, Time period, std::span<const double> reads, std::span<const double> writes,
+                std::chrono::nanoseconds within) {
   const Status opened = port.open(period);
   if (!opened) return opened;
   const auto until = ControllerPort::Wall::now() + within;
   for (;;) {
-    const auto standing = port.look(reads);
+    const auto standing = port.look(reads, writes);
     if (!standing) return standing.failure();
     if (*standing == Standing::ready) return port.begin();
     if (ControllerPort::Wall::now() < until) continue;

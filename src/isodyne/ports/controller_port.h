@@ -48,10 +48,10 @@ class ControllerPort {
 
   /// Opens what the controller is reached by; starts it, where that is the port's job.
   virtual Status open(Time period) = 0;
-  /// During start-up: how far the controller is. `reads` are the values of the plant's start. Returns within about
-  /// 10 ms; a Failure says that it will never be ready.
-  virtual Result<Standing> look(std::span<const double> reads) {
-    (void)reads;
+  /// During start-up: how far the controller is. `reads` are the values of the plant's start, `writes` those that hold
+  /// until the controller gives others. Returns within about 10 ms; a Failure says that it will never be ready.
+  virtual Result<Standing> look(std::span<const double> reads, std::span<const double> writes) {
+    (void)reads, (void)writes;
     return Standing::ready;
   }
   /// What is still missing, for a message: "nobody has connected to 127.0.0.1:1502".
@@ -73,6 +73,7 @@ class ControllerPort {
 };
 
 /// open(), look() until ready for at most `within`, begin().
-Status bring_up(ControllerPort& port, Time period, std::span<const double> reads, std::chrono::nanoseconds within);
+Status bring_up(ControllerPort& port, Time period, std::span<const double> reads, std::span<const double> writes,
+                std::chrono::nanoseconds within);
 
 }  // namespace isodyne::ports

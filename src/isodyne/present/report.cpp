@@ -49,6 +49,9 @@ Status draw_figures(const RunFolder& run) {
     const Status drawn = draw(gather(*run.program, figure, *run.recording, run.summary), folder);
     if (!drawn) return drawn;
   }
+  if (run.summary.timing)
+    return draw_timing(fmt::format("{}, {}: did it keep real time?", run.summary.bench, run.summary.title()),
+                       *run.summary.timing, (fs::path(folder) / "timing").string());
   return Done{};
 }
 
@@ -184,25 +187,59 @@ std::string events_table(const record::Recording& recording) {
   return html;
 }
 
+/// A drawing of the run's folder for the page; empty if there is no picture in it.
+Result<std::string> drawing_html(const RunFolder& run, const std::string& name) {
+  const auto svg = read_file((fs::path(run.path) / "figures" / (name + ".svg")).string());
+  if (!svg) return svg.failure();
+  const std::size_t begin = svg->find("<svg");
+  if (begin == std::string::npos) return std::string();
+  // Several drawings in one page: their inner names must not meet.
+  std::string drawing = svg->substr(begin);
+  const std::string prefix = fmt::format("r{:x}", fnv1a(run.path + name));
+  for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix},
+                                 {"xlink:href='#", "xlink:href='#" + prefix},
+                                 {"url(#", "url(#" + prefix}}) {
+    for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size()))
+      drawing.replace(at, from.size(), to);
+  }
+  return fmt::format("<figure>{}</figure>\n", drawing);
+}
+
 Result<std::string> figures_html(const RunFolder& run) {
   std::string html;
   for (const model::Figure& figure : figures_of(*run.program)) {
-    const auto svg = read_file((fs::path(run.path) / "figures" / (figure.name + ".svg")).string());
-    if (!svg) return svg.failure();
-    const std::size_t begin = svg->find("<svg");
-    if (begin == std::string::npos) continue;
-    // Several drawings in one page: their inner names must not meet.
-    std::string drawing = svg->substr(begin);
-    const std::string prefix = fmt::format("r{:x}", fnv1a(run.path + figure.name));
-    for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix},
-                                   {"xlink:href='#", "xlink:href='#" + prefix},
-                                   {"url(#", "url(#" + prefix}}) {
-      for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size()))
-        drawing.replace(at, from.size(), to);
-    }
-    html += fmt::format("<figure>{}</figure>\n", drawing);
+    const auto drawing = drawing_html(run, figure.name);
+    if (!drawing) return drawing.failure();
+    html += *drawing;
   }
   return html;
+}
+
+/// Whether real time was kept, what of it was not, and what went over the ports.
+Result<std::string> timing_html(const RunFolder& run) {
+  std::string html;
+  for (const ControllerSummary& c : run.summary.controllers) {
+    if (run.summary.timing || c.traffic.any()) html += fmt::format("<p>{}</p>\n", escaped(c.text()));
+  }
+  if (!run.summary.timing) return html;
+  const TimingSummary& t = *run.summary.timing;
+  html = fmt::format("<h3>Real time</h3>\n<p class=\"v {}\">{}</p>\n<p>Steps {}.</p>\n{}", t.overruns == 0 ? "held" : "broken",
+                     escaped(t.verdict()), escaped(t.rights()), html);
+  for (const std::string& l : t.lacking) html += fmt::format("<div class=\"note\">Missing: {}.</div>\n", escaped(l));
+  if (!t.whole())
+    html += fmt::format("<div class=\"note\"><b>The recording and the verdicts lack {} images and {} events</b>, the first at "
+                        "{:.6g} s.</div>\n",
+                        t.images_lost, t.events_lost, t.first_lost_s);
+  html += "<table><tr><th>Time</th><th class=\"n\">p50</th><th class=\"n\">p99</th><th class=\"n\">p99.9</th><th "
+          "class=\"n\">most</th></tr>\n";
+  for (const TimesRow& r : t.rows)
+    html += fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
+                        "class=\"n\">{}</td></tr>\n",
+                        r.name, microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
+  html += "</table>\n";
+  const auto drawing = drawing_html(run, "timing");
+  if (!drawing) return drawing.failure();
+  return html + *drawing;
 }
 
 std::string facts(const RunFolder& run) {
@@ -248,11 +285,13 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number) {
     html += fmt::format("<div class=\"note\"><b>Channel</b> {}.</div>\n", escaped(c.text()));
   const auto figures = figures_html(run);
   if (!figures) return figures.failure();
-  html += facts(run) + verdict_table(s) + *figures + events_table(*run.recording);
-  html += fmt::format(
-      "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built, this gives the same "
-      "recording, bit for bit:</p>\n<pre>{}</pre>\n",
-      escaped(s.command));
+  const auto timing = timing_html(run);
+  if (!timing) return timing.failure();
+  html += facts(run) + verdict_table(s) + *figures + *timing + events_table(*run.recording);
+  html += fmt::format("<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
+                      s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
+                               : ", this gives the same recording, bit for bit",
+                      escaped(s.command));
   return html;
 }
 

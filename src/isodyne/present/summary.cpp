@@ -42,6 +42,7 @@ std::string repeat_command(const record::RunIdentity& identity) {
   for (const std::string& f : identity.faults) text += " --fault " + f;
   if (!identity.setting.empty()) text += " --setting " + identity.setting;
   if (!identity.longest.empty()) text += fmt::format(" --for \"{}\"", identity.longest);
+  if (!identity.pace.empty()) text += " " + identity.pace;
   return text + fmt::format(" --seed {}", identity.seed);
 }
 
@@ -78,6 +79,8 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
     s.rows.push_back(std::move(row));
   }
   s.remarks = result.remarks;
+  if (result.timing) s.timing = timing_of(program, *result.timing);
+  for (const bench::ControllerReport& c : result.controllers) s.controllers.push_back(controller_of(c));
   for (const bench::RunResult::Saturated& c : result.saturated)
     s.saturated.push_back({c.channel, to_seconds(c.first), c.samples});
   return s;
@@ -156,6 +159,8 @@ std::string to_json(const Summary& s) {
   j["saturated"] = Json::array();
   for (const Summary::Saturated& c : s.saturated)
     j["saturated"].push_back({{"channel", c.channel}, {"first_s", c.first_s}, {"samples", c.samples}});
+  if (s.timing) j["timing"] = *s.timing;
+  j["controllers"] = s.controllers;
   j["requirements"] = Json::array();
   for (const SummaryRow& r : s.rows) j["requirements"].push_back(row_json(r));
   return j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
@@ -188,6 +193,8 @@ Result<Summary> read_summary(const std::string& file) {
     s.remarks = j.value("remarks", std::vector<std::string>{});
     for (const Json& c : j.value("saturated", Json::array()))
       s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples")});
+    if (j.contains("timing")) s.timing = j.at("timing").get<TimingSummary>();
+    if (j.contains("controllers")) s.controllers = j.at("controllers").get<std::vector<ControllerSummary>>();
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));
     return s;
   } catch (const nlohmann::json::exception& e) {

@@ -10,6 +10,7 @@
 #include "isodyne/bench/run.h"
 #include "isodyne/core/result.h"
 #include "isodyne/judge/judge.h"
+#include "isodyne/present/timing.h"
 #include "isodyne/record/recorder.h"
 
 namespace isodyne::present {
@@ -41,6 +42,8 @@ struct Summary {
     /// "level could not hold 37 samples, the first at 12.3 s"
     std::string text() const;
   };
+  std::optional<TimingSummary> timing;  ///< of a run that kept to the wall clock
+  std::vector<ControllerSummary> controllers;
   std::vector<Saturated> saturated;
   std::string started;  ///< wall clock, ISO 8601
   double wall_seconds = 0;

@@ -164,6 +164,7 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
       attribute(root, "bench", p.name) && attribute(root, "bench_file", identity.main) &&
       attribute(root, "scenario", identity.scenario) && attribute(root, "faults", faults) &&
       attribute(root, "setting", identity.setting) && attribute(root, "for", identity.longest) &&
+      attribute(root, "pace", identity.pace) &&
       attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&
       attribute(root, "record_period_ns", p.record_period.count()) && attribute(root, "method", identity.method);
   const Handle sources = group(root, "sources");

@@ -25,6 +25,7 @@ struct RunIdentity {
   std::string scenario;
   std::vector<std::string> faults;
   std::string setting;
+  std::string pace;  ///< "--paced --speed 0.5" of a run that kept to the wall clock; empty: lockstep
   std::uint64_t seed = 1;
   std::string main;                                          ///< name of the main source
   std::string method;                                        ///< how the continuous parts were stepped

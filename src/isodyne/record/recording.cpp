@@ -91,6 +91,7 @@ bool Recording::read_identity() {
   identity_.setting = text_attribute(root, "setting").value_or("");
   identity_.method = text_attribute(root, "method").value_or("");
   identity_.longest = text_attribute(root, "for").value_or("");
+  identity_.pace = text_attribute(root, "pace").value_or("");
   ending_ = text_attribute(root, "ending").value_or("");
   const std::string seed = text_attribute(root, "seed").value_or("");
   std::from_chars(seed.data(), seed.data() + seed.size(), identity_.seed);

@@ -112,7 +112,7 @@ Status LinkPort::hello(const Message& m) {
   return Done{};
 }
 
-Result<Standing> LinkPort::look(std::span<const double>) {
+Result<Standing> LinkPort::look(std::span<const double>, std::span<const double>) {
   if (alive_) {
     const Status alive = alive_();
     if (!alive) return alive.failure();

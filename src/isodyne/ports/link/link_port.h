@@ -29,7 +29,7 @@ class LinkPort : public ControllerPort {
 
   Pace pace() const override { return Pace::waits; }
   Status open(Time period) override;
-  Result<Standing> look(std::span<const double> reads) override;
+  Result<Standing> look(std::span<const double> reads, std::span<const double> writes) override;
   std::string missing() const override;
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
   Traffic traffic() const override { return traffic_; }

@@ -116,7 +116,7 @@ Status ProgramPort::exchange(Time now, std::span<const double> reads, std::span<
     if (!again) return again;
     const auto until = Wall::now() + plan_.ready_within;
     for (;;) {
-      const auto standing = link_.look(reads);
+      const auto standing = link_.look(reads, writes);
       if (!standing) break;  // the next exchange fails for the same reason and counts
       if (*standing == Standing::ready) break;
       if (Wall::now() > until)

@@ -24,7 +24,9 @@ class ProgramPort : public ControllerPort {
 
   Pace pace() const override { return Pace::waits; }
   Status open(Time period) override;
-  Result<Standing> look(std::span<const double> reads) override { return link_.look(reads); }
+  Result<Standing> look(std::span<const double> reads, std::span<const double> writes) override {
+    return link_.look(reads, writes);
+  }
   std::string missing() const override { return link_.missing(); }
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
   Traffic traffic() const override;
