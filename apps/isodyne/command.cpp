@@ -309,6 +309,7 @@ const std::vector<Command>& commands() {
        "write files for others: the C header of a controller, the model as C, colours for an editor",
        "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their "
        "layout;\n"
+       "`layout`: the same as JSON, for controllers in other languages (clients/isodyne_link.py reads it);\n"
        "`c`: the plant as C11 free of dependencies, with a main program and a Makefile, in the folder that --out names "
        "(BENCHNAME-c);\n"
        "`textmate` or `vim`: the language for editors. What is one file goes to standard output unless --out names it.",

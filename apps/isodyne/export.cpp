@@ -35,11 +35,12 @@ const model::Controller* choose(const model::Program& program, const std::vector
   return nullptr;
 }
 
-/// The C header of a controller; nothing if that is not possible (said).
-std::optional<std::string> header_of(const Arguments& arguments, int& status) {
+/// The C header of a controller, or its layout; nothing if that is not possible (said).
+std::optional<std::string> contract_of(const Arguments& arguments, int& status) {
+  const std::string& what = arguments.words[0];
   status = kWrongInput;
   if (arguments.words.size() < 2) {
-    say_error("the header of which bench? For example `isodyne export header examples/canal-lock/lock.dyne`");
+    say_error(fmt::format("the {0} of which bench? For example `isodyne export {0} examples/canal-lock/lock.dyne`", what));
     return std::nullopt;
   }
   const std::string& file = arguments.words[1];
@@ -48,7 +49,8 @@ std::optional<std::string> header_of(const Arguments& arguments, int& status) {
   if (loaded.program == nullptr) return std::nullopt;
   const model::Controller* controller = choose(*loaded.program, arguments.words);
   if (controller == nullptr) return std::nullopt;
-  return ports::header_text(*loaded.program, *controller);
+  return what == "header" ? ports::header_text(*loaded.program, *controller)
+                          : ports::layout_json(*loaded.program, *controller);
 }
 
 /// A folder with the model as stand-alone C.
@@ -89,17 +91,17 @@ int run_export(const Arguments& arguments) {
   std::optional<std::string> text;
   int status = kHeld;
   if (what == "c") return export_c(arguments);
-  if (what == "header") {
-    text = header_of(arguments, status);
+  if (what == "header" || what == "layout") {
+    text = contract_of(arguments, status);
   } else if (what == "textmate") {
     text = present::textmate_grammar();
   } else if (what == "vim") {
     text = present::vim_syntax();
   } else {
-    const auto meant = closest(what, {"header", "c", "textmate", "vim"});
+    const auto meant = closest(what, {"header", "layout", "c", "textmate", "vim"});
     say_error(fmt::format(
         "cannot export `{}`; {}", what,
-        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, c, textmate, vim"));
+        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, layout, c, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

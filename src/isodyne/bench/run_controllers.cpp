@@ -217,7 +217,7 @@ bool Run::exchange_with(std::size_t i) {
     return c.port->exchange(state_.now, c.reads, c.writes);
   }();
   if (!exchanged) return lose(i, exchanged.failure());
-  if (plan_.pace && c.port->pace() == Pace::free)
+  if (plan_.pace && c.port->pace() == Pace::free && c.port->heard() != ports::ControllerPort::Wall::time_point{})
     c.report.age.add((ports::ControllerPort::Wall::now() - c.port->heard()).count());
   receive(i);
   return true;

@@ -34,6 +34,7 @@ struct Traffic {
   std::int64_t duplicated = 0, reordered = 0, corrupted = 0;
   std::int64_t refused = 0;  ///< malformed, of a stranger, or for what does not exist
   std::int64_t restarts = 0;
+  std::int64_t away = 0;  ///< times that a broker or a connection was gone
   bool any() const { return sent + received > 0; }
   bool operator==(const Traffic&) const = default;
 };

@@ -6,6 +6,7 @@
 #include <set>
 
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 #include "isodyne/core/text.h"
 #include "isodyne/ports/frame_header.h"
@@ -312,6 +313,40 @@ std::string why_wrong(const std::vector<Field>& fields, std::size_t index, doubl
   }
   return fmt::format("it wrote {} to `{}`, which takes {}", value, name,
                      labels > 0 ? fmt::format("0 to {}", labels - 1) : "finite numbers");
+}
+
+namespace {
+
+nlohmann::ordered_json struct_json(const model::Program& program, const std::vector<Field>& fields, std::size_t bytes) {
+  static constexpr const char* kKinds[] = {"real", "integer", "boolean", "choice", "frame"};
+  nlohmann::ordered_json j{{"bytes", bytes}, {"fields", nlohmann::ordered_json::array()}};
+  for (const Field& f : fields) {
+    nlohmann::ordered_json field{{"name", f.name}, {"kind", kKinds[static_cast<std::size_t>(f.kind)]}, {"offset", f.offset}};
+    if (f.kind == Field::Kind::frame) field["bytes"] = bytes_of(f);
+    if (f.kind == Field::Kind::real) {
+      const model::Type& type = program.variable(f.variable).type;
+      field["unit"] = type.dimension.none() ? "1" : si_text(type.dimension);
+    }
+    if (f.kind == Field::Kind::choice)
+      field["labels"] = program.choices[static_cast<std::size_t>(program.variable(f.variable).type.choice)].labels;
+    j["fields"].push_back(std::move(field));
+  }
+  return j;
+}
+
+}  // namespace
+
+std::string layout_json(const model::Program& program, const model::Controller& controller) {
+  const Layout layout = layout_of(program, controller);
+  nlohmann::ordered_json j{{"format", "isodyne layout"},
+                           {"format_version", 1},
+                           {"bench", program.name},
+                           {"controller", controller.name},
+                           {"period_ns", controller.period.count()},
+                           {"identity", fmt::format("{:016x}", layout.identity)}};
+  j["reads"] = struct_json(program, layout.reads, layout.reads_bytes);
+  j["writes"] = struct_json(program, layout.writes, layout.writes_bytes);
+  return j.dump(2) + "\n";
 }
 
 std::string header_text(const model::Program& program, const model::Controller& controller) {

@@ -55,6 +55,9 @@ int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<d
 /// Why the value at an index that unpack() gave cannot be: "it wrote 7 to `gate`, which takes 0 to 2".
 std::string why_wrong(const std::vector<Field>& fields, std::size_t index, double value);
 
+/// The same layout as JSON, for controllers in other languages.
+std::string layout_json(const model::Program& program, const model::Controller& controller);
+
 /// The C header for one controller of a bench.
 std::string header_text(const model::Program& program, const model::Controller& controller);
 

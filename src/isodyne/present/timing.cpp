@@ -114,7 +114,8 @@ std::string ControllerSummary::text() const {
   if (traffic.any()) text += fmt::format("; {} messages sent, {} received", traffic.sent, traffic.received);
   const std::pair<const char*, std::int64_t> kTroubles[] = {
       {"asked again", traffic.lost},        {"duplicated", traffic.duplicated}, {"out of order", traffic.reordered},
-      {"damaged", traffic.corrupted},       {"refused", traffic.refused},       {"started again", traffic.restarts}};
+      {"damaged", traffic.corrupted},       {"refused", traffic.refused},       {"started again", traffic.restarts},
+      {"times without a connection", traffic.away}};
   for (const auto& [what, count] : kTroubles) {
     if (count > 0) text += fmt::format(", {} {}", count, what);
   }
@@ -182,7 +183,7 @@ void to_json(Json& j, const ControllerSummary& c) {
        {"age", times_json(c.age)},
        {"traffic", {{"sent", t.sent}, {"received", t.received}, {"asked_again", t.lost}, {"duplicated", t.duplicated},
                     {"reordered", t.reordered}, {"corrupted", t.corrupted}, {"refused", t.refused},
-                    {"restarts", t.restarts}}}};
+                    {"restarts", t.restarts}, {"away", t.away}}}};
 }
 
 void from_json(const Json& j, ControllerSummary& c) {
@@ -197,7 +198,7 @@ void from_json(const Json& j, ControllerSummary& c) {
   c.age = times_from(j.at("age"));
   const Json& t = j.at("traffic");
   c.traffic = {t.at("sent"), t.at("received"), t.at("asked_again"), t.at("duplicated"),
-               t.at("reordered"), t.at("corrupted"), t.at("refused"), t.at("restarts")};
+               t.at("reordered"), t.at("corrupted"), t.at("refused"), t.at("restarts"), t.at("away")};
 }
 
 namespace {

@@ -35,6 +35,9 @@ class LinkPort : public ControllerPort {
   Traffic traffic() const override { return traffic_; }
   void close() override;
 
+  /// Where it listens: with port 0, the one that was free.
+  const std::string& bound() const { return bound_; }
+
  private:
   void begin_session(Time period);
   bool take(std::span<const std::byte> bytes, link::Message& message);

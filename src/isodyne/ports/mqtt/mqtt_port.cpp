@@ -83,7 +83,7 @@ Status MqttPort::open(Time) {
   });
   mosquitto_disconnect_callback_set(client_, [](mosquitto*, void* p, int) {
     auto& self = *static_cast<MqttPort*>(p);
-    if (self.broker_.exchange(false)) self.away_.fetch_add(1, std::memory_order_relaxed);
+    if (self.broker_.exchange(false) && !self.stopping_.load(std::memory_order_relaxed)) self.away_.fetch_add(1, std::memory_order_relaxed);
     self.broker_gone_ns_.store(now_ns(), std::memory_order_relaxed);
   });
   mosquitto_message_callback_set(client_, [](mosquitto*, void* self, const mosquitto_message* message) {
@@ -100,6 +100,7 @@ void MqttPort::connected() {
   }
   say("bench", running_.load(std::memory_order_relaxed) ? "running" : "ready", true);
   std::fill(told_.begin(), told_.end(), std::string());
+  all_to_tell_ = true;
   broker_.store(true, std::memory_order_relaxed);
 }
 
@@ -194,7 +195,8 @@ void MqttPort::work() {
     const Reads* const news = reads_.fetch();
     if (news != nullptr) last = *news;
     if (!broker_.load(std::memory_order_relaxed) || last.values.empty()) continue;
-    if (news != nullptr || told_.empty() || told_.front().empty()) publish(last);
+    if (news != nullptr || all_to_tell_) publish(last);
+    all_to_tell_ = false;
     if (running_.load(std::memory_order_relaxed) && !said_running_) {
       say("bench", "running", true);
       said_running_ = true;
@@ -255,7 +257,7 @@ Traffic MqttPort::traffic() const {
   t.sent = sent_.load(std::memory_order_relaxed);
   t.received = received_.load(std::memory_order_relaxed);
   t.refused = refused_.load(std::memory_order_relaxed);
-  t.lost = away_.load(std::memory_order_relaxed);
+  t.away = away_.load(std::memory_order_relaxed);
   return t;
 }
 

@@ -79,7 +79,7 @@ class MqttPort : public ControllerPort {
   std::vector<double> written_;  ///< the port's
   std::vector<std::string> told_;  ///< per read, what was published last
   std::unordered_map<std::string, std::size_t> index_;  ///< of writes, by name
-  bool said_running_ = false;
+  bool said_running_ = false, all_to_tell_ = false;
 };
 
 }  // namespace isodyne::ports
