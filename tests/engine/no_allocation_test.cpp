@@ -1,4 +1,4 @@
-// The stepping path must not allocate: every allocation of this process is counted here. The sanitizers
+// The stepping path must not allocate: every allocation of a thread is counted here. The sanitizers
 // bring their own allocation, which must not be replaced, so there is nothing to count under them.
 #if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
 
@@ -14,11 +14,17 @@
 #include "twins.h"
 
 namespace {
-std::atomic<long> g_allocations{0};
+// Of each thread: what a run's helpers do is none of the stepping thread's business.
+thread_local long t_allocations = 0;
+}  // namespace
+
+long allocations_here();
+long allocations_here() {
+  return t_allocations;
 }
 
 void* operator new(std::size_t bytes) {
-  g_allocations.fetch_add(1, std::memory_order_relaxed);  // a count only
+  ++t_allocations;
   if (void* p = std::malloc(bytes == 0 ? 1 : bytes)) return p;
   throw std::bad_alloc();
 }
@@ -71,17 +77,17 @@ TEST_CASE("A plant settles and steps without one allocation") {
   const auto program = program_of(kBench);
   engine::Plant plant(program);
   engine::PlantState state = plant.start({});
-  const long before = g_allocations.load();
+  const long before = t_allocations;
   for (int i = 0; i < 5000; ++i) {
     plant.apply_input_taps(state);
     plant.settle(state);
     REQUIRE_FALSE(plant.step(state).kind != engine::PlantTrouble::Kind::none);
   }
   // Catch's assertions may allocate; what they did is measured by a loop of them alone.
-  const long with_steps = g_allocations.load() - before;
-  const long begin = g_allocations.load();
+  const long with_steps = t_allocations - before;
+  const long begin = t_allocations;
   for (int i = 0; i < 5000; ++i) REQUIRE_FALSE(i < 0);
-  CHECK(with_steps == g_allocations.load() - begin);
+  CHECK(with_steps == t_allocations - begin);
 }
 
 TEST_CASE("Native code settles and steps without one allocation") {
@@ -95,13 +101,13 @@ TEST_CASE("Native code settles and steps without one allocation") {
   engine::PlantState state = plant.start({});
   plant.adopt(&native);
   bool good = true;
-  const long before = g_allocations.load();
+  const long before = t_allocations;
   for (int i = 0; i < 5000; ++i) {
     plant.apply_input_taps(state);
     plant.settle(state);
     good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
   }
-  CHECK(g_allocations.load() - before == 0);
+  CHECK(t_allocations - before == 0);
   CHECK(good);
   CHECK(plant.adopted());
 }
@@ -116,7 +122,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
   Quiet quiet;
   engine::PlantState state = plant.start(scenario.start_values());
   plant.solve(state);
-  const long before = g_allocations.load();
+  const long before = t_allocations;
   bool good = true;
   for (int i = 0; i < 8000; ++i) {
     scenario.plan(state.values.data(), state.now);
@@ -130,7 +136,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
     judge.image({state.now, state.values.data()});
     good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
   }
-  CHECK(g_allocations.load() - before == 0);
+  CHECK(t_allocations - before == 0);
   CHECK(good);
   CHECK(scenario.finished());  // it did get through ramp, wait and hold
 }

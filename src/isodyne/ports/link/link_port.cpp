@@ -1,6 +1,7 @@
 #include "isodyne/ports/link/link_port.h"
 
 #include <algorithm>
+#include <thread>
 
 #include <unistd.h>
 
@@ -118,7 +119,7 @@ Result<Standing> LinkPort::look(std::span<const double>, std::span<const double>
     if (!alive) return alive.failure();
   }
   const auto bytes = transport_->receive(kLook);
-  if (bytes.empty() && transport_->closed()) return trouble("closed its end during the start-up");
+  if (bytes.empty() && transport_->closed()) return closed_end();
   Message m;
   if (bytes.empty() || !take(bytes, m)) return standing_;
   if (m.kind == Kind::bye) return trouble(fmt::format("gave up during the start-up with code {}", m.code));
@@ -126,6 +127,17 @@ Result<Standing> LinkPort::look(std::span<const double>, std::span<const double>
   const Status welcomed = hello(m);
   if (!welcomed) return welcomed.failure();
   return standing_;
+}
+
+/// A program that ends closes its link first: how it ended says more, and comes a moment later.
+Failure LinkPort::closed_end() {
+  const auto until = Wall::now() + std::chrono::milliseconds(200);
+  while (alive_ && Wall::now() < until) {
+    const Status alive = alive_();
+    if (!alive) return alive.failure();
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  }
+  return trouble("closed its end of the link");
 }
 
 Status LinkPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
@@ -158,7 +170,7 @@ Status LinkPort::exchange(Time now, std::span<const double> reads, std::span<dou
       begin = wall;
       ask_again = begin + patience;
     }
-    if (transport_->closed()) return trouble("closed its end of the link");
+    if (transport_->closed()) return closed_end();
     if (alive_) {
       const Status alive = alive_();
       if (!alive) return alive;

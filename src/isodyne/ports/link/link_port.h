@@ -43,6 +43,7 @@ class LinkPort : public ControllerPort {
   bool take(std::span<const std::byte> bytes, link::Message& message);
   Status hello(const link::Message& message);
   void send(link::Kind kind, std::uint16_t code, Time now, std::span<const std::byte> payload);
+  Failure closed_end();
   Failure trouble(const std::string& what) const;
 
   std::string name_;
