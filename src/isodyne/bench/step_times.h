@@ -21,6 +21,13 @@ class StepTimes {
     total_ns_ += ns;
     if (ns > longest_) longest_ = ns;
   }
+  /// Takes over what another has seen.
+  void join(const StepTimes& other) {
+    for (std::size_t i = 0; i < bins_.size(); ++i) bins_[i] += other.bins_[i];
+    count_ += other.count_;
+    total_ns_ += other.total_ns_;
+    longest_ = std::max(longest_, other.longest_);
+  }
   /// The time that this share of all does not exceed, ns.
   double quantile(double share) const {
     const double wanted = share * static_cast<double>(count_);

@@ -143,8 +143,7 @@ void ModbusServerPort::accept() {
   while (!stopping_.load(std::memory_order_relaxed)) {
     tidy();
     if (!readable(listening_)) continue;
-    // Not blocking: a client that does not take its answers is dropped, and holds nobody up.
-    const int socket = accept4(listening_, nullptr, nullptr, SOCK_CLOEXEC | SOCK_NONBLOCK);
+    const int socket = accept4(listening_, nullptr, nullptr, SOCK_CLOEXEC);
     if (socket < 0) continue;
     if (open_.size() >= kMostConnections) {
       refused_.fetch_add(1, std::memory_order_relaxed);
@@ -153,6 +152,10 @@ void ModbusServerPort::accept() {
     }
     const int yes = 1;
     setsockopt(socket, IPPROTO_TCP, TCP_NODELAY, &yes, sizeof yes);
+    // A client that does not take its answers is dropped and holds up the others for this long at most.
+    const timeval look{0, kLook * 1000}, most{0, 20'000};
+    setsockopt(socket, SOL_SOCKET, SO_RCVTIMEO, &look, sizeof look);
+    setsockopt(socket, SOL_SOCKET, SO_SNDTIMEO, &most, sizeof most);
     connections_.fetch_add(1, std::memory_order_relaxed);
     Connection& connection = open_.emplace_back();
     connection.socket = socket;
@@ -173,17 +176,39 @@ void ModbusServerPort::tidy() {
   }
 }
 
+/// Answers all whole requests in `buffer` and moves the rest to its front; false ends the connection. A request is
+/// seven bytes of head, whose fifth and sixth tell how many follow them (Modbus messaging on TCP/IP V1.0b, 3.1.3).
+bool ModbusServerPort::answer_all(modbus_t* context, std::vector<std::uint8_t>& buffer, std::size_t& have) {
+  std::size_t at = 0;
+  while (have - at >= 8) {
+    const std::uint8_t* const request = buffer.data() + at;
+    const std::size_t rest = static_cast<std::size_t>(request[4]) << 8u | request[5];
+    // What is no Modbus, or could not be a request: nothing that follows can be understood either.
+    if (request[2] != 0 || request[3] != 0 || rest < 2 || 6 + rest > MODBUS_TCP_MAX_ADU_LENGTH) {
+      refused_.fetch_add(1, std::memory_order_relaxed);
+      return false;
+    }
+    if (have - at < 6 + rest) break;
+    if (!answer(context, request, static_cast<int>(6 + rest))) return false;
+    at += 6 + rest;
+  }
+  std::copy(buffer.begin() + static_cast<std::ptrdiff_t>(at), buffer.begin() + static_cast<std::ptrdiff_t>(have),
+            buffer.begin());
+  have -= at;
+  return true;
+}
+
 void ModbusServerPort::serve_connection(Connection& connection) {
   const modbus::Context context = modbus::context_of(line_);
-  std::uint8_t request[MODBUS_MAX_ADU_LENGTH];
-  if (context != nullptr) {
-    modbus_set_socket(context.get(), connection.socket);
-    modbus_set_indication_timeout(context.get(), 0, 200'000);
-    while (!stopping_.load(std::memory_order_relaxed)) {
-      if (!readable(connection.socket)) continue;
-      const int count = modbus_receive(context.get(), request);
-      if (count < 0 || !answer(context.get(), request, count)) break;  // what follows half a message means nothing
-    }
+  if (context != nullptr) modbus_set_socket(context.get(), connection.socket);
+  std::vector<std::uint8_t> buffer(4 * MODBUS_TCP_MAX_ADU_LENGTH);
+  std::size_t have = 0;
+  while (context != nullptr && !stopping_.load(std::memory_order_relaxed)) {
+    const ssize_t got = recv(connection.socket, buffer.data() + have, buffer.size() - have, 0);
+    if (got < 0 && (errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR)) continue;
+    if (got <= 0) break;
+    have += static_cast<std::size_t>(got);
+    if (!answer_all(context.get(), buffer, have)) break;
   }
   connections_.fetch_sub(1, std::memory_order_relaxed);
   shutdown(connection.socket, SHUT_RDWR);

@@ -51,6 +51,7 @@ class ModbusServerPort : public ControllerPort {
   void serve_line();
   /// Answers one request of `count` bytes; false ends the connection.
   bool answer(modbus_t* context, const std::uint8_t* request, int count);
+  bool answer_all(modbus_t* context, std::vector<std::uint8_t>& buffer, std::size_t& have);
   void tidy();
 
   std::string name_;

@@ -1,0 +1,98 @@
+#!/usr/bin/env python3
+"""How late steps begin: the canal lock with its C controller at 1 ms against cyclictest, and a small plant at 50 us.
+
+    benchmarks/pace.py PATH/TO/isodyne [SECONDS]
+
+Both take turns of ten seconds on the same core with the same priority, so that they see the same machine.
+"""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+
+HERE = os.path.dirname(os.path.abspath(__file__))
+LOCK = os.path.join(HERE, "..", "examples", "canal-lock", "lock.dyne")
+SMALL = """
+model Swing {
+  output state x : m = 1 m
+  state v : m/s = 0 m/s
+  x' = v
+  v' = -100 1/s^2 * x
+}
+bench Small { step 50 us  method rk4
+  record every 10 ms
+  part swing : Swing
+}
+"""
+
+
+def quantile(bins, share):
+    """Of (upper edge, count)."""
+    total = sum(n for _, n in bins)
+    below = 0
+    for edge, n in sorted(bins):
+        below += n
+        if below >= share * total:
+            return edge
+    return float("inf")
+
+
+def cyclictest(core, seconds):
+    out = subprocess.run(["cyclictest", "-q", "-m", "-p", "80", "-a", str(core), "-t", "1", "-i", "1000", "-h", "100000",
+                          "-l", str(int(seconds * 1000))], capture_output=True, text=True, check=True).stdout
+    bins = []
+    for line in out.splitlines():
+        if line[:1].isdigit():
+            edge, count = line.split()
+            if int(count):
+                bins.append((int(edge) + 1.0, int(count)))  # whole microseconds, cut off
+    return bins
+
+
+def paced(isodyne, bench, scenario, seconds, core, folder):
+    run = os.path.join(folder, "run")
+    words = [isodyne, "run", bench] + scenario + ["--for", f"{seconds} s", "--paced", "--core", str(core), "--no-report",
+                                                  "--out", run]
+    subprocess.run(words, capture_output=True, text=True)
+    with open(os.path.join(run, "verdicts.json"), encoding="utf-8") as file:
+        timing = json.load(file)["timing"]
+    subprocess.run(["rm", "-r", run])
+    return [(to, n) for _, to, n in timing["lateness_us"]], timing["steps"], timing["overruns"]
+
+
+def row(name, bins, more=""):
+    total = sum(n for _, n in bins)
+    values = [quantile(bins, s) for s in (0.5, 0.99, 0.999, 1)]
+    print(f"{name:34} {total:9} " + " ".join(f"{v:9.2f}" for v in values) + "  " + more)
+    return values
+
+
+def main():
+    isodyne, seconds = sys.argv[1], float(sys.argv[2]) if len(sys.argv) > 2 else 60
+    core = sorted(os.sched_getaffinity(0))[-1]
+    theirs, ours, quick, steps, overruns, late = [], [], [], 0, 0, 0
+    turns = max(1, round(seconds / 10))
+    with tempfile.TemporaryDirectory() as folder:
+        small = os.path.join(folder, "small.dyne")
+        with open(small, "w", encoding="utf-8") as file:
+            file.write(SMALL)
+        for _ in range(turns):
+            theirs += cyclictest(core, seconds / turns)
+            bins, _, n = paced(isodyne, LOCK, ["uplock"], seconds / turns, core, folder)
+            ours += bins
+            late += n
+            bins, n, over = paced(isodyne, small, [], seconds / turns, core, folder)
+            quick += bins
+            steps += n
+            overruns += over
+    print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
+    a = row("cyclictest, 1 ms", theirs)
+    b = row("canal lock, 1 ms", ours, f"{late} overruns")
+    row("small plant, 50 us", quick, f"{overruns} overruns, {100 * overruns / steps:.4f} %")
+    print(f"canal lock / cyclictest: p50 {b[0] / a[0]:.3f}, p99 {b[1] / a[1]:.3f}")
+
+
+if __name__ == "__main__":
+    main()
