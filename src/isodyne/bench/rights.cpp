@@ -4,6 +4,7 @@
 #include <cerrno>
 #include <cstring>
 
+#include <fcntl.h>
 #include <sched.h>
 #include <sys/mman.h>
 #include <sys/prctl.h>
@@ -74,6 +75,15 @@ Rights take_rights(int core) {
     munlockall();
   }
   touch_stack();
+  rights.awake_file = open("/dev/cpu_dma_latency", O_WRONLY | O_CLOEXEC);
+  const std::int32_t none = 0;  // us that it may take to wake up
+  rights.awake = rights.awake_file >= 0 && write(rights.awake_file, &none, sizeof none) == sizeof none;
+  if (!rights.awake) {
+    rights.lacking.push_back(
+        fmt::format("the processor may doze between steps (/dev/cpu_dma_latency: {}) and then wakes late. Allow this user "
+                    "to write to that file",
+                    std::strerror(errno)));
+  }
   if (set_priority(kSteppingPriority)) {
     rights.priority = true;
   } else {
@@ -102,6 +112,7 @@ Rights take_rights(int core) {
 void give_back_rights(const Rights& rights) {
   if (rights.priority) set_priority(0);
   g_stepping_core.store(-1, std::memory_order_relaxed);
+  if (rights.awake_file >= 0) close(rights.awake_file);
   if (rights.locked) munlockall();
   if (rights.pinned) sched_setaffinity(0, sizeof g_allowed, &g_allowed);
 }

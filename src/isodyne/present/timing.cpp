@@ -47,6 +47,7 @@ TimingSummary timing_of(const model::Program& program, const bench::Timing& timi
   t.priority = timing.rights.priority;
   t.locked = timing.rights.locked;
   t.pinned = timing.rights.pinned;
+  t.awake = timing.rights.awake;
   t.core = timing.rights.core;
   t.lacking = timing.rights.lacking;
   t.rows.push_back(row_of("late at its begin", timing.lateness));
@@ -100,7 +101,8 @@ std::string TimingSummary::verdict() const {
 std::string TimingSummary::rights() const {
   std::string text = pinned ? fmt::format("on core {}", core) : "on any core";
   text += priority ? ", real-time priority" : ", usual priority";
-  return text + (locked ? ", memory locked" : ", memory not locked");
+  text += locked ? ", memory locked" : ", memory not locked";
+  return text + (awake ? ", processor kept awake" : "");
 }
 
 std::string ControllerSummary::text() const {
@@ -143,7 +145,7 @@ std::vector<TimingSummary::Bin> bins_from(const Json& j) {
 
 void to_json(Json& j, const TimingSummary& t) {
   j = {{"speed", t.speed},       {"step_s", t.step_s}, {"steps", t.steps},     {"overruns", t.overruns},
-       {"priority", t.priority}, {"locked", t.locked}, {"pinned", t.pinned},   {"core", t.core},
+       {"priority", t.priority}, {"locked", t.locked}, {"pinned", t.pinned}, {"awake", t.awake},   {"core", t.core},
        {"lacking", t.lacking},   {"times", Json::array()}, {"late", Json::array()}, {"late_stretches", t.all_stretches}};
   for (const TimesRow& r : t.rows) j["times"].push_back(times_json(r));
   for (const auto& s : t.stretches) j["late"].push_back({{"at_s", s.at_s}, {"steps", s.steps}, {"worst_us", s.worst_us}});
@@ -161,6 +163,7 @@ void from_json(const Json& j, TimingSummary& t) {
   t.priority = j.at("priority");
   t.locked = j.at("locked");
   t.pinned = j.at("pinned");
+  t.awake = j.at("awake");
   t.core = j.at("core");
   t.lacking = j.at("lacking").get<std::vector<std::string>>();
   for (const Json& r : j.at("times")) t.rows.push_back(times_from(r));

@@ -22,7 +22,7 @@ struct TimesRow {
 struct TimingSummary {
   double speed = 1, step_s = 0;
   std::int64_t steps = 0, overruns = 0;
-  bool priority = false, locked = false, pinned = false;
+  bool priority = false, locked = false, pinned = false, awake = false;
   int core = 0;
   std::vector<std::string> lacking;  ///< what the machine did not grant, and how to get it
   std::vector<TimesRow> rows;        ///< lateness, execution of a step, and what it is made of
