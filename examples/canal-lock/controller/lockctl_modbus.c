@@ -3,11 +3,25 @@
 #include <errno.h>
 #include <modbus.h>
 #include <stdio.h>
+#include <string.h>
 #include <time.h>
 
 #include "lockctl_channels.h"
 
-static float real_of(const uint16_t *words) { return modbus_get_float_abcd(words); }
+/* Numbers over two registers, the word with the high bits first. */
+static float real_of(const uint16_t *words) {
+  const uint32_t bits = (uint32_t)words[0] << 16 | words[1];
+  float value;
+  memcpy(&value, &bits, sizeof value);
+  return value;
+}
+
+static void set_real(float value, uint16_t *words) {
+  uint32_t bits;
+  memcpy(&bits, &value, sizeof bits);
+  words[0] = (uint16_t)(bits >> 16);
+  words[1] = (uint16_t)bits;
+}
 
 static bool poll_inputs(modbus_t *bench, plc_reads *r) {
   uint16_t words[7];
@@ -29,8 +43,8 @@ static bool poll_inputs(modbus_t *bench, plc_reads *r) {
 static bool write_outputs(modbus_t *bench, const plc_writes *w) {
   uint16_t words[8];
   const uint8_t bits[3] = {w->upper_light, w->lower_light, w->alarm};
-  modbus_set_float_abcd((float)(100.0 * w->fill_paddle), words); /* % */
-  modbus_set_float_abcd((float)(100.0 * w->drain_paddle), words + 2);
+  set_real((float)(100.0 * w->fill_paddle), words); /* % */
+  set_real((float)(100.0 * w->drain_paddle), words + 2);
   words[4] = (uint16_t)w->upper_gate;
   words[5] = (uint16_t)w->lower_gate;
   words[6] = (uint16_t)((uint32_t)w->phase >> 16);

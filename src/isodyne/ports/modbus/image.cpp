@@ -132,9 +132,36 @@ int RegisterImage::values_fit(int first, std::span<const std::uint8_t> data) con
   return 0;
 }
 
+namespace {
+
+/// Whether a request is as long as it says, and asks for no more than the standard allows.
+bool well_formed(std::span<const std::uint8_t> pdu, int count) {
+  const auto more = [&](std::size_t bytes) { return pdu.size() >= 6 + bytes && pdu[5] == bytes; };
+  switch (pdu[0]) {
+    case MODBUS_FC_READ_COILS:
+    case MODBUS_FC_READ_DISCRETE_INPUTS:
+      return count >= 1 && count <= MODBUS_MAX_READ_BITS;
+    case MODBUS_FC_READ_HOLDING_REGISTERS:
+    case MODBUS_FC_READ_INPUT_REGISTERS:
+      return count >= 1 && count <= MODBUS_MAX_READ_REGISTERS;
+    case MODBUS_FC_WRITE_SINGLE_COIL:
+      return count == 0 || count == 0xFF00;
+    case MODBUS_FC_WRITE_MULTIPLE_COILS:
+      return count >= 1 && count <= MODBUS_MAX_WRITE_BITS && more((static_cast<std::size_t>(count) + 7) / 8);
+    case MODBUS_FC_WRITE_MULTIPLE_REGISTERS:
+      return count >= 1 && count <= MODBUS_MAX_WRITE_REGISTERS && more(2 * static_cast<std::size_t>(count));
+    default:
+      return true;
+  }
+}
+
+}  // namespace
+
 int RegisterImage::refusal(std::span<const std::uint8_t> pdu) const {
   if (pdu.size() < 5) return MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE;
   const int first = big_endian(pdu, 1), count = big_endian(pdu, 3);
+  // Here and not in the library, which would wait half a second before it refuses.
+  if (!well_formed(pdu, count)) return MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE;
   switch (pdu[0]) {
     case MODBUS_FC_READ_COILS:
       return covers(RegisterTable::coil, first, count, false);
@@ -155,7 +182,6 @@ int RegisterImage::refusal(std::span<const std::uint8_t> pdu) const {
     case MODBUS_FC_WRITE_MULTIPLE_REGISTERS: {
       const int refused = covers(RegisterTable::holding, first, count, true);
       if (refused != 0) return refused;
-      if (pdu.size() < 6u + 2u * static_cast<std::size_t>(count)) return MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE;
       return values_fit(first, pdu.subspan(6, 2 * static_cast<std::size_t>(count)));
     }
     default:

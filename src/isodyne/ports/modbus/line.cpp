@@ -22,6 +22,7 @@ Context context_of(const Line& line) {
   if (made == nullptr) return context;
   modbus_set_slave(made, line.unit);
   modbus_set_byte_timeout(made, 0, kPatience);
+  modbus_set_response_timeout(made, 0, 1000);  // of a server: how long it would wait before it refuses
   return context;
 }
 

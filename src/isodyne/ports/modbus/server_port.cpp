@@ -61,7 +61,7 @@ Status ModbusServerPort::open(Time) {
   listening_ = socket(peer->address.ss_family, SOCK_STREAM | SOCK_CLOEXEC, 0);
   const int yes = 1;
   if (listening_ >= 0) setsockopt(listening_, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
-  if (listening_ < 0 || bind(listening_, peer->pointer(), peer->bytes) != 0 || listen(listening_, 16) != 0)
+  if (listening_ < 0 || bind(listening_, peer->pointer(), peer->bytes) != 0 || listen(listening_, SOMAXCONN) != 0)
     return Failure{"cannot listen on", line_.address, std::strerror(errno)};
   Peer own;
   own.bytes = sizeof own.address;
