@@ -62,6 +62,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       plant_(program_),
       scenario_(*program_, plan_.scenario),
       faults_(*program_, plan_.faults),
+      messages_(*program_, plan_.seed),
       edges_(*program_, edge_nodes(*program_)) {
   for (const model::Sensor& s : program_->sensors) {
     sensors_.emplace_back(s, plan_.seed);

@@ -16,6 +16,7 @@
 
 #include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
+#include "isodyne/bench/messages.h"
 #include "isodyne/bench/observer_queue.h"
 #include "isodyne/bench/pacer.h"
 #include "isodyne/bench/rights.h"
@@ -99,6 +100,7 @@ struct RunResult {
   };
   std::shared_ptr<Timing> timing;  ///< of a paced run
   std::vector<ControllerReport> controllers;
+  std::int64_t messages_sent = 0, messages_lost = 0;  ///< between controllers
   std::vector<Saturated> saturated;  ///< channels that could not hold what they were given
 };
 
@@ -210,6 +212,7 @@ class Run {
   std::unique_ptr<engine::ReferencePlant> reference_;
   ScenarioPlayer scenario_;
   FaultPlayer faults_;
+  MessagePlayer messages_;
   engine::Evaluator edges_;
   engine::PlantState state_;
   std::vector<io::SensorChannel> sensors_;

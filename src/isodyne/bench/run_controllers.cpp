@@ -146,8 +146,11 @@ bool Run::take_answers() {
       if (news == ports::Courier::News::answer) receive(i);
       if (news == ports::Courier::News::failed && !lose(i, c.courier->failure())) return false;
     }
-    if (answer_is_due(c)) use_answer(c);
+    if (!answer_is_due(c)) continue;
+    use_answer(c);
+    messages_.send(i, state_);
   }
+  messages_.deliver(state_);
   return true;
 }
 
@@ -285,6 +288,11 @@ void Run::close_controllers() {
     result_.controllers.push_back(std::move(c.report));
   }
   list_losses();
+  result_.messages_sent = messages_.sent();
+  result_.messages_lost = messages_.lost();
+  if (result_.messages_lost > 0)
+    result_.remarks.push_back(fmt::format("Of {} messages between controllers {} never arrived.", result_.messages_sent,
+                                          result_.messages_lost));
 }
 
 }  // namespace isodyne::bench

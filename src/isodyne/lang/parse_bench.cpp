@@ -33,6 +33,7 @@ bool Parser::bench_member(BenchDecl& b, const std::string& doc) {
   if (t_.at("frame")) return frame(b, doc), true;
   if (t_.at("rack")) return rack(b, doc), true;
   if (t_.at("controller")) return controller(b, doc), true;
+  if (t_.at("messages")) return messages(b, doc), true;
   if (t_.at("rated")) return rated(b, doc, true), true;
   return false;
 }
@@ -272,8 +273,11 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
     if (t_.accept("every")) {
       c.every = x_.sum();
     } else if (t_.accept("reads")) {
-      do c.reads.push_back(x_.path("a sensor or input"));
-      while (t_.accept(","));
+      do {
+        ControllerDecl::Read r{x_.path("a sensor or input"), std::nullopt};
+        if (t_.accept("over")) r.over = t_.expect_name("the `messages` that carry the value");
+        c.reads.push_back(std::move(r));
+      } while (t_.accept(","));
     } else if (t_.accept("writes")) {
       do {
         ControllerDecl::Write w;
@@ -295,6 +299,29 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
     }
   });
   b.controllers.push_back(std::move(c));
+}
+
+// messages = "messages" name "{" { "latency" sum | "jitter" sum | "loss" sum | "cut" "when" path } "}"
+void Parser::messages(BenchDecl& b, const std::string& doc) {
+  t_.take();
+  MessagesDecl m;
+  m.doc = doc;
+  m.name = t_.expect_name("a name for what carries the messages");
+  block("and how it carries them", [&] {
+    if (t_.accept("latency")) {
+      m.latency = x_.sum();
+    } else if (t_.accept("jitter")) {
+      m.jitter = x_.sum();
+    } else if (t_.accept("loss")) {
+      m.loss = x_.sum();
+    } else if (t_.accept("cut")) {
+      t_.expect("when", "and a quantity that is true or false");
+      m.cut = x_.path("a quantity that is true or false");
+    } else {
+      t_.fail("`latency`, `jitter`, `loss` or `cut when`");
+    }
+  });
+  b.messages.push_back(std::move(m));
 }
 
 // tags = "tags" text { ( "name" | "address" | "type" | "unit" | "comment" ) text }

@@ -15,7 +15,7 @@ const std::vector<std::string> Parser::kDeclarations = {"use",   "function", "ta
 const std::vector<std::string> Parser::kMembers = {
     "unit",   "param",    "fixed", "input", "output",     "state",     "memory", "let",      "private",     "part",
     "modes",  "every",    "when",  "solve", "for",        "if",        "rated",  "use",      "step",        "record",
-    "sensor", "actuator", "frame", "rack",  "controller", "condition", "fault",  "scenario", "requirement", "figure"};
+    "sensor", "actuator", "frame", "rack",  "controller", "messages", "condition", "fault",  "scenario", "requirement", "figure"};
 
 // text = { declaration }
 void Parser::text() {

@@ -107,6 +107,7 @@ class Parser {
   void actuator(BenchDecl& b, const std::string& doc);
   void controller(BenchDecl& b, const std::string& doc);
   void setting(ControllerDecl& c);
+  void messages(BenchDecl& b, const std::string& doc);
   ControllerDecl::Setting::Clause setting_clause();
   void tags(ControllerDecl& c);
   void frame(BenchDecl& b, const std::string& doc);

@@ -414,15 +414,28 @@ struct ControllerDecl {
     std::vector<Clause> clauses;
     Span span;
   };
+  struct Read {
+    Path path;
+    std::optional<Name> over;  ///< what another controller's value is carried by
+  };
   Name name;
   ExprPtr every;
-  std::vector<Path> reads, shares;
+  std::vector<Read> reads;
+  std::vector<Path> shares;
   std::vector<Write> writes;
   std::vector<Setting> settings;
   std::string tags;  ///< file of the controller's own tag list
   Span tags_span;
   std::vector<std::pair<Name, std::string>> tag_columns;  ///< name "Symbol"
   std::optional<Name> lost;     ///< stop, hold or safe: what the run does when the controller is lost
+  std::string doc;
+};
+
+/// messages NAME { latency … jitter … loss … cut when … }: what carries values from controller to controller
+struct MessagesDecl {
+  Name name;
+  ExprPtr latency, jitter, loss;
+  std::optional<Path> cut;
   std::string doc;
 };
 
@@ -511,6 +524,7 @@ struct BenchDecl : ModelDecl {
   std::vector<ActuatorDecl> actuators;
   std::vector<FrameDecl> frames;
   std::vector<RackDecl> racks;
+  std::vector<MessagesDecl> messages;
   std::vector<ControllerDecl> controllers;
 };
 

@@ -140,6 +140,7 @@ void Channels::define() {
 }
 
 void Channels::define_controllers() {
+  define_messages();
   std::size_t next = 0;
   for (const lang::ControllerDecl& c : bench_.controllers) {
     const bool kept =

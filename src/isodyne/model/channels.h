@@ -35,6 +35,11 @@ class Channels {
   void define_actuator(const lang::ActuatorDecl& a, Actuator& actuator);
   void define_controller(const lang::ControllerDecl& c, Controller& controller);
   void define_reads(const lang::ControllerDecl& c, Controller& controller);
+  /// A value that another controller gives, as it arrives here.
+  void declare_message(const lang::ControllerDecl& c, const lang::ControllerDecl::Read& read, Instance& inside);
+  void read_message(const lang::ControllerDecl::Read& read, Controller& controller);
+  const lang::ControllerDecl::Write* written_elsewhere(const lang::Path& path) const;
+  void define_messages();
   void define_writes(const lang::ControllerDecl& c, Controller& controller);
   /// The frame of this name, if there is one and it goes this way and to nobody else.
   std::optional<std::int32_t> frame_named(const lang::Path& path, bool to_controller, bool& meant);

@@ -22,6 +22,7 @@ void Channels::declare_controller(const lang::ControllerDecl& c) {
     value.type = check_.type_of(*w.type, value.unit);
     check_.define(inside, w.name, value);
   }
+  for (const lang::ControllerDecl::Read& read : c.reads) declare_message(c, read, inside);
   Controller controller;
   controller.name = c.name.text;
   controller.span = c.name.span;
@@ -79,7 +80,12 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
 }
 
 void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
-  for (const lang::Path& path : c.reads) {
+  for (const lang::ControllerDecl::Read& read : c.reads) {
+    const lang::Path& path = read.path;
+    if (read.over) {
+      read_message(read, controller);
+      continue;
+    }
     bool meant = false;
     if (const auto frame = frame_named(path, true, meant)) read_frame(*frame, controller);
     if (meant) continue;

@@ -84,6 +84,15 @@ class Renumbering {
         move(w.pending);
       }
     }
+    for (Messages& m : p_.messages) {
+      move(m.cut);
+      for (Messages::Line& line : m.lines) {
+        for (auto& [from, to] : line.values) {
+          move(from);
+          move(to);
+        }
+      }
+    }
     for (Fault& f : p_.faults) move(f.active);
     for (Scenario& s : p_.scenarios) {
       for (ScenarioStep& step : s.steps) move(step.target);

@@ -27,9 +27,18 @@ class LogicMaker {
  public:
   LogicMaker(const Check& bench, const lang::ControllerDecl::Setting& s, const Controller& controller)
       : bench_(bench), s_(s), controller_(controller), program_(std::make_shared<Program>()),
-        check_(*program_, bench.diagnostics, bench.document) {}
+        check_(*program_, own_, bench.document) {}
 
   std::shared_ptr<const Program> run() {
+    const std::shared_ptr<const Program> made = make();
+    for (const Diagnostic& d : own_.list()) {
+      if (d.severity == Severity::error) bench_.diagnostics.error(d.code, d.span, d.message, d.advice).notes = d.notes;
+    }
+    return made;
+  }
+
+ private:
+  std::shared_ptr<const Program> make() {
     const auto model = bench_.models.find(s_.logic.model.text);
     if (model == bench_.models.end()) {
       std::vector<std::string> names;
@@ -69,7 +78,6 @@ class LogicMaker {
     return program_;
   }
 
- private:
   lang::ExprPtr expression(lang::ExprKind kind, double value, const std::string& word) const {
     auto e = std::make_unique<lang::Expr>();
     e->kind = kind;
@@ -96,7 +104,7 @@ class LogicMaker {
   }
 
   /// bench plc { input level : m = 0 m … part it : LockLogic(…) ; it.level = level … }
-  lang::BenchDecl bench_of(const lang::ModelDecl& m) const {
+  lang::BenchDecl bench_of(const lang::ModelDecl& m) {
     lang::BenchDecl b;
     b.name = {controller_.name, s_.span};
     for (const lang::UnitDecl& u : m.units) b.units.push_back({u.name, u.usual, u.doc});
@@ -114,7 +122,15 @@ class LogicMaker {
     for (const lang::VarDecl& v : m.variables) {
       if (v.kind != lang::VarKind::input) continue;
       const VarId read = read_named(v.name.text);
-      if (read == kNone) continue;  // its default, or the error that it has none
+      if (read == kNone && v.value == nullptr) {
+        check_
+            .error(Code::undriven_input, s_.logic.model.span,
+                   fmt::format("`{}` has an input `{}`, which controller `{}` does not read", m.name.text, v.name.text,
+                               controller_.name),
+                   fmt::format("add `{}` to what the controller reads, or give the input a default", v.name.text))
+            .notes.push_back({v.name.span, "it is declared here"});
+      }
+      if (read == kNone) continue;
       lang::VarDecl& input = b.variables.emplace_back();
       input.kind = lang::VarKind::input;
       input.name = {v.name.text, s_.span};
@@ -130,7 +146,7 @@ class LogicMaker {
 
   VarId read_named(const std::string& name) const {
     for (const VarId id : controller_.reads) {
-      if (flat_name(bench_.program.variable(id).name) == name) return id;
+      if (own_name(controller_, bench_.program.variable(id).name) == name) return id;
     }
     return kNone;
   }
@@ -150,18 +166,16 @@ class LogicMaker {
   void inputs() {
     for (const VarId id : controller_.reads) {
       const Variable& outside = bench_.program.variable(id);
-      const auto found = check_.root.variables.find(flat_name(outside.name));
+      const auto found = check_.root.variables.find(own_name(controller_, outside.name));
       if (found != check_.root.variables.end()) same_type(outside, program_->variable(found->second));
     }
   }
 
   void outputs() {
     const Instance& it = *check_.root.parts.at(kPart);
-    const std::string strip = controller_.name + ".";
     for (const ControllerWrite& w : controller_.writes) {
       const Variable& outside = bench_.program.variable(w.value);
-      const std::string name = flat_name(
-          outside.name.starts_with(strip) ? outside.name.substr(strip.size()) : outside.name);
+      const std::string name = own_name(controller_, outside.name);
       const auto found = it.variables.find(name);
       if (found == it.variables.end()) {
         check_.error(Code::missing, s_.logic.model.span,
@@ -177,6 +191,7 @@ class LogicMaker {
   const lang::ControllerDecl::Setting& s_;
   const Controller& controller_;
   std::shared_ptr<Program> program_;
+  Diagnostics own_;  ///< so that a mistake elsewhere does not hide those of the logic
   Check check_;
 };
 
@@ -184,7 +199,7 @@ class LogicMaker {
 
 std::shared_ptr<const Program> logic_program(const Check& bench, const lang::ControllerDecl::Setting& s,
                                              const Controller& controller) {
-  if (controller.period.count() <= 0 || bench.diagnostics.has_errors()) return nullptr;
+  if (controller.period.count() <= 0) return nullptr;
   return LogicMaker(bench, s, controller).run();
 }
 

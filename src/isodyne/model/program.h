@@ -503,6 +503,20 @@ struct Wiring {
   Span span;
 };
 
+/// What carries values from one controller to another: late, never, or in another order.
+struct Messages {
+  struct Line {
+    std::int32_t from = kNone, to = kNone;         ///< controllers
+    std::vector<std::pair<VarId, VarId>> values;   ///< what `from` writes, and where `to` reads it
+  };
+  std::string name, doc;
+  Time latency{}, jitter{};  ///< a message takes latency, and up to jitter more, all as likely
+  double loss = 0;           ///< share of messages that never arrive
+  VarId cut = kNone;         ///< true: none that is sent now arrives
+  std::vector<Line> lines;
+  Span span;
+};
+
 struct PartInfo {
   std::string path, model, doc;
   Span span;
@@ -540,6 +554,7 @@ struct Program {
   std::vector<Frame> frames;
   std::vector<Rack> racks;
   std::vector<Controller> controllers;
+  std::vector<Messages> messages;
   std::vector<Fault> faults;
   std::vector<Scenario> scenarios;
   std::vector<Requirement> requirements;

@@ -53,6 +53,11 @@ std::string flat_name(const std::string& name) {
   return text;
 }
 
+std::string own_name(const Controller& controller, const std::string& name) {
+  const std::string prefix = controller.name + ".";
+  return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
+}
+
 void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
   for (const lang::ControllerDecl::Setting& s : c.settings) {
     const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),

@@ -29,7 +29,9 @@ class Settings {
 std::shared_ptr<const Program> logic_program(const Check& bench, const lang::ControllerDecl::Setting& s,
                                              const Controller& controller);
 
-/// What a value of a controller is called where a dot cannot be: "upper.level" → "upper_level".
+/// What a value is called where a dot cannot be: "upper.level" → "upper_level".
 std::string flat_name(const std::string& name);
+/// What a controller calls a value: plc's "plc.alarm" is its "alarm", "upper.level" its "upper_level".
+std::string own_name(const Controller& controller, const std::string& name);
 
 }  // namespace isodyne::model

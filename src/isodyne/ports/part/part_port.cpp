@@ -17,14 +17,11 @@ PartPort::PartPort(const model::Program& bench, const model::Controller& control
   std::unordered_map<std::string, model::VarId> ids;
   for (const model::VarId id : logic_->listed) ids.emplace(logic_->variable(id).name, id);
   for (const model::VarId read : controller.reads) {
-    const auto found = ids.find(model::flat_name(bench.variable(read).name));
+    const auto found = ids.find(model::own_name(controller, bench.variable(read).name));
     inputs_.push_back(found == ids.end() ? model::kNone : logic_->writable(found->second));
   }
-  const std::string strip = controller.name + ".";
-  for (const model::ControllerWrite& w : controller.writes) {
-    const std::string& name = bench.variable(w.value).name;
-    outputs_.push_back(ids.at("it." + model::flat_name(name.starts_with(strip) ? name.substr(strip.size()) : name)));
-  }
+  for (const model::ControllerWrite& w : controller.writes)
+    outputs_.push_back(ids.at("it." + model::own_name(controller, bench.variable(w.value).name)));
 }
 
 Status PartPort::open(Time) {
