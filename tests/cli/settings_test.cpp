@@ -1,0 +1,175 @@
+// One plant, many controllers: the canal lock under every setting, with independent clients as witnesses.
+
+#include <filesystem>
+#include <thread>
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "../ports/peers.h"
+#include "isodyne/record/recorder.h"
+#include "isodyne/record/recording.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+using namespace std::chrono_literals;
+using Json = nlohmann::json;
+
+namespace {
+
+const std::string kLock = ISODYNE_SOURCE_FOLDER "/examples/canal-lock/";
+
+/// The example in a folder of its own, its addresses on ports of the test, its controllers built.
+void copy_lock(TemporaryFolder& folder) {
+  std::filesystem::copy(kLock, folder.path(), std::filesystem::copy_options::recursive);
+  std::string text = slurp(folder / "lock.dyne");
+  for (const auto& [from, to] : {std::pair<std::string, std::string>{"127.0.0.1:1502", "127.0.0.1:21602"},
+                                 {"127.0.0.1:1883", "127.0.0.1:21983"}, {"127.0.0.1:5600", "127.0.0.1:25600"}}) {
+    const std::size_t at = text.find(from);
+    REQUIRE(at != std::string::npos);
+    text.replace(at, from.size(), to);
+  }
+  folder.write("lock.dyne", text);
+  std::string python = slurp(folder / "controller/lockctl.py");
+  const std::string clients = "os.path.join(here, \"..\", \"..\", \"..\", \"clients\")";
+  const std::size_t at = python.find(clients);
+  REQUIRE(at != std::string::npos);
+  python.replace(at, clients.size(), "\"" ISODYNE_SOURCE_FOLDER "/clients\"");
+  folder.write("controller/lockctl.py", python);
+  const Output made = shell("make -s -C controller -B ISODYNE=" ISODYNE_PROGRAM " INCLUDE=" ISODYNE_SOURCE_FOLDER "/include",
+                            folder.path());
+  INFO(made.err);
+  REQUIRE(made.status == 0);
+}
+
+void same_recording(const std::string& a, const std::string& b) {
+  auto left = record::Recording::open(a + "/recording.h5"), right = record::Recording::open(b + "/recording.h5");
+  REQUIRE((left && right));
+  CHECK((*left)->times_ns() == (*right)->times_ns());
+  const auto program = program_in("examples/canal-lock/lock.dyne");
+  for (const model::VarId id : record::recorded_variables(*program)) {
+    const std::string& name = program->variable(id).name;
+    INFO(name);
+    REQUIRE((*left)->signal(name));
+    CHECK((*left)->signal(name) == (*right)->signal(name));
+  }
+  REQUIRE((*left)->events().size() == (*right)->events().size());
+}
+
+Json verdicts(const std::string& run) {
+  Json all = Json::parse(slurp(run + "/verdicts.json"));
+  return all.at("requirements");
+}
+
+}  // namespace
+
+TEST_CASE("The same scenario has the same verdicts, and the same recording to the bit, under model, code and programs") {
+  TemporaryFolder folder;
+  copy_lock(folder);
+  const auto run = [&](const std::string& name, const std::string& options, const std::string& before = "") {
+    const Output out =
+        shell(before + ISODYNE_PROGRAM " run lock.dyne uplock --no-report --out " + name + " " + options, folder.path());
+    INFO(out.err);
+    REQUIRE(out.status == 0);
+  };
+  run("code", "--setting code");
+  run("model", "--setting model");
+  run("program", "--setting program");
+  CHECK(verdicts(folder / "code").size() >= 9);
+  CHECK(verdicts(folder / "model") == verdicts(folder / "code"));
+  CHECK(verdicts(folder / "program") == verdicts(folder / "code"));
+  same_recording(folder / "model", folder / "code");
+  same_recording(folder / "program", folder / "code");
+  // One core or two, and a fault: nothing changes.
+  run("short", "--setting code --for '200 s' --fault level_drift");
+  for (const char* setting : {"code", "model", "program", "python"}) {
+    INFO(setting);
+    run(std::string("one_") + setting, std::string("--for '200 s' --fault level_drift --setting ") + setting,
+        "taskset -c 0 ");
+    same_recording(folder / (std::string("one_") + setting), folder / "short");
+  }
+  const auto end = run_peer({folder / "controller/lockctl_program", "udp:127.0.0.1:25600"});
+  run("remote", "--setting remote --for '200 s' --fault level_drift");
+  end();
+  same_recording(folder / "remote", folder / "short");
+}
+
+TEST_CASE("The canal lock over Modbus and MQTT works like the lock with its controller in this process") {
+  TemporaryFolder folder;
+  copy_lock(folder);
+  const Broker broker(21983);
+  for (const auto& [setting, peer] :
+       {std::pair<std::string, std::vector<std::string>>{"device", {"controller/lockctl_modbus", "127.0.0.1", "21602"}},
+        {"bus", {"controller/lockctl_mqtt", "127.0.0.1", "21983"}}}) {
+    INFO(setting);
+    std::vector<std::string> words = peer;
+    words[0] = folder / words[0];
+    const auto end = run_peer(words);
+    // Five times as fast as the clock: the controller's 20 ms are 100 ms of the lock, still quick against its gates.
+    const Output out = run_isodyne("run lock.dyne uplock --no-report --paced --speed 5 --for '30 s' --setting " + setting +
+                                       " --out " + setting,
+                                   folder.path());
+    end();
+    INFO(out.err << out.out);
+    REQUIRE(out.status == 0);
+    auto recording = record::Recording::open(folder / (setting + "/recording.h5"));
+    REQUIRE(recording);
+    // It left its start-up, took the request, and opened paddles with both gates shut.
+    const auto phases = *(*recording)->signal("plc.phase");
+    CHECK(*std::max_element(phases.begin(), phases.end()) >= 2);
+    const Json c = Json::parse(slurp(folder / (setting + "/verdicts.json"))).at("controllers").at(0);
+    CHECK(c.at("traffic").at("received").get<int>() > 2);
+    CHECK(c.at("traffic").at("refused") == 0);
+  }
+}
+
+TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the bench says") {
+  TemporaryFolder folder;
+  copy_lock(folder);
+  const Broker broker(21983);
+  Output polled, python;
+  std::thread witness([&] {
+    std::this_thread::sleep_for(700ms);
+    // Three levels as 32-bit floats from input register 0 (mbpoll counts from 1), most significant word first.
+    polled = shell("mbpoll -m tcp -p 21602 -a 1 -t 3:float -B -r 1 -c 3 -1 127.0.0.1 2>&1");
+    python = shell(
+        "/usr/bin/python3 -c \"\n"
+        "from pymodbus.client import ModbusTcpClient\n"
+        "import struct\n"
+        "c = ModbusTcpClient('127.0.0.1', port=21602); c.connect()\n"
+        "w = c.read_input_registers(0, 7).registers\n"
+        "print('%.1f %.1f' % struct.unpack('>ff', struct.pack('>HHHH', *w[:4])), w[6])\n"
+        "print(c.read_discrete_inputs(0, 6).bits[:6])\n"
+        "print(c.write_registers(4, [1, 7]).isError(), c.write_register(4, 1).isError())\n"
+        "print(c.read_input_registers(900, 1))\n\" 2>&1");
+  });
+  const Output out =
+      run_isodyne("run lock.dyne --for '3 s' --no-report --paced --setting device --out d --answer-within '4 s'", folder.path());
+  witness.join();
+  INFO(out.err << out.out << polled.out << python.out);
+  CHECK(out.status == 0);
+  CHECK_THAT(polled.out, Catch::Contains("[1]: \t2") || Catch::Contains("[1]: \t1.99"));
+  CHECK_THAT(python.out, Catch::Contains("2.0 6.0 0") && Catch::Contains("[False, True, False, True, False, False]") &&
+                             Catch::Contains("True False") && Catch::Contains("Exception Response(132, 4, IllegalAddress)"));
+
+  Output heard;
+  std::thread listener([&] { heard = shell("timeout 6 mosquitto_sub -p 21983 -v -t 'harrow/plc/#' -W 3"); });
+  std::thread says([&] {
+    std::this_thread::sleep_for(300ms);
+    shell("mosquitto_pub -p 21983 -t harrow/plc/controller -m ready; sleep 0.5; mosquitto_pub -p 21983 -t "
+          "harrow/plc/from/upper_light -m true");
+  });
+  const Output bus = run_isodyne("run lock.dyne --for '1500 ms' --no-report --paced --setting bus --out b", folder.path());
+  listener.join();
+  says.join();
+  INFO(bus.err << heard.out);
+  CHECK(bus.status == 0);
+  CHECK_THAT(heard.out, Catch::Contains("harrow/plc/bench ready") && Catch::Contains("harrow/plc/bench running") &&
+                            Catch::Contains("harrow/plc/to/upper_shut true") && Catch::Contains("harrow/plc/to/request none") &&
+                            Catch::Contains("harrow/plc/bench ended"));
+  auto recording = record::Recording::open(folder / "b/recording.h5");
+  REQUIRE(recording);
+  CHECK((*recording)->signal("upper_light")->back() == 1);
+}
