@@ -132,7 +132,8 @@ TEST_CASE("The commands in the READMEs work") {
       if (command.starts_with("run ")) command += " --no-report";
       const Output output = run_isodyne(command, folder.path());
       INFO(command << "\n" << output.err);
-      CHECK(output.status <= 1);
+      // Whether this machine keeps any step just now is none of the command's doing.
+      CHECK((output.status <= 1 || (command.starts_with("realtime-check") && output.status == 4)));
       ++commands;
     }
     CHECK(commands >= 3);

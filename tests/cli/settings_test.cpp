@@ -173,3 +173,70 @@ TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the
   REQUIRE(recording);
   CHECK((*recording)->signal("upper_light")->back() == 1);
 }
+
+TEST_CASE("A loopback walks over a device on Modbus, and finds the wire that is not there") {
+  TemporaryFolder folder;
+  folder.write("b.dyne", R"(
+bench Box { step 10 ms
+  sensor level { of 4 m    range 0 m .. 10 m  as 4 mA .. 20 mA  counts 0 .. 32000  word 16 bit  every 10 ms }
+  sensor wet   { of true   every 10 ms }
+  sensor dry   { of false  every 10 ms }
+  actuator gate : % { range 0 % .. 100 %  as 4 mA .. 20 mA  counts 0 .. 32000  word 16 bit }
+  actuator lamp : bool
+  actuator horn : bool
+  controller box {
+    every 10 ms
+    reads level, wet, dry
+    writes gate, lamp, horn
+    setting device = modbus client "127.0.0.1:21702" map "map.csv"
+  }
+}
+cables plug {
+  level -> gate
+  wet   -> lamp
+  dry   -> horn
+}
+)");
+  // The device copies holding registers to input registers and coils to discrete inputs, place by place. The level is
+  // sent in metres and read in tenths of the range, so the wire is straight; the horn is read where nothing is sent.
+  folder.write("map.csv",
+               "channel,table,address,type,words,unit,factor\n"
+               "level,holding,0,float32,high first,m,\nwet,coil,0,bool,,,\ndry,coil,1,bool,,,\n"
+               "gate,input,0,float32,high first,1,0.1\nlamp,discrete,0,bool,,,\nhorn,discrete,5,bool,,,\n");
+  const auto end = modbus_echo_server("127.0.0.1", 21702);
+  const Output out = run_isodyne("io loopback b.dyne plug --setting device", folder.path());
+  end();
+  INFO(out.out << out.err);
+  CHECK(out.status == 1);
+  CHECK_THAT(out.out, Catch::Contains("2 of 3 good") && Catch::Contains("over controller box, setting device"));
+}
+
+TEST_CASE("A register map with mistakes is refused as a whole, each of them named") {
+  TemporaryFolder folder;
+  folder.write("b.dyne", R"(
+bench Box { step 10 ms
+  sensor level { of 4 m  range 0 m .. 10 m  every 10 ms }
+  actuator gate : %
+  actuator lamp : bool
+  controller box { every 10 ms  reads level  writes gate, lamp  setting device = modbus server "127.0.0.1:0" map "map.csv" }
+}
+)");
+  folder.write("map.csv",
+               "\xEF\xBB\xBFChannel;Table;Address;Type;Words;Unit;Factor\n"
+               "levl;input;0;float32;;;\nlevel;inputs;0;float32;;;\nlevel;input;70000;float32;;;\nlevel;input;0;float33;;;\n"
+               "level;input;0;int16;;kg;\nlevel;input;0;int16;middle;m;\nlevel;input;0;int16;;m;0\n"
+               "level;input;0;int32;low first;mm;0,5\ngate;input;1;int16;;;\nlamp;holding;3;bool;;;\ngate;coil;1;bool;;;\n");
+  const Output out = run_isodyne("run b.dyne --for '1 s' --paced --out r", folder.path());
+  INFO(out.err);
+  CHECK(out.status == 3);
+  for (const char* line :
+       {"map.csv:2: the controller exchanges no `levl`; did you mean `level`?", "map.csv:3: `inputs` is no table",
+        "map.csv:4: `70000` is no address: 0 to 65535", "map.csv:5: `float33` is no type", "map.csv:6: `kg` is no unit",
+        "map.csv:7: words are `high first` or `low first`, not `middle`", "map.csv:8: `0` is no factor",
+        "map.csv:10: input 1 holds `level` already", "map.csv:11: a place in `holding` cannot be bool",
+        "map.csv:12: `gate` is a value in %, not a bit"})
+    CHECK_THAT(out.err, Catch::Contains(line));
+  folder.write("map.csv", "channel,table,address,type\nlevel,input,0,float32\n");
+  const Output lacking = run_isodyne("run b.dyne --for '1 s' --paced --out q", folder.path());
+  CHECK_THAT(lacking.err, Catch::Contains("no register for `gate`, `lamp`, which the controller writes"));
+}

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <thread>
 
 #include <fmt/format.h>
 
@@ -249,6 +250,10 @@ class Walk {
     for (std::size_t r = 0; r < reads_.size(); ++r) reads_[r] = state_[c_.reads[r]];
     state_.now += c_.period;
     ++exchanges_;
+    const Status exchanged = port_.exchange(state_.now - c_.period, reads_, writes_);
+    if (!exchanged || port_.pace() != ports::Pace::free) return exchanged;
+    // A device that runs by its own clock gets two periods to fetch and to answer.
+    std::this_thread::sleep_for(2 * c_.period);
     return port_.exchange(state_.now - c_.period, reads_, writes_);
   }
 

@@ -74,11 +74,11 @@ Status LibraryPort::open(Time period) {
         c.result = c.port->init_(&c.port->self_, c.period);
       },
       &call);
+  if (outcome.kind == CallOutcome::Kind::returned && call.result == 0) return Done{};
+  close_ = nullptr;
   if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_init", outcome);
-  if (call.result != 0)
-    return Failure{fmt::format("controller `{}`", name_), "",
-                   fmt::format("isodyne_init gave up with code {}", call.result)};
-  return Done{};
+  return Failure{fmt::format("controller `{}`", name_), "",
+                 fmt::format("isodyne_init gave up with code {}", call.result)};
 }
 
 Status LibraryPort::find_symbols() {
@@ -120,6 +120,12 @@ Status LibraryPort::find_symbols() {
 }
 
 Status LibraryPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
+  const Status stepped = step(now, reads, writes);
+  if (!stepped) close_ = nullptr;  // after a crash, or after it gave up, nothing of it may run again
+  return stepped;
+}
+
+Status LibraryPort::step(Time now, std::span<const double> reads, std::span<double> writes) {
   pack(layout_.reads, reads, reads_.data());
   struct Call {
     LibraryPort* port;

@@ -21,6 +21,7 @@ class LibraryPort : public ControllerPort {
   void close() override;
 
  private:
+  Status step(Time now, std::span<const double> reads, std::span<double> writes);
   Result<std::string> find_file() const;
   Status find_symbols();
   Failure failed(const char* what, const CallOutcome& outcome) const;
