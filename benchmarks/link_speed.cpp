@@ -170,7 +170,8 @@ class Link {
       if (!port_.open(period)) std::abort();
       address = "udp:" + port_.bound();
     } else {
-      const auto spin = over == Over::spin ? std::chrono::nanoseconds(std::chrono::seconds(1)) : std::chrono::nanoseconds(0);
+      const auto spin =
+          over == Over::spin ? std::chrono::nanoseconds(std::chrono::seconds(1)) : std::chrono::nanoseconds(0);
       auto pair = ports::link::shared_memory(ports::link::kHeadBytes + kBytes, spin);
       if (!pair) std::abort();
       theirs_ = std::move(pair->theirs);
@@ -232,12 +233,15 @@ void compare(const char* name, int trips, MakeHand make_hand, MakeOurs make_ours
 
 int main() {
   pin(1);
-  fmt::print("{:24} {:>8} {:>9} {:>9} {:>9} {:>9}   (round trip of {} bytes, us)\n", "", "", "p50", "p99", "p99.9", "most",
-             kBytes);
-  compare("memory, spinning", 20'000, [] { return std::make_unique<BareMemory>(true); },
-          [] { return std::make_unique<Link>(Link::Over::spin); });
-  compare("memory, futex", 3'000, [] { return std::make_unique<BareMemory>(false); },
-          [] { return std::make_unique<Link>(Link::Over::sleep); });
-  compare("UDP on loopback", 3'000, [] { return std::make_unique<BareUdp>(ports::link::kHeadBytes + kBytes); },
-          [] { return std::make_unique<Link>(Link::Over::udp); });
+  fmt::print("{:24} {:>8} {:>9} {:>9} {:>9} {:>9}   (round trip of {} bytes, us)\n", "", "", "p50", "p99", "p99.9",
+             "most", kBytes);
+  compare(
+      "memory, spinning", 20'000, [] { return std::make_unique<BareMemory>(true); },
+      [] { return std::make_unique<Link>(Link::Over::spin); });
+  compare(
+      "memory, futex", 3'000, [] { return std::make_unique<BareMemory>(false); },
+      [] { return std::make_unique<Link>(Link::Over::sleep); });
+  compare(
+      "UDP on loopback", 3'000, [] { return std::make_unique<BareUdp>(ports::link::kHeadBytes + kBytes); },
+      [] { return std::make_unique<Link>(Link::Over::udp); });
 }

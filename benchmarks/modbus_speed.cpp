@@ -120,8 +120,10 @@ int main() {
   const double ratio = ratios[kTurns / 2];
   fmt::print("200 registers, requests/s: bare libmodbus {:.0f}, port {:.0f}, ratio {:.2f} (at least 0.9)\n",
              by_hand[kTurns / 2], by_port[kTurns / 2], ratio);
-  fmt::print("the plant meanwhile, 1 ms: late begin p50 {:.2f} us, p99 {:.2f}, p99.9 {:.2f}, most {:.1f}; {} of {} steps late\n",
-             lateness.quantile(0.5) / 1e3, lateness.quantile(0.99) / 1e3, lateness.quantile(0.999) / 1e3,
-             static_cast<double>(lateness.longest()) / 1e3, overruns, steps);
+  fmt::print(
+      "the plant meanwhile, 1 ms: late begin p50 {:.2f} us, p99 {:.2f}, p99.9 {:.2f}, most {:.1f}; {} of {} steps "
+      "late\n",
+      lateness.quantile(0.5) / 1e3, lateness.quantile(0.99) / 1e3, lateness.quantile(0.999) / 1e3,
+      static_cast<double>(lateness.longest()) / 1e3, overruns, steps);
   return ratio >= 0.9 ? 0 : 1;
 }

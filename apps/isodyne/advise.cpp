@@ -182,7 +182,8 @@ int run_advise(const Arguments& arguments) {
   wish.plan = wanted->plan;
   wish.signals = *signals;
   wish.tolerance = *tolerance;
-  wish.make_port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard});
+  wish.make_port = ports_for(loaded.program,
+                             {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard});
   ProgressLine line;
   wish.progress = [&](const std::string& what, double share) {
     line.draw(share, what);

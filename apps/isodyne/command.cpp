@@ -92,15 +92,16 @@ const std::vector<Command>& commands() {
        "holds\n"
        "the recording, the verdicts as JSON and JUnit XML, the figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, span, paced, speed, core, max_overruns, answer_within, out, no_report, interpret, strict, json,
-        help},
+       {fault, seed, setting, span, paced, speed, core, max_overruns, answer_within, out, no_report, interpret, strict,
+        json, help},
        run_run},
       {"realtime-check",
        "",
        0,
        0,
        "measure what this machine can do for runs that keep to the wall clock",
-       "Which rights it grants, how often it interrupts, how late it wakes, and which steps it keeps, by trying; with advice\n"
+       "Which rights it grants, how often it interrupts, how late it wakes, and which steps it keeps, by trying; with "
+       "advice\n"
        "where something is in the way. Each measurement takes --for (default 1 s). Exit status 4 if it keeps no step.",
        "isodyne realtime-check --for \"100 ms\"",
        {span, core, json, help},
@@ -253,8 +254,10 @@ const std::vector<Command>& commands() {
        1,
        2,
        "write a register map for a controller on Modbus, to begin with",
-       "One row a value: table, address (from 0), type; and perhaps the order of words, a unit and a factor. Values to the\n"
-       "controller go to discrete inputs and input registers, values from it to coils and holding registers. Edit it to\n"
+       "One row a value: table, address (from 0), type; and perhaps the order of words, a unit and a factor. Values to "
+       "the\n"
+       "controller go to discrete inputs and input registers, values from it to coils and holding registers. Edit it "
+       "to\n"
        "what the controller has, and name it in the setting: modbus server \"127.0.0.1:1502\" map \"registers.csv\".",
        "isodyne io registers examples/canal-lock/lock.dyne",
        {out, help},

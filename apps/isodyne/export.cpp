@@ -40,7 +40,8 @@ std::optional<std::string> contract_of(const Arguments& arguments, int& status) 
   const std::string& what = arguments.words[0];
   status = kWrongInput;
   if (arguments.words.size() < 2) {
-    say_error(fmt::format("the {0} of which bench? For example `isodyne export {0} examples/canal-lock/lock.dyne`", what));
+    say_error(
+        fmt::format("the {0} of which bench? For example `isodyne export {0} examples/canal-lock/lock.dyne`", what));
     return std::nullopt;
   }
   const std::string& file = arguments.words[1];

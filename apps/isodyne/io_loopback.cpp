@@ -160,7 +160,9 @@ int run_io_loopback(const Arguments& arguments) {
   if (const auto setting = arguments.value(Option::setting)) {
     const model::Setting* s = setting_of(controller, *setting);
     if (s == nullptr) return kWrongInput;
-    port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard})(controller, *s);
+    port = ports_for(loaded.program,
+                     {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard})(
+        controller, *s);
     over = fmt::format("controller {}, setting {}", controller.name, s->name);
   } else {
     const model::Wiring wiring =

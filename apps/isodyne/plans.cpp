@@ -57,8 +57,7 @@ bool read_pace(const Arguments& arguments, Wanted& wanted) {
   }
   bench::PacePlan pace;
   std::int64_t most = 0;
-  if (!read_number(arguments, Option::speed, "speed", 0.001, 1000.0, pace.speed) ||
-      !read_core(arguments, pace.core) ||
+  if (!read_number(arguments, Option::speed, "speed", 0.001, 1000.0, pace.speed) || !read_core(arguments, pace.core) ||
       !read_number<std::int64_t>(arguments, Option::max_overruns, "max-overruns", 0, 1'000'000'000'000, most))
     return false;
   if (arguments.has(Option::max_overruns)) wanted.max_overruns = most;

@@ -6,8 +6,8 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/judge/judge.h"
-#include "isodyne/present/timing.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/present/timing.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -98,7 +98,10 @@ int run_profile(const Arguments& arguments) {
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
   ports::CallGuard guard(wanted->answer_within);
   Judging judging(loaded.program);
-  bench::Run run(loaded.program, wanted->plan, ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard}), judging);
+  bench::Run run(loaded.program, wanted->plan,
+                 ports_for(loaded.program,
+                           {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard}),
+                 judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);
   if (result.ending != bench::Ending::completed) {

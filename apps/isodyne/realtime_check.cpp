@@ -19,28 +19,40 @@ std::string us(double ns) {
 }
 
 Json times_json(const bench::StepTimes& t) {
-  return {{"p50_us", t.quantile(0.5) / 1e3}, {"p99_us", t.quantile(0.99) / 1e3}, {"p99_9_us", t.quantile(0.999) / 1e3},
+  return {{"p50_us", t.quantile(0.5) / 1e3},
+          {"p99_us", t.quantile(0.99) / 1e3},
+          {"p99_9_us", t.quantile(0.999) / 1e3},
           {"max_us", static_cast<double>(t.longest()) / 1e3}};
 }
 
 std::string verdict(const bench::MachineCheck& c) {
   const Time held = c.shortest();
   if (held.count() == 0)
-    return fmt::format("This machine did not keep a step of {} now. Look at what is marked above, end other work, and try "
-                       "again.",
-                       format_span(c.trials.empty() ? Time{} : c.trials.front().step));
+    return fmt::format(
+        "This machine did not keep a step of {} now. Look at what is marked above, end other work, and try "
+        "again.",
+        format_span(c.trials.empty() ? Time{} : c.trials.front().step));
   const auto t = std::find_if(c.trials.begin(), c.trials.end(), [&](const auto& x) { return x.step == held; });
-  return fmt::format("This machine keeps a step of {}: {} of {} such steps were late, and 99 % began within {}. What the "
-                     "plant itself takes comes on top: isodyne profile.",
-                     format_span(held), t->overruns, t->steps, us(t->lateness.quantile(0.99)));
+  return fmt::format(
+      "This machine keeps a step of {}: {} of {} such steps were late, and 99 % began within {}. What the "
+      "plant itself takes comes on top: isodyne profile.",
+      format_span(held), t->overruns, t->steps, us(t->lateness.quantile(0.99)));
 }
 
 Json to_json(const bench::MachineCheck& c) {
-  Json j{{"core", c.rights.core}, {"priority", c.rights.priority}, {"locked", c.rights.locked},
-         {"pinned", c.rights.pinned}, {"lacking", c.rights.lacking}, {"facts", Json::array()},
-         {"gaps", {{"over_20_us", c.gaps}, {"longest_us", static_cast<double>(c.longest_gap_ns) / 1e3},
-                   {"watched_s", c.watched_s}}},
-         {"sleep", times_json(c.sleep)}, {"steps", Json::array()}, {"shortest_step_s", to_seconds(c.shortest())}};
+  Json j{{"core", c.rights.core},
+         {"priority", c.rights.priority},
+         {"locked", c.rights.locked},
+         {"pinned", c.rights.pinned},
+         {"lacking", c.rights.lacking},
+         {"facts", Json::array()},
+         {"gaps",
+          {{"over_20_us", c.gaps},
+           {"longest_us", static_cast<double>(c.longest_gap_ns) / 1e3},
+           {"watched_s", c.watched_s}}},
+         {"sleep", times_json(c.sleep)},
+         {"steps", Json::array()},
+         {"shortest_step_s", to_seconds(c.shortest())}};
   for (const auto& f : c.facts) j["facts"].push_back({{"what", f.what}, {"is", f.is}, {"advice", f.advice}});
   for (const auto& t : c.trials) {
     Json row{{"step_s", to_seconds(t.step)}, {"steps", t.steps}, {"overruns", t.overruns}, {"held", t.held()}};
@@ -57,11 +69,13 @@ void print(const bench::MachineCheck& c) {
   facts.row({"memory", c.rights.locked ? "locked" : "not locked", ""}, c.rights.locked ? "" : "33", 1);
   facts.row({"cores", fmt::format("{}, steps on core {}", c.rights.cores, c.rights.core), ""});
   for (const auto& f : c.facts) facts.row({f.what, f.is, f.advice}, f.advice.empty() ? "" : "33", 1);
-  facts.row({"interruptions", fmt::format("{:.3g} a second over 20 µs, longest {}",
-                                          static_cast<double>(c.gaps) / std::max(c.watched_s, 1e-9),
-                                          us(static_cast<double>(c.longest_gap_ns))), ""});
-  facts.row({"sleep of 1 ms", fmt::format("{} late (p50), {} (p99)", us(c.sleep.quantile(0.5)), us(c.sleep.quantile(0.99))),
-             ""});
+  facts.row(
+      {"interruptions",
+       fmt::format("{:.3g} a second over 20 µs, longest {}", static_cast<double>(c.gaps) / std::max(c.watched_s, 1e-9),
+                   us(static_cast<double>(c.longest_gap_ns))),
+       ""});
+  facts.row({"sleep of 1 ms",
+             fmt::format("{} late (p50), {} (p99)", us(c.sleep.quantile(0.5)), us(c.sleep.quantile(0.99))), ""});
   put(stdout, facts.text(width_of(stdout), colours));
   for (const std::string& l : c.rights.lacking) say("Missing: " + l + ".");
   say("");

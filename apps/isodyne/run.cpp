@@ -73,9 +73,10 @@ class Watchers : public bench::Observer {
     }
     if (of > 0) text += fmt::format(", action {}/{}", std::min(at + 1, of), of);
     if (paced_) {
-      text += fmt::format(", {} late, worst {}", run_->progress().overruns.load(std::memory_order_relaxed),
-                          present::microseconds(static_cast<double>(run_->progress().worst_lateness_ns.load(
-                                                    std::memory_order_relaxed)) / 1e3));
+      text += fmt::format(
+          ", {} late, worst {}", run_->progress().overruns.load(std::memory_order_relaxed),
+          present::microseconds(
+              static_cast<double>(run_->progress().worst_lateness_ns.load(std::memory_order_relaxed)) / 1e3));
     }
     progress_.draw(std::min(share, 1.0), text);
   }
@@ -147,7 +148,8 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   identity.seed = plan.seed;
   identity.main = loaded.relative.front();
   identity.method = plan.reference ? record::kReferenceMethod : program.stepping();
-  if (plan.pace) identity.pace = plan.pace->speed == 1 ? "--paced" : fmt::format("--paced --speed {:g}", plan.pace->speed);
+  if (plan.pace)
+    identity.pace = plan.pace->speed == 1 ? "--paced" : fmt::format("--paced --speed {:g}", plan.pace->speed);
   identity.longest = arguments.value(Option::span).value_or("");
   for (std::size_t i = 0; i < loaded.relative.size(); ++i) {
     identity.sources.emplace_back(loaded.relative[i], loaded.sources->text(static_cast<std::int32_t>(i)));
@@ -175,9 +177,10 @@ void print_timing(const present::Summary& s, bool colours) {
   say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
   for (const std::string& l : t.lacking) say("Missing: " + l + ".");
   if (!t.whole())
-    say(fmt::format("The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
-                    "than they could be written.",
-                    t.images_lost, t.events_lost, t.first_lost_s));
+    say(fmt::format(
+        "The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
+        "than they could be written.",
+        t.images_lost, t.events_lost, t.first_lost_s));
 }
 
 void print_verdicts(const present::Summary& s, const std::string& folder) {

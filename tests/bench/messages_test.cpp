@@ -3,8 +3,8 @@
 #include <cmath>
 #include <set>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "isodyne/ports/make_port.h"
 #include "support.h"

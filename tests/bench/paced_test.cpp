@@ -21,8 +21,8 @@
 #include <ucontext.h>
 #include <unistd.h>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
 #include "isodyne/bench/machine.h"
@@ -100,6 +100,12 @@ bench::RunPlan plan_of(const model::Program& program, Time longest, bool paced) 
   return plan;
 }
 
+}  // namespace
+
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) && defined(__x86_64__)
+
+namespace {
+
 // ---- what the stepping thread asks of the system, caught in the act
 
 struct Caught {
@@ -119,27 +125,24 @@ void on_forbidden(int, siginfo_t* info, void* context) {
 /// From here on this thread may sleep until an absolute time, wake others, and end the process. Nothing else.
 bool forbid_the_rest() {
 #define ALLOW(number) BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, (number), 0, 1), BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_ALLOW)
-  sock_filter program[] = {
-      BPF_STMT(BPF_LD | BPF_W | BPF_ABS, offsetof(seccomp_data, nr)),
-      ALLOW(SYS_clock_nanosleep),
-      ALLOW(SYS_clock_gettime),  // only where the clock cannot be read without a call
-      ALLOW(SYS_rt_sigreturn),
-      ALLOW(SYS_exit_group),
-      BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, SYS_futex, 0, 5),
-      BPF_STMT(BPF_LD | BPF_W | BPF_ABS, offsetof(seccomp_data, args[1])),
-      BPF_STMT(BPF_ALU | BPF_AND | BPF_K, static_cast<unsigned>(FUTEX_CMD_MASK)),
-      BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, FUTEX_WAKE, 0, 1),
-      BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_ALLOW),
-      BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_TRAP),
-      BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_TRAP)};
+  sock_filter program[] = {BPF_STMT(BPF_LD | BPF_W | BPF_ABS, offsetof(seccomp_data, nr)),
+                           ALLOW(SYS_clock_nanosleep),
+                           ALLOW(SYS_clock_gettime),  // only where the clock cannot be read without a call
+                           ALLOW(SYS_rt_sigreturn),
+                           ALLOW(SYS_exit_group),
+                           BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, SYS_futex, 0, 5),
+                           BPF_STMT(BPF_LD | BPF_W | BPF_ABS, offsetof(seccomp_data, args[1])),
+                           BPF_STMT(BPF_ALU | BPF_AND | BPF_K, static_cast<unsigned>(FUTEX_CMD_MASK)),
+                           BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, FUTEX_WAKE, 0, 1),
+                           BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_ALLOW),
+                           BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_TRAP),
+                           BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_TRAP)};
 #undef ALLOW
   const sock_fprog all{static_cast<unsigned short>(std::size(program)), program};
   return prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0 && syscall(SYS_seccomp, SECCOMP_SET_MODE_FILTER, 0, &all) == 0;
 }
 
 }  // namespace
-
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) && defined(__x86_64__)
 
 long allocations_here();  // of this thread; no_allocation_test.cpp counts them
 
@@ -233,7 +236,8 @@ TEST_CASE("A paced run shows what lockstep shows, to the bit, where the controll
   CHECK(run(true, paced) == run(false, lockstep));
   REQUIRE(paced.size() == lockstep.size());
   for (std::size_t i = 0; i < paced.size(); ++i)
-    CHECK((paced[i].at == lockstep[i].at && paced[i].kind == lockstep[i].kind && paced[i].subject == lockstep[i].subject));
+    CHECK((paced[i].at == lockstep[i].at && paced[i].kind == lockstep[i].kind &&
+           paced[i].subject == lockstep[i].subject));
 }
 
 TEST_CASE("A pacer finds every step that a stall made late, and where the stretch begins and ends") {
@@ -337,7 +341,8 @@ Json timing_of(const std::string& file) {
 
 }  // namespace
 
-TEST_CASE("A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
+TEST_CASE(
+    "A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
   const TemporaryFolder folder;
   folder.write("b.dyne", kQuick);
   const Output out = shell(ISODYNE_PROGRAM
@@ -360,7 +365,8 @@ TEST_CASE("A paced run that is stopped for a second counts every step that it mi
   REQUIRE(recording);
   CHECK((*recording)->signal("ball.x")->size() == 301);  // nothing of the run itself is missing
   bool told = false;
-  for (const auto& e : (*recording)->events()) told = told || (e.kind == "overrun" && e.text.find("late from here on") != std::string::npos);
+  for (const auto& e : (*recording)->events())
+    told = told || (e.kind == "overrun" && e.text.find("late from here on") != std::string::npos);
   CHECK(told);
 }
 
@@ -368,8 +374,9 @@ TEST_CASE("Without the right to priority and locked memory a paced run says what
   const TemporaryFolder folder;
   folder.write("b.dyne", kQuick);
   const std::string drop = geteuid() == 0 ? "setpriv --bounding-set=-sys_nice,-ipc_lock " : "";
-  const Output out = shell("ulimit -r 0; ulimit -l 64; " + drop + ISODYNE_PROGRAM " run b.dyne --for '300 ms' --paced --out r",
-                           folder.path());
+  const Output out =
+      shell("ulimit -r 0; ulimit -l 64; " + drop + ISODYNE_PROGRAM " run b.dyne --for '300 ms' --paced --out r",
+            folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 0);
   CHECK_THAT(out.out, Catch::Contains("Missing: no real-time priority (Operation not permitted)") &&
@@ -409,9 +416,10 @@ time_t time(time_t *to) {
 }
 )");
   REQUIRE(shell("cc -shared -fPIC -o jump.so jump.c -ldl", folder.path()).status == 0);
-  const Output out = shell("LD_PRELOAD=$PWD/jump.so ASAN_OPTIONS=$ASAN_OPTIONS:verify_asan_link_order=0 " ISODYNE_PROGRAM
-                           " run b.dyne --for '600 ms' --paced --out r --no-report",
-                           folder.path());
+  const Output out =
+      shell("LD_PRELOAD=$PWD/jump.so ASAN_OPTIONS=$ASAN_OPTIONS:verify_asan_link_order=0 " ISODYNE_PROGRAM
+            " run b.dyne --for '600 ms' --paced --out r --no-report",
+            folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 0);
   const Json all = Json::parse(slurp(folder / "r/verdicts.json"));
@@ -435,10 +443,12 @@ TEST_CASE("A disk that becomes full ends a paced run with status 3, and what was
   std::string text = kQuick;
   text = text.substr(0, text.find("bench Swing")) + many + "}\n";
   folder.write("many.dyne", text);
-  const Output out = shell("unshare -rm sh -c '" + mount + " && " ISODYNE_PROGRAM
-                           " run many.dyne --for \"20 s\" --paced --speed 10 --no-report --interpret --out full/r; S=$?; "
-                           "cp -r full/r kept; exit $S'",
-                           folder.path());
+  const Output out =
+      shell("unshare -rm sh -c '" + mount +
+                " && " ISODYNE_PROGRAM
+                " run many.dyne --for \"20 s\" --paced --speed 10 --no-report --interpret --out full/r; S=$?; "
+                "cp -r full/r kept; exit $S'",
+            folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 3);
   CHECK_THAT(out.err, Catch::Contains("No space left on device"));

@@ -18,12 +18,14 @@ using namespace isodyne;
 namespace {
 
 const model::Program& bench() {
-  static const auto program = model::load_bench("", "b.dyne", [](const std::string&) -> Result<std::string> {
-    return std::string(
-        "choice Order { none, first, second }\nbench B { step 1 ms\n input level : m = 1 m\n input wet : bool = true\n"
-        " actuator gap : m\n controller c { every 1 ms reads level, wet writes gap, order : Order, n : int\n"
-        " setting it = library \"x\" }\n}\n");
-  }).program;
+  static const auto program =
+      model::load_bench("", "b.dyne", [](const std::string&) -> Result<std::string> {
+        return std::string(
+            "choice Order { none, first, second }\nbench B { step 1 ms\n input level : m = 1 m\n input wet : bool = "
+            "true\n"
+            " actuator gap : m\n controller c { every 1 ms reads level, wet writes gap, order : Order, n : int\n"
+            " setting it = library \"x\" }\n}\n");
+      }).program;
   if (program == nullptr) std::abort();
   return *program;
 }

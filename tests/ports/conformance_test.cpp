@@ -10,8 +10,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "isodyne/ports/make_port.h"
 #include "isodyne/present/summary.h"
@@ -193,8 +193,7 @@ TEST_CASE("A controller that is not there is told with what is missing") {
     place.read_file = present::read_file;
     const auto port = ports::make_port(*program, controller, controller.settings.front(), place);
     const std::vector<double> reads(4), writes(4);
-    const Status up =
-        ports::bring_up(*port, controller.period, reads, writes, std::chrono::milliseconds(100));
+    const Status up = ports::bring_up(*port, controller.period, reads, writes, std::chrono::milliseconds(100));
     REQUIRE_FALSE(up);
     CHECK_THAT(up.failure().text(), Catch::Contains("offline") && Catch::Contains(missing));
     port->close();

@@ -15,8 +15,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 
 #include "isodyne/io/registers.h"
 #include "isodyne/ports/link/link_port.h"
@@ -158,11 +158,13 @@ TEST_CASE("Several Modbus clients at once, and more than there is room for") {
 TEST_CASE("Fuzz of the Modbus server: rubbish, damaged and half requests, clients that do not read") {
   Server s;
   std::mt19937 random(20261124);
-  const std::vector<std::vector<std::uint8_t>> seeds = {
-      {0, 1, 0, 0, 0, 6, 1, 4, 0, 10, 0, 2},          {0, 2, 0, 0, 0, 6, 1, 3, 0, 20, 0, 2},
-      {0, 3, 0, 0, 0, 11, 1, 16, 0, 20, 0, 2, 4, 63, 128, 0, 0}, {0, 4, 0, 0, 0, 6, 1, 6, 0, 30, 0, 1},
-      {0, 5, 0, 0, 0, 6, 1, 2, 0, 3, 0, 1},           {0, 6, 0, 0, 0, 8, 1, 15, 0, 0, 0, 1, 1, 1},
-      {0, 7, 0, 0, 0, 6, 1, 23, 0, 0, 0, 1}};
+  const std::vector<std::vector<std::uint8_t>> seeds = {{0, 1, 0, 0, 0, 6, 1, 4, 0, 10, 0, 2},
+                                                        {0, 2, 0, 0, 0, 6, 1, 3, 0, 20, 0, 2},
+                                                        {0, 3, 0, 0, 0, 11, 1, 16, 0, 20, 0, 2, 4, 63, 128, 0, 0},
+                                                        {0, 4, 0, 0, 0, 6, 1, 6, 0, 30, 0, 1},
+                                                        {0, 5, 0, 0, 0, 6, 1, 2, 0, 3, 0, 1},
+                                                        {0, 6, 0, 0, 0, 8, 1, 15, 0, 0, 0, 1, 1, 1},
+                                                        {0, 7, 0, 0, 0, 6, 1, 23, 0, 0, 0, 1}};
   std::atomic<bool> stop{false};
   std::atomic<std::int64_t> longest_ns{0};
   REQUIRE(s.port.begin());
@@ -203,8 +205,8 @@ TEST_CASE("Fuzz of the Modbus server: rubbish, damaged and half requests, client
 
 TEST_CASE("Modbus RTU over a pseudo-terminal: values, noise on the line, and a line that is cut") {
   TemporaryFolder folder;
-  const auto end_line = run_peer({"socat", "pty,raw,echo=0,link=" + (folder / "bench"),
-                                  "pty,raw,echo=0,link=" + (folder / "device")});
+  const auto end_line =
+      run_peer({"socat", "pty,raw,echo=0,link=" + (folder / "bench"), "pty,raw,echo=0,link=" + (folder / "device")});
   for (int i = 0; i < 500 && access((folder / "device").c_str(), F_OK) != 0; ++i) std::this_thread::sleep_for(10ms);
   REQUIRE(access((folder / "device").c_str(), F_OK) == 0);
   ports::modbus::Line line{folder / "bench", 7, 19200, model::Setting::Parity::none};
@@ -323,8 +325,8 @@ TEST_CASE("Fuzz of shared memory: whatever the other end writes, an exchange end
     struct stat about {};
     fstat(pair->theirs.number(), &about);
     const auto bytes = static_cast<std::size_t>(about.st_size);
-    auto* const memory = static_cast<unsigned char*>(
-        mmap(nullptr, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, pair->theirs.number(), 0));
+    auto* const memory =
+        static_cast<unsigned char*>(mmap(nullptr, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, pair->theirs.number(), 0));
     REQUIRE(memory != MAP_FAILED);
     port.adopt(std::move(pair->ours), 1ms);
     std::atomic<bool> stop{false};
@@ -356,7 +358,8 @@ TEST_CASE("Registers: every type there and back, in both orders, and what does n
       t.low_first = low_first;
       std::uint16_t words[4] = {};
       for (int i = 0; i < 500; ++i) {
-        double value = static_cast<double>(static_cast<std::int64_t>(random() % 60'000)) - (t.lowest() < 0 ? 30'000 : 0);
+        double value =
+            static_cast<double>(static_cast<std::int64_t>(random() % 60'000)) - (t.lowest() < 0 ? 30'000 : 0);
         if (t.form == io::RegisterTag::Form::real) value = static_cast<double>(static_cast<float>(value / 7));
         if (t.words == 1 && value > t.highest()) value = t.highest();
         io::encode(t, value, words);

@@ -15,8 +15,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
 #include "isodyne/io/registers.h"
@@ -115,8 +115,9 @@ void make_echo(TemporaryFolder& folder, const model::Program& program, const mod
   make_maps(folder, program, controller);
   folder.write("c_channels.h", ports::header_text(program, controller));
   folder.write("layout.json", ports::layout_json(program, controller));
-  folder.write("echo.c", std::string("#include \"c_channels.h\"\nconst isodyne_controller_info isodyne_info = C_INFO;\n") +
-                             kEchoBody + R"(
+  folder.write(
+      "echo.c",
+      std::string("#include \"c_channels.h\"\nconst isodyne_controller_info isodyne_info = C_INFO;\n") + kEchoBody + R"(
 int isodyne_init(void **self, int64_t period_ns) { *self = 0; return period_ns == 10000000 ? 0 : 1; }
 int isodyne_step(void *self, int64_t t, const c_reads *r, c_writes *w) { (void)self; (void)t; echo(r, w); return 0; }
 void isodyne_close(void *self) { (void)self; }

@@ -11,13 +11,13 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
-#include <catch2/catch.hpp>
 #include <fmt/format.h>
+#include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/ports/link/message.h"
-#include "isodyne/ports/link/link_port.h"
 #include "isodyne/ports/layout.h"
+#include "isodyne/ports/link/link_port.h"
+#include "isodyne/ports/link/message.h"
 #include "isodyne/ports/peer.h"
 #include "isodyne/record/recording.h"
 #include "peers.h"
@@ -177,10 +177,10 @@ class BadWire {
   }
   void spoil(int side, std::string message) {
     const auto luck = random_() % 100;
-    if (luck < 4) return;                                                           // lost
+    if (luck < 4) return;                                                                          // lost
     if (luck < 8) message[random_() % message.size()] ^= static_cast<char>(1 << (random_() % 8));  // damaged
-    if (luck >= 8 && luck < 12) pass(side, message);                                // doubled
-    if (luck >= 12 && luck < 15 && held_.empty()) {                                 // late, behind the next
+    if (luck >= 8 && luck < 12) pass(side, message);                                               // doubled
+    if (luck >= 12 && luck < 15 && held_.empty()) {  // late, behind the next
       held_ = std::move(message);
       held_side_ = side;
       return;
@@ -267,7 +267,8 @@ TEST_CASE("A lost controller lets its actuators hold or go to their safe values"
 }
 
 TEST_CASE("Answers that come twice and floods of rubbish are counted and change nothing") {
-  Bench good("program \"c\" over socket"), twice("program \"c twice\" over socket"), flood("program \"c flood\" over socket");
+  Bench good("program \"c\" over socket"), twice("program \"c twice\" over socket"),
+      flood("program \"c flood\" over socket");
   REQUIRE(good.run().status == 0);
   REQUIRE(twice.run().status == 0);
   CHECK(twice.traffic().at("duplicated") >= 190);
@@ -355,7 +356,8 @@ TEST_CASE("Messages of a link are read back as they were written, and nothing el
     ports::link::Message back;
     REQUIRE(ports::link::read(std::span(bytes).first(count), back) == ports::link::Reading::good);
     REQUIRE((back.session == m.session && back.sequence == m.sequence && back.time_ns == m.time_ns &&
-             back.layout == m.layout && back.code == m.code && std::equal(payload.begin(), payload.end(), back.payload.begin(), back.payload.end())));
+             back.layout == m.layout && back.code == m.code &&
+             std::equal(payload.begin(), payload.end(), back.payload.begin(), back.payload.end())));
     // One bit wrong anywhere, or one byte too few: never taken for good.
     const std::size_t bit = random() % (count * 8);
     bytes[bit / 8] ^= static_cast<std::byte>(1u << (bit % 8));

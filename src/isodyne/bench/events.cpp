@@ -109,9 +109,7 @@ std::string event_text(const model::Program& p, const Event& e) {
     case EventKind::saturated:
       return fmt::format("leaves its range at {}", p.format(channel_value(p, e), e.value));
     case EventKind::controller:
-      return e.detail == kControllerReady    ? "ready"
-             : e.detail == kControllerFailed ? "failed"
-                                             : "started again";
+      return e.detail == kControllerReady ? "ready" : e.detail == kControllerFailed ? "failed" : "started again";
     case EventKind::overrun:
       return fmt::format("{} late from here on, the worst by {}", counted(static_cast<std::size_t>(e.subject), "step"),
                          format_span(Time(static_cast<std::int64_t>(e.value))));

@@ -27,10 +27,11 @@ std::string first_line(const std::string& file) {
 MachineFact kernel() {
   utsname about{};
   uname(&about);
-  const bool real_time = first_line("/sys/kernel/realtime") == "1" ||
-                         std::string(about.version).find("PREEMPT_RT") != std::string::npos;
-  return {"kernel", fmt::format("{}{}", about.release, real_time ? ", with real-time preemption" : ""),
-          real_time ? "" : "a kernel with real-time preemption (package linux-image-rt-amd64) shortens the worst waits"};
+  const bool real_time =
+      first_line("/sys/kernel/realtime") == "1" || std::string(about.version).find("PREEMPT_RT") != std::string::npos;
+  return {
+      "kernel", fmt::format("{}{}", about.release, real_time ? ", with real-time preemption" : ""),
+      real_time ? "" : "a kernel with real-time preemption (package linux-image-rt-amd64) shortens the worst waits"};
 }
 
 MachineFact clock_source() {
@@ -41,8 +42,9 @@ MachineFact clock_source() {
   const std::int64_t begin = monotonic_ns();
   for (int i = 0; i < kLooks; ++i) monotonic_ns();
   const double cost = static_cast<double>(monotonic_ns() - begin) / kLooks;
-  return {"clock", fmt::format("{}, a look costs {:.0f} ns", source.empty() ? "unknown source" : source, cost),
-          cost > 200 ? "the clock is slow to read; a machine whose source is tsc or kvm-clock waits more precisely" : ""};
+  return {
+      "clock", fmt::format("{}, a look costs {:.0f} ns", source.empty() ? "unknown source" : source, cost),
+      cost > 200 ? "the clock is slow to read; a machine whose source is tsc or kvm-clock waits more precisely" : ""};
 }
 
 MachineFact frequency(int core) {
@@ -158,10 +160,11 @@ MachineCheck check_machine(int core, Time each, const std::function<bool(double)
   const double ticks = static_cast<double>(stolen(check.rights.core) - stolen_before);
   const double share = ticks / 100 / (static_cast<double>(monotonic_ns() - begin) / 1e9);
   if (share > 0)
-    check.facts.push_back({"taken by the machine below", fmt::format("{:.1f} % of core {}", 100 * share, check.rights.core),
-                           share > 0.001 ? "this is a virtual machine and others use the same processor: real time needs one "
-                                           "of its own"
-                                         : ""});
+    check.facts.push_back(
+        {"taken by the machine below", fmt::format("{:.1f} % of core {}", 100 * share, check.rights.core),
+         share > 0.001 ? "this is a virtual machine and others use the same processor: real time needs one "
+                         "of its own"
+                       : ""});
   give_back_rights(check.rights);
   return check;
 }

@@ -26,7 +26,7 @@ struct StepTrial {
 struct MachineCheck {
   Rights rights;
   std::vector<MachineFact> facts;
-  StepTimes sleep;  ///< how late a sleep of 1 ms ends, without looking at the clock before; ns
+  StepTimes sleep;                ///< how late a sleep of 1 ms ends, without looking at the clock before; ns
   std::vector<StepTrial> trials;  ///< from long to short steps, up to the first two that were not held
   std::int64_t gaps = 0;          ///< times in which a thread that only looks at the clock was stopped for over 20 us
   std::int64_t longest_gap_ns = 0;

@@ -13,9 +13,9 @@ MessagePlayer::MessagePlayer(const model::Program& program, std::uint64_t seed) 
       Line line;
       line.messages = &m;
       line.line = &l;
-      line.random = RandomStream(seed, fmt::format("messages {} {} {}", m.name,
-                                                   program.controllers[static_cast<std::size_t>(l.from)].name,
-                                                   program.controllers[static_cast<std::size_t>(l.to)].name));
+      line.random = RandomStream(
+          seed, fmt::format("messages {} {} {}", m.name, program.controllers[static_cast<std::size_t>(l.from)].name,
+                            program.controllers[static_cast<std::size_t>(l.to)].name));
       line.underway.resize(kMostUnderway);
       line.values.resize(kMostUnderway * l.values.size());
       lines_.push_back(std::move(line));

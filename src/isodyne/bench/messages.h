@@ -1,6 +1,6 @@
 #pragma once
-// Messages on their way between controllers. What a controller gives is sent when it becomes valid; it arrives after the
-// latency and up to the jitter more, or never. Never allocates once it is made.
+// Messages on their way between controllers. What a controller gives is sent when it becomes valid; it arrives after
+// the latency and up to the jitter more, or never. Never allocates once it is made.
 
 #include <vector>
 

@@ -15,7 +15,7 @@ namespace isodyne::bench {
 
 /// A step that was not finished when the next was due is an overrun. A stretch is a series of them.
 struct Stretch {
-  Time first{};          ///< instant of the first late step
+  Time first{};  ///< instant of the first late step
   std::int64_t steps = 0;
   std::int64_t worst_ns = 0;  ///< how late the worst of them was
 };

@@ -79,10 +79,10 @@ Rights take_rights(int core) {
   const std::int32_t none = 0;  // us that it may take to wake up
   rights.awake = rights.awake_file >= 0 && write(rights.awake_file, &none, sizeof none) == sizeof none;
   if (!rights.awake) {
-    rights.lacking.push_back(
-        fmt::format("the processor may doze between steps (/dev/cpu_dma_latency: {}) and then wakes late. Allow this user "
-                    "to write to that file",
-                    std::strerror(errno)));
+    rights.lacking.push_back(fmt::format(
+        "the processor may doze between steps (/dev/cpu_dma_latency: {}) and then wakes late. Allow this user "
+        "to write to that file",
+        std::strerror(errno)));
   }
   if (set_priority(kSteppingPriority)) {
     rights.priority = true;
@@ -104,7 +104,8 @@ Rights take_rights(int core) {
     g_allowed = set;
     g_stepping_core.store(rights.core, std::memory_order_release);
   } else {
-    rights.lacking.push_back(fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
+    rights.lacking.push_back(
+        fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
   }
   return rights;
 }

@@ -7,13 +7,13 @@
 namespace isodyne::bench {
 
 struct Rights {
-  bool priority = false;     ///< SCHED_FIFO
-  bool locked = false;       ///< memory cannot be paged out
-  bool pinned = false;       ///< the thread stays on one core
-  bool awake = false;        ///< the processor does not doze between steps (/dev/cpu_dma_latency)
-  int awake_file = -1;       ///< holds that for as long as it is open
-  int core = -1;             ///< which
-  int cores = 1;             ///< that this process may use
+  bool priority = false;             ///< SCHED_FIFO
+  bool locked = false;               ///< memory cannot be paged out
+  bool pinned = false;               ///< the thread stays on one core
+  bool awake = false;                ///< the processor does not doze between steps (/dev/cpu_dma_latency)
+  int awake_file = -1;               ///< holds that for as long as it is open
+  int core = -1;                     ///< which
+  int cores = 1;                     ///< that this process may use
   std::vector<std::string> lacking;  ///< what is missing and how to get it, a line each
 };
 

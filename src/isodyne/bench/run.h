@@ -67,7 +67,7 @@ struct Timing {
   std::int64_t steps = 0, overruns = 0;
   StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> shares;  ///< what a step is made of
-  std::vector<Stretch> stretches;  ///< of overruns, the first kMostStretches
+  std::vector<Stretch> stretches;                                           ///< of overruns, the first kMostStretches
   static constexpr std::size_t kMostStretches = 1000;
   std::int64_t all_stretches = 0;
   std::size_t queue_room = 0, queue_most = 0;
@@ -101,7 +101,7 @@ struct RunResult {
   std::shared_ptr<Timing> timing;  ///< of a paced run
   std::vector<ControllerReport> controllers;
   std::int64_t messages_sent = 0, messages_lost = 0;  ///< between controllers
-  std::vector<Saturated> saturated;  ///< channels that could not hold what they were given
+  std::vector<Saturated> saturated;                   ///< channels that could not hold what they were given
 };
 
 /// What the progress line tells; read from any thread.
@@ -146,7 +146,7 @@ class Run {
     std::unique_ptr<ports::ControllerPort> port;
     std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
-    std::vector<double> kept;  ///< room for Loss::values
+    std::vector<double> kept;         ///< room for Loss::values
     std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
     bool fresh = false;       ///< an answer has come and is not valid yet
@@ -219,8 +219,8 @@ class Run {
   std::vector<io::ActuatorChannel> actuators_;
   std::vector<io::FrameFields> frames_;
   std::vector<std::size_t> frame_channel_;  ///< per frame: the number of its first field among the channels
-  std::vector<Time> sample_at_;  ///< per sensor: instant of its next sample
-  Time next_sample_{};           ///< the first of them
+  std::vector<Time> sample_at_;             ///< per sensor: instant of its next sample
+  Time next_sample_{};                      ///< the first of them
   std::vector<Wired> controllers_;
   std::vector<Loss> losses_;
   RunResult result_;

@@ -233,8 +233,8 @@ void Run::gather_frame(std::size_t f) {
   });
 }
 
-/// By the controller's rule the run goes on with safe or held values, valid when its answer would have been; or it ends,
-/// which gives false.
+/// By the controller's rule the run goes on with safe or held values, valid when its answer would have been; or it
+/// ends, which gives false.
 bool Run::lose(std::size_t i, Failure failure) {
   Wired& c = controllers_[i];
   seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});

@@ -25,9 +25,9 @@ struct TypeWord {
   Form form;
   int words;
 };
-constexpr TypeWord kTypes[] = {{"bool", Form::bit, 1},       {"int16", Form::integer, 1}, {"uint16", Form::natural, 1},
+constexpr TypeWord kTypes[] = {{"bool", Form::bit, 1},       {"int16", Form::integer, 1},  {"uint16", Form::natural, 1},
                                {"int32", Form::integer, 2},  {"uint32", Form::natural, 2}, {"int64", Form::integer, 4},
-                               {"uint64", Form::natural, 4}, {"float32", Form::real, 2},  {"float64", Form::real, 4}};
+                               {"uint64", Form::natural, 4}, {"float32", Form::real, 2},   {"float64", Form::real, 4}};
 
 struct Channel {
   std::size_t index = 0;
@@ -124,9 +124,10 @@ class MapReader {
       return wrong(row.line(), fmt::format("`{}` is no address: 0 to 65535", row.text("address")));
     tag.address = static_cast<int>(*address);
     if (!set_type(tag, lower_case(row.text("type"))))
-      return wrong(row.line(), fmt::format("`{}` is no type: bool, int16, uint16, int32, uint32, int64, uint64, float32, "
-                                           "float64",
-                                           row.text("type")));
+      return wrong(row.line(),
+                   fmt::format("`{}` is no type: bool, int16, uint16, int32, uint32, int64, uint64, float32, "
+                               "float64",
+                               row.text("type")));
     if (!scaled(row, v, tag) || !possible(row.line(), v, tag)) return;
     map_.tags.push_back(tag);
   }
@@ -134,7 +135,8 @@ class MapReader {
   bool scaled(const Row& row, const model::Variable& v, RegisterTag& tag) {
     const std::string order = lower_case(row.text("words"));
     if (!order.empty() && order != "high first" && order != "low first")
-      return wrong(row.line(), fmt::format("words are `high first` or `low first`, not `{}`", row.text("words"))), false;
+      return wrong(row.line(), fmt::format("words are `high first` or `low first`, not `{}`", row.text("words"))),
+             false;
     tag.low_first = order == "low first";
     const std::string unit = row.text("unit");
     tag.unit = v.unit;
@@ -165,8 +167,8 @@ class MapReader {
     for (int i = 0; i < tag.words; ++i) {
       const auto [before, fresh] = used_.try_emplace({tag.table, tag.address + i}, tag.channel);
       if (!fresh)
-        return wrong(line, fmt::format("{} {} holds `{}` already", table_word(tag.table), tag.address + i,
-                                       before->second)),
+        return wrong(line,
+                     fmt::format("{} {} holds `{}` already", table_word(tag.table), tag.address + i, before->second)),
                false;
     }
     return true;
@@ -252,9 +254,10 @@ RegisterMap default_registers(const model::Program& p, const model::Controller& 
     tag.index = index;
     tag.unit = v.unit;
     take_type(tag, p, v);
-    set_type(tag, tag.boolean ? "bool" : v.type.kind == model::Type::Kind::real ? "float32"
-                                     : v.type.kind == model::Type::Kind::choice ? "uint16"
-                                                                                : "int32");
+    set_type(tag, tag.boolean                                ? "bool"
+                  : v.type.kind == model::Type::Kind::real   ? "float32"
+                  : v.type.kind == model::Type::Kind::choice ? "uint16"
+                                                             : "int32");
     tag.table = tag.boolean ? (into ? RegisterTable::discrete : RegisterTable::coil)
                             : (into ? RegisterTable::input : RegisterTable::holding);
     int& at = next[static_cast<std::size_t>(tag.table)];

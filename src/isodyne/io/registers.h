@@ -19,8 +19,12 @@ namespace isodyne::io {
 enum class RegisterTable { coil, discrete, holding, input };
 constexpr std::size_t kRegisterTables = 4;
 const char* table_word(RegisterTable table);
-inline bool of_bits(RegisterTable t) { return t == RegisterTable::coil || t == RegisterTable::discrete; }
-inline bool read_only(RegisterTable t) { return t == RegisterTable::discrete || t == RegisterTable::input; }
+inline bool of_bits(RegisterTable t) {
+  return t == RegisterTable::coil || t == RegisterTable::discrete;
+}
+inline bool read_only(RegisterTable t) {
+  return t == RegisterTable::discrete || t == RegisterTable::input;
+}
 
 struct RegisterTag {
   enum class Form { bit, integer, natural, real };
@@ -30,10 +34,10 @@ struct RegisterTag {
   RegisterTable table = RegisterTable::holding;
   int address = 0;  ///< as in the protocol, from 0
   Form form = Form::integer;
-  int words = 1;           ///< registers that it takes; 1 for a bit
-  bool low_first = false;  ///< the register with the lowest bits comes first
-  Unit unit;               ///< the number in the register is the value in this unit,
-  double factor = 1;       ///< divided by this
+  int words = 1;            ///< registers that it takes; 1 for a bit
+  bool low_first = false;   ///< the register with the lowest bits comes first
+  Unit unit;                ///< the number in the register is the value in this unit,
+  double factor = 1;        ///< divided by this
   std::int32_t labels = 0;  ///< of a choice, how many; the value of a bool is 0 or 1
   bool boolean = false;
 
@@ -56,8 +60,8 @@ std::string type_word(const RegisterTag& tag);
 Result<RegisterMap> read_registers(const std::string& text, const std::string& file, const model::Program& program,
                                    const model::Controller& controller);
 
-/// One place after another: bits to the controller are discrete inputs, numbers input registers; bits from it are coils,
-/// numbers holding registers. Real values are float32 in their own unit.
+/// One place after another: bits to the controller are discrete inputs, numbers input registers; bits from it are
+/// coils, numbers holding registers. Real values are float32 in their own unit.
 RegisterMap default_registers(const model::Program& program, const model::Controller& controller);
 
 std::string registers_text(const RegisterMap& map);

@@ -427,7 +427,7 @@ struct ControllerDecl {
   std::string tags;  ///< file of the controller's own tag list
   Span tags_span;
   std::vector<std::pair<Name, std::string>> tag_columns;  ///< name "Symbol"
-  std::optional<Name> lost;     ///< stop, hold or safe: what the run does when the controller is lost
+  std::optional<Name> lost;  ///< stop, hold or safe: what the run does when the controller is lost
   std::string doc;
 };
 

@@ -26,7 +26,10 @@ constexpr const char* kPart = "it";
 class LogicMaker {
  public:
   LogicMaker(const Check& bench, const lang::ControllerDecl::Setting& s, const Controller& controller)
-      : bench_(bench), s_(s), controller_(controller), program_(std::make_shared<Program>()),
+      : bench_(bench),
+        s_(s),
+        controller_(controller),
+        program_(std::make_shared<Program>()),
         check_(*program_, own_, bench.document) {}
 
   std::shared_ptr<const Program> run() {

@@ -35,7 +35,8 @@ void Channels::declare_message(const lang::ControllerDecl& c, const lang::Contro
 
 void Channels::read_message(const lang::ControllerDecl::Read& read, Controller& controller) {
   auto& all = check_.program.messages;
-  const auto carrier = std::find_if(all.begin(), all.end(), [&](const Messages& m) { return m.name == read.over->text; });
+  const auto carrier =
+      std::find_if(all.begin(), all.end(), [&](const Messages& m) { return m.name == read.over->text; });
   if (carrier == all.end()) {
     check_.error(Code::unknown_name, read.over->span, fmt::format("there are no messages `{}`", read.over->text),
                  fmt::format("declare what carries them: `messages {} {{ latency 5 ms  loss 1 % }}`", read.over->text));
@@ -92,8 +93,7 @@ void Channels::define_messages() {
     if (m.cut) {
       messages.cut = check_.resolve_one(check_.root, *m.cut);
       if (messages.cut != kNone && check_.program.variable(messages.cut).type.kind != Type::Kind::boolean)
-        check_.error(Code::type_mismatch, m.cut->span,
-                     fmt::format("`{}` is neither true nor false", m.cut->text()));
+        check_.error(Code::type_mismatch, m.cut->span, fmt::format("`{}` is neither true nor false", m.cut->text()));
     }
     all.push_back(std::move(messages));
   }

@@ -371,17 +371,17 @@ struct Setting {
   enum class Parity { even, odd, none };
   std::string name;
   Kind kind = Kind::library;
-  std::string text;     ///< as written: `library "controller/lockctl"`
-  std::string address;  ///< file of a library or program, with its arguments; "host:port"; a serial line "/dev/ttyS1"
-  std::string map;      ///< of Modbus: file that says which channel has which address
-  std::string topic;    ///< of MQTT: beginning of all topics
-  bool grouped = false;      ///< of MQTT: one JSON object for all that goes one way
+  std::string text;      ///< as written: `library "controller/lockctl"`
+  std::string address;   ///< file of a library or program, with its arguments; "host:port"; a serial line "/dev/ttyS1"
+  std::string map;       ///< of Modbus: file that says which channel has which address
+  std::string topic;     ///< of MQTT: beginning of all topics
+  bool grouped = false;  ///< of MQTT: one JSON object for all that goes one way
   bool over_socket = false;  ///< of a program: a Unix socket, not shared memory
   int unit = 1;              ///< of Modbus: address of the server
   int rate = 19200;          ///< of a serial line, bit/s
   Parity parity = Parity::even;
-  int restarts = 0;           ///< of a program: how many times it may be started again
-  Time ready_within{};        ///< how long the start-up may take
+  int restarts = 0;                      ///< of a program: how many times it may be started again
+  Time ready_within{};                   ///< how long the start-up may take
   std::shared_ptr<const Program> logic;  ///< of a part: inputs by name, outputs in `it.NAME`
   Span span;
 };
@@ -506,8 +506,8 @@ struct Wiring {
 /// What carries values from one controller to another: late, never, or in another order.
 struct Messages {
   struct Line {
-    std::int32_t from = kNone, to = kNone;         ///< controllers
-    std::vector<std::pair<VarId, VarId>> values;   ///< what `from` writes, and where `to` reads it
+    std::int32_t from = kNone, to = kNone;        ///< controllers
+    std::vector<std::pair<VarId, VarId>> values;  ///< what `from` writes, and where `to` reads it
   };
   std::string name, doc;
   Time latency{}, jitter{};  ///< a message takes latency, and up to jitter more, all as likely

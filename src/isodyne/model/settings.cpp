@@ -119,10 +119,11 @@ void Settings::clause(const Clause& c, Setting& setting) {
   } else if (word == "over") {
     setting.over_socket = c.choice.text == "socket";
     if (!setting.over_socket && c.choice.text != "memory")
-      check_.error(Code::unknown_name, c.choice.span, fmt::format("a program cannot be reached over `{}`", c.choice.text),
+      check_.error(Code::unknown_name, c.choice.span,
+                   fmt::format("a program cannot be reached over `{}`", c.choice.text),
                    "write `over memory` or `over socket`");
   } else if (word == "parity") {
-    setting.parity = c.choice.text == "none" ? Setting::Parity::none
+    setting.parity = c.choice.text == "none"  ? Setting::Parity::none
                      : c.choice.text == "odd" ? Setting::Parity::odd
                                               : Setting::Parity::even;
     if (setting.parity == Setting::Parity::even && c.choice.text != "even")
@@ -154,8 +155,8 @@ void Settings::address(const lang::ControllerDecl::Setting& s, Setting& setting)
   setting.address = s.address;
   const bool network = setting.kind == Kind::link || setting.kind == Kind::modbus_server ||
                        setting.kind == Kind::modbus_client || setting.kind == Kind::mqtt;
-  const bool serial = s.address.starts_with("/") &&
-                      (setting.kind == Kind::modbus_server || setting.kind == Kind::modbus_client);
+  const bool serial =
+      s.address.starts_with("/") && (setting.kind == Kind::modbus_server || setting.kind == Kind::modbus_client);
   if (setting.kind == Kind::part || serial || (network && is_peer(s.address))) return;
   if (network)
     check_.error(Code::wrong_kind, s.address_span, fmt::format("`{}` is not an address", s.address),
@@ -167,7 +168,8 @@ void Settings::address(const lang::ControllerDecl::Setting& s, Setting& setting)
 void Settings::complete(const lang::ControllerDecl::Setting& s, const Setting& setting) {
   const bool modbus = setting.kind == Kind::modbus_server || setting.kind == Kind::modbus_client;
   if (modbus && setting.map.empty())
-    check_.error(Code::missing, s.span, fmt::format("setting `{}` does not say which channel has which register", setting.name),
+    check_.error(Code::missing, s.span,
+                 fmt::format("setting `{}` does not say which channel has which register", setting.name),
                  "add `map \"registers.csv\"`; `isodyne io registers BENCH` writes one to begin with");
   if (setting.kind == Kind::mqtt && setting.topic.empty())
     check_.error(Code::missing, s.span, fmt::format("setting `{}` has no topic", setting.name),

@@ -4,8 +4,8 @@
 // A thread of its own does the exchanges. The stepping thread offers and takes, which never blocks, locks or
 // allocates. A newer offer takes the place of one that nobody has fetched yet.
 
-#include <atomic>
 #include <array>
+#include <atomic>
 #include <thread>
 #include <vector>
 

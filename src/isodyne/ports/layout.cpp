@@ -321,7 +321,8 @@ nlohmann::ordered_json struct_json(const model::Program& program, const std::vec
   static constexpr const char* kKinds[] = {"real", "integer", "boolean", "choice", "frame"};
   nlohmann::ordered_json j{{"bytes", bytes}, {"fields", nlohmann::ordered_json::array()}};
   for (const Field& f : fields) {
-    nlohmann::ordered_json field{{"name", f.name}, {"kind", kKinds[static_cast<std::size_t>(f.kind)]}, {"offset", f.offset}};
+    nlohmann::ordered_json field{
+        {"name", f.name}, {"kind", kKinds[static_cast<std::size_t>(f.kind)]}, {"offset", f.offset}};
     if (f.kind == Field::Kind::frame) field["bytes"] = bytes_of(f);
     if (f.kind == Field::Kind::real) {
       const model::Type& type = program.variable(f.variable).type;

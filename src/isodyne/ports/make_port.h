@@ -3,8 +3,8 @@
 
 #include <functional>
 
-#include "isodyne/model/program.h"
 #include "isodyne/io/registers.h"
+#include "isodyne/model/program.h"
 #include "isodyne/ports/controller_port.h"
 #include "isodyne/ports/library/guard.h"
 

@@ -223,19 +223,22 @@ Result<std::string> timing_html(const RunFolder& run) {
   }
   if (!run.summary.timing) return html;
   const TimingSummary& t = *run.summary.timing;
-  html = fmt::format("<h3>Real time</h3>\n<p class=\"v {}\">{}</p>\n<p>Steps {}.</p>\n{}", t.overruns == 0 ? "held" : "broken",
-                     escaped(t.verdict()), escaped(t.rights()), html);
+  html = fmt::format("<h3>Real time</h3>\n<p class=\"v {}\">{}</p>\n<p>Steps {}.</p>\n{}",
+                     t.overruns == 0 ? "held" : "broken", escaped(t.verdict()), escaped(t.rights()), html);
   for (const std::string& l : t.lacking) html += fmt::format("<div class=\"note\">Missing: {}.</div>\n", escaped(l));
   if (!t.whole())
-    html += fmt::format("<div class=\"note\"><b>The recording and the verdicts lack {} images and {} events</b>, the first at "
-                        "{:.6g} s.</div>\n",
-                        t.images_lost, t.events_lost, t.first_lost_s);
-  html += "<table><tr><th>Time</th><th class=\"n\">p50</th><th class=\"n\">p99</th><th class=\"n\">p99.9</th><th "
-          "class=\"n\">most</th></tr>\n";
+    html += fmt::format(
+        "<div class=\"note\"><b>The recording and the verdicts lack {} images and {} events</b>, the first at "
+        "{:.6g} s.</div>\n",
+        t.images_lost, t.events_lost, t.first_lost_s);
+  html +=
+      "<table><tr><th>Time</th><th class=\"n\">p50</th><th class=\"n\">p99</th><th class=\"n\">p99.9</th><th "
+      "class=\"n\">most</th></tr>\n";
   for (const TimesRow& r : t.rows)
-    html += fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
-                        "class=\"n\">{}</td></tr>\n",
-                        r.name, microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
+    html += fmt::format(
+        "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
+        "class=\"n\">{}</td></tr>\n",
+        r.name, microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
   html += "</table>\n";
   const auto drawing = drawing_html(run, "timing");
   if (!drawing) return drawing.failure();
@@ -288,10 +291,11 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number) {
   const auto timing = timing_html(run);
   if (!timing) return timing.failure();
   html += facts(run) + verdict_table(s) + *figures + *timing + events_table(*run.recording);
-  html += fmt::format("<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
-                      s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
-                               : ", this gives the same recording, bit for bit",
-                      escaped(s.command));
+  html += fmt::format(
+      "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
+      s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
+               : ", this gives the same recording, bit for bit",
+      escaped(s.command));
   return html;
 }
 

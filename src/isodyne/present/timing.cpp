@@ -33,8 +33,9 @@ std::vector<TimingSummary::Bin> bins_of(const bench::StepTimes& t) {
 }  // namespace
 
 std::string microseconds(double us) {
-  return us < 1e3 ? fmt::format("{:.3g} µs", us) : us < 1e6 ? fmt::format("{:.3g} ms", us / 1e3)
-                                                            : fmt::format("{:.3g} s", us / 1e6);
+  return us < 1e3   ? fmt::format("{:.3g} µs", us)
+         : us < 1e6 ? fmt::format("{:.3g} ms", us / 1e3)
+                    : fmt::format("{:.3g} s", us / 1e6);
 }
 
 TimingSummary timing_of(const model::Program& program, const bench::Timing& timing) {
@@ -52,9 +53,9 @@ TimingSummary timing_of(const model::Program& program, const bench::Timing& timi
   t.lacking = timing.rights.lacking;
   t.rows.push_back(row_of("late at its begin", timing.lateness));
   t.rows.push_back(row_of("all of a step", timing.execution));
-  for (const auto& [name, share] : {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
-                                    std::pair{"controllers", RunShare::controllers},
-                                    std::pair{"handing over", RunShare::judge}}) {
+  for (const auto& [name, share] :
+       {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
+        std::pair{"controllers", RunShare::controllers}, std::pair{"handing over", RunShare::judge}}) {
     const bench::StepTimes& times = timing.shares[static_cast<std::size_t>(share)];
     if (times.count() > 0) t.rows.push_back(row_of(name, times));
   }
@@ -92,10 +93,11 @@ std::string TimingSummary::verdict() const {
   if (overruns == 0) return fmt::format("Real time was kept: {} steps of {}{}, none late.", steps, step, pace);
   double worst = 0;
   for (const Stretch& s : stretches) worst = std::max(worst, s.worst_us);
-  return fmt::format("Real time was not kept in {} of {} steps of {}{} ({:.2g} %): first at {:.6g} s, in {}, the worst by {}.",
-                     overruns, steps, step, pace, 100.0 * static_cast<double>(overruns) / static_cast<double>(steps),
-                     stretches.empty() ? 0.0 : stretches.front().at_s,
-                     all_stretches == 1 ? "one stretch" : fmt::format("{} stretches", all_stretches), microseconds(worst));
+  return fmt::format(
+      "Real time was not kept in {} of {} steps of {}{} ({:.2g} %): first at {:.6g} s, in {}, the worst by {}.",
+      overruns, steps, step, pace, 100.0 * static_cast<double>(overruns) / static_cast<double>(steps),
+      stretches.empty() ? 0.0 : stretches.front().at_s,
+      all_stretches == 1 ? "one stretch" : fmt::format("{} stretches", all_stretches), microseconds(worst));
 }
 
 std::string TimingSummary::rights() const {
@@ -114,10 +116,13 @@ std::string ControllerSummary::text() const {
     text += fmt::format("; age of the answers {} (p50), {} (p99), {} (most)", microseconds(age.p50),
                         microseconds(age.p99), microseconds(age.longest));
   if (traffic.any()) text += fmt::format("; {} messages sent, {} received", traffic.sent, traffic.received);
-  const std::pair<const char*, std::int64_t> kTroubles[] = {
-      {"asked again", traffic.lost},        {"duplicated", traffic.duplicated}, {"out of order", traffic.reordered},
-      {"damaged", traffic.corrupted},       {"refused", traffic.refused},       {"started again", traffic.restarts},
-      {"times without a connection", traffic.away}};
+  const std::pair<const char*, std::int64_t> kTroubles[] = {{"asked again", traffic.lost},
+                                                            {"duplicated", traffic.duplicated},
+                                                            {"out of order", traffic.reordered},
+                                                            {"damaged", traffic.corrupted},
+                                                            {"refused", traffic.refused},
+                                                            {"started again", traffic.restarts},
+                                                            {"times without a connection", traffic.away}};
   for (const auto& [what, count] : kTroubles) {
     if (count > 0) text += fmt::format(", {} {}", count, what);
   }
@@ -126,7 +131,8 @@ std::string ControllerSummary::text() const {
 
 namespace {
 Json times_json(const TimesRow& r) {
-  return {{"name", r.name}, {"count", r.count}, {"p50_us", r.p50}, {"p99_us", r.p99}, {"p99_9_us", r.p999}, {"max_us", r.longest}};
+  return {{"name", r.name},  {"count", r.count},   {"p50_us", r.p50},
+          {"p99_us", r.p99}, {"p99_9_us", r.p999}, {"max_us", r.longest}};
 }
 TimesRow times_from(const Json& j) {
   return {j.at("name"), j.at("count"), j.at("p50_us"), j.at("p99_us"), j.at("p99_9_us"), j.at("max_us")};
@@ -144,13 +150,27 @@ std::vector<TimingSummary::Bin> bins_from(const Json& j) {
 }  // namespace
 
 void to_json(Json& j, const TimingSummary& t) {
-  j = {{"speed", t.speed},       {"step_s", t.step_s}, {"steps", t.steps},     {"overruns", t.overruns},
-       {"priority", t.priority}, {"locked", t.locked}, {"pinned", t.pinned}, {"awake", t.awake},   {"core", t.core},
-       {"lacking", t.lacking},   {"times", Json::array()}, {"late", Json::array()}, {"late_stretches", t.all_stretches}};
+  j = {{"speed", t.speed},
+       {"step_s", t.step_s},
+       {"steps", t.steps},
+       {"overruns", t.overruns},
+       {"priority", t.priority},
+       {"locked", t.locked},
+       {"pinned", t.pinned},
+       {"awake", t.awake},
+       {"core", t.core},
+       {"lacking", t.lacking},
+       {"times", Json::array()},
+       {"late", Json::array()},
+       {"late_stretches", t.all_stretches}};
   for (const TimesRow& r : t.rows) j["times"].push_back(times_json(r));
-  for (const auto& s : t.stretches) j["late"].push_back({{"at_s", s.at_s}, {"steps", s.steps}, {"worst_us", s.worst_us}});
-  j["queue"] = {{"room", t.queue_room}, {"most", t.queue_most}, {"images_lost", t.images_lost},
-                {"events_lost", t.events_lost}, {"first_lost_s", t.first_lost_s}};
+  for (const auto& s : t.stretches)
+    j["late"].push_back({{"at_s", s.at_s}, {"steps", s.steps}, {"worst_us", s.worst_us}});
+  j["queue"] = {{"room", t.queue_room},
+                {"most", t.queue_most},
+                {"images_lost", t.images_lost},
+                {"events_lost", t.events_lost},
+                {"first_lost_s", t.first_lost_s}};
   j["lateness_us"] = bins_json(t.lateness);
   j["execution_us"] = bins_json(t.execution);
 }
@@ -181,12 +201,25 @@ void from_json(const Json& j, TimingSummary& t) {
 
 void to_json(Json& j, const ControllerSummary& c) {
   const ports::Traffic& t = c.traffic;
-  j = {{"name", c.name}, {"setting", c.setting}, {"offline_s", c.offline_s}, {"answering_s", c.answering_s},
-       {"ready_s", c.ready_s}, {"exchanges", c.exchanges}, {"late", c.late}, {"missed", c.missed},
+  j = {{"name", c.name},
+       {"setting", c.setting},
+       {"offline_s", c.offline_s},
+       {"answering_s", c.answering_s},
+       {"ready_s", c.ready_s},
+       {"exchanges", c.exchanges},
+       {"late", c.late},
+       {"missed", c.missed},
        {"age", times_json(c.age)},
-       {"traffic", {{"sent", t.sent}, {"received", t.received}, {"asked_again", t.lost}, {"duplicated", t.duplicated},
-                    {"reordered", t.reordered}, {"corrupted", t.corrupted}, {"refused", t.refused},
-                    {"restarts", t.restarts}, {"away", t.away}}}};
+       {"traffic",
+        {{"sent", t.sent},
+         {"received", t.received},
+         {"asked_again", t.lost},
+         {"duplicated", t.duplicated},
+         {"reordered", t.reordered},
+         {"corrupted", t.corrupted},
+         {"refused", t.refused},
+         {"restarts", t.restarts},
+         {"away", t.away}}}};
 }
 
 void from_json(const Json& j, ControllerSummary& c) {
@@ -200,8 +233,8 @@ void from_json(const Json& j, ControllerSummary& c) {
   c.missed = j.at("missed");
   c.age = times_from(j.at("age"));
   const Json& t = j.at("traffic");
-  c.traffic = {t.at("sent"), t.at("received"), t.at("asked_again"), t.at("duplicated"),
-               t.at("reordered"), t.at("corrupted"), t.at("refused"), t.at("restarts"), t.at("away")};
+  c.traffic = {t.at("sent"),      t.at("received"), t.at("asked_again"), t.at("duplicated"), t.at("reordered"),
+               t.at("corrupted"), t.at("refused"),  t.at("restarts"),    t.at("away")};
 }
 
 namespace {
@@ -255,8 +288,7 @@ Status draw_timing(const std::string& title, const TimingSummary& t, const std::
         "plot {} using (sqrt($1*$2)):3:1:2:(0.5):3 with boxxyerror fs solid 0.75 noborder lc rgb \"{}\"\n",
         quoted(what), note(row), block, kColours[colour]);
   };
-  script += "set tmargin at screen 0.92\nset bmargin at screen 0.55\n" +
-            panel("$late", "how late a step began", 0, 0);
+  script += "set tmargin at screen 0.92\nset bmargin at screen 0.55\n" + panel("$late", "how late a step began", 0, 0);
   script += "unset label 1\nset tmargin at screen 0.48\nset bmargin at screen 0.10\nset xlabel \"time, µs\"\n" +
             panel("$work", "how long a step took", 1, 2) + "unset multiplot\n";
   return plot(script, 800, base);

@@ -16,8 +16,8 @@ using link::Message;
 using link::Reading;
 
 namespace {
-constexpr std::chrono::milliseconds kLook{10};       ///< how long one look for a message takes at most
-constexpr std::chrono::milliseconds kAskAgain{50};   ///< after so long without an answer, and then twice as long
+constexpr std::chrono::milliseconds kLook{10};      ///< how long one look for a message takes at most
+constexpr std::chrono::milliseconds kAskAgain{50};  ///< after so long without an answer, and then twice as long
 }  // namespace
 
 LinkPort::LinkPort(std::string name, Layout layout, Plan plan)
@@ -35,8 +35,8 @@ void LinkPort::begin_session(Time period) {
   period_ = period;
   standing_ = Standing::offline;
   // Another number in every session; what an earlier one left on the wire is known by it.
-  const auto unlike = static_cast<std::uint64_t>(Wall::now().time_since_epoch().count()) ^
-                      (static_cast<std::uint64_t>(getpid()) << 40);
+  const auto unlike =
+      static_cast<std::uint64_t>(Wall::now().time_since_epoch().count()) ^ (static_cast<std::uint64_t>(getpid()) << 40);
   session_ = static_cast<std::uint32_t>(static_cast<std::uint64_t>(random_key(unlike)) & 0xFFFFFFFFu) | 1u;
   sequence_ = 0;
 }
@@ -101,7 +101,8 @@ Status LinkPort::hello(const Message& m) {
   if (m.layout != layout_.identity) {
     send(Kind::refusal, static_cast<std::uint16_t>(link::Refusal::layout), Time{}, {});
     return trouble(
-        "it was built for other channels or parameters than this bench has. Write the header again with `isodyne export "
+        "it was built for other channels or parameters than this bench has. Write the header again with `isodyne "
+        "export "
         "header` and rebuild");
   }
   if (standing_ == Standing::offline) transport_->keep_sender();

@@ -4,10 +4,10 @@
 // a new message, and one that changed while it was read. Who waits looks for a while and then sleeps on the count
 // (futex); `asleep` tells the writer that somebody has to be woken. The layout is in docs/link.md.
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <climits>
-#include <algorithm>
 #include <cstring>
 #include <ctime>
 #include <thread>
@@ -65,9 +65,13 @@ void breathe() {
 class MemoryTransport : public Transport {
  public:
   MemoryTransport(void* memory, std::size_t bytes, int ours, std::chrono::nanoseconds spin)
-      : memory_(memory), bytes_(bytes), slot_bytes_(static_cast<Head*>(memory)->slot_bytes),
+      : memory_(memory),
+        bytes_(bytes),
+        slot_bytes_(static_cast<Head*>(memory)->slot_bytes),
         spin_(std::thread::hardware_concurrency() > 1 ? spin : std::chrono::nanoseconds(0)),
-        out_(slot(ours)), in_(slot(1 - ours)), copy_(slot_bytes_) {}
+        out_(slot(ours)),
+        in_(slot(1 - ours)),
+        copy_(slot_bytes_) {}
   ~MemoryTransport() override { munmap(memory_, bytes_); }
 
   void send(std::span<const std::byte> message) override {

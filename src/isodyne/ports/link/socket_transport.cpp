@@ -34,8 +34,9 @@ class SocketTransport : public Transport {
   std::span<const std::byte> receive(nanoseconds within) override {
     if (within.count() > 0) wait_at_most(within);
     from_bytes_ = sizeof from_;
-    const ssize_t got = recvfrom(socket_.number(), buffer_.data(), buffer_.size(), within.count() > 0 ? 0 : MSG_DONTWAIT,
-                                 connected_ ? nullptr : address_of(from_), connected_ ? nullptr : &from_bytes_);
+    const ssize_t got =
+        recvfrom(socket_.number(), buffer_.data(), buffer_.size(), within.count() > 0 ? 0 : MSG_DONTWAIT,
+                 connected_ ? nullptr : address_of(from_), connected_ ? nullptr : &from_bytes_);
     // A peer that is not there is told by the next call; that is no message.
     if (got == 0 && connected_) closed_ = true;
     if (got < 0 && connected_ && (errno == ECONNRESET || errno == EPIPE)) closed_ = true;

@@ -42,10 +42,11 @@ void ModbusClientPort::plan_blocks() {
 Status ModbusClientPort::open(Time) {
   for (const Block& b : blocks_) {
     if (b.into_controller && io::read_only(b.table))
-      return Failure{fmt::format("controller `{}`", name_), "",
-                     fmt::format("{} {} can only be read, and the bench, as the client, has to write there: use coil or "
-                                 "holding for what goes to the controller",
-                                 io::table_word(b.table), b.first)};
+      return Failure{
+          fmt::format("controller `{}`", name_), "",
+          fmt::format("{} {} can only be read, and the bench, as the client, has to write there: use coil or "
+                      "holding for what goes to the controller",
+                      io::table_word(b.table), b.first)};
   }
   missing_ = "no server answers at " + line_.address;
   return Done{};

@@ -83,7 +83,8 @@ Status MqttPort::open(Time) {
   });
   mosquitto_disconnect_callback_set(client_, [](mosquitto*, void* p, int) {
     auto& self = *static_cast<MqttPort*>(p);
-    if (self.broker_.exchange(false) && !self.stopping_.load(std::memory_order_relaxed)) self.away_.fetch_add(1, std::memory_order_relaxed);
+    if (self.broker_.exchange(false) && !self.stopping_.load(std::memory_order_relaxed))
+      self.away_.fetch_add(1, std::memory_order_relaxed);
     self.broker_gone_ns_.store(now_ns(), std::memory_order_relaxed);
   });
   mosquitto_message_callback_set(client_, [](mosquitto*, void* self, const mosquitto_message* message) {
@@ -128,7 +129,8 @@ void MqttPort::take(const mosquitto_message& m) {
     if (!plan_.grouped) return refuse();
     take_group(text);
   } else {
-    const auto found = plan_.grouped ? index_.end() : index_.find(std::string(rest.substr(std::min<std::size_t>(5, rest.size()))));
+    const auto found =
+        plan_.grouped ? index_.end() : index_.find(std::string(rest.substr(std::min<std::size_t>(5, rest.size()))));
     if (found == index_.end()) return refuse();
     const auto value = value_of(plan_.writes[found->second], text);
     if (!value) return refuse();
@@ -221,9 +223,8 @@ Result<Standing> MqttPort::look(std::span<const double> reads, std::span<const d
 }
 
 std::string MqttPort::missing() const {
-  return broker_.load(std::memory_order_relaxed)
-             ? fmt::format("nobody has said `ready` on {}/controller", plan_.topic)
-             : fmt::format("no broker answers at {}", plan_.address);
+  return broker_.load(std::memory_order_relaxed) ? fmt::format("nobody has said `ready` on {}/controller", plan_.topic)
+                                                 : fmt::format("no broker answers at {}", plan_.address);
 }
 
 Status MqttPort::begin() {

@@ -24,7 +24,7 @@ class MqttPort : public ControllerPort {
   static constexpr std::size_t kMostPayload = 256 * 1024;
 
   struct Value {
-    std::string name;                ///< in topics and objects
+    std::string name;  ///< in topics and objects
     Unit unit;
     bool boolean = false, whole = false;
     std::vector<std::string> labels;  ///< of a choice
@@ -75,9 +75,9 @@ class MqttPort : public ControllerPort {
   std::atomic<std::int64_t> sent_{0}, received_{0}, refused_{0}, away_{0};
   Newest<Reads> reads_;
   Newest<std::vector<double>> writes_;
-  std::vector<double> taken_;    ///< the stepping thread's
-  std::vector<double> written_;  ///< the port's
-  std::vector<std::string> told_;  ///< per read, what was published last
+  std::vector<double> taken_;                           ///< the stepping thread's
+  std::vector<double> written_;                         ///< the port's
+  std::vector<std::string> told_;                       ///< per read, what was published last
   std::unordered_map<std::string, std::size_t> index_;  ///< of writes, by name
   bool said_running_ = false, all_to_tell_ = false;
 };
