@@ -8,6 +8,7 @@
 #include "isodyne/bench/rated.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/parameters.h"
+#include "isodyne/ports/make_port.h"
 #include "isodyne/present/summary.h"
 #include "table.h"
 #include "terminal.h"
@@ -161,24 +162,43 @@ int parameter_checks(const model::Loaded& loaded, const std::string& file, Json*
   return equal == rows.size() ? kHeld : kBroken;
 }
 
+/// What is wrong with the register maps that settings name, a text for each map.
+std::vector<std::string> map_troubles(const model::Loaded& loaded, const std::string& file) {
+  std::vector<std::string> troubles;
+  if (loaded.program == nullptr) return troubles;
+  ports::PortPlace place;
+  place.folder = folder_of(file);
+  place.read_file = present::read_file;
+  for (const model::Controller& c : loaded.program->controllers) {
+    for (const model::Setting& s : c.settings) {
+      if (s.map.empty()) continue;
+      const auto map = ports::map_of(*loaded.program, c, s, place);
+      if (!map) troubles.push_back(fmt::format("setting `{}` of `{}`: {}", s.name, c.name, map.failure().text()));
+    }
+  }
+  return troubles;
+}
+
 }  // namespace
 
 int run_check(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const bool rated = arguments.has(Option::rated);
   const model::Loaded loaded = load_file(file, {.bench_needed = false, .rated = rated, .lint = true});
+  const std::vector<std::string> maps = map_troubles(loaded, file);
   if (arguments.has(Option::json)) {
     Json j;
-    j["good"] = loaded.good();
+    j["good"] = loaded.good() && maps.empty();
     j["diagnostics"] = Json::array();
     for (const Diagnostic& d : loaded.diagnostics.list())
       j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
+    if (!maps.empty()) j["maps"] = maps;
     bool matches = true;
     if (rated && loaded.good()) {
       j["rated"] = Json::array();
       matches = rated_checks(loaded, &j["rated"]);
     }
-    int status = !loaded.good() ? kWrongInput : matches ? kHeld : kBroken;
+    int status = !loaded.good() || !maps.empty() ? kWrongInput : matches ? kHeld : kBroken;
     if (const auto parameters = arguments.value(Option::parameters); parameters && loaded.good()) {
       j["parameters"] = Json::array();
       status = std::max(status, parameter_checks(loaded, *parameters, &j["parameters"]));
@@ -187,7 +207,8 @@ int run_check(const Arguments& arguments) {
     return status;
   }
   print_diagnostics(loaded, file);
-  if (!loaded.good()) return kWrongInput;
+  for (const std::string& trouble : maps) say_error(trouble);
+  if (!loaded.good() || !maps.empty()) return kWrongInput;
   say_in_order(loaded, file);
   int status = !rated || rated_checks(loaded, nullptr) ? kHeld : kBroken;
   if (const auto parameters = arguments.value(Option::parameters))

@@ -139,7 +139,7 @@ TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
   says("run " + kLock + " uplock --fault level_drift --fault level_offset", "both act on `chamber_level`");
   says("run " + kLock + " uplock --seed x", "--seed takes a whole number");
   says("run " + kLock + " uplock --for 3", "`3` is not a time");
-  says("run " + kLock + " uplock --setting device", "it has code");
+  says("run " + kLock + " uplock --setting elsewhere", "it has code");
   says("run " + kLock, "name a scenario (uplock, downlock)");
   says("list " + kLock + " partz", "did you mean `parts`?");
   says("export headr " + kLock, "cannot export `headr`");

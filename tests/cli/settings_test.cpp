@@ -21,16 +21,17 @@ namespace {
 
 const std::string kLock = ISODYNE_SOURCE_FOLDER "/examples/canal-lock/";
 
-/// The example in a folder of its own, its addresses on ports of the test, its controllers built.
-void copy_lock(TemporaryFolder& folder) {
+/// The example in a folder of its own, its controllers built. Tests run side by side: each has its own `ports`, for
+/// Modbus, for MQTT one more, for the link two more.
+void copy_lock(TemporaryFolder& folder, int ports) {
   std::filesystem::copy(kLock, folder.path(), std::filesystem::copy_options::recursive);
   std::string text = slurp(folder / "lock.dyne");
-  for (const auto& [from, to] : {std::pair<std::string, std::string>{"127.0.0.1:1502", "127.0.0.1:21602"},
-                                 {"127.0.0.1:1883", "127.0.0.1:21983"},
-                                 {"127.0.0.1:5600", "127.0.0.1:25600"}}) {
+  for (const auto& [from, to] : {std::pair<std::string, int>{"127.0.0.1:1502", ports},
+                                 {"127.0.0.1:1883", ports + 1},
+                                 {"127.0.0.1:5600", ports + 2}}) {
     const std::size_t at = text.find(from);
     REQUIRE(at != std::string::npos);
-    text.replace(at, from.size(), to);
+    text.replace(at, from.size(), fmt::format("127.0.0.1:{}", to));
   }
   folder.write("lock.dyne", text);
   std::string python = slurp(folder / "controller/lockctl.py");
@@ -69,7 +70,7 @@ Json verdicts(const std::string& run) {
 TEST_CASE(
     "The same scenario has the same verdicts, and the same recording to the bit, under model, code and programs") {
   TemporaryFolder folder;
-  copy_lock(folder);
+  copy_lock(folder, 21600);
   const auto run = [&](const std::string& name, const std::string& options, const std::string& before = "") {
     const Output out = shell(before + ISODYNE_PROGRAM " run lock.dyne uplock --no-report --out " + name + " " + options,
                              folder.path());
@@ -92,7 +93,7 @@ TEST_CASE(
         "taskset -c 0 ");
     same_recording(folder / (std::string("one_") + setting), folder / "short");
   }
-  const auto end = run_peer({folder / "controller/lockctl_program", "udp:127.0.0.1:25600"});
+  const auto end = run_peer({folder / "controller/lockctl_program", "udp:127.0.0.1:21600"});
   run("remote", "--setting remote --for '200 s' --fault level_drift");
   end();
   same_recording(folder / "remote", folder / "short");
@@ -100,11 +101,11 @@ TEST_CASE(
 
 TEST_CASE("The canal lock over Modbus and MQTT works like the lock with its controller in this process") {
   TemporaryFolder folder;
-  copy_lock(folder);
-  const Broker broker(21983);
+  copy_lock(folder, 21610);
+  const Broker broker(21611);
   for (const auto& [setting, peer] :
-       {std::pair<std::string, std::vector<std::string>>{"device", {"controller/lockctl_modbus", "127.0.0.1", "21602"}},
-        {"bus", {"controller/lockctl_mqtt", "127.0.0.1", "21983"}}}) {
+       {std::pair<std::string, std::vector<std::string>>{"device", {"controller/lockctl_modbus", "127.0.0.1", "21610"}},
+        {"bus", {"controller/lockctl_mqtt", "127.0.0.1", "21611"}}}) {
     INFO(setting);
     std::vector<std::string> words = peer;
     words[0] = folder / words[0];
@@ -129,18 +130,18 @@ TEST_CASE("The canal lock over Modbus and MQTT works like the lock with its cont
 
 TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the bench says") {
   TemporaryFolder folder;
-  copy_lock(folder);
-  const Broker broker(21983);
+  copy_lock(folder, 21620);
+  const Broker broker(21621);
   Output polled, python;
   std::thread witness([&] {
     std::this_thread::sleep_for(700ms);
     // Three levels as 32-bit floats from input register 0 (mbpoll counts from 1), most significant word first.
-    polled = shell("mbpoll -m tcp -p 21602 -a 1 -t 3:float -B -r 1 -c 3 -1 127.0.0.1 2>&1");
+    polled = shell("mbpoll -m tcp -p 21620 -a 1 -t 3:float -B -r 1 -c 3 -1 127.0.0.1 2>&1");
     python = shell(
         "/usr/bin/python3 -c \"\n"
         "from pymodbus.client import ModbusTcpClient\n"
         "import struct\n"
-        "c = ModbusTcpClient('127.0.0.1', port=21602); c.connect()\n"
+        "c = ModbusTcpClient('127.0.0.1', port=21620); c.connect()\n"
         "w = c.read_input_registers(0, 7).registers\n"
         "print('%.1f %.1f' % struct.unpack('>ff', struct.pack('>HHHH', *w[:4])), w[6])\n"
         "print(c.read_discrete_inputs(0, 6).bits[:6])\n"
@@ -158,11 +159,11 @@ TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the
                              Catch::Contains("Exception Response(132, 4, IllegalAddress)"));
 
   Output heard;
-  std::thread listener([&] { heard = shell("timeout 6 mosquitto_sub -p 21983 -v -t 'harrow/plc/#' -W 3"); });
+  std::thread listener([&] { heard = shell("timeout 6 mosquitto_sub -p 21621 -v -t 'harrow/plc/#' -W 3"); });
   std::thread says([&] {
     std::this_thread::sleep_for(300ms);
     shell(
-        "mosquitto_pub -p 21983 -t harrow/plc/controller -m ready; sleep 0.5; mosquitto_pub -p 21983 -t "
+        "mosquitto_pub -p 21621 -t harrow/plc/controller -m ready; sleep 0.5; mosquitto_pub -p 21621 -t "
         "harrow/plc/from/upper_light -m true");
   });
   const Output bus =
@@ -243,6 +244,9 @@ bench Box { step 10 ms
         "map.csv:10: input 1 holds `level` already", "map.csv:11: a place in `holding` cannot be bool",
         "map.csv:12: `gate` is a value in %, not a bit"})
     CHECK_THAT(out.err, Catch::Contains(line));
+  const Output checked = run_isodyne("check b.dyne", folder.path());
+  CHECK(checked.status == 2);
+  CHECK_THAT(checked.err, Catch::Contains("setting `device` of `box`: cannot use the register map map.csv"));
   folder.write("map.csv", "channel,table,address,type\nlevel,input,0,float32\n");
   const Output lacking = run_isodyne("run b.dyne --for '1 s' --paced --out q", folder.path());
   CHECK_THAT(lacking.err, Catch::Contains("no register for `gate`, `lamp`, which the controller writes"));

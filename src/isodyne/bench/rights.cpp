@@ -65,7 +65,9 @@ Rights take_rights(int core) {
   rights.cores = CPU_COUNT(&set);
   rights.core = core >= 0 ? core : last_of(set);
   prctl(PR_SET_TIMERSLACK, 1UL);  // where there is no priority, the kernel would bundle wake-ups within 50 us
-  if (mlockall(MCL_CURRENT | MCL_FUTURE) == 0) {
+  touch_stack();
+  // What the steps need is there by now. What others allocate later need not be locked, and must not fail for it.
+  if (mlockall(MCL_CURRENT) == 0) {
     rights.locked = true;
   } else {
     rights.lacking.push_back(
@@ -74,7 +76,6 @@ Rights take_rights(int core) {
                     std::strerror(errno)));
     munlockall();
   }
-  touch_stack();
   rights.awake_file = open("/dev/cpu_dma_latency", O_WRONLY | O_CLOEXEC);
   const std::int32_t none = 0;  // us that it may take to wake up
   rights.awake = rights.awake_file >= 0 && write(rights.awake_file, &none, sizeof none) == sizeof none;

@@ -148,8 +148,8 @@ void Run::run_instants() {
 
 /// The order of events in one instant; the numbers are those of docs/architecture.md.
 bool Run::instant() {
-  scenario_.apply(state_, observer_);  // 1
-  faults_.apply(state_, observer_);
+  scenario_.apply(state_, *seen_);  // 1
+  faults_.apply(state_, *seen_);
   if (!take_answers()) return false;  // 2
   plant_.apply_input_taps(state_);
   tell(plant_.settle(state_));  // 3
@@ -166,8 +166,8 @@ bool Run::timed_instant() {
     times_[static_cast<std::size_t>(share)].add((Stopwatch::now() - since).count());
   };
   const auto begin = Stopwatch::now();
-  scenario_.apply(state_, observer_);
-  faults_.apply(state_, observer_);
+  scenario_.apply(state_, *seen_);
+  faults_.apply(state_, *seen_);
   if (!take_answers()) return false;
   plant_.apply_input_taps(state_);
   const auto settling = Stopwatch::now();
