@@ -388,8 +388,10 @@ TEST_CASE("Without the right to priority and locked memory a paced run says what
   INFO(out.out << out.err);
   CHECK(out.status == 0);
   CHECK_THAT(out.out, Catch::Contains("Missing: no real-time priority (Operation not permitted)") &&
-                          Catch::Contains("ulimit -r 80") && Catch::Contains("Missing: memory is not locked") &&
-                          Catch::Contains("ulimit -l unlimited"));
+                          Catch::Contains("ulimit -r 80"));
+#if !defined(__SANITIZE_ADDRESS__)  // there mlockall() always succeeds, and does nothing
+  CHECK_THAT(out.out, Catch::Contains("Missing: memory is not locked") && Catch::Contains("ulimit -l unlimited"));
+#endif
   CHECK_THAT(slurp(folder / "r/report.html"), Catch::Contains("no real-time priority"));
 }
 

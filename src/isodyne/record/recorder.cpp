@@ -149,7 +149,12 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
   quiet_hdf5();
   std::unique_ptr<Recorder> r(new Recorder(file, std::move(program)));
   errno = 0;
-  r->h5_->file = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+  // The form of HDF5 1.8: its object headers have check sums, so that a reader notices damage instead of following it
+  // (the older form made the library read memory that was not its own). The form of 1.10 would have a flag that makes
+  // plain readers refuse the file after a kill.
+  const Handle form(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+  H5Pset_libver_bounds(form.get(), H5F_LIBVER_V18, H5F_LIBVER_V18);
+  r->h5_->file = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, H5P_DEFAULT, form.get()), H5Fclose);
   if (!r->h5_->file.good()) return Failure{"cannot create the recording", file, std::strerror(errno)};
   r->h5_->space = ::open(file.c_str(), O_WRONLY | O_CLOEXEC);
   if (r->h5_->space < 0) return Failure{"cannot create the recording", file, std::strerror(errno)};
