@@ -3,6 +3,9 @@
 #include <atomic>
 #include <cerrno>
 #include <cstring>
+#include <fstream>
+#include <memory>
+#include <thread>
 
 #include <fcntl.h>
 #include <sched.h>
@@ -26,6 +29,39 @@ cpu_set_t allowed() {
   CPU_ZERO(&set);
   sched_getaffinity(0, sizeof set, &set);
   return set;
+}
+
+/// Where the kernel has no driver for idle states (most virtual machines), a core that rests is given to others, and
+/// comes back late. A thread that takes only what nobody else wants, on the core of the steps, keeps it at work.
+class Keeper {
+ public:
+  explicit Keeper(int core) : thread_([this, core] { work(core); }) {}
+  ~Keeper() {
+    stop_.store(true, std::memory_order_relaxed);
+    thread_.join();
+  }
+
+ private:
+  void work(int core) {
+    cpu_set_t one;
+    CPU_ZERO(&one);
+    CPU_SET(static_cast<std::size_t>(core), &one);
+    sched_param none{};
+    // Without both it would take time from the steps, or be elsewhere.
+    if (sched_setscheduler(0, SCHED_IDLE, &none) != 0 || sched_setaffinity(0, sizeof one, &one) != 0) return;
+    while (!stop_.load(std::memory_order_relaxed)) {
+      for (int i = 0; i < 1000; ++i) std::atomic_signal_fence(std::memory_order_seq_cst);
+    }
+  }
+  std::atomic<bool> stop_{false};
+  std::thread thread_;
+};
+std::unique_ptr<Keeper> g_keeper;
+
+bool has_idle_driver() {
+  std::ifstream in("/sys/devices/system/cpu/cpuidle/current_driver");
+  std::string driver;
+  return std::getline(in, driver) && !driver.empty() && driver != "none";
 }
 
 int last_of(const cpu_set_t& set) {
@@ -104,6 +140,7 @@ Rights take_rights(int core) {
     rights.pinned = true;
     g_allowed = set;
     g_stepping_core.store(rights.core, std::memory_order_release);
+    if (!has_idle_driver()) g_keeper = std::make_unique<Keeper>(rights.core);
   } else {
     rights.lacking.push_back(
         fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
@@ -112,6 +149,7 @@ Rights take_rights(int core) {
 }
 
 void give_back_rights(const Rights& rights) {
+  g_keeper.reset();
   if (rights.priority) set_priority(0);
   g_stepping_core.store(-1, std::memory_order_relaxed);
   if (rights.awake_file >= 0) close(rights.awake_file);
