@@ -88,9 +88,9 @@ const std::vector<Command>& commands() {
        1,
        2,
        "run a scenario, judge it, and leave a folder with the evidence",
-       "Runs as fast as possible and repeatably to the bit. The folder (runs/NNN-SCENARIO… unless --out names another) "
-       "holds\n"
-       "the recording, the verdicts as JSON and JUnit XML, the figures and report.html.",
+       "Runs as fast as possible and repeatably to the bit, or with --paced against the wall clock. The folder\n"
+       "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
+       "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
        {fault, seed, setting, span, paced, speed, core, max_overruns, answer_within, out, no_report, interpret, strict,
         json, help},
@@ -354,8 +354,8 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
 }
 
 std::string help_text(const Command& c) {
-  std::string text =
-      fmt::format("isodyne {} - {}\n\nUsage: isodyne {} {} [options]\n", c.name, c.summary, c.name, c.words);
+  std::string text = fmt::format("isodyne {} - {}\n\nUsage: isodyne {}{}{} [options]\n", c.name, c.summary, c.name,
+                                 *c.words != 0 ? " " : "", c.words);
   if (*c.explanation != '\0') text += fmt::format("\n{}\n", c.explanation);
   text += "\nOptions:\n";
   for (const Option o : c.options) text += fmt::format("  {:<22} {}\n", spelled(entry(o)), entry(o).help);
