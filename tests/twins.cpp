@@ -112,16 +112,23 @@ std::string difference(const model::Program& p, const Twin& a, const Twin& b, co
 
 std::string first_difference(const std::shared_ptr<const model::Program>& program, int steps, std::uint64_t seed,
                              const engine::NativeSettings& settings) {
-  const engine::Plan plan(*program);
-  std::string remark;
-  const std::atomic<bool> stop{false};
-  const auto code = engine::NativeCode::make(*program, plan, settings, remark, stop);
-  if (!code) return code.failure().text();
-  engine::NativePlant native(*program, *code), later(*program, *code);
   Twin reference(program, seed), twin(program, seed), changing(program, seed);
-  twin.plant.adopt(&native);
+  std::vector<std::unique_ptr<engine::NativePlant>> native, later;  // per core
+  for (std::size_t core = 0; core < reference.plant.cores(); ++core) {
+    std::string remark;
+    const std::atomic<bool> stop{false};
+    const auto code = engine::NativeCode::make(*program, reference.plant.plan(core), settings, remark, stop);
+    if (!code) return code.failure().text();
+    native.push_back(std::make_unique<engine::NativePlant>(*program, *code));
+    later.push_back(std::make_unique<engine::NativePlant>(*program, *code));
+    twin.plant.adopt(native.back().get(), core);
+  }
+  // Threads of their own: two of three cores, and each.
+  twin.plant.start_crew(1, nullptr, 0);
+  changing.plant.start_crew(model::kMostCores, nullptr, 0);
   for (int k = 0; k < steps; ++k) {
-    if (k == steps / 3) changing.plant.adopt(&later);
+    for (std::size_t core = 0; k == steps / 3 && core < later.size(); ++core)
+      changing.plant.adopt(later[core].get(), core);
     for (Twin* t : {&reference, &twin, &changing}) t->instant();
     for (Twin* t : {&twin, &changing}) {
       if (const std::string d = difference(*program, reference, *t, "settled at"); !d.empty()) return d;
@@ -331,6 +338,7 @@ std::string random_bench(std::uint64_t seed, int first, int count) {
       "model Bud {\n  input u : 1 = 0\n  output state y : 1 = 0.1\n  y' = (u - y) / 70 ms\n}\n"
       "model Twig {\n  param gain : 1 = 1 from 0.1 to 3\n  input u : 1 = 0\n  output y : 1\n  part bud : Bud\n"
       "  bud.u = gain * clamp(u, -9, 9)\n  y = 2 * bud.y\n}\n";
+  const bool several = first % 3 == 2;  // cores
   const char* methods[] = {"euler", "heun", "rk4", "rk4", "implicit"};
   const char* steps[] = {"", "", "", " step 5 ms", " step 2500 us", " step 40 ms"};
   std::string bench = fmt::format("bench B {{\n  step 20 ms  method {}\n", methods[pick(5)]);
@@ -339,7 +347,9 @@ std::string random_bench(std::uint64_t seed, int first, int count) {
     text += random_model(seed, k, linear);
     const char* step = steps[pick(6)];
     const char* method = linear && pick(2) == 0 ? "exact" : methods[pick(5)];
-    bench += fmt::format("  part p{0} : M{0}{1}{2}\n", k, step, pick(3) == 0 ? fmt::format(" method {}", method) : "");
+    bench +=
+        fmt::format("  part p{0} : M{0}{1}{2}{3}\n", k, step, pick(3) == 0 ? fmt::format(" method {}", method) : "",
+                    several ? fmt::format(" on core {}", pick(3)) : "");
     if (pick(2) == 0) bench += fmt::format("  p{}.u = 0.5 * p{}.s0\n", k, first + pick(count));
   }
   text += bench + "}\n";

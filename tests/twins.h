@@ -1,5 +1,6 @@
 #pragma once
-// The same program by interpreter and by native code, bit for bit; and programs made at random for it.
+// The same program by interpreter on one thread and by native code on several, bit for bit; and programs made at random
+// for it.
 
 #include <cstdint>
 #include <memory>

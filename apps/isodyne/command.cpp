@@ -92,8 +92,8 @@ const std::vector<Command>& commands() {
        "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
        "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, span, paced, speed, core, max_overruns, answer_within, out, no_report, interpret, strict,
-        json, help},
+       {fault, seed, setting, span, paced, speed, core, cores, max_overruns, answer_within, out, no_report, interpret,
+        strict, json, help},
        run_run},
       {"realtime-check",
        "",

@@ -64,6 +64,11 @@ int export_c(const Arguments& arguments) {
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
+  const auto files = engine::c_export(loaded.program);
+  if (!files) {
+    say_error(files.failure().text());
+    return kWrongInput;
+  }
   const std::filesystem::path folder = arguments.value(Option::out).value_or(loaded.program->name + "-c");
   std::error_code error;
   std::filesystem::create_directories(folder, error);
@@ -72,7 +77,7 @@ int export_c(const Arguments& arguments) {
     return kNotCompleted;
   }
   std::string all;
-  for (const auto& [name, text] : engine::c_export(loaded.program)) {
+  for (const auto& [name, text] : *files) {
     const Status written = present::write_file((folder / name).string(), text);
     if (!written) {
       say_error(written.failure().text());

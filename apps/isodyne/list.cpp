@@ -354,7 +354,7 @@ namespace {
 
 /// Steps, methods and periods.
 Section groups(const Program& p) {
-  Section s{"groups", {{"Step"}, {"Method"}, {"States", Table::Align::right}, {"Parts"}}, {}};
+  Section s{"groups", {{"Step"}, {"Method"}, {"Core"}, {"States", Table::Align::right}, {"Parts"}}, {}};
   for (std::size_t g = 0; g < p.groups.size(); ++g) {
     std::set<std::string> own;
     for (const model::Variable& v : p.variables) {
@@ -362,12 +362,12 @@ Section groups(const Program& p) {
       if (v.group == static_cast<std::int32_t>(g) && dot != std::string::npos && v.role != Role::hidden)
         own.insert(v.name.substr(0, dot));
     }
-    std::string names = p.groups[g].step == p.step && own.empty() ? "the bench itself" : "";
+    std::string names = p.groups[g].step == p.step && p.groups[g].core == 0 && own.empty() ? "the bench itself" : "";
     for (const model::PartInfo& part : p.parts) {
       if (own.contains(part.path)) names += (names.empty() ? "" : ", ") + part.path;
     }
     s.rows.push_back({format_span(p.groups[g].step), model::method_word(p.groups[g].method),
-                      std::to_string(p.groups[g].states.size()), names});
+                      std::to_string(p.groups[g].core), std::to_string(p.groups[g].states.size()), names});
   }
   return s;
 }
@@ -385,7 +385,8 @@ Section periods(const Program& p) {
   return s;
 }
 
-/// A value that a group reads of another is held from one instant of the slower of the two to the next.
+/// A value that a group reads of another is held from one instant of the slower of the two to the next; between cores,
+/// from one instant of the bench to the next at least.
 Section borders(const Program& p) {
   Section s{"borders",
             {{"From"}, {"To"}, {"Held for", Table::Align::right}, {"Mean delay", Table::Align::right}, {"Quantities"}},
@@ -402,13 +403,17 @@ Section borders(const Program& p) {
       }
     }
   }
+  const bool several = std::any_of(p.groups.begin(), p.groups.end(), [](const model::Group& g) { return g.core != 0; });
   const auto name = [&](std::int32_t g) {
     const model::Group& group = p.groups[static_cast<std::size_t>(g)];
-    return fmt::format("{} {}", model::method_word(group.method), format_span(group.step));
+    const std::string core = several ? fmt::format(", core {}", group.core) : "";
+    return fmt::format("{} {}{}", model::method_word(group.method), format_span(group.step), core);
   };
   for (const auto& [ends, names] : crossing) {
-    const Time held = std::max(p.groups[static_cast<std::size_t>(ends.first)].step,
-                               p.groups[static_cast<std::size_t>(ends.second)].step);
+    const model::Group &from = p.groups[static_cast<std::size_t>(ends.first)],
+                       &to = p.groups[static_cast<std::size_t>(ends.second)];
+    Time held = std::max(from.step, to.step);
+    if (from.core != to.core) held = std::max(held, p.step);
     std::string all;
     for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
     s.rows.push_back({name(ends.first), name(ends.second), format_span(held), format_span(held / 2), all});

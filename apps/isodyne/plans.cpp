@@ -46,6 +46,7 @@ bool read_number(const Arguments& arguments, Option option, const char* name, T 
 }
 
 bool read_pace(const Arguments& arguments, Wanted& wanted) {
+  if (!read_number(arguments, Option::cores, "cores", 1, model::kMostCores, wanted.plan.cores)) return false;
   if (!arguments.has(Option::paced)) {
     for (const auto& [option, name] : {std::pair{Option::speed, "speed"}, std::pair{Option::core, "core"},
                                        std::pair{Option::max_overruns, "max-overruns"}}) {

@@ -274,10 +274,10 @@ TEST_CASE("A pacer finds every step that a stall made late, and where the stretc
 TEST_CASE("A pacer at half speed takes twice the time, and at double speed half of it") {
   for (const double speed : {0.5, 2.0}) {
     bench::Pacer pacer(1ms, speed);
-    const std::int64_t begin = bench::monotonic_ns();
+    const std::int64_t begin = monotonic_ns();
     pacer.begin(Time{});
     for (int i = 0; i <= 100; ++i) pacer.wait(i * Time(1ms));
-    CHECK(bench::monotonic_ns() - begin >= static_cast<std::int64_t>(100e6 / speed));
+    CHECK(monotonic_ns() - begin >= static_cast<std::int64_t>(100e6 / speed));
   }
 }
 

@@ -201,6 +201,7 @@ TEST_CASE("The same run gives the same recording, byte for byte, and another see
                                     kLock, run),
                         folder.path())
                 .status == 0);
+    std::this_thread::sleep_for(std::chrono::milliseconds(1100));  // files that tell when they were made tell seconds
   }
   REQUIRE(
       run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 8 --no-report --out c", kLock),

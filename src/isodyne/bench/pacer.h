@@ -1,14 +1,14 @@
 #pragma once
 // Keeps a run to the wall clock: absolute deadlines on the monotonic clock, which nobody can set.
 //
-// Waits by sleeping until shortly before the deadline and looking at the clock from then on. How long before is found
-// out while it runs: a little more than the sleep has lately been late, and never more than 40 % of the step, beyond
-// which Linux takes the processor away from a thread of real-time priority for a while.
+// Waits by sleeping until shortly before the deadline (never more than 40 % of the step) and looking at the clock from
+// then on.
 
 #include <atomic>
 #include <cstdint>
 
 #include "isodyne/bench/step_times.h"
+#include "isodyne/core/guarded_sleep.h"
 #include "isodyne/core/time.h"
 
 namespace isodyne::bench {
@@ -27,6 +27,9 @@ class Pacer {
 
   /// The wall clock stands at this instant now.
   void begin(Time instant);
+  /// When an instant is due, on the monotonic clock.
+  std::int64_t deadline(Time instant) const;
+  std::int64_t step_ns() const { return step_ns_; }
   /// Returns when the instant is due; at once if it is past.
   void wait(Time instant);
   /// The step that began with `instant` is done. True where a stretch of overruns ended before it: see stretch().
@@ -42,20 +45,15 @@ class Pacer {
   const StepTimes& execution() const { return execution_; }  ///< from begin to end of the work
 
  private:
-  std::int64_t deadline(Time instant) const;
-
   std::int64_t step_ns_;
   double speed_;
   std::int64_t origin_ns_ = 0;
   Time origin_{};
-  std::int64_t guard_ns_, most_guard_ns_;
+  GuardedSleep sleep_;
   std::int64_t begun_ns_ = 0;
   std::int64_t steps_ = 0, overruns_ = 0;
   Stretch stretch_, told_;
   StepTimes lateness_, execution_;
 };
-
-/// The monotonic clock, ns.
-std::int64_t monotonic_ns();
 
 }  // namespace isodyne::bench

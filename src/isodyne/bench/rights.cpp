@@ -1,5 +1,6 @@
 #include "isodyne/bench/rights.h"
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <cstring>
@@ -20,9 +21,10 @@ namespace isodyne::bench {
 
 namespace {
 
-// One run at a time keeps real time in a process. The set is written before the core is published.
+// One run at a time keeps real time in a process. The rest is written before the core is published.
 std::atomic<int> g_stepping_core{-1};
 cpu_set_t g_allowed;
+std::vector<int> g_crew;
 
 cpu_set_t allowed() {
   cpu_set_t set;
@@ -56,7 +58,7 @@ class Keeper {
   std::atomic<bool> stop_{false};
   std::thread thread_;
 };
-std::unique_ptr<Keeper> g_keeper;
+std::vector<std::unique_ptr<Keeper>> g_keepers;
 
 bool has_idle_driver() {
   std::ifstream in("/sys/devices/system/cpu/cpuidle/current_driver");
@@ -64,11 +66,28 @@ bool has_idle_driver() {
   return std::getline(in, driver) && !driver.empty() && driver != "none";
 }
 
-int last_of(const cpu_set_t& set) {
-  for (int core = CPU_SETSIZE - 1; core >= 0; --core) {
-    if (CPU_ISSET(core, &set)) return core;
+std::vector<int> list_of(const cpu_set_t& set) {
+  std::vector<int> cores;
+  for (int core = 0; core < CPU_SETSIZE; ++core) {
+    if (CPU_ISSET(core, &set)) cores.push_back(core);
   }
-  return -1;
+  return cores;
+}
+
+/// A core for each of a crew, as far as they go: those with the numbers asked for, counted from `first`.
+std::vector<int> cores_beside(int first, const std::vector<std::int32_t>& wanted, const std::vector<int>& all) {
+  std::vector<int> chosen;
+  const auto n = all.size();
+  const auto from = static_cast<std::size_t>(std::find(all.begin(), all.end(), first) - all.begin());
+  const auto taken = [&](int core) {
+    return core == first || std::find(chosen.begin(), chosen.end(), core) != chosen.end();
+  };
+  for (std::size_t i = 0; i < wanted.size() && i + 1 < n; ++i) {
+    auto at = from + static_cast<std::size_t>(wanted[i]);
+    while (taken(all[at % n])) ++at;
+    chosen.push_back(all[at % n]);
+  }
+  return chosen;
 }
 
 /// Stack that is there before it is needed.
@@ -85,21 +104,39 @@ bool set_priority(int priority) {
   return sched_setscheduler(0, policy, &parameters) == 0;
 }
 
+/// On a machine with few cores it is the crew that has to share.
 void avoid_stepping_core() {
   const int core = g_stepping_core.load(std::memory_order_acquire);
   if (core < 0) return;
   cpu_set_t set = g_allowed;
   CPU_CLR(core, &set);
+  for (const int c : g_crew) {
+    if (CPU_COUNT(&set) > 1) CPU_CLR(c, &set);
+  }
   sched_setaffinity(0, sizeof set, &set);
+}
+
+bool stay_on(int core) {
+  cpu_set_t one;
+  CPU_ZERO(&one);
+  CPU_SET(static_cast<std::size_t>(core), &one);
+  return sched_setaffinity(0, sizeof one, &one) == 0;
 }
 
 }  // namespace
 
-Rights take_rights(int core) {
+int usable_cores() {
+  const cpu_set_t set = allowed();
+  return std::max(1, CPU_COUNT(&set));
+}
+
+Rights take_rights(int core, const std::vector<std::int32_t>& crew) {
   Rights rights;
-  cpu_set_t set = allowed();
-  rights.cores = CPU_COUNT(&set);
-  rights.core = core >= 0 ? core : last_of(set);
+  const cpu_set_t set = allowed();
+  const std::vector<int> all = list_of(set);
+  rights.cores = std::max(1, static_cast<int>(all.size()));
+  if (core < 0 && !all.empty()) core = crew.empty() ? all.back() : all.front();
+  rights.core = core;
   prctl(PR_SET_TIMERSLACK, 1UL);  // where there is no priority, the kernel would bundle wake-ups within 50 us
   touch_stack();
   // What the steps need is there by now. What others allocate later need not be locked, and must not fail for it.
@@ -133,14 +170,16 @@ Rights take_rights(int core) {
     rights.lacking.push_back("there is one core only: recording and ports take time from the steps");
     return rights;
   }
-  cpu_set_t one;
-  CPU_ZERO(&one);
-  CPU_SET(static_cast<std::size_t>(rights.core), &one);
-  if (sched_setaffinity(0, sizeof one, &one) == 0) {
+  if (stay_on(rights.core)) {
     rights.pinned = true;
     g_allowed = set;
+    rights.crew = cores_beside(rights.core, crew, all);
+    g_crew = rights.crew;
     g_stepping_core.store(rights.core, std::memory_order_release);
-    if (!has_idle_driver()) g_keeper = std::make_unique<Keeper>(rights.core);
+    if (!has_idle_driver()) {
+      g_keepers.push_back(std::make_unique<Keeper>(rights.core));
+      for (const int c : rights.crew) g_keepers.push_back(std::make_unique<Keeper>(c));
+    }
   } else {
     rights.lacking.push_back(
         fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
@@ -149,12 +188,19 @@ Rights take_rights(int core) {
 }
 
 void give_back_rights(const Rights& rights) {
-  g_keeper.reset();
+  g_keepers.clear();
   if (rights.priority) set_priority(0);
   g_stepping_core.store(-1, std::memory_order_relaxed);
   if (rights.awake_file >= 0) close(rights.awake_file);
   if (rights.locked) munlockall();
   if (rights.pinned) sched_setaffinity(0, sizeof g_allowed, &g_allowed);
+}
+
+void step_beside(int member) {
+  prctl(PR_SET_TIMERSLACK, 1UL);
+  touch_stack();
+  set_priority(kSteppingPriority);
+  if (static_cast<std::size_t>(member) <= g_crew.size()) stay_on(g_crew[static_cast<std::size_t>(member) - 1]);
 }
 
 void help_stepping_thread() {

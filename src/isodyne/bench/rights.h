@@ -1,6 +1,7 @@
 #pragma once
 // What the operating system grants a thread that keeps real time, and how to get what it does not.
 
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -13,6 +14,7 @@ struct Rights {
   bool awake = false;                ///< the processor does not doze between steps (/dev/cpu_dma_latency)
   int awake_file = -1;               ///< holds that for as long as it is open
   int core = -1;                     ///< which
+  std::vector<int> crew;             ///< cores of the threads that step beside it
   int cores = 1;                     ///< that this process may use
   std::vector<std::string> lacking;  ///< what is missing and how to get it, a line each
 };
@@ -20,9 +22,14 @@ struct Rights {
 /// The priority of the stepping thread; those who wait for a controller have one less.
 constexpr int kSteppingPriority = 80;
 
+/// How many cores this process may use.
+int usable_cores();
 /// Makes the calling thread one that keeps time: priority, locked memory, a core of its own (`core` −1: the last one
-/// that this process may use). Says what could not be had.
-Rights take_rights(int core);
+/// that this process may use). Says what could not be had. `crew`: one for each thread that will step beside it, the
+/// number of its core counted from that of the stepping thread, which then is the first one unless chosen.
+Rights take_rights(int core, const std::vector<std::int32_t>& crew = {});
+/// For a thread that steps beside the stepping thread, the first is 1: the same priority, and a core of its own.
+void step_beside(int member);
 /// Gives back what was taken.
 void give_back_rights(const Rights& rights);
 /// For a thread that works for the stepping thread: another core, and a little less priority.

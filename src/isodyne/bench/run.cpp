@@ -86,7 +86,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   stop_ = &stop;
   if (plan_.reference) {
     reference_ = std::make_unique<engine::ReferencePlant>(program_, plant_.plan());
-    plant_.adopt(reference_.get());
+    plant_.adopt_whole(reference_.get());
   } else if (plan_.native) {
     native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);
     if (plan_.wait_for_native || plan_.pace) native_->wait();  // a compiler beside it would disturb the pace
@@ -115,6 +115,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   scenario_.plan(state_.values.data(), state_.now);
   faults_.plan(state_.values.data(), state_.now);
   if (open_controllers()) run_instants();
+  plant_.end_crew();
   close_controllers();
   result_.ended_at = state_.now;
   list_saturated();
@@ -131,7 +132,8 @@ void Run::run_instants() {
     if (!whole || over()) return;
     const auto before = plan_.time_steps ? Stopwatch::now() : Stopwatch::time_point{};
     const Time at = state_.now;
-    const engine::PlantTrouble trouble = plant_.step(state_);
+    const std::int64_t next = pacer_ && started_ ? pacer_->deadline(state_.now + program_->step) : 0;
+    const engine::PlantTrouble trouble = plant_.step(state_, next);
     if (plan_.time_steps) {
       const auto took = (Stopwatch::now() - before).count();
       settled_ns_ += took;

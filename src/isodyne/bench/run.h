@@ -53,7 +53,9 @@ struct RunPlan {
   bool wait_for_native = false;  ///< begin only when native code is there or cannot be
   bool time_steps = false;       ///< measure how long things take
   std::optional<PacePlan> pace;  ///< nothing: lockstep
-  bool reference = false;        ///< the continuous parts by an adaptive solver at tight tolerance
+  /// Step on this many threads at most; not one bit differs. 0: one in lockstep, else all that the bench asks for.
+  int cores = 0;
+  bool reference = false;  ///< the continuous parts by an adaptive solver at tight tolerance
 };
 
 /// Makes the port of a controller under a setting.
@@ -66,6 +68,7 @@ struct Timing {
   Rights rights;
   std::int64_t steps = 0, overruns = 0;
   StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
+  std::vector<StepTimes> crew;    ///< per thread that steps beside the stepping thread: its share of a step; ns
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> shares;  ///< what a step is made of
   std::vector<Stretch> stretches;                                           ///< of overruns, the first kMostStretches
   static constexpr std::size_t kMostStretches = 1000;
@@ -168,6 +171,7 @@ class Run {
   bool in_time(const std::vector<ports::Standing>& standing, double waited_s);
   void begin_pace();
   void end_pace();
+  void start_crew();
   void finish_paced_step(Time at);
   void tell_stretch();
   void close_controllers();
@@ -225,6 +229,7 @@ class Run {
   std::vector<Loss> losses_;
   RunResult result_;
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times_;
+  std::vector<StepTimes> crew_times_;
   std::int64_t settled_ns_ = 0, instant_ns_ = 0;  ///< of the present instant
   std::uint64_t plain_numbers_ = 0;               ///< how the processor treats tiny numbers outside the run
 };

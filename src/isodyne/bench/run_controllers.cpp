@@ -109,6 +109,7 @@ bool Run::bring_up() {
     return false;
   }
   started_ = true;
+  start_crew();
   if (plan_.pace) begin_pace();
   return true;
 }

@@ -2,13 +2,36 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
+
 #include "isodyne/bench/run.h"
 
 namespace isodyne::bench {
 
+/// Threads for the parts on other cores, as far as there are any.
+void Run::start_crew() {
+  const int asked = static_cast<int>(plant_.cores());
+  const int most = plan_.cores > 0 ? plan_.cores : plan_.pace ? asked : 1;
+  const int threads = std::min({most, usable_cores(), asked}) - 1;
+  if (plan_.pace) {
+    std::vector<std::int32_t> wanted;
+    for (int i = 1; i <= threads; ++i) wanted.push_back(plant_.plan(static_cast<std::size_t>(i)).core);
+    rights_ = take_rights(plan_.pace->core, wanted);
+    crew_times_.resize(rights_.crew.size());
+    if (most >= asked && rights_.crew.size() + 1 < plant_.cores()) {
+      rights_.lacking.push_back(
+          fmt::format("the bench asks for {} cores and gets {}: parts on different cores step one after the other",
+                      plant_.cores(), rights_.crew.size() + 1));
+    }
+    const auto prepare = [](std::size_t member) { step_beside(static_cast<int>(member)); };
+    plant_.start_crew(rights_.crew.size(), prepare, pacer_->step_ns() * 2 / 5);
+  } else if (threads > 0 && !plan_.reference) {
+    plant_.start_crew(static_cast<std::size_t>(threads), nullptr, 0);
+  }
+}
+
 /// The controllers are ready; from here on nothing on this thread allocates, locks or blocks.
 void Run::begin_pace() {
-  rights_ = take_rights(plan_.pace->core);
   for (Wired& c : controllers_) {
     if (c.port->pace() == ports::Pace::waits)
       c.courier = std::make_unique<ports::Courier>(*c.port, c.reads.size(), c.writes.size(), help_stepping_thread);
@@ -20,6 +43,7 @@ void Run::begin_pace() {
 
 void Run::finish_paced_step(Time at) {
   if (pacer_->done(at)) tell_stretch();
+  for (std::size_t i = 0; i < crew_times_.size(); ++i) crew_times_[i].add(plant_.crew()->took_ns(i + 1));
   progress_.overruns.store(pacer_->overruns(), std::memory_order_relaxed);
   progress_.worst_lateness_ns.store(pacer_->lateness().longest(), std::memory_order_relaxed);
 }
@@ -44,6 +68,7 @@ void Run::end_pace() {
   t.overruns = pacer_->overruns();
   t.lateness = pacer_->lateness();
   t.execution = pacer_->execution();
+  t.crew = crew_times_;
   t.shares = times_;
   t.queue_room = queue_->room();
   t.queue_most = queue_->most_waiting();

@@ -1,5 +1,7 @@
 #include "isodyne/engine/c_export.h"
 
+#include <set>
+
 #include <fmt/format.h>
 
 #include "isodyne/engine/c_code.h"
@@ -111,18 +113,36 @@ constexpr const char* kMakefile =
     "main.c plant.c -lm\n\n"
     "clean:\n\trm -f main\n.PHONY: clean\n";
 
+std::size_t quick_cores(const model::Program& p) {
+  std::set<std::int32_t> cores;
+  for (const model::Group& g : p.groups) {
+    if (g.step < p.step) cores.insert(g.core);
+  }
+  return cores.size();
+}
+
 }  // namespace
 
-std::vector<std::pair<std::string, std::string>> c_export(const std::shared_ptr<const model::Program>& program) {
+Result<std::vector<std::pair<std::string, std::string>>> c_export(
+    const std::shared_ptr<const model::Program>& benched) {
+  if (quick_cores(*benched) > 1)
+    return Failure{
+        "cannot put this bench into one piece of C", "",
+        fmt::format("parts on {} cores have steps quicker than {}, and see of each other what was at the last "
+                    "instant of the bench; put them on one core (leave out `on core`)",
+                    quick_cores(*benched), format_span(benched->step))};
+  // Otherwise cores see of each other just what groups do.
+  auto program = std::make_shared<model::Program>(*benched);
+  for (model::Group& g : program->groups) g.core = 0;
   const Plan plan(*program);
   CStyle style;
   style.comments = true;
   style.taps = false;
   const CCode code = c_code(*program, plan, style);
-  return {{"plant.h", header(*program, plan, code)},
-          {"plant.c", source(program, plan, code)},
-          {"main.c", main_program(*program)},
-          {"Makefile", kMakefile}};
+  return std::vector<std::pair<std::string, std::string>>{{"plant.h", header(*program, plan, code)},
+                                                          {"plant.c", source(program, plan, code)},
+                                                          {"main.c", main_program(*program)},
+                                                          {"Makefile", kMakefile}};
 }
 
 }  // namespace isodyne::engine

@@ -6,12 +6,14 @@
 #include <utility>
 #include <vector>
 
+#include "isodyne/core/result.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::engine {
 
 /// File names and texts: plant.c, plant.h, main.c, Makefile. What surrounds the plant (controllers, faults,
-/// scenarios, judge) stays behind; actuators and inputs are quantities that the caller sets.
-std::vector<std::pair<std::string, std::string>> c_export(const std::shared_ptr<const model::Program>& program);
+/// scenarios, judge) stays behind; actuators and inputs are quantities that the caller sets. One thread runs it all;
+/// fails where that gives other values, which is where two cores have steps quicker than that of the bench.
+Result<std::vector<std::pair<std::string, std::string>>> c_export(const std::shared_ptr<const model::Program>& program);
 
 }  // namespace isodyne::engine

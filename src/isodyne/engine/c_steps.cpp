@@ -99,7 +99,7 @@ std::string CWriter::limit(NodeId node, const char* which, std::size_t place) co
 void CWriter::group(std::size_t index) {
   const GroupPlan& g = plan_.groups[index];
   const std::size_t n = g.group->states.size();
-  if (n == 0) return;
+  if (n == 0 || !g.here) return;
   GroupNames names;
   for (std::size_t i = 0; i < n; ++i) {
     names.state[state(g, i).value] = i;
@@ -400,7 +400,7 @@ void CWriter::step() {
   for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
     const GroupPlan& g = plan_.groups[i];
     const std::size_t n = g.group->states.size();
-    if (n == 0) continue;
+    if (n == 0 || !g.here) continue;
     const std::string guard = g.rate > 0 ? fmt::format("if (due > {}) ", g.rate) : "";
     groups += fmt::format("    {}trouble = step_group_{}(m);\n    if (trouble.kind != 0) return trouble;\n", guard, i);
     if (plan_.single) continue;

@@ -38,9 +38,9 @@ PlantState Interpreter::start(std::span<const std::pair<VarId, double>> override
 }
 
 /// Before the first instant everything was as it is then, so delays first give their inputs.
-void Interpreter::solve(PlantState& state) {
+void Interpreter::solve(const StateView& state) {
   const IsoFlushed flushed;
-  state[model::kTime] = to_seconds(state.now);
+  state[model::kTime] = to_seconds(*state.now);
   compute(segments_, state, plan_.all(), false);
   if (rings_.empty() || state.remembered.front() > 0) return;
   for (const Code& code : delay_code_) run_code(code, state);
@@ -49,7 +49,7 @@ void Interpreter::solve(PlantState& state) {
   compute(segments_, state, plan_.all(), false);
 }
 
-void Interpreter::compute(const std::vector<Segment>& segments, PlantState& state, int due, bool with_samplers) {
+void Interpreter::compute(const std::vector<Segment>& segments, const StateView& state, int due, bool with_samplers) {
   double* registers = state.values.data();
   for (const Segment& s : segments) {
     if (s.rate >= due) continue;
@@ -58,7 +58,7 @@ void Interpreter::compute(const std::vector<Segment>& segments, PlantState& stat
   }
 }
 
-void Interpreter::after_segment(const Segment& s, PlantState& state, double now, bool with_samplers) {
+void Interpreter::after_segment(const Segment& s, const StateView& state, double now, bool with_samplers) {
   const auto index = static_cast<std::size_t>(s.item.index);
   double& target = state.values[static_cast<std::size_t>(s.target)];
   switch (s.item.kind) {
@@ -66,7 +66,7 @@ void Interpreter::after_segment(const Segment& s, PlantState& state, double now,
       if (state.taps[index].active) target = through_tap(state.taps[index], target, now);
       break;
     case Item::Kind::sampler:
-      if (with_samplers && program_->samplers[index].due(state.now)) run_code(sampler_code_[index], state);
+      if (with_samplers && program_->samplers[index].due(*state.now)) run_code(sampler_code_[index], state);
       break;
     case Item::Kind::delay:
       recall(s, state, now);
@@ -79,21 +79,21 @@ void Interpreter::after_segment(const Segment& s, PlantState& state, double now,
   }
 }
 
-bool Interpreter::sampler_due(const PlantState& state, int due) const {
+bool Interpreter::sampler_due(const StateView& state, int due) const {
   return std::any_of(program_->samplers.begin(), program_->samplers.end(),
-                     [&](const model::Sampler& s) { return plan_.rate_of_group(s.group) < due && s.due(state.now); });
+                     [&](const model::Sampler& s) { return plan_.rate_of_group(s.group) < due && s.due(*state.now); });
 }
 
-void Interpreter::settle(PlantState& state, ModeChanges& changes) {
+void Interpreter::settle(const StateView& state, ModeChanges& changes) {
   const IsoFlushed flushed;
-  if (state.entered == 0) solve(state);
-  settle_due(state, state.entered == 0 ? plan_.all() : plan_.due(state.now), changes);
+  if (*state.entered == 0) solve(state);
+  settle_due(state, *state.entered == 0 ? plan_.all() : plan_.due(*state.now), changes);
 }
 
-void Interpreter::settle_due(PlantState& state, int due, ModeChanges& changes) {
-  state[model::kTime] = to_seconds(state.now);
+void Interpreter::settle_due(const StateView& state, int due, ModeChanges& changes) {
+  state[model::kTime] = to_seconds(*state.now);
   compute(segments_, state, due, false);
-  bool stale = state.entered == 0 && first_entry(state);
+  bool stale = *state.entered == 0 && first_entry(state);
   if (stale) compute(segments_, state, due, false);
   if (!machines_.empty() && take_transitions(state, due, changes)) {
     compute(segments_, state, due, false);
@@ -104,17 +104,17 @@ void Interpreter::settle_due(PlantState& state, int due, ModeChanges& changes) {
   remember(state, due);
 }
 
-void Interpreter::evaluate_at(PlantState& state, double seconds) {
+void Interpreter::evaluate_at(const StateView& state, double seconds) {
   state[model::kTime] = seconds;
   compute(segments_, state, plan_.all(), false);
 }
 
-void Interpreter::settle_all(PlantState& state, ModeChanges& changes) {
-  if (state.entered == 0) solve(state);
+void Interpreter::settle_all(const StateView& state, ModeChanges& changes) {
+  if (*state.entered == 0) solve(state);
   settle_due(state, plan_.all(), changes);
 }
 
-bool Interpreter::jump(PlantState& state, ModeChanges& changes) {
+bool Interpreter::jump(const StateView& state, ModeChanges& changes) {
   const double seconds = state[model::kTime];
   bool any = take_transitions(state, plan_.all(), changes);
   if (any) evaluate_at(state, seconds);
@@ -139,7 +139,7 @@ void evaluate_residual(void* context, double x, iso_residual* result) {
 }
 }  // namespace
 
-void Interpreter::solve_equation(const SolveCode& s, PlantState& state) {
+void Interpreter::solve_equation(const SolveCode& s, const StateView& state) {
   const auto at = [](std::int32_t r) { return static_cast<std::size_t>(r); };
   Residual residual{s.code,         state.values.data(), tables_.data(), at(s.x),
                     at(s.residual), at(s.derivative),    at(s.scale)};
@@ -151,10 +151,10 @@ void Interpreter::solve_equation(const SolveCode& s, PlantState& state) {
   }
   const bool good = iso_solve(evaluate_residual, &residual, &x, s.lowest != kNone, low, high) != 0;
   state.values[at(s.x)] = x;
-  if (!good && state.unsolved == kNone) state.unsolved = static_cast<std::int32_t>(s.index);
+  if (!good && *state.unsolved == kNone) *state.unsolved = static_cast<std::int32_t>(s.index);
 }
 
-void Interpreter::recall(const Segment& segment, PlantState& state, double now) {
+void Interpreter::recall(const Segment& segment, const StateView& state, double now) {
   const auto index = static_cast<std::size_t>(segment.item.index);
   if (state.remembered[index] == 0) return;  // given by hand before the first instant
   const model::Delay& d = program_->delays[index];
@@ -164,7 +164,7 @@ void Interpreter::recall(const Segment& segment, PlantState& state, double now) 
                  to_seconds(d.longest), d.held ? 1 : 0);
 }
 
-void Interpreter::remember(PlantState& state, int due) {
+void Interpreter::remember(const StateView& state, int due) {
   if (rings_.empty()) return;
   for (int rate = 0; rate < due; ++rate) run_code(delay_code_[static_cast<std::size_t>(rate)], state);
   for (std::size_t i = 0; i < rings_.size(); ++i) {

@@ -22,19 +22,19 @@ class Interpreter : public Execution {
   /// All variables at their start values; `overrides` replace some of them (SI).
   PlantState start(std::span<const std::pair<model::VarId, double>> overrides) const;
 
-  void solve(PlantState& state) override;
-  void settle(PlantState& state, ModeChanges& changes) override;
-  PlantTrouble step(PlantState& state, ModeChanges& changes) override;
+  void solve(const StateView& state) override;
+  void settle(const StateView& state, ModeChanges& changes) override;
+  PlantTrouble step(const StateView& state, ModeChanges& changes) override;
 
-  /// For those who integrate themselves: everything at any time (s), whatever state.now says; every rate settled at an
+  /// For those who integrate themselves: everything at any time (s), whatever *state.now says; every rate settled at an
   /// instant; transitions and `when` blocks at the image as it is, true if there were any; trouble so far.
-  void evaluate_at(PlantState& state, double seconds);
-  void settle_all(PlantState& state, ModeChanges& changes);
-  bool jump(PlantState& state, ModeChanges& changes);
-  PlantTrouble trouble_of(const PlantState& state) const;
+  void evaluate_at(const StateView& state, double seconds);
+  void settle_all(const StateView& state, ModeChanges& changes);
+  bool jump(const StateView& state, ModeChanges& changes);
+  PlantTrouble trouble_of(const StateView& state) const;
 
   /// Evaluates the slopes of a group that was linearised, at a solved image: n x n, by rows.
-  void slopes(std::size_t group, PlantState& state, double* jacobian, double* drift);
+  void slopes(std::size_t group, const StateView& state, double* jacobian, double* drift);
 
  private:
   /// A stretch of code, and what comes after it.
@@ -83,7 +83,7 @@ class Interpreter : public Execution {
   struct Context {
     Interpreter* self;
     GroupCode* group;
-    PlantState* state;
+    const StateView* state;
     const Instruction* code;  ///< of a plain group
     double *registers, *states;
     const double* derivatives;
@@ -102,30 +102,30 @@ class Interpreter : public Execution {
   void link(const CodeMaker& maker);
   void link(const CodeMaker& maker, std::vector<Segment>& segments);
 
-  void run_code(const Code& code, PlantState& state) const { run(code, state.values.data(), tables_.data()); }
-  void compute(const std::vector<Segment>& segments, PlantState& state, int due, bool with_samplers);
-  void after_segment(const Segment& segment, PlantState& state, double now, bool with_samplers);
-  bool sampler_due(const PlantState& state, int due) const;
-  void solve_equation(const SolveCode& code, PlantState& state);
-  void recall(const Segment& segment, PlantState& state, double now);
-  void remember(PlantState& state, int due);
+  void run_code(const Code& code, const StateView& state) const { run(code, state.values.data(), tables_.data()); }
+  void compute(const std::vector<Segment>& segments, const StateView& state, int due, bool with_samplers);
+  void after_segment(const Segment& segment, const StateView& state, double now, bool with_samplers);
+  bool sampler_due(const StateView& state, int due) const;
+  void solve_equation(const SolveCode& code, const StateView& state);
+  void recall(const Segment& segment, const StateView& state, double now);
+  void remember(const StateView& state, int due);
 
   // interpreter_events.cpp
-  bool take_transitions(PlantState& state, int due, ModeChanges& changes);
-  void leave(PlantState& state, std::size_t machine);
-  void enter(PlantState& state, std::size_t machine, int mode);
-  bool first_entry(PlantState& state);
-  bool fire_events(PlantState& state, int due);
-  void settle_due(PlantState& state, int due, ModeChanges& changes);
+  bool take_transitions(const StateView& state, int due, ModeChanges& changes);
+  void leave(const StateView& state, std::size_t machine);
+  void enter(const StateView& state, std::size_t machine, int mode);
+  bool first_entry(const StateView& state);
+  bool fire_events(const StateView& state, int due);
+  void settle_due(const StateView& state, int due, ModeChanges& changes);
 
   // interpreter_steps.cpp
-  PlantTrouble step_group(GroupCode& group, PlantState& state);
-  PlantTrouble advance(GroupCode& group, PlantState& state, double* x, const double* k1);
-  void limited(const GroupCode& group, const PlantState& state, const double* x, double* dx) const;
-  bool at_limit(const GroupCode& group, const PlantState& state, const Limits& limits, const double* x,
+  PlantTrouble step_group(GroupCode& group, const StateView& state);
+  PlantTrouble advance(GroupCode& group, const StateView& state, double* x, const double* k1);
+  void limited(const GroupCode& group, const StateView& state, const double* x, double* dx) const;
+  bool at_limit(const GroupCode& group, const StateView& state, const Limits& limits, const double* x,
                 double slope) const;
-  void evaluate(GroupCode& group, PlantState& state, double t, const double* x, double* dx);
-  void read_slopes(GroupCode& group, PlantState& state, const double* x);
+  void evaluate(GroupCode& group, const StateView& state, double t, const double* x, double* dx);
+  void read_slopes(GroupCode& group, const StateView& state, const double* x);
 
   std::shared_ptr<const model::Program> program_;
   const Plan& plan_;

@@ -9,7 +9,7 @@ namespace isodyne::engine {
 using model::kNone;
 
 /// Leaves the present mode: machines inside it first.
-void Interpreter::leave(PlantState& state, std::size_t machine) {
+void Interpreter::leave(const StateView& state, std::size_t machine) {
   const model::StateMachine& m = program_->machines[machine];
   const int mode = static_cast<int>(state[m.mode]);
   for (const std::int32_t inner : machines_[machine].inner) {
@@ -17,16 +17,16 @@ void Interpreter::leave(PlantState& state, std::size_t machine) {
     if (inside.outer_mode != mode || static_cast<int>(state[inside.mode]) == inside.inactive) continue;
     leave(state, static_cast<std::size_t>(inner));
     state[inside.mode] = inside.inactive;
-    state[inside.entered] = to_seconds(state.now);
+    state[inside.entered] = to_seconds(*state.now);
   }
   run_code(machines_[machine].exit[static_cast<std::size_t>(mode)], state);
 }
 
 /// Enters a mode, then the machines inside it.
-void Interpreter::enter(PlantState& state, std::size_t machine, int mode) {
+void Interpreter::enter(const StateView& state, std::size_t machine, int mode) {
   const model::StateMachine& m = program_->machines[machine];
   state[m.mode] = mode;
-  state[m.entered] = to_seconds(state.now);
+  state[m.entered] = to_seconds(*state.now);
   restarted_[machine] = 1;
   run_code(machines_[machine].entry[static_cast<std::size_t>(mode)], state);
   for (const std::int32_t inner : machines_[machine].inner) {
@@ -36,9 +36,9 @@ void Interpreter::enter(PlantState& state, std::size_t machine, int mode) {
 }
 
 /// At the start every machine enters the mode it starts in.
-bool Interpreter::first_entry(PlantState& state) {
-  if (state.entered != 0) return false;
-  state.entered = 1;
+bool Interpreter::first_entry(const StateView& state) {
+  if (*state.entered != 0) return false;
+  *state.entered = 1;
   bool acted = false;
   for (std::size_t m = 0; m < program_->machines.size(); ++m) {
     const auto mode = static_cast<std::size_t>(std::max(0.0, state[program_->machines[m].mode]));
@@ -50,7 +50,7 @@ bool Interpreter::first_entry(PlantState& state) {
 }
 
 /// Every machine looks at the same image; outer machines come before those inside them.
-bool Interpreter::take_transitions(PlantState& state, int due, ModeChanges& changes) {
+bool Interpreter::take_transitions(const StateView& state, int due, ModeChanges& changes) {
   if (program_->machines.empty()) return false;
   bool any = false;
   std::fill(restarted_.begin(), restarted_.end(), 0);
@@ -73,7 +73,7 @@ bool Interpreter::take_transitions(PlantState& state, int due, ModeChanges& chan
     leave(state, m);
     enter(state, m, machine.transitions[t].to);
     changes.list[static_cast<std::size_t>(changes.count++)] = {static_cast<std::int32_t>(m),
-                                                               static_cast<std::int32_t>(t), state.now.count()};
+                                                               static_cast<std::int32_t>(t), state.now->count()};
     any = true;
   }
   return any;
@@ -81,7 +81,7 @@ bool Interpreter::take_transitions(PlantState& state, int due, ModeChanges& chan
 
 /// `when` blocks whose conditions have become true fire in the order of the text; then the equations are
 /// solved again, until nothing fires any more.
-bool Interpreter::fire_events(PlantState& state, int due) {
+bool Interpreter::fire_events(const StateView& state, int due) {
   if (program_->events.empty()) return false;
   bool any = false;
   for (int round = 0;; ++round) {
@@ -98,7 +98,7 @@ bool Interpreter::fire_events(PlantState& state, int due) {
     if (firing_.empty()) return any;
     any = true;
     if (round >= kMostRounds) {
-      state.endless = 1;
+      *state.endless = 1;
       return true;
     }
     for (const std::int32_t e : firing_) run_code(event_bodies_[static_cast<std::size_t>(e)], state);

@@ -10,12 +10,12 @@ namespace isodyne::engine {
 using model::kNone;
 using model::Method;
 
-PlantTrouble Interpreter::trouble_of(const PlantState& state) const {
-  if (state.unsolved != kNone) {
-    const model::VarId x = program_->solves[static_cast<std::size_t>(state.unsolved)].x;
-    return {PlantTrouble::Kind::no_solution, state.unsolved, state[x]};
+PlantTrouble Interpreter::trouble_of(const StateView& state) const {
+  if (*state.unsolved != kNone) {
+    const model::VarId x = program_->solves[static_cast<std::size_t>(*state.unsolved)].x;
+    return {PlantTrouble::Kind::no_solution, *state.unsolved, state[x]};
   }
-  if (state.endless != 0) return {PlantTrouble::Kind::endless_events, 0, 0};
+  if (*state.endless != 0) return {PlantTrouble::Kind::endless_events, 0, 0};
   for (std::size_t m = 0; m < state.reversals.size(); ++m) {
     if (state.reversals[m] > kMostReversals)
       return {PlantTrouble::Kind::endless_reversal, static_cast<std::int32_t>(m), 0};
@@ -24,13 +24,13 @@ PlantTrouble Interpreter::trouble_of(const PlantState& state) const {
 }
 
 /// On a bound and pushed outwards.
-bool Interpreter::at_limit(const GroupCode&, const PlantState& state, const Limits& l, const double* x,
+bool Interpreter::at_limit(const GroupCode&, const StateView& state, const Limits& l, const double* x,
                            double slope) const {
   return (x[l.state] <= state.values[static_cast<std::size_t>(l.lowest)] && slope < 0) ||
          (x[l.state] >= state.values[static_cast<std::size_t>(l.highest)] && slope > 0);
 }
 
-void Interpreter::limited(const GroupCode& g, const PlantState& state, const double* x, double* dx) const {
+void Interpreter::limited(const GroupCode& g, const StateView& state, const double* x, double* dx) const {
   for (const Limits& l : g.limits) {
     if (at_limit(g, state, l, x, dx[l.state])) dx[l.state] = 0;
   }
@@ -48,7 +48,7 @@ void copy_row(const std::vector<std::int32_t>& row, std::int32_t first, const do
 }
 }  // namespace
 
-void Interpreter::evaluate(GroupCode& g, PlantState& state, double t, const double* x, double* dx) {
+void Interpreter::evaluate(GroupCode& g, const StateView& state, double t, const double* x, double* dx) {
   double* r = state.values.data();
   const std::size_t n = g.x.size();
   r[g.time] = t;
@@ -64,7 +64,7 @@ void Interpreter::evaluate(GroupCode& g, PlantState& state, double t, const doub
 }
 
 /// A state held at its limit depends on nothing.
-void Interpreter::read_slopes(GroupCode& g, PlantState& state, const double* x) {
+void Interpreter::read_slopes(GroupCode& g, const StateView& state, const double* x) {
   const model::Group& group = *g.plan->group;
   const std::size_t n = g.x.size();
   run_code(g.slopes, state);
@@ -84,7 +84,7 @@ void Interpreter::read_slopes(GroupCode& g, PlantState& state, const double* x) 
   }
 }
 
-void Interpreter::slopes(std::size_t group, PlantState& state, double* jacobian, double* drift) {
+void Interpreter::slopes(std::size_t group, const StateView& state, double* jacobian, double* drift) {
   GroupCode& g = groups_[group];
   run_code(g.held, state);
   for (std::size_t i = 0; i < g.x.size(); ++i) g.x[i] = state[g.values[i]];
@@ -94,7 +94,7 @@ void Interpreter::slopes(std::size_t group, PlantState& state, double* jacobian,
 }
 
 /// One step of the method: x becomes the new states. On trouble it is of no use any more.
-PlantTrouble Interpreter::advance(GroupCode& g, PlantState& state, double* x, const double* k1) {
+PlantTrouble Interpreter::advance(GroupCode& g, const StateView& state, double* x, const double* k1) {
   const model::Group& group = *g.plan->group;
   const auto n = static_cast<int>(group.states.size());
   const double t = state[model::kTime], h = to_seconds(group.step);
@@ -137,7 +137,7 @@ PlantTrouble Interpreter::advance(GroupCode& g, PlantState& state, double* x, co
       iso_exact(n, h, x, k1, g.jacobian.data(), g.drift.data(), g.known.data());
       break;
   }
-  if (state.unsolved != kNone) return trouble_of(state);
+  if (*state.unsolved != kNone) return trouble_of(state);
   for (const Limits& l : g.limits) {
     const double lowest = state.values[static_cast<std::size_t>(l.lowest)];
     const double highest = state.values[static_cast<std::size_t>(l.highest)];
@@ -150,7 +150,7 @@ PlantTrouble Interpreter::advance(GroupCode& g, PlantState& state, double* x, co
 
 /// The only group of a bench is stepped where its states are; others on copies, which become valid at their next
 /// instant, because groups that step from the same instant must not see each other's results.
-PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
+PlantTrouble Interpreter::step_group(GroupCode& g, const StateView& state) {
   const std::size_t n = g.x.size();
   if (n == 0) return {};
   run_code(g.held, state);
@@ -177,20 +177,20 @@ PlantTrouble Interpreter::step_group(GroupCode& g, PlantState& state) {
   return {};
 }
 
-PlantTrouble Interpreter::step(PlantState& state, ModeChanges& changes) {
+PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
   const IsoFlushed flushed;
   const std::int64_t instants = plan_.instants_per_step;
   for (std::int64_t i = 0; i < instants; ++i) {
     if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;
-    const int due = plan_.due(state.now);
+    const int due = plan_.due(*state.now);
     for (GroupCode& g : groups_) {
-      if (g.plan->rate >= due) break;
+      if (!g.plan->here || g.plan->rate >= due) continue;
       if (const PlantTrouble now = step_group(g, state); now.kind != PlantTrouble::Kind::none) return now;
     }
-    state.now += plan_.rates.front();
-    const int arrived = plan_.due(state.now);
+    *state.now += plan_.rates.front();
+    const int arrived = plan_.due(*state.now);
     for (const GroupCode& g : groups_) {
-      if (g.plan->rate >= arrived || (plan_.single && g.first_value != kNone)) break;
+      if (!g.plan->here || g.plan->rate >= arrived || (plan_.single && g.first_value != kNone)) continue;
       for (std::size_t k = 0; k < g.values.size(); ++k)
         state[g.values[k]] = state.next[static_cast<std::size_t>(g.plan->group->states[k])];
     }

@@ -347,7 +347,7 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program&
 
 namespace {
 double tap_of_host(void* host, std::int32_t tap, double value, double now) {
-  return through_tap(static_cast<PlantState*>(host)->taps[static_cast<std::size_t>(tap)], value, now);
+  return through_tap(static_cast<TapState*>(host)[tap], value, now);
 }
 }  // namespace
 
@@ -363,14 +363,14 @@ NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const Na
   memory_.tap = tap_of_host;
 }
 
-iso_memory& NativePlant::memory(PlantState& state, ModeChanges& changes) {
+iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   static_assert(sizeof(Time) == sizeof(std::int64_t));
   for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
   // States of one program have sizes that never change, so the same first addresses mean all the same.
-  const bool same = memory_.host == &state && memory_.v == state.values.data() && memory_.next == state.next.data() &&
-                    memory_.changes == changes.list.data();
+  const bool same = memory_.host == state.taps.data() && memory_.v == state.values.data() &&
+                    memory_.next == state.next.data() && memory_.changes == changes.list.data();
   if (same) return memory_;
-  memory_.now = reinterpret_cast<std::int64_t*>(&state.now);
+  memory_.now = reinterpret_cast<std::int64_t*>(state.now);
   memory_.v = state.values.data();
   memory_.next = state.next.data();
   memory_.history = state.history.data();
@@ -378,24 +378,24 @@ iso_memory& NativePlant::memory(PlantState& state, ModeChanges& changes) {
   memory_.reversals = state.reversals.data();
   memory_.event_was = state.event_was.data();
   memory_.event_late = state.event_late.data();
-  memory_.unsolved = &state.unsolved;
-  memory_.entered = &state.entered;
-  memory_.endless = &state.endless;
+  memory_.unsolved = state.unsolved;
+  memory_.entered = state.entered;
+  memory_.endless = state.endless;
   memory_.changes = changes.list.data();
   memory_.change_count = &changes.count;
-  memory_.host = &state;
+  memory_.host = state.taps.data();
   return memory_;
 }
 
-void NativePlant::solve(PlantState& state) {
+void NativePlant::solve(const StateView& state) {
   code_->solve(&memory(state, none_));
 }
 
-void NativePlant::settle(PlantState& state, ModeChanges& changes) {
+void NativePlant::settle(const StateView& state, ModeChanges& changes) {
   code_->settle(&memory(state, changes));
 }
 
-PlantTrouble NativePlant::step(PlantState& state, ModeChanges& changes) {
+PlantTrouble NativePlant::step(const StateView& state, ModeChanges& changes) {
   const iso_trouble t = code_->step(&memory(state, changes));
   return {static_cast<PlantTrouble::Kind>(t.kind), t.index, t.last_good};
 }
@@ -414,25 +414,28 @@ void NativeBuilder::wait() {
   if (thread_.joinable()) thread_.join();
 }
 
-Status NativeBuilder::build(const NativeSettings& settings) {
-  auto code = NativeCode::make(plant_.program(), plant_.plan(), settings, remark_, stop_);
+Status NativeBuilder::build(std::size_t core, const NativeSettings& settings) {
+  auto code = NativeCode::make(plant_.program(), plant_.plan(core), settings, remark_, stop_);
   if (!code) return code.failure();
-  cached_ = (*code)->cached;
+  if (!(*code)->cached) cached_ = false;
   native_.push_back(std::make_unique<NativePlant>(plant_.program(), *code));
-  plant_.adopt(native_.back().get());
+  plant_.adopt(native_.back().get(), core);
   return Done{};
 }
 
 void NativeBuilder::build() {
-  const bool twice =
-      !settings_.first_flags.empty() && !NativeCode::in_cache(plant_.program(), plant_.plan(), settings_);
+  const auto kept = [&](std::size_t core) {
+    return NativeCode::in_cache(plant_.program(), plant_.plan(core), settings_);
+  };
   Status built = Done{};
-  if (twice) {
+  if (!settings_.first_flags.empty()) {
     NativeSettings first = settings_;
     first.flags = settings_.first_flags;
-    built = build(first);
+    for (std::size_t core = 0; built && core < plant_.cores(); ++core) {
+      if (!kept(core)) built = build(core, first);
+    }
   }
-  if (built) built = build(settings_);
+  for (std::size_t core = 0; built && core < plant_.cores(); ++core) built = build(core, settings_);
   if (!built && native_.empty()) remark_ = built.failure().text() + "; the interpreter runs";
   done_.store(true, std::memory_order_release);
 }

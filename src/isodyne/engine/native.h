@@ -71,12 +71,12 @@ class NativePlant : public Execution {
  public:
   NativePlant(const model::Program& program, std::shared_ptr<const NativeCode> code);
 
-  void solve(PlantState& state) override;
-  void settle(PlantState& state, ModeChanges& changes) override;
-  PlantTrouble step(PlantState& state, ModeChanges& changes) override;
+  void solve(const StateView& state) override;
+  void settle(const StateView& state, ModeChanges& changes) override;
+  PlantTrouble step(const StateView& state, ModeChanges& changes) override;
 
  private:
-  iso_memory& memory(PlantState& state, ModeChanges& changes);
+  iso_memory& memory(const StateView& state, ModeChanges& changes);
 
   const model::Program& program_;
   std::shared_ptr<const NativeCode> code_;
@@ -104,13 +104,13 @@ class NativeBuilder {
 
  private:
   void build();
-  Status build(const NativeSettings& settings);
+  Status build(std::size_t core, const NativeSettings& settings);
 
   Plant& plant_;
   NativeSettings settings_;
   std::string remark_;
-  std::vector<std::unique_ptr<NativePlant>> native_;  ///< the last is the best; the plant may be in any of them
-  bool cached_ = false;
+  std::vector<std::unique_ptr<NativePlant>> native_;  ///< the plant may be in any of them
+  bool cached_ = true;                                ///< all of them were
   std::atomic<bool> stop_{false}, done_{false};
   std::thread thread_;
 };

@@ -1,6 +1,7 @@
 #include "isodyne/engine/plan.h"
 
 #include <algorithm>
+#include <set>
 
 #include "isodyne/model/groups.h"
 
@@ -10,12 +11,17 @@ using model::kNone;
 using model::Node;
 using model::NodeId;
 
-Plan::Plan(const model::Program& p) : program(&p) {
+Plan::Plan(const model::Program& p, std::int32_t own_core) : program(&p), core(own_core) {
+  const auto step_here = [&](const model::Group& g) { return g.core == core ? g.step : std::max(g.step, p.step); };
+  std::set<Time> steps;
+  if (!p.groups.empty()) steps.insert(p.step);
+  for (const model::Group& g : p.groups) steps.insert(step_here(g));
+  rates.assign(steps.begin(), steps.end());
   for (const model::Group& g : p.groups) {
-    if (rates.empty() || rates.back() != g.step) rates.push_back(g.step);
     GroupPlan plan;
     plan.group = &g;
-    plan.rate = static_cast<int>(rates.size()) - 1;
+    plan.here = g.core == core;
+    plan.rate = static_cast<int>(std::find(rates.begin(), rates.end(), step_here(g)) - rates.begin());
     const auto index = static_cast<std::int32_t>(groups.size());
     plan.moving = model::moving_variables(p, index);
     const std::vector<bool> wanted = model::computed_between(p, index, plan.moving);
@@ -88,6 +94,12 @@ void count_uses(const model::Program& program, const std::vector<NodeId>& roots,
       for (const NodeId child : {n.a, n.b, n.c}) use(child);
     }
   }
+}
+
+std::vector<std::int32_t> cores_of(const model::Program& program) {
+  std::set<std::int32_t> cores{0};
+  for (const model::Group& g : program.groups) cores.insert(g.core);
+  return {cores.begin(), cores.end()};
 }
 
 std::vector<Ring> rings_of(const model::Program& p) {

@@ -1,5 +1,8 @@
 #pragma once
 // How a program is executed, whoever does it: rates, groups, and what has to be computed when.
+//
+// Each core has a plan of its own. Between two instants of the bench a core steps its own groups and sees of the others
+// only what the first of these instants gave; at the instants of the bench everything is computed, by one of them.
 
 #include <functional>
 #include <unordered_map>
@@ -13,15 +16,19 @@ namespace isodyne::engine {
 struct GroupPlan {
   const model::Group* group = nullptr;
   int rate = 0;
+  bool here = true;                   ///< stepped on the core of the plan
   std::vector<bool> moving;           ///< per variable: changes within the step, as the group sees it
   std::vector<std::int32_t> between;  ///< places in Program::order that are computed between instants
 };
 
 struct Plan {
-  explicit Plan(const model::Program& program);
+  explicit Plan(const model::Program& program, std::int32_t core = 0);
 
   const model::Program* program;
-  std::vector<Time> rates;  ///< the steps of the groups, quickest first, each a multiple of the one before
+  std::int32_t core;
+  /// The steps of the groups, quickest first, each a multiple of the one before. Quick groups of other cores count as
+  /// stepped with the bench.
+  std::vector<Time> rates;
   std::vector<GroupPlan> groups;
   bool single = false;  ///< one group with the step of the bench: nothing has to be held
 
@@ -47,6 +54,9 @@ struct Plan {
 /// Adds up how many times each node below some roots is needed; what is `known` already is counted, not entered.
 void count_uses(const model::Program& program, const std::vector<model::NodeId>& roots,
                 const std::function<bool(model::NodeId)>& known, std::unordered_map<model::NodeId, int>& uses);
+
+/// The cores that a program asks for, that of the bench first.
+std::vector<std::int32_t> cores_of(const model::Program& program);
 
 /// Rings of the delays, one after another.
 struct Ring {

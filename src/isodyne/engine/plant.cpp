@@ -1,5 +1,7 @@
 #include "isodyne/engine/plant.h"
 
+#include <algorithm>
+
 namespace isodyne::engine {
 
 using model::FaultKind;
@@ -26,28 +28,125 @@ double through_tap(TapState& tap, double value, double now) {
   return value;
 }
 
-Plant::Plant(std::shared_ptr<const model::Program> program)
-    : program_(std::move(program)), plan_(*program_), interpreter_(program_, plan_) {
+Plant::Core::Core(const std::shared_ptr<const model::Program>& program, std::int32_t number)
+    : plan(*program, number), interpreter(program, plan) {
+  for (std::size_t i = 0; i < program->variables.size(); ++i) {
+    const bool mine = program->group_of(static_cast<model::VarId>(i)).core == number;
+    if (!mine) continue;
+    if (own.empty() || own.back().first + own.back().second != i) own.emplace_back(i, 0);
+    ++own.back().second;
+  }
+}
+
+Plant::Plant(std::shared_ptr<const model::Program> program) : program_(std::move(program)) {
+  const std::vector<std::int32_t> numbers = cores_of(*program_);
+  for (const std::int32_t number : numbers) cores_.push_back(std::make_unique<Core>(program_, number));
+  std::size_t instants = 0;
+  for (const auto& core : cores_) {
+    instants = std::max(instants, static_cast<std::size_t>(core->plan.instants_per_step));
+    if (core != cores_.front()) core->values = core->interpreter.start({}).values;
+  }
   // A machine changes at most once an instant, and twice where a machine around it starts it anew.
-  const auto instants = static_cast<std::size_t>(plan_.instants_per_step);
-  changes_.list.resize(2 * program_->machines.size() * instants);
+  for (const auto& core : cores_) core->changes.list.resize(2 * program_->machines.size() * instants);
+}
+
+bool Plant::adopted() const {
+  return std::all_of(cores_.begin(), cores_.end(),
+                     [](const auto& core) { return core->execution != &core->interpreter; });
 }
 
 void Plant::solve(PlantState& state) {
-  execution_->solve(state);
+  leader().solve(state);
 }
 
 std::span<const ModeChange> Plant::settle(PlantState& state) {
-  // Acquire: what the other thread has made ready is seen with the pointer.
-  if (Execution* offered = offered_.load(std::memory_order_acquire); offered != nullptr) execution_ = offered;
-  changes_.count = 0;
-  execution_->settle(state, changes_);
+  for (const auto& core : cores_) {
+    // Acquire: what the other thread has made ready is seen with the pointer.
+    if (Execution* offered = core->offered.load(std::memory_order_acquire)) core->execution = offered;
+  }
+  lead().changes.count = 0;
+  leader().settle(state, lead().changes);
   return changes();
 }
 
-PlantTrouble Plant::step(PlantState& state) {
-  changes_.count = 0;
-  return execution_->step(state, changes_);
+PlantTrouble Plant::step(PlantState& state, std::int64_t next) {
+  ModeChanges& changes = lead().changes;
+  changes.count = 0;
+  if (whole_ != nullptr || cores_.size() == 1) return leader().step(state, changes);
+  for (const auto& core : cores_) {
+    if (core != cores_.front()) see(*core, state);
+  }
+  stepping_ = &state;
+  if (crew_) crew_->go(next);
+  const PlantTrouble trouble = lead().execution->step(state, changes);
+  step_share(0);
+  if (crew_) crew_->await();
+  return join(state, trouble);
+}
+
+void Plant::start_crew(std::size_t threads, Crew::Work prepare, std::int64_t most_guard_ns) {
+  const std::size_t members = std::min(threads, cores_.size() - 1);
+  if (members == 0) return;
+  crew_ = std::make_unique<Crew>(
+      members, [this](std::size_t member) { step_share(member); }, std::move(prepare), most_guard_ns);
+}
+
+/// The cores that a member of the crew steps (0: the leader, beside its own).
+void Plant::step_share(std::size_t member) {
+  const std::size_t shares = crew_ ? crew_->members() + 1 : 1;
+  for (std::size_t i = member; i < cores_.size(); i += shares) {
+    if (i > 0) step_alone(*cores_[i], *stepping_);
+  }
+}
+
+void Plant::see(Core& core, const PlantState& state) const {
+  std::copy_n(state.values.begin(), program_->variables.size(), core.values.begin());
+  core.now = state.now;
+  core.unsolved = state.unsolved;
+  core.endless = state.endless;
+}
+
+void Plant::step_alone(Core& core, PlantState& state) {
+  StateView view(state);
+  view.values = core.values;
+  view.now = &core.now;
+  view.unsolved = &core.unsolved;
+  view.endless = &core.endless;
+  core.changes.count = 0;
+  core.trouble = core.execution->step(view, core.changes);
+}
+
+namespace {
+/// Puts changes into others that are in order of time; at one instant the others come first.
+void merge(ModeChanges& all, const ModeChanges& more) {
+  for (std::int32_t i = 0; i < more.count; ++i) {
+    const ModeChange change = more.list[static_cast<std::size_t>(i)];
+    auto at = static_cast<std::size_t>(all.count);
+    for (; at > 0 && all.list[at - 1].at_ns > change.at_ns; --at) all.list[at] = all.list[at - 1];
+    all.list[at] = change;
+    ++all.count;
+  }
+}
+}  // namespace
+
+/// The first trouble counts.
+PlantTrouble Plant::join(PlantState& state, PlantTrouble trouble) {
+  Time end = state.now;
+  for (std::size_t i = 1; i < cores_.size(); ++i) {
+    Core& core = *cores_[i];
+    for (const auto& [begin, length] : core.own)
+      std::copy_n(core.values.begin() + static_cast<std::ptrdiff_t>(begin), length,
+                  state.values.begin() + static_cast<std::ptrdiff_t>(begin));
+    merge(lead().changes, core.changes);
+    if (state.unsolved == kNone) state.unsolved = core.unsolved;
+    state.endless |= core.endless;
+    const bool earlier = trouble.kind == PlantTrouble::Kind::none || core.now < end;
+    if (core.trouble.kind == PlantTrouble::Kind::none || !earlier) continue;
+    trouble = core.trouble;
+    end = core.now;
+  }
+  state.now = end;
+  return trouble;
 }
 
 void Plant::apply_input_taps(PlantState& state) const {

@@ -3,6 +3,9 @@
 //
 // Begins on the interpreter. Other executions of the same program, such as native code, may take over between
 // instants: they work on the same state and give the same bits.
+//
+// Where the program asks for several cores, each steps its own groups on an image of its own, and what it computed
+// becomes part of the state at the next instant of the bench. On how many threads that happens changes no bit.
 
 #include <atomic>
 #include <memory>
@@ -10,6 +13,7 @@
 #include <utility>
 #include <vector>
 
+#include "isodyne/engine/crew.h"
 #include "isodyne/engine/interpreter.h"
 
 namespace isodyne::engine {
@@ -20,7 +24,7 @@ class Plant {
 
   /// All variables at their start values; `overrides` replace some of them (SI).
   PlantState start(std::span<const std::pair<model::VarId, double>> overrides) const {
-    return interpreter_.start(overrides);
+    return lead().interpreter.start(overrides);
   }
 
   /// Gives every equation its value at state.now and changes nothing else.
@@ -31,33 +35,67 @@ class Plant {
   std::span<const ModeChange> settle(PlantState& state);
 
   /// From a settled instant of the bench to the next one. Transitions of quicker groups on the way are in
-  /// changes() until the next call.
-  PlantTrouble step(PlantState& state);
+  /// changes() until the next call. The threads of start_crew() sleep meanwhile: the next step is not before
+  /// `next` (monotonic clock, ns; 0: at any time). After trouble on one core the others may be further.
+  PlantTrouble step(PlantState& state, std::int64_t next = 0);
   std::span<const ModeChange> changes() const {
-    return {changes_.list.data(), static_cast<std::size_t>(changes_.count)};
+    return {lead().changes.list.data(), static_cast<std::size_t>(lead().changes.count)};
   }
 
   /// Inputs, parameters and actuators that are tapped: puts the healthy value through the tap. Call before
   /// settle().
   void apply_input_taps(PlantState& state) const;
 
-  /// From the next instant on, this executes. May be called from another thread; the execution lives as long as
-  /// the plant.
-  void adopt(Execution* execution) { offered_.store(execution, std::memory_order_release); }
-  /// Whether something else than the interpreter executes now.
-  bool adopted() const { return execution_ != &interpreter_; }
+  /// How many cores the program asks for, and what each does; the first is that of the bench.
+  std::size_t cores() const { return cores_.size(); }
+  const Plan& plan(std::size_t core = 0) const { return cores_[core]->plan; }
+  /// Steps on this many threads more (at most cores() − 1 are of use); each calls `prepare` with its number, from 1
+  /// on. `most_guard_ns`: see Crew.
+  void start_crew(std::size_t threads, Crew::Work prepare, std::int64_t most_guard_ns);
+  void end_crew() { crew_.reset(); }
+  const Crew* crew() const { return crew_.get(); }
+
+  /// From the next instant on, this executes what the core does. May be called from another thread; the execution
+  /// lives as long as the plant.
+  void adopt(Execution* execution, std::size_t core = 0) {
+    cores_[core]->offered.store(execution, std::memory_order_release);
+  }
+  /// Before the first instant: this executes everything, whatever cores the program asks for.
+  void adopt_whole(Execution* execution) { whole_ = execution; }
+  /// Whether something else than the interpreter executes now, on every core.
+  bool adopted() const;
 
   const model::Program& program() const { return *program_; }
-  const Plan& plan() const { return plan_; }
-  Interpreter& interpreter() { return interpreter_; }
+  Interpreter& interpreter() { return lead().interpreter; }
 
  private:
+  struct Core {
+    Core(const std::shared_ptr<const model::Program>& program, std::int32_t number);
+    Plan plan;
+    Interpreter interpreter;
+    Execution* execution = &interpreter;
+    std::atomic<Execution*> offered{nullptr};
+    ModeChanges changes;
+    /// Of all cores but the first: what they work on between two instants of the bench.
+    std::vector<double> values;
+    Time now{};
+    std::int32_t unsolved = model::kNone, endless = 0;
+    PlantTrouble trouble;
+    std::vector<std::pair<std::size_t, std::size_t>> own;  ///< stretches of variables of its groups: begin, length
+  };
+  Core& lead() { return *cores_.front(); }
+  const Core& lead() const { return *cores_.front(); }
+  Execution& leader() { return whole_ != nullptr ? *whole_ : *lead().execution; }
+  void see(Core& core, const PlantState& state) const;
+  void step_alone(Core& core, PlantState& state);
+  void step_share(std::size_t member);
+  PlantTrouble join(PlantState& state, PlantTrouble trouble);
+
   std::shared_ptr<const model::Program> program_;
-  Plan plan_;
-  Interpreter interpreter_;
-  Execution* execution_ = &interpreter_;
-  std::atomic<Execution*> offered_{nullptr};
-  ModeChanges changes_;
+  std::vector<std::unique_ptr<Core>> cores_;
+  Execution* whole_ = nullptr;
+  PlantState* stepping_ = nullptr;  ///< for the crew
+  std::unique_ptr<Crew> crew_;
 };
 
 /// After trouble of kind endless_events: the `when` blocks that kept firing.

@@ -38,7 +38,7 @@ struct ReferencePlant::Solver {
   std::size_t roots = 0;
   std::vector<VarId> outside;  ///< what the equations read and do not compute
   std::vector<double> outside_was, x_was;
-  PlantState* state = nullptr;
+  const StateView* state = nullptr;
   SUNContext context = nullptr;
   N_Vector y = nullptr;
   SUNMatrix matrix = nullptr;
@@ -188,7 +188,7 @@ struct ReferencePlant::Solver {
 
   /// The solver cannot go on: the state that moves fastest, measured against its own size, is where to look.
   PlantTrouble stuck(const std::vector<double>& before) {
-    look(to_seconds(state->now), N_VGetArrayPointer(y));
+    look(to_seconds(*state->now), N_VGetArrayPointer(y));
     std::size_t worst = 0;
     double most = -1;
     for (std::size_t i = 0; i < before.size(); ++i) {
@@ -203,9 +203,9 @@ struct ReferencePlant::Solver {
   }
 
   PlantTrouble step(ModeChanges& changes) {
-    const Time end_ns = state->now + program->step;
+    const Time end_ns = *state->now + program->step;
     const double end = to_seconds(end_ns);
-    double t = to_seconds(state->now);
+    double t = to_seconds(*state->now);
     if (changed_outside()) begin(t);
     const std::vector<double> before = x_was;
     for (int events = 0; t < end;) {
@@ -214,8 +214,8 @@ struct ReferencePlant::Solver {
       if (status < 0) {
         const PlantTrouble trouble = stuck(before);
         for (std::size_t i = 0; i < before.size(); ++i) (*state)[program->states[i].value] = before[i];
-        state->now = end_ns - program->step;
-        interpreter.evaluate_at(*state, to_seconds(state->now));
+        *state->now = end_ns - program->step;
+        interpreter.evaluate_at(*state, to_seconds(*state->now));
         return trouble;
       }
       clamp();
@@ -224,7 +224,7 @@ struct ReferencePlant::Solver {
       if (status != CV_ROOT_RETURN) break;
       if (++events > kMostEventsPerStep) return {PlantTrouble::Kind::endless_events, 0, 0};
       // A strict condition may hold only just behind its root.
-      state->now = std::min(end_ns - Time(1), Time(static_cast<std::int64_t>(std::llround(t * 1e9))));
+      *state->now = std::min(end_ns - Time(1), Time(static_cast<std::int64_t>(std::llround(t * 1e9))));
       if (changes.list.size() < static_cast<std::size_t>(changes.count) + 2 * program->machines.size())
         changes.list.resize(2 * changes.list.size() + 2 * program->machines.size());
       if (!interpreter.jump(*state, changes)) {
@@ -240,7 +240,7 @@ struct ReferencePlant::Solver {
       (*state)[model::kTime] = t;
       begin(t);
     }
-    state->now = end_ns;
+    *state->now = end_ns;
     note();
     return {};
   }
@@ -251,19 +251,19 @@ ReferencePlant::ReferencePlant(std::shared_ptr<const model::Program> program, co
     : solver_(std::make_unique<Solver>(std::move(program), plan, accuracy)) {}
 ReferencePlant::~ReferencePlant() = default;
 
-void ReferencePlant::solve(PlantState& state) {
+void ReferencePlant::solve(const StateView& state) {
   solver_->interpreter.solve(state);
 }
 
-void ReferencePlant::settle(PlantState& state, ModeChanges& changes) {
+void ReferencePlant::settle(const StateView& state, ModeChanges& changes) {
   solver_->interpreter.settle_all(state, changes);
 }
 
-PlantTrouble ReferencePlant::step(PlantState& state, ModeChanges& changes) {
+PlantTrouble ReferencePlant::step(const StateView& state, ModeChanges& changes) {
   if (const PlantTrouble before = solver_->interpreter.trouble_of(state); before.kind != PlantTrouble::Kind::none)
     return before;
   if (solver_->cvode == nullptr) {
-    state.now += solver_->program->step;
+    *state.now += solver_->program->step;
     return {};
   }
   solver_->state = &state;

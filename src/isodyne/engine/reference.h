@@ -23,9 +23,9 @@ class ReferencePlant : public Execution {
   ReferencePlant(std::shared_ptr<const model::Program> program, const Plan& plan, ReferenceAccuracy accuracy = {});
   ~ReferencePlant() override;
 
-  void solve(PlantState& state) override;
-  void settle(PlantState& state, ModeChanges& changes) override;
-  PlantTrouble step(PlantState& state, ModeChanges& changes) override;
+  void solve(const StateView& state) override;
+  void settle(const StateView& state, ModeChanges& changes) override;
+  PlantTrouble step(const StateView& state, ModeChanges& changes) override;
 
   /// Right-hand sides evaluated so far.
   long evaluations() const;

@@ -3,6 +3,7 @@
 // code work on the same state, so either may go on where the other stopped.
 
 #include <cstdint>
+#include <span>
 #include <vector>
 
 #include "isodyne/core/time.h"
@@ -42,6 +43,35 @@ struct PlantState {
   double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
 };
 
+/// What an execution works on: a plant's state, where cores other than that of the bench have values of their own and
+/// share the rest, of which each changes only what belongs to its groups.
+struct StateView {
+  StateView(PlantState& s)  // NOLINT(google-explicit-constructor): a state is the view of all of itself
+      : now(&s.now),
+        unsolved(&s.unsolved),
+        entered(&s.entered),
+        endless(&s.endless),
+        values(s.values),
+        next(s.next),
+        taps(s.taps),
+        reversals(s.reversals),
+        event_was(s.event_was),
+        event_late(s.event_late),
+        history(s.history),
+        remembered(s.remembered) {}
+
+  Time* now;
+  std::int32_t *unsolved, *entered, *endless;
+  std::span<double> values, next;
+  std::span<TapState> taps;
+  std::span<std::int32_t> reversals;
+  std::span<char> event_was, event_late;
+  std::span<double> history;
+  std::span<std::int64_t> remembered;
+
+  double& operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
+};
+
 using ModeChange = iso_change;
 
 /// Mode changes since they were last asked for. Room is made once: a machine changes once an instant.
@@ -69,15 +99,15 @@ class Execution {
   virtual ~Execution() = default;
 
   /// Gives every equation its value at state.now, whatever its rate, and changes nothing else.
-  virtual void solve(PlantState& state) = 0;
+  virtual void solve(const StateView& state) = 0;
 
   /// Solves what is due at state.now, in this order: equations; transitions (one per machine) with their exit and
   /// entry actions; `when` blocks until none fires; sampled parts that are due; memory of delays.
-  virtual void settle(PlantState& state, ModeChanges& changes) = 0;
+  virtual void settle(const StateView& state, ModeChanges& changes) = 0;
 
   /// From a settled instant of the bench to its next one, quicker groups in steps of their own. On trouble the
   /// state stays at the last instant from which it could not go on.
-  virtual PlantTrouble step(PlantState& state, ModeChanges& changes) = 0;
+  virtual PlantTrouble step(const StateView& state, ModeChanges& changes) = 0;
 };
 
 }  // namespace isodyne::engine

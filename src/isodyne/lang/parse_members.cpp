@@ -176,7 +176,7 @@ void Parser::bounds(VarDecl& v) {
 }
 
 // part = "part" name [ "[" sum "]" ] ":" name [ "(" argument { "," … } ")" ] [ "with" argument { "," … } ]
-//        [ "step" sum ] [ "method" name ]
+//        [ "step" sum ] [ "method" name ] [ "on" "core" sum ]
 void Parser::part(Members& m, const std::string& doc, bool is_private) {
   t_.take();
   PartDecl p;
@@ -196,6 +196,10 @@ void Parser::part(Members& m, const std::string& doc, bool is_private) {
   if (t_.accept("with")) part_arguments(p);
   if (t_.accept("step")) p.step = x_.sum();
   if (t_.accept("method")) p.method = t_.expect_name("the name of an integration method, such as `rk4`");
+  if (t_.accept("on")) {
+    t_.expect("core", "and its number");
+    p.core = x_.sum();
+  }
   t_.expect_statement_end();
   m.parts.push_back(std::move(p));
 }

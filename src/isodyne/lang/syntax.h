@@ -147,6 +147,7 @@ struct PartDecl {
   std::vector<Arg> args;              ///< in brackets, and after `with`
   std::shared_ptr<const Expr> step;   ///< `step 10 us`; null: that of what it is part of
   std::optional<Name> method;         ///< `method implicit`
+  ExprPtr core;                       ///< `on core 1`
   bool is_private = false;
   std::string doc;
 };

@@ -382,7 +382,17 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
   nesting_.pop_back();
 }
 
-/// The group of a part: that of what it is part of, unless it has a step or a method of its own.
+std::int32_t Flattener::core_of(const lang::Expr& number, Instance& instance, const Env* env) {
+  const auto core = check_.whole_number(number, &instance, env, "the number of a core");
+  if (!core) return 0;
+  if (*core >= 0 && *core < kMostCores) return static_cast<std::int32_t>(*core);
+  check_.error(Code::out_of_limits, number.span,
+               fmt::format("a plant is stepped on cores 0 to {}, not on core {}", kMostCores - 1, *core),
+               "core 0 is that of the bench");
+  return 0;
+}
+
+/// The group of a part: that of what it is part of, unless it has a step, a method or a core of its own.
 std::int32_t Flattener::group_of(Instance& instance, const lang::PartDecl& p, const Env* env) {
   GroupDraft wanted = check_.groups[static_cast<std::size_t>(instance.group)];
   wanted.span = p.name.span;
@@ -394,8 +404,10 @@ std::int32_t Flattener::group_of(Instance& instance, const lang::PartDecl& p, co
     }
   }
   if (p.method) wanted.method = method_of(check_, *p.method);
+  if (p.core) wanted.core = core_of(*p.core, instance, env);
   for (std::size_t i = 0; i < check_.groups.size(); ++i) {
-    if (check_.groups[i].step == wanted.step && check_.groups[i].method == wanted.method)
+    const GroupDraft& known = check_.groups[i];
+    if (known.step == wanted.step && known.method == wanted.method && known.core == wanted.core)
       return static_cast<std::int32_t>(i);
   }
   check_.groups.push_back(wanted);

@@ -41,6 +41,7 @@ class Flattener {
   void place_part(Instance& instance, const Placed<lang::PartDecl>& placed, const std::string& name,
                   const lang::ModelDecl& model, const Env* env, int depth);
   std::int32_t group_of(Instance& instance, const lang::PartDecl& part, const Env* env);
+  std::int32_t core_of(const lang::Expr& number, Instance& instance, const Env* env);
   void check_overrides(Instance& instance);
   const Override* override_of(const Instance& instance, const std::string& name) const;
 

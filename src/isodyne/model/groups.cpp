@@ -68,9 +68,10 @@ void resolve_groups(Check& check, std::optional<Method> bench_method) {
     Group g;
     g.step = draft.step.value_or(p.step);
     g.method = draft.method.value_or(bench_method.value_or(Method::rk4));
+    g.core = draft.core;
     g.span = draft.span;
     const auto same = std::find_if(p.groups.begin(), p.groups.end(), [&](const Group& known) {
-      return known.step == g.step && known.method == g.method;
+      return known.step == g.step && known.method == g.method && known.core == g.core;
     });
     place.push_back(static_cast<std::int32_t>(same - p.groups.begin()));
     if (same == p.groups.end()) p.groups.push_back(std::move(g));
@@ -326,8 +327,9 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
       return nullptr;
     }
     if (method) g.method = *method;
-    const auto same = std::find_if(groups.begin(), groups.end(),
-                                   [&](const Group& k) { return k.step == g.step && k.method == g.method; });
+    const auto same = std::find_if(groups.begin(), groups.end(), [&](const Group& k) {
+      return k.step == g.step && k.method == g.method && k.core == g.core;
+    });
     place.push_back(static_cast<std::int32_t>(same - groups.begin()));
     if (same == groups.end()) groups.push_back(std::move(g));
   }

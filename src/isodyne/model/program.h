@@ -109,6 +109,9 @@ std::optional<Method> method_named(std::string_view word);
 
 /// Parts that are stepped together: with one step, by one method. What they read of other groups is held
 /// throughout their step. The steps of any two groups are in a whole ratio.
+/// A plant is stepped on fewer cores than this.
+constexpr int kMostCores = 16;
+
 struct Group {
   /// d(derivative of state `row`)/d(state `column`); both count within the group.
   struct Slope {
@@ -117,6 +120,9 @@ struct Group {
   };
   Time step{};
   Method method = Method::rk4;
+  /// Groups on different cores step at the same time; what they read of each other is held between the instants of
+  /// the bench, however quick their steps are.
+  std::int32_t core = 0;
   std::vector<std::int32_t> states;  ///< indices into Program::states
   /// For methods that need them: the slopes that are not zero throughout, and per state the slope of its
   /// derivative in time (kNone: zero).

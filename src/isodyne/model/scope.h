@@ -80,6 +80,7 @@ struct Instance {
 struct GroupDraft {
   std::optional<Time> step;  ///< none: that of the bench
   std::optional<Method> method;
+  std::int32_t core = 0;
   Span span;
 };
 

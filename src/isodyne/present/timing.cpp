@@ -15,7 +15,7 @@ using Json = nlohmann::ordered_json;
 
 namespace {
 
-TimesRow row_of(const char* name, const bench::StepTimes& t) {
+TimesRow row_of(const std::string& name, const bench::StepTimes& t) {
   return {name,
           t.count(),
           t.quantile(0.5) / 1e3,
@@ -50,9 +50,12 @@ TimingSummary timing_of(const model::Program& program, const bench::Timing& timi
   t.pinned = timing.rights.pinned;
   t.awake = timing.rights.awake;
   t.core = timing.rights.core;
+  t.crew = timing.rights.crew;
   t.lacking = timing.rights.lacking;
   t.rows.push_back(row_of("late at its begin", timing.lateness));
   t.rows.push_back(row_of("all of a step", timing.execution));
+  for (std::size_t i = 0; i < timing.crew.size(); ++i)
+    t.rows.push_back(row_of(fmt::format("parts on core {}", timing.rights.crew[i]), timing.crew[i]));
   for (const auto& [name, share] :
        {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
         std::pair{"controllers", RunShare::controllers}, std::pair{"handing over", RunShare::judge}}) {
@@ -102,6 +105,8 @@ std::string TimingSummary::verdict() const {
 
 std::string TimingSummary::rights() const {
   std::string text = pinned ? fmt::format("on core {}", core) : "on any core";
+  if (!crew.empty())
+    text += fmt::format(", with core{} {} beside it", crew.size() > 1 ? "s" : "", fmt::join(crew, ", "));
   text += priority ? ", real-time priority" : ", usual priority";
   text += locked ? ", memory locked" : ", memory not locked";
   return text + (awake ? ", processor kept awake" : "");
@@ -150,19 +155,13 @@ std::vector<TimingSummary::Bin> bins_from(const Json& j) {
 }  // namespace
 
 void to_json(Json& j, const TimingSummary& t) {
-  j = {{"speed", t.speed},
-       {"step_s", t.step_s},
-       {"steps", t.steps},
-       {"overruns", t.overruns},
-       {"priority", t.priority},
-       {"locked", t.locked},
-       {"pinned", t.pinned},
-       {"awake", t.awake},
-       {"core", t.core},
-       {"lacking", t.lacking},
-       {"times", Json::array()},
-       {"late", Json::array()},
-       {"late_stretches", t.all_stretches}};
+  j = {{"speed", t.speed},       {"step_s", t.step_s},
+       {"steps", t.steps},       {"overruns", t.overruns},
+       {"priority", t.priority}, {"locked", t.locked},
+       {"pinned", t.pinned},     {"awake", t.awake},
+       {"core", t.core},         {"crew", t.crew},
+       {"lacking", t.lacking},   {"times", Json::array()},
+       {"late", Json::array()},  {"late_stretches", t.all_stretches}};
   for (const TimesRow& r : t.rows) j["times"].push_back(times_json(r));
   for (const auto& s : t.stretches)
     j["late"].push_back({{"at_s", s.at_s}, {"steps", s.steps}, {"worst_us", s.worst_us}});
@@ -185,6 +184,7 @@ void from_json(const Json& j, TimingSummary& t) {
   t.pinned = j.at("pinned");
   t.awake = j.at("awake");
   t.core = j.at("core");
+  t.crew = j.value("crew", std::vector<int>{});
   t.lacking = j.at("lacking").get<std::vector<std::string>>();
   for (const Json& r : j.at("times")) t.rows.push_back(times_from(r));
   for (const Json& s : j.at("late")) t.stretches.push_back({s.at("at_s"), s.at("steps"), s.at("worst_us")});

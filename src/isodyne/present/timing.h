@@ -24,6 +24,7 @@ struct TimingSummary {
   std::int64_t steps = 0, overruns = 0;
   bool priority = false, locked = false, pinned = false, awake = false;
   int core = 0;
+  std::vector<int> crew;             ///< cores of the threads that stepped beside
   std::vector<std::string> lacking;  ///< what the machine did not grant, and how to get it
   std::vector<TimesRow> rows;        ///< lateness, execution of a step, and what it is made of
   struct Stretch {

@@ -154,7 +154,9 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
   // plain readers refuse the file after a kill.
   const Handle form(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
   H5Pset_libver_bounds(form.get(), H5F_LIBVER_V18, H5F_LIBVER_V18);
-  r->h5_->file = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, H5P_DEFAULT, form.get()), H5Fclose);
+  const Handle creation(H5Pcreate(H5P_FILE_CREATE), H5Pclose);
+  H5Pset_obj_track_times(creation.get(), false);  // of the group that every file has
+  r->h5_->file = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, creation.get(), form.get()), H5Fclose);
   if (!r->h5_->file.good()) return Failure{"cannot create the recording", file, std::strerror(errno)};
   r->h5_->space = ::open(file.c_str(), O_WRONLY | O_CLOEXEC);
   if (r->h5_->space < 0) return Failure{"cannot create the recording", file, std::strerror(errno)};
