@@ -37,6 +37,19 @@ void on_interrupt(int signal) {
   std::signal(signal, SIG_DFL);                   // a second Ctrl-C ends the program at once
 }
 
+Table times_table(const std::vector<present::TimesRow>& rows) {
+  Table table({{"Time", Table::Align::left},
+               {"p50", Table::Align::right},
+               {"p99", Table::Align::right},
+               {"p99.9", Table::Align::right},
+               {"most", Table::Align::right}});
+  for (const present::TimesRow& r : rows) {
+    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
+               present::microseconds(r.longest)});
+  }
+  return table;
+}
+
 /// Joins the run with those who watch it.
 class Watchers : public bench::Observer {
  public:
@@ -65,7 +78,7 @@ class Watchers : public bench::Observer {
     const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
     const double simulated = to_seconds(now);
     std::string text = fmt::format("{}  {:.0f} s, {:.0f}x real time", title_, simulated, simulated / wall);
-    const std::size_t at = run_->progress().action.load(std::memory_order_relaxed), of = run_->actions();
+    const std::size_t at = run_->action(), of = run_->actions();
     double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
     if (longest_) {
       share = std::max(share, simulated / to_seconds(*longest_));
@@ -73,10 +86,10 @@ class Watchers : public bench::Observer {
     }
     if (of > 0) text += fmt::format(", action {}/{}", std::min(at + 1, of), of);
     if (paced_) {
-      text += fmt::format(
-          ", {} late, worst {}", run_->progress().overruns.load(std::memory_order_relaxed),
-          present::microseconds(
-              static_cast<double>(run_->progress().worst_lateness_ns.load(std::memory_order_relaxed)) / 1e3));
+      const bench::Timing timing = run_->timing();
+      text += fmt::format(", {} of {} steps late\n", timing.overruns, timing.steps);
+      text += times_table(present::times_of(timing)).text(width_of(stderr), false);
+      for (const bench::ControllerReport* r : run_->reports()) text += present::controller_of(*r).text() + "\n";
     }
     progress_.draw(std::min(share, 1.0), text);
   }
@@ -164,16 +177,7 @@ void print_timing(const present::Summary& s, bool colours) {
   }
   if (!s.timing) return;
   const present::TimingSummary& t = *s.timing;
-  Table table({{"Time", Table::Align::left},
-               {"p50", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"p99.9", Table::Align::right},
-               {"most", Table::Align::right}});
-  for (const present::TimesRow& r : t.rows) {
-    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
-               present::microseconds(r.longest)});
-  }
-  put(stdout, table.text(width_of(stdout), colours));
+  put(stdout, times_table(t.rows).text(width_of(stdout), colours));
   say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
   for (const std::string& l : t.lacking) say("Missing: " + l + ".");
   if (!t.whole())

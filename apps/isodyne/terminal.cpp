@@ -1,11 +1,14 @@
 #include "terminal.h"
 
 #include <cstdlib>
+#include <sstream>
 
 #include <sys/ioctl.h>
 #include <unistd.h>
 
 #include <fmt/format.h>
+
+#include "isodyne/core/text.h"
 
 namespace isodyne::app {
 
@@ -55,17 +58,20 @@ void ProgressLine::draw(double share, const std::string& text) {
     bar = fmt::format("[{}{}] ", std::string(static_cast<std::size_t>(full), '='),
                       std::string(static_cast<std::size_t>(kBar - full), ' '));
   }
-  std::string line = bar + text;
+  clear();
   const std::size_t width = width_of(stderr);
-  if (width > 4 && line.size() > width - 1) line.resize(width - 1);
-  put(stderr, "\r\x1b[K" + line);
+  std::istringstream all(bar + text);
+  for (std::string line; std::getline(all, line); ++lines_)
+    put(stderr, (lines_ > 0 ? "\n" : "") + std::string(width > 4 ? first_columns(line, width - 1) : line));
   std::fflush(stderr);
-  drawn_ = true;
 }
 
 void ProgressLine::clear() {
-  if (drawn_) put(stderr, "\r\x1b[K");
-  drawn_ = false;
+  if (lines_ == 0) return;
+  std::string text = "\r\x1b[K";
+  for (; lines_ > 1; --lines_) text += "\x1b[A\x1b[K";
+  put(stderr, text);
+  lines_ = 0;
 }
 
 }  // namespace isodyne::app

@@ -29,13 +29,13 @@ class ProgressLine {
 
   /// True if the line should be drawn anew now (a few times a second).
   bool due();
-  /// `share` from 0 to 1; negative: unknown.
+  /// `share` from 0 to 1; negative: unknown. The text may go on in more lines.
   void draw(double share, const std::string& text);
   void clear();
 
  private:
   bool on_;
-  bool drawn_ = false;
+  std::size_t lines_ = 0;  ///< that are drawn
   std::chrono::steady_clock::time_point next_;
 };
 

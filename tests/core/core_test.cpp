@@ -40,6 +40,9 @@ TEST_CASE("Suggestions are made for near misses only") {
 
 TEST_CASE("Columns count characters, not bytes") {
   CHECK(display_width("µs") == 2);
+  CHECK(first_columns("0,1 µs µ", 5) == "0,1 µ");
+  CHECK(first_columns("µs", 2) == "µs");
+  CHECK(first_columns("µs", 0).empty());
   Sources sources;
   const auto id = sources.add("a.dyne", "first\nµ = x\n");
   const Span x{id, 11, 12};

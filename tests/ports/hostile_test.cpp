@@ -122,7 +122,10 @@ TEST_CASE("A Modbus server answers what the map has, and refuses with the standa
   CHECK(s.error(modbus_write_register(s.client, 30, 3)) == MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE);    // no such label
   const std::uint16_t not_a_number[2] = {0x7FC0, 0};
   CHECK(s.error(modbus_write_registers(s.client, 20, 2, not_a_number)) == MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE);
-  CHECK(s.error(modbus_mask_write_register(s.client, 30, 0xFF, 1)) == MODBUS_EXCEPTION_ILLEGAL_FUNCTION);
+  CHECK(s.error(modbus_mask_write_register(s.client, 30, 0, 3)) == MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE);
+  CHECK(s.error(modbus_mask_write_register(s.client, 20, 0, 3)) == MODBUS_EXCEPTION_ILLEGAL_DATA_ADDRESS);
+  std::uint8_t own[8];
+  CHECK(s.error(modbus_report_slave_id(s.client, sizeof own, own)) == MODBUS_EXCEPTION_ILLEGAL_FUNCTION);
   s.exchange();
   CHECK(s.writes == std::vector<double>{0.5, 1});
 
@@ -133,7 +136,19 @@ TEST_CASE("A Modbus server answers what the map has, and refuses with the standa
   CHECK(s.comes_to({0.25, 2}));
   REQUIRE(modbus_read_input_registers(s.client, 10, 2, w) == 2);
   CHECK(modbus_get_float_abcd(w) == -7.5f);
-  CHECK(s.port.traffic().refused == 8);
+  // A bit of a register, and a write and a read in one request.
+  REQUIRE(modbus_mask_write_register(s.client, 30, 0xFFFC, 1) == 1);
+  CHECK(s.comes_to({0.25, 1}));
+  std::uint16_t order = 0;
+  set_real(4.5f, w);
+  REQUIRE(modbus_write_and_read_registers(s.client, 20, 2, w, 30, 1, &order) == 1);
+  CHECK(order == 1);
+  CHECK(s.comes_to({4.5, 1}));
+  CHECK(s.error(modbus_write_and_read_registers(s.client, 20, 2, w, 40, 1, &order)) ==
+        MODBUS_EXCEPTION_ILLEGAL_DATA_ADDRESS);
+  CHECK(s.error(modbus_write_and_read_registers(s.client, 20, 2, not_a_number, 30, 1, &order)) ==
+        MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE);
+  CHECK(s.port.traffic().refused == 12);
 }
 
 TEST_CASE("Several Modbus clients at once, and more than there is room for") {

@@ -51,7 +51,7 @@ class Pacer {
   Time origin_{};
   GuardedSleep sleep_;
   std::int64_t begun_ns_ = 0;
-  std::int64_t steps_ = 0, overruns_ = 0;
+  Count steps_, overruns_;
   Stretch stretch_, told_;
   StepTimes lateness_, execution_;
 };

@@ -267,7 +267,7 @@ void Run::finish_instant() {
   seen_->image({state_.now, state_.values.data()});
   edges_.evaluate(state_.values.data());
   for (std::size_t i = 0; i < program_->edges.size(); ++i) state_[program_->edges[i].previous] = edges_.value(i);
-  progress_.action.store(scenario_.at_step(), std::memory_order_relaxed);  // a number to look at, nothing follows
+  action_ = static_cast<std::int64_t>(scenario_.at_step());
 }
 
 bool Run::over() {

@@ -82,10 +82,10 @@ struct Timing {
 struct ControllerReport {
   std::string name, setting;
   double offline_s = 0, answering_s = 0, ready_s = 0;  ///< wall clock, before it ran
-  std::int64_t exchanges = 0;
-  std::int64_t late = 0;    ///< answers that came after they were due
-  std::int64_t missed = 0;  ///< exchanges that were not answered before the next
-  StepTimes age;            ///< of the answers when they became valid, ns; only paced
+  Count exchanges;
+  Count late;     ///< answers that came after they were due
+  Count missed;   ///< exchanges that were not answered before the next
+  StepTimes age;  ///< of the answers when they became valid, ns; only paced
   ports::Traffic traffic;
 };
 
@@ -107,12 +107,6 @@ struct RunResult {
   std::vector<Saturated> saturated;                   ///< channels that could not hold what they were given
 };
 
-/// What the progress line tells; read from any thread.
-struct RunProgress {
-  std::atomic<std::size_t> action{0};  ///< of the scenario
-  std::atomic<std::int64_t> overruns{0}, worst_lateness_ns{0};
-};
-
 /// The setting of this name; without a name the first. Null if there is none.
 const model::Setting* setting_of(const model::Controller& controller, const std::string& name);
 
@@ -127,9 +121,13 @@ class Run {
   /// Runs to the end. `stop` may be set from elsewhere (a signal) to end after the present instant.
   RunResult execute(const std::atomic<bool>& stop);
 
-  /// How far it is, for a progress line.
-  const RunProgress& progress() const { return progress_; }
+  /// How far it is, of how many; from any thread.
+  std::size_t action() const { return static_cast<std::size_t>(std::int64_t{action_}); }
   std::size_t actions() const { return scenario_.steps(); }
+  /// How well a paced run has kept real time so far. An observer may ask from the first image on.
+  Timing timing() const;
+  /// And what there was with each controller.
+  std::vector<const ControllerReport*> reports() const;
 
   const engine::ReferencePlant* reference() const { return reference_.get(); }
   /// With RunPlan::time_steps: what an instant is made of, and the whole of it.
@@ -208,7 +206,7 @@ class Run {
   std::unique_ptr<ObserverQueue> queue_;
   std::unique_ptr<Pacer> pacer_;
   Rights rights_;
-  RunProgress progress_;
+  Count action_;  ///< of the scenario
   const std::atomic<bool>* stop_ = nullptr;
   bool started_ = false;  ///< the controllers run
   engine::Plant plant_;

@@ -286,7 +286,7 @@ void Run::close_controllers() {
     if (c.courier) c.courier->stop();
     c.port->close();
     c.report.traffic = c.port->traffic();
-    result_.controllers.push_back(std::move(c.report));
+    result_.controllers.push_back(c.report);
   }
   list_losses();
   result_.messages_sent = messages_.sent();

@@ -44,8 +44,6 @@ void Run::begin_pace() {
 void Run::finish_paced_step(Time at) {
   if (pacer_->done(at)) tell_stretch();
   for (std::size_t i = 0; i < crew_times_.size(); ++i) crew_times_[i].add(plant_.crew()->took_ns(i + 1));
-  progress_.overruns.store(pacer_->overruns(), std::memory_order_relaxed);
-  progress_.worst_lateness_ns.store(pacer_->lateness().longest(), std::memory_order_relaxed);
 }
 
 void Run::tell_stretch() {
@@ -57,11 +55,8 @@ void Run::tell_stretch() {
   seen_->event({s.first, EventKind::overrun, steps, 0, static_cast<double>(s.worst_ns)});
 }
 
-void Run::end_pace() {
-  if (queue_) queue_->finish();
-  if (!result_.timing) return;
-  give_back_rights(rights_);
-  Timing& t = *result_.timing;
+Timing Run::timing() const {
+  Timing t;
   t.speed = plan_.pace->speed;
   t.rights = rights_;
   t.steps = pacer_->steps();
@@ -70,6 +65,24 @@ void Run::end_pace() {
   t.execution = pacer_->execution();
   t.crew = crew_times_;
   t.shares = times_;
+  return t;
+}
+
+std::vector<const ControllerReport*> Run::reports() const {
+  std::vector<const ControllerReport*> all;
+  for (const Wired& c : controllers_) all.push_back(&c.report);
+  return all;
+}
+
+void Run::end_pace() {
+  if (queue_) queue_->finish();
+  if (!result_.timing) return;
+  give_back_rights(rights_);
+  Timing& t = *result_.timing;
+  Timing now = timing();
+  now.stretches = std::move(t.stretches);
+  now.all_stretches = t.all_stretches;
+  t = std::move(now);
   t.queue_room = queue_->room();
   t.queue_most = queue_->most_waiting();
   t.images_lost = queue_->images_lost();

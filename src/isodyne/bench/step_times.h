@@ -7,9 +7,11 @@
 #include <chrono>
 #include <cstdint>
 
+#include "isodyne/core/count.h"
+
 namespace isodyne::bench {
 
-/// Durations from 1 ns to minutes in steps of about 3 %. Not for other threads while it is filled.
+/// Durations from 1 ns to minutes in steps of about 3 %. Others may look while one thread fills it.
 class StepTimes {
  public:
   void add(std::int64_t ns) {
@@ -26,17 +28,17 @@ class StepTimes {
     for (std::size_t i = 0; i < bins_.size(); ++i) bins_[i] += other.bins_[i];
     count_ += other.count_;
     total_ns_ += other.total_ns_;
-    longest_ = std::max(longest_, other.longest_);
+    longest_ = std::max<std::int64_t>(longest_, other.longest_);
   }
   /// The time that this share of all does not exceed, ns.
   double quantile(double share) const {
-    const double wanted = share * static_cast<double>(count_);
+    const double wanted = share * static_cast<double>(count());
     double below = 0;
     for (std::size_t i = 0; i < bins_.size(); ++i) {
-      below += static_cast<double>(bins_[i]);
-      if (below >= wanted && below > 0) return std::min(middle(i), static_cast<double>(longest_));
+      below += static_cast<double>(std::int64_t{bins_[i]});
+      if (below >= wanted && below > 0) return std::min(middle(i), static_cast<double>(longest()));
     }
-    return static_cast<double>(longest_);
+    return static_cast<double>(longest());
   }
   /// Calls `use` with from, to (ns) and the number of all bins that are not empty, in their order.
   template <typename Use>
@@ -49,7 +51,7 @@ class StepTimes {
   }
   std::int64_t longest() const { return longest_; }
   std::int64_t count() const { return count_; }
-  double total_seconds() const { return static_cast<double>(total_ns_) / 1e9; }
+  double total_seconds() const { return static_cast<double>(std::int64_t{total_ns_}) / 1e9; }
 
  private:
   static double width(std::size_t bin) {
@@ -59,8 +61,8 @@ class StepTimes {
     if (bin < 32) return static_cast<double>(bin);
     return (32 + static_cast<double>(bin % 32) + 0.5) * width(bin);
   }
-  std::array<std::int64_t, 32 * 40> bins_{};
-  std::int64_t count_ = 0, total_ns_ = 0, longest_ = 0;
+  std::array<Count, 32 * 40> bins_{};
+  Count count_, total_ns_, longest_;
 };
 
 using Stopwatch = std::chrono::steady_clock;

@@ -11,6 +11,15 @@ std::size_t display_width(std::string_view utf8) {
       std::count_if(utf8.begin(), utf8.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0u) != 0x80u; }));
 }
 
+std::string_view first_columns(std::string_view utf8, std::size_t columns) {
+  std::size_t end = 0;
+  for (; end < utf8.size(); ++end) {
+    const bool begins = (static_cast<unsigned char>(utf8[end]) & 0xC0u) != 0x80u;
+    if (begins && columns-- == 0) break;
+  }
+  return utf8.substr(0, end);
+}
+
 std::string format_number(double value) {
   if (value == 0) return "0";  // also for -0
   return fmt::format("{:.6g}", value);

@@ -11,6 +11,8 @@ namespace isodyne {
 
 /// Number of code points in UTF-8 text (a malformed byte counts as one): columns in messages and tables.
 std::size_t display_width(std::string_view utf8);
+/// As much of the text as fits into so many columns; whole code points.
+std::string_view first_columns(std::string_view utf8, std::size_t columns);
 
 /// Six significant digits, no trailing zeros: "0.62", "1e-09", "3.14159".
 std::string format_number(double value);

@@ -38,8 +38,21 @@ std::string microseconds(double us) {
                     : fmt::format("{:.3g} s", us / 1e6);
 }
 
-TimingSummary timing_of(const model::Program& program, const bench::Timing& timing) {
+std::vector<TimesRow> times_of(const bench::Timing& timing) {
   using bench::RunShare;
+  std::vector<TimesRow> rows{row_of("late at its begin", timing.lateness), row_of("all of a step", timing.execution)};
+  for (std::size_t i = 0; i < timing.crew.size(); ++i)
+    rows.push_back(row_of(fmt::format("parts on core {}", timing.rights.crew[i]), timing.crew[i]));
+  for (const auto& [name, share] :
+       {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
+        std::pair{"controllers", RunShare::controllers}, std::pair{"handing over", RunShare::judge}}) {
+    const bench::StepTimes& times = timing.shares[static_cast<std::size_t>(share)];
+    if (times.count() > 0) rows.push_back(row_of(name, times));
+  }
+  return rows;
+}
+
+TimingSummary timing_of(const model::Program& program, const bench::Timing& timing) {
   TimingSummary t;
   t.speed = timing.speed;
   t.step_s = to_seconds(program.step);
@@ -52,16 +65,7 @@ TimingSummary timing_of(const model::Program& program, const bench::Timing& timi
   t.core = timing.rights.core;
   t.crew = timing.rights.crew;
   t.lacking = timing.rights.lacking;
-  t.rows.push_back(row_of("late at its begin", timing.lateness));
-  t.rows.push_back(row_of("all of a step", timing.execution));
-  for (std::size_t i = 0; i < timing.crew.size(); ++i)
-    t.rows.push_back(row_of(fmt::format("parts on core {}", timing.rights.crew[i]), timing.crew[i]));
-  for (const auto& [name, share] :
-       {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
-        std::pair{"controllers", RunShare::controllers}, std::pair{"handing over", RunShare::judge}}) {
-    const bench::StepTimes& times = timing.shares[static_cast<std::size_t>(share)];
-    if (times.count() > 0) t.rows.push_back(row_of(name, times));
-  }
+  t.rows = times_of(timing);
   for (const bench::Stretch& s : timing.stretches)
     t.stretches.push_back({to_seconds(s.first), s.steps, static_cast<double>(s.worst_ns) / 1e3});
   t.all_stretches = timing.all_stretches;

@@ -61,6 +61,8 @@ struct ControllerSummary {
   std::string text() const;
 };
 
+/// Lateness, execution of a step, and what it is made of.
+std::vector<TimesRow> times_of(const bench::Timing& timing);
 TimingSummary timing_of(const model::Program& program, const bench::Timing& timing);
 ControllerSummary controller_of(const bench::ControllerReport& report);
 

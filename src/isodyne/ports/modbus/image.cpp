@@ -97,7 +97,8 @@ bool RegisterImage::get(std::span<double> values, bool into_controller) const {
 
 bool RegisterImage::writes(std::uint8_t function) {
   return function == MODBUS_FC_WRITE_SINGLE_COIL || function == MODBUS_FC_WRITE_SINGLE_REGISTER ||
-         function == MODBUS_FC_WRITE_MULTIPLE_COILS || function == MODBUS_FC_WRITE_MULTIPLE_REGISTERS;
+         function == MODBUS_FC_WRITE_MULTIPLE_COILS || function == MODBUS_FC_WRITE_MULTIPLE_REGISTERS ||
+         function == MODBUS_FC_MASK_WRITE_REGISTER || function == MODBUS_FC_WRITE_AND_READ_REGISTERS;
 }
 
 /// 0 if all these places exist and may be written where that is wanted; half a number may not.
@@ -134,6 +135,11 @@ int RegisterImage::values_fit(int first, std::span<const std::uint8_t> data) con
 
 namespace {
 
+bool reads(std::uint8_t function) {
+  return function == MODBUS_FC_READ_COILS || function == MODBUS_FC_READ_DISCRETE_INPUTS ||
+         function == MODBUS_FC_READ_HOLDING_REGISTERS || function == MODBUS_FC_READ_INPUT_REGISTERS;
+}
+
 /// Whether a request is as long as it says, and asks for no more than the standard allows.
 bool well_formed(std::span<const std::uint8_t> pdu, int count) {
   const auto more = [&](std::size_t bytes) { return pdu.size() >= 6 + bytes && pdu[5] == bytes; };
@@ -150,6 +156,14 @@ bool well_formed(std::span<const std::uint8_t> pdu, int count) {
       return count >= 1 && count <= MODBUS_MAX_WRITE_BITS && more((static_cast<std::size_t>(count) + 7) / 8);
     case MODBUS_FC_WRITE_MULTIPLE_REGISTERS:
       return count >= 1 && count <= MODBUS_MAX_WRITE_REGISTERS && more(2 * static_cast<std::size_t>(count));
+    case MODBUS_FC_MASK_WRITE_REGISTER:
+      return pdu.size() >= 7;
+    case MODBUS_FC_WRITE_AND_READ_REGISTERS: {
+      const int written = big_endian(pdu, 7);
+      return count >= 1 && count <= MODBUS_MAX_WR_READ_REGISTERS && written >= 1 &&
+             written <= MODBUS_MAX_WR_WRITE_REGISTERS && pdu.size() >= 10 + 2 * static_cast<std::size_t>(written) &&
+             pdu[9] == 2 * written;
+    }
     default:
       return true;
   }
@@ -157,7 +171,13 @@ bool well_formed(std::span<const std::uint8_t> pdu, int count) {
 
 }  // namespace
 
+int RegisterImage::refusal_of_write(int first, std::span<const std::uint8_t> data) const {
+  const int refused = covers(RegisterTable::holding, first, static_cast<int>(data.size() / 2), true);
+  return refused != 0 ? refused : values_fit(first, data);
+}
+
 int RegisterImage::refusal(std::span<const std::uint8_t> pdu) const {
+  if (pdu.empty() || !(writes(pdu[0]) || reads(pdu[0]))) return MODBUS_EXCEPTION_ILLEGAL_FUNCTION;
   if (pdu.size() < 5) return MODBUS_EXCEPTION_ILLEGAL_DATA_VALUE;
   const int first = big_endian(pdu, 1), count = big_endian(pdu, 3);
   // Here and not in the library, which would wait half a second before it refuses.
@@ -175,14 +195,22 @@ int RegisterImage::refusal(std::span<const std::uint8_t> pdu) const {
       return covers(RegisterTable::coil, first, 1, true);
     case MODBUS_FC_WRITE_MULTIPLE_COILS:
       return covers(RegisterTable::coil, first, count, true);
-    case MODBUS_FC_WRITE_SINGLE_REGISTER: {
+    case MODBUS_FC_WRITE_SINGLE_REGISTER:
+      return refusal_of_write(first, pdu.subspan(3, 2));
+    case MODBUS_FC_WRITE_MULTIPLE_REGISTERS:
+      return refusal_of_write(first, pdu.subspan(6, 2 * static_cast<std::size_t>(count)));
+    case MODBUS_FC_MASK_WRITE_REGISTER: {
       const int refused = covers(RegisterTable::holding, first, 1, true);
-      return refused != 0 ? refused : values_fit(first, pdu.subspan(3, 2));
-    }
-    case MODBUS_FC_WRITE_MULTIPLE_REGISTERS: {
-      const int refused = covers(RegisterTable::holding, first, count, true);
       if (refused != 0) return refused;
-      return values_fit(first, pdu.subspan(6, 2 * static_cast<std::size_t>(count)));
+      const int kept = mapping_->tab_registers[first] & count, set = big_endian(pdu, 5) & ~count;
+      const std::array<std::uint8_t, 2> bytes{static_cast<std::uint8_t>((kept | set) >> 8),
+                                              static_cast<std::uint8_t>(kept | set)};
+      return values_fit(first, bytes);
+    }
+    case MODBUS_FC_WRITE_AND_READ_REGISTERS: {
+      const int refused = covers(RegisterTable::holding, first, count, false);
+      if (refused != 0) return refused;
+      return refusal_of_write(big_endian(pdu, 5), pdu.subspan(10, 2 * static_cast<std::size_t>(big_endian(pdu, 7))));
     }
     default:
       return MODBUS_EXCEPTION_ILLEGAL_FUNCTION;

@@ -34,6 +34,7 @@ class RegisterImage {
 
  private:
   int covers(io::RegisterTable table, int first, int count, bool writing) const;
+  int refusal_of_write(int first, std::span<const std::uint8_t> data) const;
   int values_fit(int first, std::span<const std::uint8_t> data) const;
   void put(std::span<const double> values, bool into_controller);
   bool get(std::span<double> values, bool into_controller) const;

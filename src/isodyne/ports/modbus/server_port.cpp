@@ -81,7 +81,8 @@ Result<Standing> ModbusServerPort::look(std::span<const double> reads, std::span
     }
     thread_ = std::thread([this] { line_.serial() ? serve_line() : accept(); });
   }
-  return answered_.load(std::memory_order_relaxed) > 0 ? Standing::ready : Standing::offline;
+  if (answered_.load(std::memory_order_relaxed) > 0) return Standing::ready;
+  return connections_.load(std::memory_order_relaxed) > 0 ? Standing::answering : Standing::offline;
 }
 
 std::string ModbusServerPort::missing() const {
