@@ -355,7 +355,7 @@ TEST_CASE(
   folder.write("b.dyne", kQuick);
   const Output out = shell(ISODYNE_PROGRAM
                            " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
-                           "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 0.7; kill -STOP $P; sleep 1; "
+                           "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; kill -STOP $P; sleep 1; "
                            "kill -CONT $P; wait $P",
                            folder.path());
   INFO(out.out << out.err);

@@ -226,7 +226,7 @@ class Periods {
 void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const Loaded& loaded) {
   Expressions expressions(check);
   Flattener flattener(check, expressions);
-  Racks racks(check, expressions, bench);
+  Racks racks(check, bench);
   Channels channels(check, expressions, bench);
   Frames frames(check, expressions, bench);
   Judged judged(check, expressions);

@@ -7,8 +7,7 @@ namespace isodyne::model {
 
 class Racks {
  public:
-  Racks(Check& check, Expressions& expressions, lang::BenchDecl& bench)
-      : check_(check), x_(expressions), bench_(bench) {}
+  Racks(Check& check, lang::BenchDecl& bench) : check_(check), bench_(bench) {}
 
   /// Completes the declarations of channels with what their modules say, and makes sensors for what a rack measures
   /// itself; before anything is declared.
@@ -33,7 +32,6 @@ class Racks {
   std::string text(const lang::Interval& i) const;
 
   Check& check_;
-  Expressions& x_;
   lang::BenchDecl& bench_;
   std::map<std::string, const lang::ModuleDecl*> modules_;
   std::map<std::string, Use> used_;  ///< channels that have a place
