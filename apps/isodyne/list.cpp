@@ -157,7 +157,7 @@ Section scenarios(const Program& p) {
 Section requirements(const Program& p) {
   Section s{"requirements", {{"Requirement"}, {"Margin in"}, {"Source"}, {"Formula"}, {"Description"}}, {}};
   for (const model::Requirement& r : p.requirements) {
-    const bool margin = r.margin != kNone || r.within;
+    const bool margin = r.has_margin();
     s.rows.push_back({r.name, margin ? r.margin_unit.text : "–", r.source, r.formula, r.doc});
   }
   return s;

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
+
 #include "isodyne/engine/c_writer.h"
 
 namespace isodyne::engine {
@@ -386,11 +388,11 @@ void CWriter::trouble() {
         "    trouble.last_good = m->v[unknown[*m->unsolved]];\n    return trouble;\n  }\n";
   }
   if (!p_.events.empty()) out_ += "  if (*m->endless) {\n    trouble.kind = 3;\n    return trouble;\n  }\n";
-  if (!p_.machines.empty())
-    put("  for (int i = 0; i < {}; ++i) {{\n    if (m->reversals[i] > {}) {{\n      trouble.kind = 2;\n      "
-        "trouble.index = "
-        "i;\n      return trouble;\n    }}\n  }}\n",
-        p_.machines.size(), kMostReversals);
+  if (const auto own = plan_.machines(); !own.empty())
+    put("  static const int32_t machines[] = {{{}}};\n  for (int i = 0; i < {}; ++i) {{\n"
+        "    if (m->reversals[machines[i]] > {}) {{\n      trouble.kind = 2;\n      trouble.index = machines[i];\n"
+        "      return trouble;\n    }}\n  }}\n",
+        fmt::join(own, ", "), own.size(), kMostReversals);
   out_ += "  (void)m;\n  return trouble;\n}\n\n";
 }
 

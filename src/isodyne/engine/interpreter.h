@@ -136,6 +136,7 @@ class Interpreter : public Execution {
   std::vector<Code> sampler_code_;
   std::vector<std::pair<model::VarId, Code>> start_code_;
   std::vector<MachineCode> machines_;
+  std::vector<std::int32_t> own_machines_;  ///< those of other cores are counted by them
   std::vector<std::int32_t> event_conditions_;
   std::vector<Code> event_bodies_;
   std::vector<SolveCode> solves_;

@@ -27,6 +27,7 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
   maker.reserve();  // samplers run in the middle of the order and must leave its intermediate results alone
   for (const model::Sampler& s : program_->samplers) sampler_code_.push_back(compile_body(maker, s.body));
   compile_machines(maker);
+  own_machines_ = plan_.machines();
   const auto rates = plan_.rates.size();
   event_code_.resize(rates);
   delay_code_.resize(rates);

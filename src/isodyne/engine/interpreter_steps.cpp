@@ -16,9 +16,9 @@ PlantTrouble Interpreter::trouble_of(const StateView& state) const {
     return {PlantTrouble::Kind::no_solution, *state.unsolved, state[x]};
   }
   if (*state.endless != 0) return {PlantTrouble::Kind::endless_events, 0, 0};
-  for (std::size_t m = 0; m < state.reversals.size(); ++m) {
-    if (state.reversals[m] > kMostReversals)
-      return {PlantTrouble::Kind::endless_reversal, static_cast<std::int32_t>(m), 0};
+  for (const std::int32_t m : own_machines_) {
+    if (state.reversals[static_cast<std::size_t>(m)] > kMostReversals)
+      return {PlantTrouble::Kind::endless_reversal, m, 0};
   }
   return {};
 }

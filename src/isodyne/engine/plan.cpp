@@ -38,6 +38,14 @@ int Plan::rate_of(const model::Item& item) const {
   return rate_of_group(model::group_of(*program, item));
 }
 
+std::vector<std::int32_t> Plan::machines() const {
+  std::vector<std::int32_t> here;
+  for (std::size_t m = 0; m < program->machines.size(); ++m) {
+    if (program->group_of(program->machines[m].mode).core == core) here.push_back(static_cast<std::int32_t>(m));
+  }
+  return here;
+}
+
 std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
   // 0: not seen; 1: operands pending; 2: held; 3: moves.
   std::vector<char> seen(program->nodes.size(), 0);

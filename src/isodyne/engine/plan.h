@@ -43,6 +43,8 @@ struct Plan {
   int rate_of_group(std::int32_t group) const { return groups[static_cast<std::size_t>(group)].rate; }
   int rate_of(model::VarId id) const { return rate_of_group(program->variable(id).group); }
   int rate_of(const model::Item& item) const;
+  /// State machines that are stepped here.
+  std::vector<std::int32_t> machines() const;
   /// Instants of the quickest rate in one step of the bench.
   std::int64_t instants_per_step = 1;
 

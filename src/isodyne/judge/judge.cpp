@@ -20,22 +20,28 @@ const char* answer_word(Answer answer) {
   return "?";
 }
 
-namespace {
-std::vector<model::NodeId> nodes_of(const model::Program& program) {
-  std::vector<model::NodeId> nodes;
-  for (const model::Requirement& r : program.requirements) nodes.insert(nodes.end(), {r.trigger, r.check, r.margin});
-  return nodes;
-}
-}  // namespace
-
 Judge::Judge(std::shared_ptr<const model::Program> program)
-    : program_(std::move(program)), expressions_(*program_, nodes_of(*program_)) {
-  monitors_.resize(program_->requirements.size());
-  for (std::size_t i = 0; i < monitors_.size(); ++i) {
-    monitors_[i].verdict.requirement = static_cast<std::int32_t>(i);
-    monitors_[i].verdict.breaches.reserve(Verdict::kMostBreaches);
-  }
+    : program_(std::move(program)), monitors_(program_->requirements.size()), expressions_(*program_, expressions()) {
   newly_broken_.reserve(monitors_.size());
+}
+
+/// Sets the monitors up; the expressions that they need.
+std::vector<model::NodeId> Judge::expressions() {
+  std::vector<model::NodeId> all;
+  for (std::size_t i = 0; i < monitors_.size(); ++i) {
+    const model::Requirement& r = program_->requirements[i];
+    Monitor& m = monitors_[i];
+    m.verdict.requirement = static_cast<std::int32_t>(i);
+    m.verdict.breaches.reserve(Verdict::kMostBreaches);
+    m.first = all.size();
+    if (r.nodes.empty()) {
+      all.insert(all.end(), {r.trigger, r.check, r.margin});
+    } else {
+      m.formula.emplace(r, m.first);
+      Formula::collect(r, all);
+    }
+  }
+  return all;
 }
 
 void Judge::worse(Monitor& m, double margin, Time now) {
@@ -58,32 +64,67 @@ void Judge::breach(Monitor& m, Time now) {
   m.in_breach = true;
 }
 
-/// always / never / whenever … then: at every instant where the trigger holds.
-void Judge::at_once(Monitor& m, std::size_t i, Time now) {
-  const model::Requirement& r = program_->requirements[i];
-  const bool tested = r.trigger == model::kNone || expressions_.value(3 * i) != 0;
-  if (tested && !m.tested_before) ++m.verdict.tests;
-  m.tested_before = tested;
-  if (tested && r.margin != model::kNone) worse(m, expressions_.value(3 * i + 2), now);
-  if (tested && expressions_.value(3 * i + 1) == 0) {
-    breach(m, now);
+void Judge::at_once(Monitor& m, Time now) {
+  const model::Requirement& r = requirement(m);
+  const auto exactly = [&](double distance, bool holds) { return Value{distance, distance, holds, holds}; };
+  constexpr double kFar = std::numeric_limits<double>::infinity();
+  const bool holds = expressions_.value(m.first + 1) != 0;
+  const double margin = r.margin == model::kNone ? (holds ? kFar : -kFar) : expressions_.value(m.first + 2);
+  instant(m, now, exactly(kFar, r.trigger == model::kNone || expressions_.value(m.first) != 0), exactly(margin, holds));
+}
+
+void Judge::instant(Monitor& m, Time at, const Value& trigger, const Value& check) {
+  if (requirement(m).form == model::Requirement::Form::always) {
+    always(m, at, trigger, check);
+  } else {
+    once(m, at, trigger, check);
+  }
+}
+
+/// At every instant where the trigger holds.
+void Judge::always(Monitor& m, Time at, const Value& trigger, const Value& check) {
+  if (trigger.certain && !m.tested_before) ++m.verdict.tests;
+  m.tested_before = trigger.certain;
+  if (trigger.certain && check.low == check.high) worse(m, check.low, at);
+  const bool broken = trigger.certain && !check.possible;
+  if (broken) {
+    breach(m, at);
   } else {
     m.in_breach = false;
+    m.open = m.open || (trigger.possible && !check.certain);
   }
+}
+
+/// Until the check holds for the first time; the trigger has to hold up to then.
+void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) {
+  if (m.verdict.first_breach) return;
+  m.verdict.tests = 1;
+  const double now = std::min(m.all, check.low);
+  if (now > m.best) {
+    m.best = now;
+    m.verdict.worst_margin = std::isfinite(now) ? std::optional(now) : std::nullopt;
+    m.verdict.worst_at = at;
+  }
+  m.all = std::min(m.all, trigger.low);
+  m.reached = m.reached || check.certain;
+  m.open = m.open || check.possible;
+  if (m.reached || check.possible || trigger.possible) return;  // afterwards only the margin can grow
+  breach(m, at);
+  worse(m, m.all, at);
 }
 
 /// whenever A then within T B. An instant with B answers every A up to it, so only the earliest unanswered
 /// A has to be remembered. The margin is the time left when the answer came.
-void Judge::in_time(Monitor& m, std::size_t i, Time now) {
-  const model::Requirement& r = program_->requirements[i];
-  const bool triggered = expressions_.value(3 * i) != 0;
+void Judge::in_time(Monitor& m, Time now) {
+  const model::Requirement& r = requirement(m);
+  const bool triggered = expressions_.value(m.first) != 0;
   if (triggered && !m.tested_before) ++m.verdict.tests;
   m.tested_before = triggered;
   if (triggered && !m.waiting_since) m.waiting_since = now;
   if (!m.waiting_since) return;
   const Time waited = now - *m.waiting_since;
   if (waited > *r.within) breach(m, now);
-  if (expressions_.value(3 * i + 1) != 0) {
+  if (expressions_.value(m.first + 1) != 0) {
     worse(m, to_seconds(*r.within - waited), now);
     m.waiting_since.reset();
     m.in_breach = false;
@@ -92,35 +133,54 @@ void Judge::in_time(Monitor& m, std::size_t i, Time now) {
   }
 }
 
+void Judge::drain(Monitor& m) {
+  Time at{};
+  for (Value trigger, check; m.formula->next(at, trigger, check);) instant(m, at, trigger, check);
+}
+
 const std::vector<std::int32_t>& Judge::image(const bench::Image& image) {
   newly_broken_.clear();
   expressions_.evaluate(image.variables);
-  for (std::size_t i = 0; i < monitors_.size(); ++i) {
-    if (program_->requirements[i].within) {
-      in_time(monitors_[i], i, image.at);
+  last_ = image.at;
+  for (Monitor& m : monitors_) {
+    if (m.formula) {
+      m.formula->image(image.at, expressions_);
+      drain(m);
+    } else if (requirement(m).within) {
+      in_time(m, image.at);
     } else {
-      at_once(monitors_[i], i, image.at);
+      at_once(m, image.at);
     }
   }
   return newly_broken_;
 }
 
-std::vector<Verdict> Judge::verdicts(bench::Ending ending) const {
+std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
   std::vector<Verdict> all;
-  for (const Monitor& m : monitors_) {
-    Verdict v = m.verdict;
+  for (Monitor& m : monitors_) {
+    if (m.formula) {
+      m.formula->finish();
+      drain(m);
+    }
+    const bool once = requirement(m).form != model::Requirement::Form::always;
+    // What should have come once and has not, in a run that is over.
+    const bool missed = once && !m.reached && !m.open && m.verdict.tests > 0 && ending == bench::Ending::completed;
+    if (missed && !m.verdict.first_breach) breach(m, last_);
+    Verdict& v = m.verdict;
     if (v.first_breach) {
       v.answer = Answer::broken;
     } else if (ending == bench::Ending::interrupted) {
       v.answer = Answer::interrupted;
     } else if (v.tests == 0) {
       v.answer = Answer::not_tested;
-    } else if (ending != bench::Ending::completed || m.waiting_since) {
+    } else if (m.reached) {
+      v.answer = Answer::held;
+    } else if (ending != bench::Ending::completed || m.waiting_since || m.open) {
       v.answer = Answer::undecided;
     } else {
       v.answer = Answer::held;
     }
-    all.push_back(std::move(v));
+    all.push_back(v);
   }
   return all;
 }

@@ -1,6 +1,7 @@
 #pragma once
 // Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
 
+#include <limits>
 #include <memory>
 #include <optional>
 #include <string>
@@ -8,6 +9,7 @@
 
 #include "isodyne/bench/events.h"
 #include "isodyne/engine/code.h"
+#include "isodyne/judge/formula.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::judge {
@@ -46,25 +48,41 @@ class Judge {
   /// Looks at the next image. Returns the requirements newly broken by it (valid until the next call).
   const std::vector<std::int32_t>& image(const bench::Image& image);
 
-  /// Verdicts after the last image.
-  std::vector<Verdict> verdicts(bench::Ending ending) const;
+  /// Verdicts after the last image; once.
+  std::vector<Verdict> verdicts(bench::Ending ending);
 
  private:
   struct Monitor {
     Verdict verdict;
-    bool tested_before = false;         ///< trigger at the last image
-    std::optional<Time> waiting_since;  ///< earliest trigger without its answer
+    std::size_t first = 0;           ///< of its expressions: trigger, check, margin; or those of the formula
+    std::optional<Formula> formula;  ///< where time is spoken of
+    bool reached = false;            ///< eventually, until: it has come true
+    bool open = false;               ///< the end of the run leaves it open
+    double best = -std::numeric_limits<double>::infinity(),
+           all = std::numeric_limits<double>::infinity();  ///< eventually, until: the distance so far; until: the least
+                                                           ///< of what holds up to it
+    bool tested_before = false;                            ///< trigger at the last image
+    std::optional<Time> waiting_since;                     ///< earliest trigger without its answer
     bool in_breach = false;
     bool listed = false;  ///< the present breach is in verdict.breaches
   };
-  void at_once(Monitor& m, std::size_t i, Time now);
-  void in_time(Monitor& m, std::size_t i, Time now);
+  std::vector<model::NodeId> expressions();
+  void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
+  void always(Monitor& m, Time at, const Value& trigger, const Value& check);
+  void once(Monitor& m, Time at, const Value& trigger, const Value& check);
+  void at_once(Monitor& m, Time now);
+  void in_time(Monitor& m, Time now);
+  void drain(Monitor& m);
+  const model::Requirement& requirement(const Monitor& m) const {
+    return program_->requirements[static_cast<std::size_t>(m.verdict.requirement)];
+  }
   void worse(Monitor& m, double margin, Time now);
   void breach(Monitor& m, Time now);
 
   std::shared_ptr<const model::Program> program_;
-  engine::Evaluator expressions_;  ///< three per requirement: trigger, check, margin
   std::vector<Monitor> monitors_;
+  engine::Evaluator expressions_;
+  Time last_{};
   std::vector<std::int32_t> newly_broken_;
 };
 

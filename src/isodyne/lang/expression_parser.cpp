@@ -60,9 +60,27 @@ ExprPtr ExpressionParser::binary(std::string word, ExprPtr left, ExprPtr right) 
 
 ExprPtr ExpressionParser::expression() {
   const Nested nested(*this);
-  ExprPtr left = junction();
+  ExprPtr left = connection();
   if (!tokens_.accept("implies")) return left;
   return binary("implies", std::move(left), expression());
+}
+
+ExprPtr ExpressionParser::formula() {
+  formula_ = true;
+  ExprPtr e = expression();
+  formula_ = false;
+  return e;
+}
+
+// connection = junction [ "until" junction [ "within" sum ] | "since" junction ]
+ExprPtr ExpressionParser::connection() {
+  ExprPtr left = junction();
+  if (!formula_ || !(tokens_.at("until") || tokens_.at("since"))) return left;
+  const std::string word = tokens_.take().text;
+  auto args = list(std::move(left), junction());
+  if (word == "until" && tokens_.accept("within")) args.push_back(sum());
+  const Span span = join(args.front()->span, args.back()->span);
+  return make(ExprKind::over_time, span, word, std::move(args));
 }
 
 // junction = inversion { "and" inversion } | inversion { "or" inversion }
@@ -81,14 +99,48 @@ ExprPtr ExpressionParser::junction() {
   return left;
 }
 
-// inversion = "not" inversion | comparison
+// inversion = "not" inversion | "within" sum inversion | comparison over time
 ExprPtr ExpressionParser::inversion() {
-  if (!tokens_.at("not")) return comparison();
+  if (formula_ && tokens_.at("within")) {
+    const Nested nested(*this);
+    const Span begin = tokens_.take().span;
+    ExprPtr time = sum();
+    ExprPtr operand = inversion();
+    const Span span = join(begin, operand->span);
+    return make(ExprKind::over_time, span, "within", list(std::move(operand), std::move(time)));
+  }
+  if (!tokens_.at("not")) return over_time();
   const Nested nested(*this);
   const Span begin = tokens_.take().span;
   ExprPtr operand = inversion();
   const Span span = join(begin, operand->span);
   return make(ExprKind::invert, span, "not", list(std::move(operand)));
+}
+
+// comparison { "stays" "for" sum | "for" "at" "least" sum | "in" "the" "last" sum }
+ExprPtr ExpressionParser::over_time() {
+  ExprPtr e = comparison();
+  while (formula_) {
+    std::string word;
+    if (tokens_.accept("stays")) {
+      tokens_.expect("for", "and how long, such as `stays for 5 s`");
+      word = "stays";
+    } else if (tokens_.accept("for")) {
+      tokens_.expect("at", "as in `for at least 5 s`");
+      tokens_.expect("least", "as in `for at least 5 s`");
+      word = "for";
+    } else if (tokens_.accept("in")) {
+      tokens_.expect("the", "as in `in the last 5 s`");
+      tokens_.expect("last", "as in `in the last 5 s`");
+      word = "last";
+    } else {
+      break;
+    }
+    ExprPtr time = sum();
+    const Span span = join(e->span, time->span);
+    e = make(ExprKind::over_time, span, word, list(std::move(e), std::move(time)));
+  }
+  return e;
 }
 
 /// `x within 5 cm of y` has an `of` in its statement; `wait until x within 5 min` has none.
@@ -173,9 +225,14 @@ ExprPtr ExpressionParser::power() {
   return binary("^", std::move(base), unary());
 }
 
-// postfix = primary [ "at" "limit" | "becomes" "active" ]
+// postfix = primary [ "at" "limit" | "becomes" "active" | "rises" | "falls" | "changes" ]
 ExprPtr ExpressionParser::postfix() {
   ExprPtr e = primary();
+  if (formula_ && (tokens_.at("rises") || tokens_.at("falls") || tokens_.at("changes"))) {
+    const Token word = tokens_.take();
+    const Span span = join(e->span, word.span);
+    return make(ExprKind::over_time, span, word.text, list(std::move(e)));
+  }
   if (tokens_.at("at") && tokens_.peek(1).is("limit")) {
     tokens_.take();
     const Span span = join(e->span, tokens_.take().span);

@@ -3,6 +3,10 @@
 //
 //   implies (right)  <  or, and (not mixed without brackets)  <  not
 //   <  comparisons, is, within … of (not chained)  <  + -  <  * /  <  unary -  <  ^  <  at limit, becomes active
+//
+// Formulas (of requirements) may speak of time as well: until and since stand between implies and or; within T before
+// what it belongs to, like not; stays for, for at least, in the last after a comparison; rises, falls, changes like
+// becomes active.
 
 #include "isodyne/lang/token_stream.h"
 
@@ -14,6 +18,8 @@ class ExpressionParser {
 
   /// expression = junction [ "implies" expression ]
   ExprPtr expression();
+  /// formula = expression, in which operators over time may stand
+  ExprPtr formula();
   /// sum = product { ("+" | "-") product }: a value that no comparison belongs to, such as a bound
   ExprPtr sum();
   /// path = name [ index ] { "." name [ index ] } ; index = "[" ( "*" | sum ) "]"
@@ -22,8 +28,10 @@ class ExpressionParser {
   TypeRef type();
 
  private:
+  ExprPtr connection();
   ExprPtr junction();
   ExprPtr inversion();
+  ExprPtr over_time();
   ExprPtr comparison();
   ExprPtr product();
   ExprPtr unary();
@@ -42,6 +50,7 @@ class ExpressionParser {
   class Nested;
   TokenStream& tokens_;
   int depth_ = 0;
+  bool formula_ = false;  ///< operators over time may stand here
 };
 
 }  // namespace isodyne::lang

@@ -120,7 +120,8 @@ ScenarioStep Parser::action() {
 }
 
 // requirement = "requirement" label "{" [ "source" text ] formula "}"
-// formula = "always" expression | "never" expression | "whenever" expression "then" [ "within" sum ] expression
+// what = "always" formula | "never" formula | "eventually" formula | formula
+//      | "whenever" formula "then" [ "within" sum ] formula
 void Parser::requirement(const std::string& doc) {
   t_.take();
   RequirementDecl r;
@@ -133,26 +134,26 @@ void Parser::requirement(const std::string& doc) {
       return;
     }
     if (r.check) t_.fail("the end of the requirement", "one requirement states one formula; make a second one");
-    if (t_.accept("always")) {
-      r.form = RequirementDecl::Form::always;
-      r.check = x_.expression();
-    } else if (t_.accept("never")) {
-      r.form = RequirementDecl::Form::never;
-      r.check = x_.expression();
-    } else if (t_.accept("whenever")) {
-      r.form = RequirementDecl::Form::whenever;
-      r.trigger = x_.expression();
+    using Form = RequirementDecl::Form;
+    r.form = t_.accept("always")       ? Form::always
+             : t_.accept("never")      ? Form::never
+             : t_.accept("eventually") ? Form::eventually
+             : t_.accept("whenever")   ? Form::whenever
+                                       : Form::holds;
+    if (r.form == Form::whenever) {
+      r.trigger = x_.formula();
       t_.expect("then", "and what must follow");
       if (t_.accept("within")) r.within = x_.sum();
-      r.check = x_.expression();
-    } else {
-      t_.fail("`always`, `never`, `whenever` or `source`");
     }
+    r.check = x_.formula();
+    if (r.form == Form::holds && (r.check->kind != ExprKind::over_time || r.check->word != "until"))
+      t_.diagnostics().error(Code::unexpected, r.check->span, "this does not say when it must hold",
+                             "begin with `always`, `never`, `eventually` or `whenever`, or write `A until B`");
     r.span = join(begin, t_.last_span());
   });
   if (!r.check) {
     t_.diagnostics().error(Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
-                           "add `always …`, `never …` or `whenever … then …`");
+                           "add `always …`, `never …`, `eventually …` or `whenever … then …`");
     return;
   }
   document_.requirements.push_back(std::move(r));

@@ -40,20 +40,21 @@ struct Path {
 };
 
 enum class ExprKind {
-  number,         ///< value, unit text in `word`
-  boolean,        ///< value 0 or 1
-  name,           ///< path
-  negate,         ///< -a
-  invert,         ///< not a
-  list,           ///< [a, b, c]
-  binary,         ///< a word b, where word is + - * / ^ < <= > >= and or implies
-  is,             ///< a is b
-  is_not,         ///< a is not b
-  within,         ///< a within b of c
-  conditional,    ///< if a then b else c
-  call,           ///< path(args)
-  at_limit,       ///< a at limit
-  becomes_active  ///< a becomes active
+  number,          ///< value, unit text in `word`
+  boolean,         ///< value 0 or 1
+  name,            ///< path
+  negate,          ///< -a
+  invert,          ///< not a
+  list,            ///< [a, b, c]
+  binary,          ///< a word b, where word is + - * / ^ < <= > >= and or implies
+  is,              ///< a is b
+  is_not,          ///< a is not b
+  within,          ///< a within b of c
+  conditional,     ///< if a then b else c
+  call,            ///< path(args)
+  at_limit,        ///< a at limit
+  becomes_active,  ///< a becomes active
+  over_time        ///< only in requirements: `word` says which; operands, then the time
 };
 
 struct Expr {
@@ -475,7 +476,7 @@ struct ScenarioDecl {
 };
 
 struct RequirementDecl {
-  enum class Form { always, never, whenever };
+  enum class Form { always, never, whenever, eventually, holds };  ///< `holds`: a formula of its own, `A until B`
   Name name;
   std::string source;
   Form form = Form::always;

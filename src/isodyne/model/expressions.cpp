@@ -127,6 +127,9 @@ Typed Expressions::check(const lang::Expr& e, const ExprScope& scope, std::int32
       return limit(e, scope);
     case ExprKind::becomes_active:
       return becomes_active(e, scope);
+    case ExprKind::over_time:
+      check_.error(Code::wrong_kind, e.span, fmt::format("`{}` over time is only for requirements", e.word));
+      return {};
   }
   return {};
 }

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/formulas.h"
 #include "isodyne/model/margin.h"
 
 namespace isodyne::model {
@@ -322,24 +323,15 @@ void Judged::requirement(const lang::RequirementDecl& r) {
         .notes.push_back({other.span, "the first is here"});
     return;
   }
-  const std::string what = fmt::format("requirement {}", r.name.text);
-  // `always (A implies B)` is put to the test only where A holds, and its margin is that of B.
-  const bool implication = r.form == lang::RequirementDecl::Form::always && r.check->kind == lang::ExprKind::binary &&
-                           r.check->word == "implies";
-  const lang::Expr* trigger = implication ? r.check->args[0].get() : r.trigger.get();
-  const lang::Expr& check = implication ? *r.check->args[1] : *r.check;
-  if (trigger != nullptr) requirement.trigger = x_.check_truth(*trigger, scope(), what);
-  requirement.check = x_.check_truth(check, scope(), what);
-  if (r.within) requirement.within = x_.check_span(*r.within, scope(), "the time after `within`");
-  if (requirement.check == kNone || (trigger != nullptr && requirement.trigger == kNone)) return;
-  if (r.form == lang::RequirementDecl::Form::never) requirement.check = x_.node(Op::lnot, requirement.check);
-  requirement.limits = limit_lines(check_.program, requirement.check, [&](VarId id) { return start_of(id); });
-  if (requirement.within) {
-    requirement.margin_unit = *parse_unit("s");
-  } else {
-    const Margin margin = margin_of(check_.program, requirement.check);
-    requirement.margin = margin.node;
-    requirement.margin_unit = margin.unit;
+  Formulas formulas(check_, x_);
+  if (!formulas.define(r, requirement)) return;
+  const auto lines = [&](NodeId check) {
+    const auto more = limit_lines(check_.program, check, [&](VarId id) { return start_of(id); });
+    requirement.limits.insert(requirement.limits.end(), more.begin(), more.end());
+  };
+  if (requirement.check != kNone) lines(requirement.check);
+  for (const FormulaNode& node : requirement.nodes) {
+    if (node.kind == FormulaNode::Kind::truth) lines(node.value);
   }
   check_.program.requirements.push_back(std::move(requirement));
 }

@@ -1,5 +1,6 @@
 #include "isodyne/model/margin.h"
 
+#include <cmath>
 #include <limits>
 #include <optional>
 #include <set>
@@ -27,7 +28,8 @@ NodeId number(Program& p, double value) {
 
 class DistanceBuilder {
  public:
-  DistanceBuilder(Program& program, double far, Distances& done) : p_(program), far_(far), done_(done) {}
+  DistanceBuilder(Program& program, double far, Distances& done, bool shares = false)
+      : p_(program), far_(far), done_(done), shares_(shares) {}
 
   NodeId of(NodeId id, bool negated) {
     const auto known = done_.find({id, negated});
@@ -51,10 +53,10 @@ class DistanceBuilder {
       }
       case Op::lt:
       case Op::le:
-        return negated ? add(p_, Op::sub, n.a, n.b) : add(p_, Op::sub, n.b, n.a);
+        return share(n, negated ? add(p_, Op::sub, n.a, n.b) : add(p_, Op::sub, n.b, n.a));
       case Op::gt:
       case Op::ge:
-        return negated ? add(p_, Op::sub, n.b, n.a) : add(p_, Op::sub, n.a, n.b);
+        return share(n, negated ? add(p_, Op::sub, n.b, n.a) : add(p_, Op::sub, n.a, n.b));
       default: {
         const NodeId yes = number(p_, negated ? -far_ : far_), no = number(p_, negated ? far_ : -far_);
         return add(p_, Op::select, id, yes, no);
@@ -62,15 +64,31 @@ class DistanceBuilder {
     }
   }
 
+  NodeId share(const Node& compared, NodeId distance) {
+    if (!shares_) return distance;
+    double size = compared.unit == kNone ? 1 : p_.units[static_cast<std::size_t>(compared.unit)].factor;
+    for (const NodeId side : {compared.a, compared.b}) {
+      const auto value = fold(p_, side, [](VarId) { return std::nullopt; });
+      if (value && *value != 0) size = std::abs(*value);
+    }
+    return add(p_, Op::div, distance, number(p_, size));
+  }
+
   Program& p_;
   double far_;
   Distances& done_;
+  bool shares_;
 };
 
 }  // namespace
 
 NodeId distance_of(Program& program, NodeId truth, double far, Distances& done) {
   return DistanceBuilder(program, far, done).of(truth, false);
+}
+
+NodeId share_of_limits(Program& program, NodeId truth) {
+  Distances done;
+  return DistanceBuilder(program, std::numeric_limits<double>::infinity(), done, true).of(truth, false);
 }
 
 Margin margin_of(Program& program, NodeId truth) {
@@ -82,7 +100,7 @@ Margin margin_of(Program& program, NodeId truth) {
     const std::int32_t compared = program.node(made.first).unit;
     if (compared == kNone || program.node(distance).op != Op::sub) continue;
     const Unit& own = program.units[static_cast<std::size_t>(compared)];
-    if (unit && own.dimension != unit->dimension) return {};
+    if (unit && own.dimension != unit->dimension) return {share_of_limits(program, truth), Unit{}};
     if (!unit) unit = own;
   }
   if (!unit) return {};

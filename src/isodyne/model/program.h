@@ -458,14 +458,50 @@ struct LimitLine {
   double value = 0;
 };
 
+/// A node of a formula over time; operands are places in Requirement::nodes. At an instant t, over instants of images:
+struct FormulaNode {
+  enum class Kind {
+    truth,    ///< `value`, with its distance `margin` (kNone: none)
+    lnot,     ///< not a
+    land,     ///< a and b
+    lor,      ///< a or b
+    within,   ///< a at some instant in [t, t + time]
+    stays,    ///< a at all instants in [t, t + time]
+    until,    ///< b at some t' in [t, t + time], and a at all instants in [t, t')
+    held,     ///< a at all instants in [t − time, t], and the run has lasted that long
+    last,     ///< a at some instant in [t − time, t]
+    since,    ///< b at some t' <= t, and a at all instants in (t', t]
+    rises,    ///< `value` is more than at the instant before (a truth: true, and false before)
+    falls,    ///< less
+    changes,  ///< another
+  };
+  Kind kind = Kind::truth;
+  std::int32_t a = kNone, b = kNone;
+  NodeId value = kNone, margin = kNone;
+  bool number = false;  ///< of rises, falls, changes: the difference is the margin
+  Time time{};
+};
+
 struct Requirement {
+  /// What is asked of the instants: that `check` holds wherever `trigger` does, or at one of them, or that it holds at
+  /// the first (of a formula `A until B` without a time: `trigger` is A, `check` is B).
+  enum class Form { always, eventually, until };
   std::string name, doc, source;
-  std::string formula;         ///< as written
+  std::string formula;  ///< as written
+  Form form = Form::always;
   NodeId trigger = kNone;      ///< counts only where this holds; kNone: everywhere
   NodeId check = kNone;        ///< must hold …
   std::optional<Time> within;  ///< … at some instant within this time
   NodeId margin = kNone;       ///< distance to the breach; kNone: the formula has no common unit
-  Unit margin_unit;
+  Unit margin_unit;            ///< dimensionless where units mix: distances are then in shares of the limits
+  /// Where operators over time are used: operands before what they belong to; then `trigger`, `check` and `margin` are
+  /// unused, and these are their roots.
+  std::vector<FormulaNode> nodes;
+  std::int32_t trigger_root = kNone, check_root = kNone;
+  bool has_margin() const {
+    return margin != kNone || within ||
+           std::any_of(nodes.begin(), nodes.end(), [](const FormulaNode& n) { return n.margin != kNone || n.number; });
+  }
   std::vector<LimitLine> limits;
   Span span;
 };

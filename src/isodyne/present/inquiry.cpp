@@ -236,6 +236,7 @@ class Inquiry {
     for (const model::Requirement& r : p_.requirements) {
       note(r.check, "requirement " + r.name);
       note(r.trigger, "requirement " + r.name);
+      for (const model::FormulaNode& node : r.nodes) note(node.value, "requirement " + r.name);
     }
     for (const model::Fault& f : p_.faults) note(f.condition, "fault " + f.name);
     for (const model::Scenario& s : p_.scenarios) {

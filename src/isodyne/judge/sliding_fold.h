@@ -1,0 +1,70 @@
+#pragma once
+// What a window that moves over a sequence folds to, in constant time a step on average whatever its length.
+//
+// Two stacks: elements come in on one, whose fold is kept, and go out from the other, which keeps the folds of all its
+// ends; when that is empty the first is turned over into it. Needs of the operation only that it is associative.
+// The idea: Okasaki, "Purely Functional Data Structures" (1998), 5.2; its use for windows: Tangwongsan, Hirzel and
+// Schneider, "Low-Latency Sliding-Window Aggregation in Worst-Case Constant Time" (2017), 3.
+
+#include <cstddef>
+#include <vector>
+
+namespace isodyne::judge {
+
+/// `Operation{}(older, newer)` joins two elements.
+template <typename Element, typename Operation>
+class SlidingFold {
+ public:
+  bool empty() const { return out_.empty() && in_.empty(); }
+  std::size_t size() const { return out_.size() + in_.size(); }
+
+  void push(const Element& e) {
+    all_in_ = in_.empty() ? e : Operation{}(all_in_, e);
+    in_.push_back(e);
+  }
+  /// The oldest goes; there is one.
+  void pop() {
+    if (out_.empty()) turn();
+    out_.pop_back();
+  }
+  /// Of all elements; there is one.
+  Element fold() const {
+    if (out_.empty()) return all_in_;
+    return in_.empty() ? out_.back() : Operation{}(out_.back(), all_in_);
+  }
+
+ private:
+  void turn() {
+    for (std::size_t i = in_.size(); i-- > 0;) out_.push_back(out_.empty() ? in_[i] : Operation{}(in_[i], out_.back()));
+    in_.clear();
+  }
+  std::vector<Element> in_, out_;
+  Element all_in_{};
+};
+
+/// First in, first out, in one piece of memory.
+template <typename T>
+class Queue {
+ public:
+  bool empty() const { return begin_ == items_.size(); }
+  const T& front() const { return items_[begin_]; }
+  void push(const T& item) {
+    if (begin_ > 64 && 2 * begin_ > items_.size()) {
+      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
+      begin_ = 0;
+    }
+    items_.push_back(item);
+  }
+  void pop() {
+    if (++begin_ == items_.size()) {
+      items_.clear();
+      begin_ = 0;
+    }
+  }
+
+ private:
+  std::vector<T> items_;
+  std::size_t begin_ = 0;
+};
+
+}  // namespace isodyne::judge
