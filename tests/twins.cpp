@@ -46,7 +46,7 @@ class Stimulus {
       const bool active = !tap.active;
       tap = {};
       tap.active = active;
-      tap.kind = static_cast<model::FaultKind>(static_cast<int>(random_.uniform() * 5));
+      tap.kind = static_cast<model::FaultKind>(static_cast<int>(random_.uniform() * 14));
       tap.amount = random_.uniform();
       tap.since = to_seconds(state.now);
     }

@@ -116,7 +116,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
   const auto program = program_of(kBench);
   engine::Plant plant(program);
   bench::ScenarioPlayer scenario(*program, 0);
-  bench::FaultPlayer faults(*program, {0});
+  bench::FaultPlayer faults(*program, {0}, 1);
   judge::Judge judge(program);
   io::SensorChannel sensor(program->sensors[0], 1);
   Quiet quiet;

@@ -11,7 +11,10 @@ namespace isodyne::bench {
 class FaultPlayer {
  public:
   /// `chosen` are indices into program.faults; no two of them share a tap (checked by the caller).
-  FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen);
+  /// Everything random comes from the seed of the run and the name of the fault.
+  FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed);
+  /// Makes room in the state, before the first instant.
+  void prepare(engine::PlantState& state) const;
 
   /// Decides from the settled image what is active at `next`, the instant after it.
   void plan(const double* image, Time next);
@@ -21,14 +24,19 @@ class FaultPlayer {
  private:
   struct Chosen {
     std::int32_t fault = 0;
-    engine::Evaluator expressions;  ///< condition, amount
-    bool active = false, planned = false, triggered = false;
-    Time since{};
+    engine::Evaluator expressions;  ///< condition, amount, until
+    double key = 0;                 ///< of its randomness
+    Time begin{};                   ///< of `between`: drawn
+    bool active = false, planned = false, triggered = false, there = false, over = false;
+    Time since{}, last{};
     double amount = 0;
   };
+  bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;
+  double drawn(Chosen& c, Time now) const;
 
   const model::Program& program_;
+  double seed_;
   std::vector<Chosen> chosen_;
 };
 

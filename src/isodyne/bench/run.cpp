@@ -61,7 +61,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       seen_(&observer),
       plant_(program_),
       scenario_(*program_, plan_.scenario),
-      faults_(*program_, plan_.faults),
+      faults_(*program_, plan_.faults, plan_.seed),
       messages_(*program_, plan_.seed),
       edges_(*program_, edge_nodes(*program_)) {
   for (const model::Sensor& s : program_->sensors) {
@@ -95,6 +95,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   plain_numbers_ = flushed.before();
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
+  faults_.prepare(state_);
   for (std::size_t i = 0; i < actuators_.size(); ++i) {
     const model::Actuator& a = program_->actuators[i];
     io::Sample got;

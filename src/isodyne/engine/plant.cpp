@@ -1,17 +1,61 @@
 #include "isodyne/engine/plant.h"
 
 #include <algorithm>
+#include <cmath>
 
 namespace isodyne::engine {
 
 using model::FaultKind;
 using model::kNone;
 
+namespace {
+/// Bit `bit` of a whole number turned round, in two's complement.
+double flipped(double value, double bit) {
+  const double weight = std::exp2(bit);
+  return std::fmod(std::floor(value / weight), 2.0) == 0 ? value + weight : value - weight;
+}
+
+double delayed(TapState& tap, double value, double now) {
+  if (tap.past.empty()) return value;
+  const auto at = [&](std::size_t i) -> TapState::Past& { return tap.past[(tap.first + i) % tap.past.size()]; };
+  if (tap.fresh) {
+    if (tap.count == tap.past.size()) {  // quicker than it was thought: the oldest goes
+      tap.first = (tap.first + 1) % tap.past.size();
+      --tap.count;
+    }
+    at(tap.count++) = {now, value};
+    tap.fresh = false;
+  }
+  // Half a nanosecond: times are whole ones, and came here as seconds.
+  while (tap.count > 1 && at(1).at <= now - tap.lag + 0.5e-9) {
+    tap.first = (tap.first + 1) % tap.past.size();
+    --tap.count;
+  }
+  return tap.count == 0 ? value : at(0).value;
+}
+}  // namespace
+
 double through_tap(TapState& tap, double value, double now) {
   if (!tap.active) return value;
   switch (tap.kind) {
     case FaultKind::offset:
+    case FaultKind::noise:   // drawn for this instant
+    case FaultKind::spikes:  // 0 between them
       return value + tap.amount;
+    case FaultKind::quantise:
+      return tap.amount > 0 ? std::round(value / tap.amount) * tap.amount : value;
+    case FaultKind::invert:
+      return tap.amount != 0 ? (value == 0 ? 1 : 0) : -value;
+    case FaultKind::flip:
+      return flipped(value, tap.amount);
+    case FaultKind::dropout:
+      if (tap.amount != 0 && tap.holding) return tap.held;
+      tap.holding = true;
+      return tap.held = value;
+    case FaultKind::delay:
+      return delayed(tap, value, now);
+    case FaultKind::open:
+      return 0;
     case FaultKind::drift:
       return value + tap.amount * (now - tap.since);
     case FaultKind::freeze:
@@ -21,6 +65,7 @@ double through_tap(TapState& tap, double value, double now) {
       }
       return tap.held;
     case FaultKind::force:
+    case FaultKind::rail:
       return tap.amount;
     case FaultKind::times:
       return value * tap.amount;

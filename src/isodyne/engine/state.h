@@ -18,8 +18,26 @@ struct TapState {
   model::FaultKind kind = model::FaultKind::offset;
   double amount = 0;  ///< refreshed at every instant while active
   double since = 0;   ///< when it became active, s
-  double held = 0;    ///< for freeze
+  double held = 0;    ///< for freeze and dropout
   bool holding = false;
+
+  /// For delay: what there was, in a ring that has its room before the run; one entry an instant of the bench.
+  struct Past {
+    double at = 0, value = 0;
+  };
+  std::vector<Past> past;
+  std::size_t first = 0, count = 0;
+  bool fresh = false;  ///< the next value is the first of an instant
+  double lag = 0;      ///< s
+
+  /// A fault begins; room stays.
+  void begin(model::FaultKind what, double now) {
+    active = true;
+    kind = what;
+    since = now;
+    holding = fresh = false;
+    first = count = 0;
+  }
 };
 
 /// The value that comes out of a tap when `value` goes in, at `now` seconds.

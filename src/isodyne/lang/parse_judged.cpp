@@ -30,7 +30,7 @@ void Parser::condition(const std::string& doc) {
   document_.conditions.push_back(std::move(c));
 }
 
-// fault = "fault" name "{" "on" path kind [ expression ] [ time ] "}"
+// fault = "fault" name "{" "on" path kind [ expression ] [ "every" sum ] [ time ] "}"
 void Parser::fault(const std::string& doc) {
   t_.take();
   FaultDecl f;
@@ -41,28 +41,50 @@ void Parser::fault(const std::string& doc) {
       f.target = x_.path("the name of what is faulty");
       t_.skip_newlines();
       f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
-      const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("once") || t_.at("while");
+      const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("between") || t_.at("once") ||
+                        t_.at("while") || t_.at("lasting") || t_.at("until") || t_.at("pulsing");
       if (!none) f.amount = x_.expression();
+      if (t_.accept("every")) f.every = x_.sum();
     } else if (!fault_time(f)) {
-      t_.fail("`on`, `from`, `once` or `while`");
+      t_.fail("`on`, `from`, `between`, `once`, `while`, `lasting`, `until` or `pulsing`");
     }
   });
   document_.faults.push_back(std::move(f));
 }
 
-// time = "from" sum [ "to" sum ] | "once" expression [ "lasting" sum ] | "while" expression
+// time = [ "from" sum [ "to" sum ] | "between" sum "and" sum | "once" expression | "while" expression ]
+//        [ "lasting" sum ] [ "until" expression ] [ "pulsing" sum "every" sum ]
 bool Parser::fault_time(FaultDecl& f) {
+  using Time = FaultDecl::Time;
+  const auto begins = [&](Time time) {
+    if (f.time != Time::whole_run)
+      t_.diagnostics().error(Code::duplicate, t_.last_span(), "a fault begins in one way",
+                             "make a second fault on the same place, and choose one of them for a run");
+    f.time = time;
+  };
   if (t_.accept("from")) {
-    f.time = FaultDecl::Time::from;
+    begins(Time::from);
     f.begin = x_.sum();
     if (t_.accept("to")) f.end = x_.sum();
+  } else if (t_.accept("between")) {
+    begins(Time::between);
+    f.begin = x_.sum();
+    t_.expect("and", "and the latest begin");
+    f.end = x_.sum();
   } else if (t_.accept("once")) {
-    f.time = FaultDecl::Time::once;
+    begins(Time::once);
     f.condition = x_.expression();
-    if (t_.accept("lasting")) f.lasting = x_.sum();
   } else if (t_.accept("while")) {
-    f.time = FaultDecl::Time::while_;
+    begins(Time::while_);
     f.condition = x_.expression();
+  } else if (t_.accept("lasting")) {
+    f.lasting = x_.sum();
+  } else if (t_.accept("until")) {
+    f.until = x_.expression();
+  } else if (t_.accept("pulsing")) {
+    f.pulse = x_.sum();
+    t_.expect("every", "and the period, as in `pulsing 100 ms every 1 s`");
+    f.period = x_.sum();
   } else {
     return false;
   }

@@ -1,6 +1,7 @@
 #include "isodyne/model/judged.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -15,11 +16,11 @@ namespace {
 struct KindEntry {
   FaultKind kind;
   const char* word;
-  const char* amount;
+  std::string_view amount, where;
 };
 
 constexpr KindEntry kKinds[] = {
-#define FAULT(id, word, amount, meaning) {FaultKind::id, word, #amount},
+#define FAULT(id, word, amount, where, meaning) {FaultKind::id, word, #amount, #where},
 #include "isodyne/model/fault_kinds.def"
 #undef FAULT
 };
@@ -153,6 +154,27 @@ std::int32_t Judged::tap_on(VarId target, const lang::Path& path) {
   return index;
 }
 
+/// Whether this kind of fault means something for what it is on.
+bool Judged::fault_place(const lang::FaultDecl& f, std::string_view where, const Variable& target) {
+  const bool numeric = target.type.numeric();
+  const auto wrong = [&](const std::string& why, const char* advice) {
+    check_.error(Code::type_mismatch, f.kind.span, why, advice);
+    return false;
+  };
+  if ((where == "number" && !numeric) || (where == "truth" && !numeric && target.type.kind != Type::Kind::boolean))
+    return wrong(fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name,
+                             describe(check_.program, target.type)),
+                 "use `force` or `freeze`");
+  const bool plain = numeric && target.type.dimension == Dimension{};
+  if (where == "whole" && (!plain || (target.role != Role::counts && target.type.kind != Type::Kind::integer)))
+    return wrong(fmt::format("`{}` turns bits of whole numbers, and `{}` is none", f.kind.text, target.name),
+                 "faults on `NAME.counts` and on fields of frames see the bits");
+  if (where == "signal" && target.role != Role::signal)
+    return wrong(fmt::format("`{}` is about a wire, and `{}` is none", f.kind.text, target.name),
+                 "a channel with an electrical range has one: `NAME.signal`; elsewhere `force` does it");
+  return true;
+}
+
 bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
   const auto* entry =
       std::find_if(std::begin(kKinds), std::end(kKinds), [&](const KindEntry& k) { return f.kind.text == k.word; });
@@ -169,36 +191,66 @@ bool Judged::fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable
     return false;
   }
   fault.kind = entry->kind;
-  const std::string rule = entry->amount;
+  fault.truth = target.type.kind == Type::Kind::boolean;
+  if (!fault_place(f, entry->where, target)) return false;
+  if (!spike_time(f, fault)) return false;
+  const std::string_view rule = entry->amount;
   if (rule == "none") {
     if (f.amount) check_.error(Code::unexpected, f.amount->span, fmt::format("`{}` takes no amount", f.kind.text));
     return !f.amount;
   }
+  const bool number = rule == "factor" || rule == "share" || rule == "bit";
   if (!f.amount) {
+    const std::string unit = number ? "" : rule == "time" ? " ms" : " " + target.unit.text;
     check_.error(Code::missing, f.kind.span, fmt::format("`{}` needs an amount", f.kind.text),
-                 fmt::format("for example `{} 5 {}`", f.kind.text, rule == "factor" ? "" : target.unit.text));
+                 fmt::format("for example `{} 5{}`", f.kind.text, rule == "share" ? " %" : unit));
     return false;
+  }
+  fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
+  if (rule == "time") {
+    const auto lag = x_.check_span(*f.amount, scope(), "the time of the delay");
+    fault.lag = lag.value_or(Time{});
+    fault.amount = x_.constant(0);
+    return lag.has_value();
   }
   Type type = target.type;
-  if (rule != "replace" && !type.numeric()) {
-    check_.error(
-        Code::type_mismatch, f.kind.span,
-        fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name, describe(check_.program, type)),
-        "use `force` or `freeze`");
-    return false;
-  }
   if (rule == "factor" && type.absolute) {
     check_.error(Code::type_mismatch, f.kind.span,
                  fmt::format("`{}` means nothing for an absolute temperature", f.kind.text), "use `offset` or `force`");
     return false;
   }
   if (rule != "replace") type.absolute = false;
-  if (rule == "factor") type = {Type::Kind::real, {}, kNone};
+  if (number) type = {Type::Kind::real, {}, kNone};
   if (rule == "rate")
     type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
-  fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
   fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
-  return fault.amount != kNone;
+  if (fault.amount == kNone) return false;
+  const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
+  if (rule == "share" && constant && (*constant < 0 || *constant > 1)) {
+    check_.error(Code::out_of_limits, f.amount->span, "a share is between 0 % and 100 %");
+    return false;
+  }
+  if (rule == "bit" && constant && (*constant < 0 || *constant > 52 || *constant != std::floor(*constant))) {
+    check_.error(Code::out_of_limits, f.amount->span, "a bit has a whole number, from 0 (the lowest) to 52");
+    return false;
+  }
+  return true;
+}
+
+bool Judged::spike_time(const lang::FaultDecl& f, Fault& fault) {
+  if (fault.kind != FaultKind::spikes) {
+    if (f.every) check_.error(Code::unexpected, f.every->span, fmt::format("`{}` takes no `every`", f.kind.text));
+    return !f.every;
+  }
+  if (!f.every) {
+    check_.error(Code::missing, f.kind.span, "`spikes` needs to know how often",
+                 "for example `spikes 20 cm every 2 s`");
+    return false;
+  }
+  fault.every = x_.check_span(*f.every, scope(), "the time between spikes").value_or(Time{});
+  if (fault.every.count() > 0) return true;
+  check_.error(Code::bad_period, f.every->span, "the time between spikes must be at least 1 ns");
+  return false;
 }
 
 void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
@@ -207,32 +259,34 @@ void Judged::fault_time(const lang::FaultDecl& f, Fault& fault) {
       fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word,
                                      one_line(check_.program.sources->covered(e->span)));
   };
-  written("from", f.begin);
-  written("to", f.end);
-  written(f.time == lang::FaultDecl::Time::once ? "once" : "while", f.condition);
-  written("lasting", f.lasting);
+  using Written = lang::FaultDecl::Time;
+  written(f.time == Written::between ? "between" : "from", f.begin);
+  written(f.time == Written::between ? "and" : "to", f.end);
+  written(f.time == Written::once ? "once" : "while", f.condition);
   if (fault.when_text.empty()) fault.when_text = "the whole run";
-  switch (f.time) {
-    case lang::FaultDecl::Time::whole_run:
-      fault.when = Fault::When::whole_run;
-      break;
-    case lang::FaultDecl::Time::from:
-      fault.when = Fault::When::from;
-      fault.begin = x_.check_span(*f.begin, scope(), "the beginning of the fault").value_or(Time{});
-      if (f.end) fault.end = x_.check_span(*f.end, scope(), "the end of the fault");
-      if (fault.end && *fault.end <= fault.begin)
-        check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
-      break;
-    case lang::FaultDecl::Time::once:
-      fault.when = Fault::When::once;
-      fault.condition = x_.check_truth(*f.condition, scope(), "what follows `once`");
-      if (f.lasting) fault.lasting = x_.check_span(*f.lasting, scope(), "the duration of the fault");
-      break;
-    case lang::FaultDecl::Time::while_:
-      fault.when = Fault::When::while_;
-      fault.condition = x_.check_truth(*f.condition, scope(), "what follows `while`");
-      break;
-  }
+  written("lasting", f.lasting);
+  written("until", f.until);
+  written("pulsing", f.pulse);
+  written("every", f.period);
+  fault.when = static_cast<Fault::When>(f.time);
+  const auto span = [&](const lang::ExprPtr& e, const char* what) -> std::optional<Time> {
+    if (!e) return std::nullopt;
+    return x_.check_span(*e, scope(), what);
+  };
+  fault.begin = span(f.begin, "the beginning of the fault").value_or(Time{});
+  fault.end = span(f.end, "the end of the fault");
+  if (fault.end && *fault.end <= fault.begin)
+    check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
+  if (f.condition)
+    fault.condition =
+        x_.check_truth(*f.condition, scope(), f.time == Written::once ? "what follows `once`" : "what follows `while`");
+  fault.lasting = span(f.lasting, "the duration of the fault");
+  if (f.until) fault.until = x_.check_truth(*f.until, scope(), "what follows `until`");
+  fault.pulse = span(f.pulse, "how long the fault acts").value_or(Time{});
+  fault.period = span(f.period, "the period of the fault").value_or(Time{});
+  if (f.pulse && fault.pulse >= fault.period)
+    check_.error(Code::out_of_limits, f.pulse->span, "the fault acts for the whole of its period",
+                 "leave out `pulsing`, or give it a longer period");
 }
 
 // ---- scenarios ------------------------------------------------------------------------------------------

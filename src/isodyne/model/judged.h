@@ -16,6 +16,8 @@ class Judged {
   void condition(const lang::ConditionDecl& c);
   void fault(const lang::FaultDecl& f);
   bool fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable& target);
+  bool fault_place(const lang::FaultDecl& f, std::string_view where, const Variable& target);
+  bool spike_time(const lang::FaultDecl& f, Fault& fault);
   void fault_time(const lang::FaultDecl& f, Fault& fault);
   /// Index of the tap on a variable, made on first use; kNone if it cannot be faulted (reported).
   std::int32_t tap_on(VarId target, const lang::Path& path);

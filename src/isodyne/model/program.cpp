@@ -32,9 +32,20 @@ int arity(Op op) {
 
 const char* fault_word(FaultKind kind) {
   switch (kind) {
-#define FAULT(id, word, amount, meaning) \
-  case FaultKind::id:                    \
+#define FAULT(id, word, amount, where, meaning) \
+  case FaultKind::id:                           \
     return word;
+#include "isodyne/model/fault_kinds.def"
+#undef FAULT
+  }
+  return "?";
+}
+
+const char* fault_meaning(FaultKind kind) {
+  switch (kind) {
+#define FAULT(id, word, amount, where, meaning) \
+  case FaultKind::id:                           \
+    return meaning;
 #include "isodyne/model/fault_kinds.def"
 #undef FAULT
   }

@@ -109,6 +109,8 @@ std::optional<Method> method_named(std::string_view word);
 
 /// Parts that are stepped together: with one step, by one method. What they read of other groups is held
 /// throughout their step. The steps of any two groups are in a whole ratio.
+/// What a delay remembers at most, in the model and as a fault.
+constexpr std::int64_t kLongestDelay = 10'000'000;
 /// A plant is stepped on fewer cores than this.
 constexpr int kMostCores = 16;
 
@@ -414,26 +416,32 @@ struct Controller {
 };
 
 enum class FaultKind {
-#define FAULT(id, word, amount, meaning) id,
+#define FAULT(id, word, amount, where, meaning) id,
 #include "isodyne/model/fault_kinds.def"
 #undef FAULT
 };
 
 const char* fault_word(FaultKind kind);
+const char* fault_meaning(FaultKind kind);
 
 struct Fault {
-  enum class When { whole_run, from, once, while_ };
+  enum class When { whole_run, from, between, once, while_ };
   std::string name, doc;
   VarId active = kNone;
   std::int32_t tap = kNone;
   FaultKind kind = FaultKind::offset;
   NodeId amount = kNone;
+  bool truth = false;                  ///< what is faulty is a truth
+  Time every{};                        ///< of spikes
+  Time lag{};                          ///< of a delay
   std::string amount_text, when_text;  ///< as written
   When when = When::whole_run;
-  Time begin{};
-  std::optional<Time> end;
+  Time begin{};             ///< from; the earliest of `between`
+  std::optional<Time> end;  ///< to; the latest begin of `between`
   NodeId condition = kNone;
   std::optional<Time> lasting;
+  NodeId until = kNone;    ///< over when this comes true
+  Time pulse{}, period{};  ///< acts for the first of these out of each of the second; 0: throughout
   Span span;
 };
 

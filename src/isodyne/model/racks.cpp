@@ -165,8 +165,9 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
     for (const auto& a : bench_.actuators) known.push_back(a.name.text);
     const auto meant = closest(c.name.text, known);
     check_.error(Code::unknown_name, c.name.span, fmt::format("`{}` is neither a sensor nor an actuator", c.name.text),
-                 meant ? fmt::format("did you mean `{}`?", *meant)
-                       : fmt::format("declare it, or give it a value here: `channel {} : {} = 12 mA`", *n, c.name.text));
+                 meant
+                     ? fmt::format("did you mean `{}`?", *meant)
+                     : fmt::format("declare it, or give it a value here: `channel {} : {} = 12 mA`", *n, c.name.text));
     return;
   }
   if ((sensor != nullptr) != made.input) {

@@ -239,7 +239,6 @@ void sort_equations(Check& check) {
 
 /// A delay remembers every step of its longest lag.
 void check_delays(Check& check) {
-  constexpr std::int64_t kMostSteps = 10'000'000;
   const Program& p = check.program;
   for (const Delay& d : p.delays) {
     if (p.step.count() == 0) return;  // a model on its own
@@ -248,10 +247,14 @@ void check_delays(Check& check) {
       check.error(Code::bad_period, d.span,
                   fmt::format("a delay of {} is shorter than the step ({})", format_span(d.longest), format_span(step)),
                   "nothing is known of the time between two steps");
-    } else if (d.longest / step > kMostSteps) {
-      check.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kMostSteps),
+    } else if (d.longest / step > kLongestDelay) {
+      check.error(Code::too_large, d.span, fmt::format("a delay remembers {} steps at most", kLongestDelay),
                   "take a longer step, or sample the quantity with `every` first");
     }
+  }
+  for (const Fault& f : p.faults) {
+    if (p.step.count() == 0 || f.lag / p.step <= kLongestDelay) continue;
+    check.error(Code::too_large, f.span, fmt::format("a delay remembers {} steps at most", kLongestDelay));
   }
 }
 
