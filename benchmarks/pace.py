@@ -1,9 +1,10 @@
 #!/usr/bin/env python3
-"""How late steps begin: the canal lock with its C controller at 1 ms against cyclictest, and a small plant at 50 us.
+"""How late steps begin: the canal lock with its C controller at 1 ms against cyclictest, and a small plant at 50 us against
+a loop that does nothing.
 
     benchmarks/pace.py PATH/TO/isodyne [SECONDS]
 
-Both take turns of ten seconds on the same core with the same priority, so that they see the same machine.
+All take turns of ten seconds on the same core with the same priority, so that they see the same machine.
 """
 
 import json
@@ -62,6 +63,12 @@ def paced(isodyne, bench, scenario, seconds, core, folder):
     return [(to, n) for _, to, n in timing["lateness_us"]], timing["steps"], timing["overruns"]
 
 
+def bare_loop(program, core, seconds):
+    out = subprocess.run([program, str(core), "50000", str(seconds)], capture_output=True, text=True, check=True).stdout
+    lines = [[int(word) for word in line.split()] for line in out.splitlines()]
+    return [(to / 1e3, n) for to, n in lines[1:]], lines[0][0], lines[0][1]
+
+
 def row(name, bins, more=""):
     total = sum(n for _, n in bins)
     values = [quantile(bins, s) for s in (0.5, 0.99, 0.999, 1)]
@@ -72,12 +79,14 @@ def row(name, bins, more=""):
 def main():
     isodyne, seconds = sys.argv[1], float(sys.argv[2]) if len(sys.argv) > 2 else 60
     core = sorted(os.sched_getaffinity(0))[-1]
-    theirs, ours, quick, steps, overruns, late = [], [], [], 0, 0, 0
+    theirs, ours, quick, bare, steps, overruns, late, bare_late = [], [], [], [], 0, 0, 0, 0
     turns = max(1, round(seconds / 10))
     with tempfile.TemporaryDirectory() as folder:
         small = os.path.join(folder, "small.dyne")
         with open(small, "w", encoding="utf-8") as file:
             file.write(SMALL)
+        loop = os.path.join(folder, "bare_loop")
+        subprocess.run(["cc", "-O2", "-o", loop, os.path.join(HERE, "bare_loop.c")], check=True)
         for _ in range(turns):
             theirs += cyclictest(core, seconds / turns)
             bins, _, n = paced(isodyne, LOCK, ["uplock"], seconds / turns, core, folder)
@@ -87,9 +96,13 @@ def main():
             quick += bins
             steps += n
             overruns += over
+            bins, _, over = bare_loop(loop, core, seconds / turns)
+            bare += bins
+            bare_late += over
     print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
     a = row("cyclictest, 1 ms", theirs)
     b = row("canal lock, 1 ms", ours, f"{late} overruns")
+    row("bare loop, 50 us", bare, f"{bare_late} overruns, {100 * bare_late / steps:.4f} %")
     row("small plant, 50 us", quick, f"{overruns} overruns, {100 * overruns / steps:.4f} %")
     print(f"canal lock / cyclictest: p50 {b[0] / a[0]:.3f}, p99 {b[1] / a[1]:.3f}")
 
