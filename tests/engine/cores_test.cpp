@@ -81,6 +81,20 @@ bench B {{ step 1 ms
   CHECK(one.values == two.values);
 }
 
+TEST_CASE("The reference is one system, whatever cores the parts are on") {
+  std::vector<std::vector<double>> values;
+  for (const char* where : {"", "on core 1"}) {
+    Seen seen(program_of(chain(where, "")), {"ramp.x", "sum.y"});
+    bench::RunPlan plan;
+    plan.reference = true;
+    plan.longest = time_from_seconds(0.05);
+    run_bench(seen, plan);
+    CHECK(seen.last("sum.y") == Approx(0.05 * 0.05 / 2).epsilon(1e-8));
+    values.push_back(seen.values[1]);
+  }
+  CHECK(values[0] == values[1]);
+}
+
 TEST_CASE("Changes of mode on several cores are told in order of time, those of the first core first") {
   const auto program = program_of(R"(
 model Blinker {

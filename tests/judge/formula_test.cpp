@@ -332,6 +332,16 @@ TEST_CASE("Where units mix, the margin is a share of the limits") {
   CHECK(timed.answer == Answer::undecided);
 }
 
+TEST_CASE("A formula that is broken off gives one message, and what follows is read as ever") {
+  const std::string said = diagnostics_of(
+      "bench B { step 1 ms\n  input on : bool = true\n}\n"
+      "requirement R-1 { always on stays for }\n"
+      "scenario s { wait until on within 3 s }\n"
+      "condition c = on\n");
+  CHECK_THAT(said, Catch::Contains("expected a value") && !Catch::Contains("states no formula") &&
+                       !Catch::Contains("bench.dyne:5"));
+}
+
 TEST_CASE("What is wrong with a formula over time is said") {
   const auto said = [](const std::string& formula) {
     return diagnostics_of(

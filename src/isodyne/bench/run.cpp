@@ -59,7 +59,8 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       plan_(std::move(plan)),
       observer_(observer),
       seen_(&observer),
-      plant_(program_),
+      // One continuous system has no cuts.
+      plant_(plan_.reference ? engine::on_one_core(*program_) : program_),
       scenario_(*program_, plan_.scenario),
       faults_(*program_, plan_.faults, plan_.seed),
       messages_(*program_, plan_.seed),
@@ -85,7 +86,7 @@ engine::TapState* Run::tap(std::int32_t index) {
 RunResult Run::execute(const std::atomic<bool>& stop) {
   stop_ = &stop;
   if (plan_.reference) {
-    reference_ = std::make_unique<engine::ReferencePlant>(program_, plant_.plan());
+    reference_ = std::make_unique<engine::ReferencePlant>(plant_.shared_program(), plant_.plan());
     plant_.adopt_whole(reference_.get());
   } else if (plan_.native) {
     native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);

@@ -25,7 +25,7 @@ void Run::start_crew() {
     }
     const auto prepare = [](std::size_t member) { step_beside(static_cast<int>(member)); };
     plant_.start_crew(rights_.crew.size(), prepare, pacer_->step_ns() * 2 / 5);
-  } else if (threads > 0 && !plan_.reference) {
+  } else if (threads > 0) {
     plant_.start_crew(static_cast<std::size_t>(threads), nullptr, 0);
   }
 }

@@ -132,8 +132,7 @@ Result<std::vector<std::pair<std::string, std::string>>> c_export(
                     "instant of the bench; put them on one core (leave out `on core`)",
                     quick_cores(*benched), format_span(benched->step))};
   // Otherwise cores see of each other just what groups do.
-  auto program = std::make_shared<model::Program>(*benched);
-  for (model::Group& g : program->groups) g.core = 0;
+  const auto program = on_one_core(*benched);
   const Plan plan(*program);
   CStyle style;
   style.comments = true;

@@ -110,6 +110,12 @@ std::vector<std::int32_t> cores_of(const model::Program& program) {
   return {cores.begin(), cores.end()};
 }
 
+std::shared_ptr<const model::Program> on_one_core(const model::Program& program) {
+  auto made = std::make_shared<model::Program>(program);
+  for (model::Group& g : made->groups) g.core = 0;
+  return made;
+}
+
 std::vector<Ring> rings_of(const model::Program& p) {
   std::vector<Ring> rings;
   std::int64_t begin = 0;

@@ -5,6 +5,7 @@
 // only what the first of these instants gave; at the instants of the bench everything is computed, by one of them.
 
 #include <functional>
+#include <memory>
 #include <unordered_map>
 #include <vector>
 
@@ -59,6 +60,9 @@ void count_uses(const model::Program& program, const std::vector<model::NodeId>&
 
 /// The cores that a program asks for, that of the bench first.
 std::vector<std::int32_t> cores_of(const model::Program& program);
+
+/// The same program with everything on the core of the bench.
+std::shared_ptr<const model::Program> on_one_core(const model::Program& program);
 
 /// Rings of the delays, one after another.
 struct Ring {

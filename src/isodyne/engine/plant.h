@@ -66,6 +66,7 @@ class Plant {
   bool adopted() const;
 
   const model::Program& program() const { return *program_; }
+  const std::shared_ptr<const model::Program>& shared_program() const { return program_; }
   Interpreter& interpreter() { return lead().interpreter; }
 
  private:

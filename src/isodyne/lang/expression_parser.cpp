@@ -66,10 +66,12 @@ ExprPtr ExpressionParser::expression() {
 }
 
 ExprPtr ExpressionParser::formula() {
+  struct Within {  // also when the formula is abandoned
+    bool& formula;
+    ~Within() { formula = false; }
+  } const within{formula_};
   formula_ = true;
-  ExprPtr e = expression();
-  formula_ = false;
-  return e;
+  return expression();
 }
 
 // connection = junction [ "until" junction [ "within" sum ] | "since" junction ]

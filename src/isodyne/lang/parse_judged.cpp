@@ -149,6 +149,7 @@ void Parser::requirement(const std::string& doc) {
   RequirementDecl r;
   r.doc = doc;
   r.name = label();
+  const std::size_t errors = t_.diagnostics().errors();
   block("and what must hold", [&] {
     const Span begin = t_.peek().span;
     if (t_.accept("source")) {
@@ -174,6 +175,7 @@ void Parser::requirement(const std::string& doc) {
     r.span = join(begin, t_.last_span());
   });
   if (!r.check) {
+    if (t_.diagnostics().errors() > errors) return;  // it says something, and that is wrong
     t_.diagnostics().error(Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
                            "add `always …`, `never …`, `eventually …` or `whenever … then …`");
     return;

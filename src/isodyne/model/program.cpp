@@ -41,17 +41,6 @@ const char* fault_word(FaultKind kind) {
   return "?";
 }
 
-const char* fault_meaning(FaultKind kind) {
-  switch (kind) {
-#define FAULT(id, word, amount, where, meaning) \
-  case FaultKind::id:                           \
-    return meaning;
-#include "isodyne/model/fault_kinds.def"
-#undef FAULT
-  }
-  return "?";
-}
-
 double Curve::forth(double quantity) const {
   const double pieces = static_cast<double>(signal.size() - 1), at = (quantity - first) / (last - first) * pieces;
   if (!std::isfinite(at)) return at;

@@ -422,7 +422,6 @@ enum class FaultKind {
 };
 
 const char* fault_word(FaultKind kind);
-const char* fault_meaning(FaultKind kind);
 
 struct Fault {
   enum class When { whole_run, from, between, once, while_ };
