@@ -75,7 +75,9 @@ TEST_CASE("A paced run steps on the cores it asks for, and tells what each took"
   const auto run = run_isodyne("run canal.dyne --for \"300 ms\" --paced --no-report --out a", folder.path());
   INFO(run.err);
   REQUIRE(run.status == 0);
-  const auto timing = nlohmann::json::parse(slurp(folder / "a/verdicts.json"))["timing"];
+  const auto all = nlohmann::json::parse(slurp(folder / "a/verdicts.json"));
+  CHECK(all["method"] == "rk4 at 1 ms, rk4 at 1 ms on core 1, rk4 at 1 ms on core 2");
+  const auto& timing = all["timing"];
   const auto crew = timing["crew"];
   std::size_t rows = 0;
   for (const auto& row : timing["times"]) {

@@ -330,6 +330,9 @@ TEST_CASE("Where units mix, the margin is a share of the limits") {
   const auto timed = verdict("always (x < 300 cm or mass < 5 kg stays for 10 ms)");
   CHECK(*timed.worst_margin == Approx(0.2));
   CHECK(timed.answer == Answer::undecided);
+  CHECK(program_of("bench B { step 1 ms\n  input x : m = 1 m\n}\nrequirement R { always (x < 2 m and time < 9 s) }\n")
+            ->requirements[0]
+            .margin_unit.text == "of the limit");
 }
 
 TEST_CASE("A formula that is broken off gives one message, and what follows is read as ever") {

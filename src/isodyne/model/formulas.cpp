@@ -173,7 +173,7 @@ void Formulas::margins(Requirement& r, std::int32_t trigger_root) {
     if (margin.node != kNone) meet(margin.unit);
   }
   if (!unit) return;
-  r.margin_unit = mixed ? Unit{} : *unit;
+  r.margin_unit = mixed ? unit_of_shares() : *unit;
   if (!mixed) return;
   for (std::size_t i = first; i < r.nodes.size(); ++i) {
     FormulaNode& node = r.nodes[i];

@@ -308,6 +308,7 @@ std::string Program::stepping() const {
     if (g.states.empty()) continue;
     text += (text.empty() ? "" : ", ") + std::string(method_word(g.method));
     if (with_states > 1 || g.step != step) text += " at " + format_span(g.step);
+    if (g.core != 0) text += fmt::format(" on core {}", g.core);
   }
   return text.empty() ? "no states" : text;
 }

@@ -91,6 +91,12 @@ NodeId share_of_limits(Program& program, NodeId truth) {
   return DistanceBuilder(program, std::numeric_limits<double>::infinity(), done, true).of(truth, false);
 }
 
+Unit unit_of_shares() {
+  Unit unit;
+  unit.text = "of the limit";
+  return unit;
+}
+
 Margin margin_of(Program& program, NodeId truth) {
   Distances done;
   const NodeId node = distance_of(program, truth, std::numeric_limits<double>::infinity(), done);
@@ -100,7 +106,7 @@ Margin margin_of(Program& program, NodeId truth) {
     const std::int32_t compared = program.node(made.first).unit;
     if (compared == kNone || program.node(distance).op != Op::sub) continue;
     const Unit& own = program.units[static_cast<std::size_t>(compared)];
-    if (unit && own.dimension != unit->dimension) return {share_of_limits(program, truth), Unit{}};
+    if (unit && own.dimension != unit->dimension) return {share_of_limits(program, truth), unit_of_shares()};
     if (!unit) unit = own;
   }
   if (!unit) return {};

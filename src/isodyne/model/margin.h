@@ -20,12 +20,13 @@ using Distances = std::map<std::pair<NodeId, bool>, NodeId>;
 NodeId distance_of(Program& program, NodeId truth, double far, Distances& done);
 
 /// The margin of a requirement: that distance, with ±infinity for plain truth values, and its unit. Where units mix,
-/// the distances are shares of the limits and the unit is that of plain numbers.
+/// the distances are shares of the limits, and the unit says so.
 Margin margin_of(Program& program, NodeId truth);
 
 /// The same, each distance divided by the size of the constant that is compared with (where there is none, or it is
 /// zero, by one of the unit that people read).
 NodeId share_of_limits(Program& program, NodeId truth);
+Unit unit_of_shares();
 
 /// The constant limits that `check` puts on single variables (x <= 5 cm, abs(x) <= 5 cm), for drawing.
 std::vector<LimitLine> limit_lines(const Program& program, NodeId check,

@@ -500,7 +500,7 @@ struct Requirement {
   NodeId check = kNone;        ///< must hold …
   std::optional<Time> within;  ///< … at some instant within this time
   NodeId margin = kNone;       ///< distance to the breach; kNone: the formula has no common unit
-  Unit margin_unit;            ///< dimensionless where units mix: distances are then in shares of the limits
+  Unit margin_unit;            ///< "of the limit" where units mix
   /// Where operators over time are used: operands before what they belong to; then `trigger`, `check` and `margin` are
   /// unused, and these are their roots.
   std::vector<FormulaNode> nodes;

@@ -151,6 +151,7 @@ std::string overview(const std::vector<RunFolder>& runs) {
 }
 
 std::string verdict_table(const Summary& s) {
+  if (s.rows.empty()) return "<h3>Verdicts</h3>\n<p class=\"soft\">The bench states no requirements.</p>\n";
   std::string html =
       "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th "
       "class=\"n\">at</th>"
@@ -158,14 +159,14 @@ std::string verdict_table(const Summary& s) {
   for (const SummaryRow& r : s.rows) {
     html += fmt::format(
         "<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
-        "class=\"n\">{}×</td><td>{}<br><code>{}</code>{}</td></tr>\n",
+        "class=\"n\">{}×</td><td>{}<code>{}</code>{}</td></tr>\n",
         escaped(r.name), verdict_cell(r), escaped(r.margin_text()), seconds(r.worst_at_s), seconds(r.first_breach_s),
-        r.tests, escaped(r.description), escaped(r.formula),
+        r.tests, r.description.empty() ? "" : escaped(r.description) + "<br>", escaped(r.formula),
         r.source.empty() ? "" : fmt::format("<br><span class=\"soft\">{}</span>", escaped(r.source)));
   }
   return html +
          "</table>\n<p class=\"soft\">A margin is the distance to the limit at the worst instant, in the unit of the "
-         "signal; negative: beyond the limit. "
+         "signal, or, where a formula compares several units, as a share of the limit; negative: beyond it. "
          "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
 }
 
@@ -255,7 +256,7 @@ std::string facts(const RunFolder& run) {
     faults += fmt::format("{}{}{}", faults.empty() ? "" : "; ", name, doc);
   }
   const auto row = [](const char* what, const std::string& text) {
-    return fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text));
+    return text.empty() ? "" : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text));
   };
   std::string scenario = s.scenario;
   for (const model::Scenario& sc : run.program->scenarios) {
