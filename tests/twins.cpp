@@ -45,8 +45,8 @@ class Stimulus {
       if (random_.uniform() > 0.02) continue;
       const bool active = !tap.active;
       tap = {};
-      tap.active = active;
-      tap.kind = static_cast<model::FaultKind>(static_cast<int>(random_.uniform() * 14));
+      tap.active = tap.on = active;
+      tap.kind = static_cast<model::FaultKind>(static_cast<int>(random_.uniform() * 17));
       tap.amount = random_.uniform();
       tap.since = to_seconds(state.now);
     }

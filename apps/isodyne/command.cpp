@@ -9,6 +9,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/record/run_text.h"
 #include "library_path.h"
 #include "terminal.h"
 
@@ -92,7 +93,7 @@ const std::vector<Command>& commands() {
        "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
        "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, span, paced, speed, core, cores, max_overruns, answer_within, out, no_report, interpret,
+       {fault, seed, setting, harness, break_, break_dump, save_state, from_state, span, paced, speed, core, cores, max_overruns, answer_within, out, no_report, interpret,
         strict, json, help},
        run_run},
       {"realtime-check",
@@ -150,6 +151,64 @@ const std::vector<Command>& commands() {
        "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
        {out, help},
        run_report},
+      {"judge",
+       "RUN [RULES]",
+       1,
+       2,
+       "judge a recorded run again, by its own requirements or by others",
+       "RUN is a run folder or a recording. RULES is a file with requirements, expectations, conditions and measures, "
+       "which take\n"
+       "the place of the bench's own requirements; without it they are asked again, and answer as they did in the run. "
+       "With --out,\n"
+       "the verdicts are written into that folder. Exit status as of `run`.",
+       "isodyne judge runs/001-uplock --json",
+       {out, strict, json, help},
+       run_judge},
+      {"measure",
+       "RUN [MEASURE…]",
+       1,
+       50,
+       "measure a recorded run: rise, settling, overshoot, RMS, energy, harmonics …",
+       "MEASURE is the name of one that the bench declares, or one written out. Without any: all of the bench. Every "
+       "stretch that\n"
+       "is measured gives a row.",
+       "isodyne measure runs/001-uplock \"of chamber.level  most\"",
+       {json, help},
+       run_measure},
+      {"faults",
+       "BENCH",
+       1,
+       1,
+       "list everything that can break: place, trigger, who looks for it, which scenario gets there",
+       "Times and injections by hand are told at once; whether a condition comes true takes a run of every scenario: "
+       "--try.",
+       "isodyne faults examples/canal-lock/lock.dyne",
+       {try_, setting, seed, csv, json, help},
+       run_faults},
+      {"trace",
+       "RUN…",
+       1,
+       1000,
+       "show which requirement was judged in which run with which fault, and what nothing covers",
+       "The matrix of requirements and runs, then requirements that no run put to the test, faults never injected, "
+       "scenarios never\n"
+       "played. With --out, also as trace.csv and trace.svg in that folder. Exit status 1 if a requirement is broken; "
+       "with --strict,\n"
+       "also if one does not hold in any run.",
+       "isodyne trace runs/001-uplock runs/002-uplock-level_drift",
+       {out, csv, strict, json, help},
+       run_trace},
+      {"import",
+       "WHAT FILE",
+       2,
+       2,
+       "take requirements over from an exchange file (ReqIF)",
+       "WHAT is `reqif`. Prints the requirements as text, or writes them into the file that --out names, which must be "
+       "new.\n"
+       "Identifiers are kept. A requirement without a formula is `by review` until somebody writes one.",
+       "isodyne import reqif requirements.reqif --out rules.dyne",
+       {out, help},
+       run_import},
       {"list",
        "FILE [KIND|NAME…]",
        1,
@@ -158,9 +217,9 @@ const std::vector<Command>& commands() {
        "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
        "requirements, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
        "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
-       "steps,\nmethods, periods, and the delay that crossing between groups costs.",
+       "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due when.",
        "isodyne list examples/canal-lock/lock.dyne chamber.level",
-       {tree, timing, json, help},
+       {tree, timing, timeline, json, help},
        run_list},
       {"draw",
        "BENCH",
@@ -309,12 +368,13 @@ const std::vector<Command>& commands() {
        "WHAT [BENCH [CONTROLLER]]",
        1,
        3,
-       "write files for others: the C header of a controller, the model as C, colours for an editor",
+       "write files for others: the C header of a controller, the model as C, requirements, colours for an editor",
        "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their "
        "layout;\n"
        "`layout`: the same as JSON, for controllers in other languages (clients/isodyne_link.py reads it);\n"
        "`c`: the plant as C11 free of dependencies, with a main program and a Makefile, in the folder that --out names "
        "(BENCHNAME-c);\n"
+       "`reqif`: the requirements in the open exchange format (ReqIF 1.2), with the identifiers that they came with;\n"
        "`textmate` or `vim`: the language for editors. What is one file goes to standard output unless --out names it.",
        "isodyne export header examples/canal-lock/lock.dyne",
        {out, help},
@@ -426,7 +486,9 @@ model::Loaded load_changed(const std::string& file, const std::map<std::string, 
     if (const auto text = changed.find(relative); text != changed.end()) return Result<std::string>(text->second);
     if (relative.starts_with(model::kLibraryMark))
       return read_library_file(relative.substr(model::kLibraryMark.size()));
-    return present::read_file((std::filesystem::path(folder) / relative).string());
+    const std::string path = (std::filesystem::path(folder) / relative).string();
+    if (auto text = record::text_from_run(path)) return *text;
+    return present::read_file(path);
   };
   return model::load_bench(folder, std::filesystem::path(file).filename().string(), reader, wish);
 }

@@ -62,6 +62,11 @@ int run_reference(const Arguments&);
 int run_advise(const Arguments&);
 int run_profile(const Arguments&);
 int run_report(const Arguments&);
+int run_judge(const Arguments&);
+int run_measure(const Arguments&);
+int run_faults(const Arguments&);
+int run_trace(const Arguments&);
+int run_import(const Arguments&);
 int run_list(const Arguments&);
 int run_export(const Arguments&);
 int run_format(const Arguments&);
@@ -79,6 +84,9 @@ int run_io_loopback(const Arguments&);
 int run_io_match(const Arguments&);
 int run_io_registers(const Arguments&);
 int run_realtime_check(const Arguments&);
+
+/// `list` of one scenario, drawn over time.
+int list_timeline(const Arguments& arguments, const model::Program& program);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
 model::Loaded load_file(const std::string& file, const model::Wish& wish = {});

@@ -7,6 +7,7 @@
 #include "isodyne/engine/c_export.h"
 #include "isodyne/ports/layout.h"
 #include "isodyne/present/editor_files.h"
+#include "isodyne/present/reqif.h"
 #include "isodyne/present/summary.h"
 #include "terminal.h"
 
@@ -35,7 +36,7 @@ const model::Controller* choose(const model::Program& program, const std::vector
   return nullptr;
 }
 
-/// The C header of a controller, or its layout; nothing if that is not possible (said).
+/// The C header of a controller, its layout, or the requirements; nothing if that is not possible (said).
 std::optional<std::string> contract_of(const Arguments& arguments, int& status) {
   const std::string& what = arguments.words[0];
   status = kWrongInput;
@@ -48,6 +49,7 @@ std::optional<std::string> contract_of(const Arguments& arguments, int& status) 
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return std::nullopt;
+  if (what == "reqif") return present::to_reqif(*loaded.program);
   const model::Controller* controller = choose(*loaded.program, arguments.words);
   if (controller == nullptr) return std::nullopt;
   return what == "header" ? ports::header_text(*loaded.program, *controller)
@@ -97,17 +99,17 @@ int run_export(const Arguments& arguments) {
   std::optional<std::string> text;
   int status = kHeld;
   if (what == "c") return export_c(arguments);
-  if (what == "header" || what == "layout") {
+  if (what == "header" || what == "layout" || what == "reqif") {
     text = contract_of(arguments, status);
   } else if (what == "textmate") {
     text = present::textmate_grammar();
   } else if (what == "vim") {
     text = present::vim_syntax();
   } else {
-    const auto meant = closest(what, {"header", "layout", "c", "textmate", "vim"});
+    const auto meant = closest(what, {"header", "layout", "c", "reqif", "textmate", "vim"});
     say_error(fmt::format(
         "cannot export `{}`; {}", what,
-        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, layout, c, textmate, vim"));
+        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, layout, c, reqif, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

@@ -32,6 +32,14 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
 
 }  // namespace
 
+std::optional<std::int32_t> scenario_named(const model::Program& program, const std::string& name) {
+  return index_of(program.scenarios, name, "scenario", program.name);
+}
+
+std::optional<std::int32_t> fault_named(const model::Program& program, const std::string& name) {
+  return index_of(program.faults, name, "fault", program.name);
+}
+
 namespace {
 
 /// A number of an option within limits; false after saying what is wrong.
@@ -85,14 +93,17 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
   Wanted wanted;
   bench::RunPlan& plan = wanted.plan;
   if (arguments.words.size() > 1) {
-    const auto scenario = index_of(program.scenarios, arguments.words[1], "scenario", program.name);
+    const auto scenario = scenario_named(program, arguments.words[1]);
     if (!scenario) return std::nullopt;
     plan.scenario = *scenario;
   }
   for (const std::string& name : arguments.values(Option::fault)) {
-    const auto fault = index_of(program.faults, name, "fault", program.name);
+    const auto fault = fault_named(program, name);
     if (!fault) return std::nullopt;
     plan.faults.push_back(*fault);
+  }
+  for (const std::int32_t f : bench::faults_of(program, plan.scenario)) {
+    if (std::find(plan.faults.begin(), plan.faults.end(), f) == plan.faults.end()) plan.faults.push_back(f);
   }
   if (!read_seed(arguments, plan.seed)) return std::nullopt;
   for (const Option option : {Option::span, Option::answer_within}) {

@@ -15,14 +15,17 @@
 
 #include <fmt/format.h>
 
+#include "breakpoint.h"
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
 #include "isodyne/present/report.h"
+#include "isodyne/present/stored_state.h"
 #include "isodyne/record/recorder.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
+#include "verdicts.h"
 
 namespace isodyne::app {
 
@@ -37,37 +40,39 @@ void on_interrupt(int signal) {
   std::signal(signal, SIG_DFL);                   // a second Ctrl-C ends the program at once
 }
 
-Table times_table(const std::vector<present::TimesRow>& rows) {
-  Table table({{"Time", Table::Align::left},
-               {"p50", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"p99.9", Table::Align::right},
-               {"most", Table::Align::right}});
-  for (const present::TimesRow& r : rows) {
-    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
-               present::microseconds(r.longest)});
-  }
-  return table;
-}
-
 /// Joins the run with those who watch it.
 class Watchers : public bench::Observer {
  public:
-  Watchers(record::Recorder& recorder, judge::Judge& judge, std::string title, const bench::RunPlan& plan)
-      : recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(plan.longest), paced_(plan.pace) {}
+  Watchers(const model::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title,
+           const bench::RunPlan& plan)
+      : program_(program), recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(plan.longest), paced_(plan.pace) {}
 
   void follow(const bench::Run& run) { run_ = &run; }
 
+  /// What was before this state is not shown again; the state itself is compared.
+  void begin_at(const present::StoredState& state) { begin_at_ = &state; }
+  void stop_at(Breakpoint& breakpoint) { breakpoint_ = &breakpoint; }
+  /// How the state at which it should go on differs; empty: not at all.
+  const std::string& difference() const { return difference_; }
+  bool waiting() const { return begin_at_ != nullptr; }
+
   void image(const bench::Image& image) override {
+    if (begin_at_ != nullptr) {
+      if (image.at < begin_at_->at) return;
+      difference_ = image.at == begin_at_->at ? present::difference(program_, *begin_at_, image) : "there is no such instant";
+      begin_at_ = nullptr;
+    }
     for (const std::int32_t r : judge_.image(image)) recorder_.event({image.at, bench::EventKind::broken, r, 0, 0});
     recorder_.image(image);
+    if (breakpoint_ != nullptr) breakpoint_->image(image);
     if (++images_ % (paced_ ? 16 : 512) == 0 && progress_.due()) draw(image.at);
   }
   void event(const bench::Event& event) override {
     if (event.kind == bench::EventKind::fault_on) injected_.insert(event.subject);
+    if (begin_at_ != nullptr && event.at < begin_at_->at) return;
     recorder_.event(event);
   }
-  bool good() const override { return recorder_.good(); }
+  bool good() const override { return recorder_.good() && difference_.empty(); }
 
   bool injected(std::int32_t fault) const { return injected_.contains(fault); }
   void done() { progress_.clear(); }
@@ -94,6 +99,10 @@ class Watchers : public bench::Observer {
     progress_.draw(std::min(share, 1.0), text);
   }
 
+  const model::Program& program_;
+  const present::StoredState* begin_at_ = nullptr;
+  Breakpoint* breakpoint_ = nullptr;
+  std::string difference_;
   record::Recorder& recorder_;
   judge::Judge& judge_;
   std::string title_;
@@ -154,6 +163,7 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   identity.version = ISODYNE_VERSION;
   if (plan.scenario != model::kNone)
     identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+  identity.harness = arguments.value(Option::harness).value_or("");
   for (const std::int32_t f : plan.faults) identity.faults.push_back(program.faults[static_cast<std::size_t>(f)].name);
   identity.setting = plan.setting;
   if (identity.setting.empty() && !program.controllers.empty())
@@ -170,78 +180,18 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   return identity;
 }
 
-/// Whether real time was kept, and what went over the ports.
-void print_timing(const present::Summary& s, bool colours) {
-  for (const present::ControllerSummary& c : s.controllers) {
-    if (s.timing || c.traffic.any()) say(c.text());
-  }
-  if (!s.timing) return;
-  const present::TimingSummary& t = *s.timing;
-  put(stdout, times_table(t.rows).text(width_of(stdout), colours));
-  say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
-  for (const std::string& l : t.lacking) say("Missing: " + l + ".");
-  if (!t.whole())
-    say(fmt::format(
-        "The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
-        "than they could be written.",
-        t.images_lost, t.events_lost, t.first_lost_s));
-}
-
-void print_verdicts(const present::Summary& s, const std::string& folder) {
-  using judge::Answer;
-  const bool colours = colours_on(stdout);
-  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s,
-                  s.wall_seconds));
-  if (!s.rows.empty()) {
-    Table table({{"Requirement", Table::Align::left},
-                 {"Verdict", Table::Align::left},
-                 {"Worst margin", Table::Align::right},
-                 {"at", Table::Align::right},
-                 {"First broken", Table::Align::right},
-                 {"Meaning", Table::Align::left}});
-    const auto seconds = [](const std::optional<double>& t) {
-      return t ? fmt::format("{:.2f} s", *t) : std::string("–");
-    };
-    for (const present::SummaryRow& r : s.rows) {
-      const char* colour = r.answer == judge::answer_word(Answer::held)     ? "32"
-                           : r.answer == judge::answer_word(Answer::broken) ? "1;31"
-                                                                            : "33";
-      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
-                colour, 1);
-    }
-    put(stdout, table.text(width_of(stdout), colours));
-  }
-  for (const std::string& f : s.not_injected)
-    say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
-  for (const std::string& r : s.remarks) say(r);
-  for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
-  print_timing(s, colours);
-  std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
-  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
-    if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
-  }
-  say(fmt::format("{}. Evidence in {}", counts, folder));
-}
-
 int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict,
                 const std::optional<std::int64_t>& max_overruns) {
-  using judge::Answer;
   if (result.ending != bench::Ending::completed) return kNotCompleted;
   if (s.timing && !s.timing->whole()) return kNotCompleted;
   if (s.timing && max_overruns && s.timing->overruns > *max_overruns) return kTooLate;
-  if (s.count(Answer::broken) > 0) return kBroken;
-  if (strict && s.count(Answer::held) != s.rows.size()) return kBroken;
-  return kHeld;
+  return status_of(s, strict);
 }
 
 /// Verdict files, figures and report; false (and said why) if something could not be written.
 bool write_evidence(const present::Summary& summary, const std::string& folder, bool with_report) {
   const fs::path base(folder);
-  for (const auto& [name, text] :
-       {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
-    const Status written = present::write_file((base / name).string(), text);
-    if (!written) return say_error(written.failure().text()), false;
-  }
+  if (!write_verdicts(summary, folder)) return false;
   if (!with_report) return true;
   std::vector<present::RunFolder> runs;
   auto opened = present::open_run(folder);
@@ -265,13 +215,73 @@ void explain_ending(const bench::RunResult& result, const record::Recorder& reco
 
 namespace {
 
-int run_bench(const Arguments& arguments, bool reference) {
+/// What the command line says about a run, where a stored state has the last word.
+std::optional<Arguments> with_state(const Arguments& given, std::optional<present::StoredState>& state) {
+  Arguments all = given;
+  if (const auto file = given.value(Option::from_state)) {
+    auto read = present::read_state(*file);
+    if (!read) return say_error(read.failure().text()), std::nullopt;
+    for (const auto& [option, name] : {std::pair{Option::fault, "fault"}, std::pair{Option::seed, "seed"},
+                                       std::pair{Option::setting, "setting"}, std::pair{Option::harness, "harness"},
+                                       std::pair{Option::paced, "paced"}}) {
+      if (!given.has(option)) continue;
+      return say_error(fmt::format("--{} is what it was when the state was stored", name)), std::nullopt;
+    }
+    if (given.words.size() > 1) return say_error("the scenario is what it was when the state was stored"), std::nullopt;
+    state = std::move(*read);
+    const record::RunIdentity& i = state->identity;
+    if (!i.scenario.empty()) all.words.push_back(i.scenario);
+    all.options[Option::fault] = i.faults;
+    if (i.faults.empty()) all.options.erase(Option::fault);
+    all.options[Option::seed] = {std::to_string(i.seed)};
+    if (!i.setting.empty()) all.options[Option::setting] = {i.setting};
+    if (!i.harness.empty()) all.options[Option::harness] = {i.harness};
+  }
+  if (!all.has(Option::paced)) return all;
+  for (const auto& [option, name] : {std::pair{Option::break_, "break"}, std::pair{Option::save_state, "save-state"}}) {
+    if (all.has(option)) return say_error(fmt::format("--{} is about runs in lockstep: leave out --paced", name)), std::nullopt;
+  }
+  return all;
+}
+
+/// The changes that were made by hand, of which a file knows the names.
+bool take_changes(const present::StoredState& state, const model::Program& program, bench::RunPlan& plan) {
+  plan.changes = state.changes;
+  for (std::size_t i = 0; i < plan.changes.size(); ++i) {
+    plan.changes[i].target = program.find(state.changed[i]);
+    if (plan.changes[i].target == model::kNone) return say_error(fmt::format("`{}` is not there any more", state.changed[i])), false;
+  }
+  return true;
+}
+
+bool save_state(const std::string& file, const model::Program& program, const record::RunIdentity& identity,
+                const bench::Image& image, const std::vector<bench::Change>& changes) {
+  const Status written = present::write_file(file, to_json(present::state_of(program, identity, image, changes)));
+  if (!written) say_error(written.failure().text());
+  return static_cast<bool>(written);
+}
+
+int run_bench(const Arguments& given_arguments, bool reference) {
+  std::optional<present::StoredState> state;
+  const auto all = with_state(given_arguments, state);
+  if (!all) return kWrongInput;
+  const Arguments& arguments = *all;
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  model::Wish wish;
+  wish.harness = arguments.value(Option::harness).value_or("");
+  const model::Loaded loaded = load_file(file, wish);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   auto wanted = read_plan(arguments, *loaded.program);
-  if (!wanted) return kWrongInput;
+  if (!wanted || (state && !take_changes(*state, *loaded.program, wanted->plan))) return kWrongInput;
+  std::optional<Breakpoint> breakpoint;
+  std::function<bool(const std::string&, Time)> save;
+  if (const auto condition = arguments.value(Option::break_)) {
+    breakpoint.emplace(Breakpoint::Plan{file, wish.harness, *condition, arguments.value(Option::break_dump),
+                                        [&](const std::string& to, Time) { return save(to, Time{}); }},
+                       loaded.program, g_stop);
+    if (!breakpoint->good()) return kWrongInput;
+  }
   wanted->plan.reference = reference;
   if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
   const bool given = arguments.has(Option::out);
@@ -287,7 +297,7 @@ int run_bench(const Arguments& arguments, bool reference) {
     return kNotCompleted;
   }
   judge::Judge judge(loaded.program);
-  Watchers watchers(**recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario,
+  Watchers watchers(*loaded.program, **recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario,
                     wanted->plan);
 
   ports::CallGuard guard(wanted->answer_within);
@@ -304,15 +314,36 @@ int run_bench(const Arguments& arguments, bool reference) {
   const auto begin = std::chrono::steady_clock::now();
   bench::Run run(loaded.program, wanted->plan, make_port, watchers);
   watchers.follow(run);
+  if (state) watchers.begin_at(*state);
+  if (breakpoint) {
+    breakpoint->follow(run);
+    watchers.stop_at(*breakpoint);
+    save = [&](const std::string& to, Time) {
+      return save_state(to, *loaded.program, identity, run.last_image(), run.changes());
+    };
+  }
   bench::RunResult result = run.execute(g_stop);
   watchers.done();
   if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
     say_aside(run.native()->remark());
   (*recorder)->last_image(run.last_image());
+  if (state && (watchers.waiting() || !watchers.difference().empty())) {
+    say_error(fmt::format("the state of {} cannot be reached again: {}", format_instant(state->at),
+                          watchers.waiting() ? "the run is over before" : watchers.difference()));
+    say_aside("  the bench, its controller, or the compiler of the plant is another than it was then");
+    const Status closed = (*recorder)->close(bench::Ending::not_recorded);
+    if (!closed) say_aside("  " + closed.failure().text());
+    return kNotCompleted;
+  }
+  if (const auto to = arguments.value(Option::save_state);
+      to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes()))
+    return kNotCompleted;
   const Status closed = (*recorder)->close(result.ending);
   if (!closed) result.ending = bench::Ending::not_recorded;
 
   present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
+  for (const std::string& l : loaded.left_out) summary.remarks.push_back("Not with this harness: " + l + ".");
+  if (state) summary.remarks.push_back(fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
   summary.started = started;
   summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
   for (const std::int32_t f : wanted->plan.faults) {
@@ -323,7 +354,7 @@ int run_bench(const Arguments& arguments, bool reference) {
   if (arguments.has(Option::json)) {
     put(stdout, to_json(summary));
   } else {
-    print_verdicts(summary, *folder);
+    print_verdicts(summary, "Evidence in " + *folder);
   }
   return written ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns) : kNotCompleted;
 }

@@ -38,7 +38,7 @@ model::Loaded load_example(const std::string& text) {
                                return slurp(kSource + "/library/" + name.substr(model::kLibraryMark.size()));
                              return Failure{"cannot read", name, "no such file"};
                            },
-                           {.bench_needed = false, .rated = true, .lint = false});
+                           {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = false});
 }
 }  // namespace
 

@@ -27,7 +27,7 @@ void check(const std::string& text) {
   const model::Loaded loaded = model::load_bench(
       "", "main.dyne",
       [&](const std::string& name) -> Result<std::string> { return name == "main.dyne" ? text : read_beside(name); },
-      {.bench_needed = false, .rated = true, .lint = true});
+      {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = true});
   if (loaded.diagnostics.has_errors() && loaded.diagnostics.render(*loaded.sources, false).empty()) std::abort();
   if (loaded.program == nullptr || loaded.program->variables.size() > 2000) return;
   std::int64_t remembered = 0;

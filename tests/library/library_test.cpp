@@ -63,7 +63,7 @@ TEST_CASE("Interpreter and native code agree to the bit on every rated model of 
           return slurp(kLibrary +
                        (name.starts_with(model::kLibraryMark) ? name.substr(model::kLibraryMark.size()) : name));
         },
-        {.bench_needed = false, .rated = true, .lint = false});
+        {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = false});
     for (const model::RatedCase& rated : loaded.rated) {
       INFO(file << ", " << rated.model);
       CHECK(first_difference(rated.program, 60, 2, test_compiler()) == "");

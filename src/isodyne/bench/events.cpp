@@ -42,14 +42,32 @@ const auto& at(const List& list, std::int32_t index) {
   return list[static_cast<std::size_t>(index)];
 }
 
+/// What it was set to, or what is written; and where it is written.
 std::string action_text(const model::Program& p, const Event& e) {
   const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
   using Kind = model::ScenarioStep::Kind;
-  if (step.kind == Kind::start) return fmt::format("start at {}", p.format(step.target, e.value));
-  if (step.kind == Kind::set) return fmt::format("set to {}", p.format(step.target, e.value));
-  if (step.kind == Kind::ramp)
-    return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
-  return one_line(p.sources->covered(step.span));
+  const auto said = [&] {
+    switch (step.kind) {
+      case Kind::set:
+      case Kind::step:
+        return fmt::format("set to {}", p.format(step.target, e.value));
+      case Kind::ramp:
+        return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
+      case Kind::release:
+        return std::string("released");
+      case Kind::inject:
+        return std::string("injected by the scenario");
+      case Kind::clear:
+        return std::string("cleared by the scenario");
+      case Kind::either:
+        return fmt::format("either: alternative {} of {}", static_cast<int>(e.value) + 1, step.places.size());
+      case Kind::repeat:
+        return step.whole ? std::string("repeat") : fmt::format("repeat {} times", e.value);
+      default:
+        return step.text;
+    }
+  }();
+  return fmt::format("{} ({})", said, p.sources->place(step.span));
 }
 
 /// Sensors come first, then actuators, then the fields of all frames.
@@ -70,10 +88,13 @@ model::VarId channel_value(const model::Program& p, const Event& e) {
 
 std::string subject_text(const model::Program& p, const Event& e) {
   switch (e.kind) {
+    case EventKind::expected:
     case EventKind::action: {
       const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
       return step.target == model::kNone ? at(p.scenarios, e.detail).name : p.variable(step.target).name;
     }
+    case EventKind::change:
+      return p.variable(e.subject).name;
     case EventKind::fault_on:
     case EventKind::fault_off:
       return at(p.faults, e.subject).name;
@@ -97,6 +118,10 @@ std::string event_text(const model::Program& p, const Event& e) {
   switch (e.kind) {
     case EventKind::action:
       return action_text(p, e);
+    case EventKind::change:
+      return fmt::format("set to {} by hand", p.format(e.subject, e.value));
+    case EventKind::expected:
+      return fmt::format("{}: {}", e.value != 0 ? "came true" : "did not come true", action_text(p, e));
     case EventKind::fault_on:
       return "becomes active";
     case EventKind::fault_off:

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include <fmt/format.h>
+
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
 
@@ -10,11 +12,139 @@ namespace isodyne::bench {
 
 using When = model::Fault::When;
 
+/// `replace with`: the formula over the image of the instant before, with its own memory.
+class FaultPlayer::Replacing : public engine::TapFunction {
+ public:
+  Replacing(const model::Program& program, const model::Fault& f)
+      : replacement_(f.replacement), expressions_(program, roots(f)), start_(program, starts(f)) {
+    memory_.resize(replacement_.memories.size());
+    next_.resize(memory_.size());
+  }
+
+  void begin(const double* image) {
+    start_.evaluate(image);
+    for (std::size_t i = 0; i < next_.size(); ++i) next_[i] = start_.value(i);
+    begun_ = false;
+  }
+  /// The quantities that the formula reads, before the instant is computed.
+  void load(const double* image) { expressions_.load(image); }
+
+  double replace(double value, bool fresh) override {
+    if (fresh || !begun_) {
+      memory_ = next_;
+      was_ = begun_ ? came_ : value;
+      begun_ = true;
+    }
+    expressions_.give(replacement_.it, value);
+    expressions_.give(replacement_.was, was_);
+    for (std::size_t i = 0; i < memory_.size(); ++i) expressions_.give(replacement_.memories[i].id, memory_[i]);
+    expressions_.compute();
+    for (std::size_t i = 0; i < next_.size(); ++i) next_[i] = expressions_.value(i + 1);
+    return came_ = expressions_.value(0);
+  }
+
+ private:
+  static std::vector<model::NodeId> roots(const model::Fault& f) {
+    std::vector<model::NodeId> all{f.amount};
+    for (const auto& m : f.replacement.memories) all.push_back(m.next);
+    return all;
+  }
+  static std::vector<model::NodeId> starts(const model::Fault& f) {
+    std::vector<model::NodeId> all;
+    for (const auto& m : f.replacement.memories) all.push_back(m.start);
+    return all;
+  }
+
+  const model::Replacement& replacement_;
+  engine::Evaluator expressions_, start_;
+  std::vector<double> memory_, next_;
+  double was_ = 0, came_ = 0;
+  bool begun_ = false;
+};
+
+namespace {
+/// The place of a fault in the order in which those at its tap act.
+std::size_t rank(const model::Program& program, std::int32_t fault) {
+  for (const model::Composition& c : program.compositions) {
+    const auto found = std::find(c.faults.begin(), c.faults.end(), fault);
+    if (found != c.faults.end()) return static_cast<std::size_t>(found - c.faults.begin());
+  }
+  return 0;
+}
+
+bool composed(const model::Program& program, std::int32_t a, std::int32_t b) {
+  return std::any_of(program.compositions.begin(), program.compositions.end(), [&](const model::Composition& c) {
+    const auto has = [&](std::int32_t f) { return std::find(c.faults.begin(), c.faults.end(), f) != c.faults.end(); };
+    return has(a) && has(b);
+  });
+}
+
+/// The taps that a fault needs.
+std::vector<std::int32_t> taps_of(const model::Fault& f) {
+  std::vector<std::int32_t> all;
+  for (const std::int32_t tap : {f.tap, f.other}) {
+    if (tap != model::kNone) all.push_back(tap);
+  }
+  return all;
+}
+}  // namespace
+
+std::vector<std::int32_t> faults_of(const model::Program& program, std::int32_t scenario) {
+  std::vector<std::int32_t> all;
+  if (scenario == model::kNone) return all;
+  for (const model::ScenarioStep& s : program.scenarios[static_cast<std::size_t>(scenario)].steps) {
+    if (s.fault != model::kNone && std::find(all.begin(), all.end(), s.fault) == all.end()) all.push_back(s.fault);
+  }
+  return all;
+}
+
+std::optional<Failure> clash_among(const model::Program& program, const std::vector<std::int32_t>& faults,
+                                   std::int32_t scenario) {
+  const auto fault = [&](std::int32_t i) -> const model::Fault& {
+    return program.faults[static_cast<std::size_t>(i)];
+  };
+  const auto place = [&](std::int32_t tap) {
+    return program.variable(program.taps[static_cast<std::size_t>(tap)].target).name;
+  };
+  for (std::size_t i = 0; i < faults.size(); ++i) {
+    for (std::size_t j = 0; j < i; ++j) {
+      if (faults[i] == faults[j])
+        return Failure{fmt::format("fault `{}` is chosen twice", fault(faults[i]).name), "", ""};
+      if (composed(program, faults[i], faults[j])) continue;
+      for (const std::int32_t tap : taps_of(fault(faults[i]))) {
+        const auto other = taps_of(fault(faults[j]));
+        if (std::find(other.begin(), other.end(), tap) == other.end()) continue;
+        return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", fault(faults[j]).name,
+                                   fault(faults[i]).name, place(tap)),
+                       "", fmt::format("choose one of them, or state their order: compose {}, {}",
+                                       fault(faults[j]).name, fault(faults[i]).name)};
+      }
+    }
+    if (scenario == model::kNone) continue;
+    const model::Scenario& s = program.scenarios[static_cast<std::size_t>(scenario)];
+    for (const model::ScenarioStep& step : s.steps) {
+      for (const std::int32_t tap : taps_of(fault(faults[i]))) {
+        if (step.tap != tap) continue;
+        return Failure{fmt::format("fault `{}` and scenario `{}` ({}) both act on `{}`", fault(faults[i]).name, s.name,
+                                   program.sources->place(step.span), place(tap)),
+                       "", "choose another fault"};
+      }
+    }
+  }
+  return std::nullopt;
+}
+
 FaultPlayer::FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed)
     : program_(program), seed_(random_key(seed)) {
-  for (const std::int32_t index : chosen) {
+  std::vector<std::int32_t> ordered = chosen;
+  std::stable_sort(ordered.begin(), ordered.end(),
+                   [&](std::int32_t a, std::int32_t b) { return rank(program, a) < rank(program, b); });
+  for (const std::int32_t index : ordered) {
     const model::Fault& f = program.faults[static_cast<std::size_t>(index)];
-    Chosen c{index, engine::Evaluator(program, {f.condition, f.amount, f.until})};
+    const bool replaces = f.kind == model::FaultKind::replace;
+    Chosen c(std::make_unique<FaultActivity>(FaultActivity{index, false, 0, {}}),
+             engine::Evaluator(program, {f.condition, replaces ? model::kNone : f.amount, f.until}));
+    if (replaces) c.replacing = std::make_shared<Replacing>(program, f);
     c.key = random_key(fnv1a("fault " + f.name));
     c.begin = f.begin;
     if (f.when == When::between) {
@@ -25,19 +155,41 @@ FaultPlayer::FaultPlayer(const model::Program& program, const std::vector<std::i
   }
 }
 
-void FaultPlayer::prepare(engine::PlantState& state) const {
-  for (const Chosen& c : chosen_) {
-    const model::Fault& f = program_.faults[static_cast<std::size_t>(c.fault)];
-    if (f.kind != model::FaultKind::delay) continue;
-    engine::TapState& tap = state.taps[static_cast<std::size_t>(f.tap)];
-    tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
+FaultPlayer::~FaultPlayer() = default;
+
+void FaultPlayer::prepare(engine::PlantState& state) {
+  for (Chosen& c : chosen_) {
+    const model::Fault& f = fault_of(c);
+    if (f.tap == model::kNone) continue;
+    c.slot = engine::add_tap(state, static_cast<std::size_t>(f.tap));
+    if (f.other != model::kNone) c.other_slot = engine::add_tap(state, static_cast<std::size_t>(f.other));
+    engine::TapState& tap = state.taps[c.slot];
+    tap.function = c.replacing.get();
+    if (f.kind == model::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
     tap.lag = to_seconds(f.lag);
   }
 }
 
+std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t controller, bool to_controller) const {
+  std::vector<const FaultActivity*> all;
+  for (const Chosen& c : chosen_) {
+    const model::Fault& f = fault_of(c);
+    if (f.controller == controller && f.to_controller == to_controller) all.push_back(c.activity.get());
+  }
+  return all;
+}
+
+std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t messages) const {
+  std::vector<const FaultActivity*> all;
+  for (const Chosen& c : chosen_) {
+    if (fault_of(c).messages == messages) all.push_back(c.activity.get());
+  }
+  return all;
+}
+
 /// Whether what makes the fault act is there at `next`; how long it acts is another question.
 bool FaultPlayer::begins(Chosen& c, Time next) const {
-  const model::Fault& f = program_.faults[static_cast<std::size_t>(c.fault)];
+  const model::Fault& f = fault_of(c);
   const bool condition = c.expressions.value(0) != 0;
   switch (f.when) {
     case When::whole_run:
@@ -51,12 +203,14 @@ bool FaultPlayer::begins(Chosen& c, Time next) const {
       return c.triggered;
     case When::while_:
       return condition;
+    case When::by_hand:
+      return c.triggered;
   }
   return false;
 }
 
 bool FaultPlayer::wanted(Chosen& c, Time next) const {
-  const model::Fault& f = program_.faults[static_cast<std::size_t>(c.fault)];
+  const model::Fault& f = fault_of(c);
   const bool there = begins(c, next);
   if (there && !c.there) c.since = next;
   c.there = there;
@@ -71,13 +225,13 @@ bool FaultPlayer::wanted(Chosen& c, Time next) const {
 
 /// The amount for this instant.
 double FaultPlayer::drawn(Chosen& c, Time now) const {
-  const model::Fault& f = program_.faults[static_cast<std::size_t>(c.fault)];
+  const model::Fault& f = fault_of(c);
   const double seconds = to_seconds(now);
   switch (f.kind) {
     case model::FaultKind::noise:
-      return c.amount * random_normal(c.key, seed_, seconds);
+      return c.activity->amount * random_normal(c.key, seed_, seconds);
     case model::FaultKind::dropout:
-      return random_uniform(c.key, seed_, seconds) < c.amount ? 1 : 0;
+      return random_uniform(c.key, seed_, seconds) < c.activity->amount ? 1 : 0;
     case model::FaultKind::invert:
       return f.truth ? 1 : 0;
     case model::FaultKind::spikes: {
@@ -87,39 +241,57 @@ double FaultPlayer::drawn(Chosen& c, Time now) const {
         const double u = random_uniform(c.key, seed_, static_cast<double>(k));
         const Time at =
             c.since + k * f.every + Time(static_cast<std::int64_t>(u * static_cast<double>(f.every.count())));
-        if (at > c.last && at <= now) return c.amount;
+        if (at > c.last && at <= now) return c.activity->amount;
       }
       return 0;
     }
     default:
-      return c.amount;
+      return c.activity->amount;
   }
 }
 
-void FaultPlayer::plan(const double* image, Time next) {
+void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCommand>& commands) {
   for (Chosen& c : chosen_) {
+    for (const FaultCommand& command : commands) {
+      if (command.fault != c.activity->fault) continue;
+      const bool by_hand = fault_of(c).when == When::by_hand;
+      c.triggered = command.inject;
+      c.there = c.there && command.inject;
+      c.over = !command.inject && !by_hand;
+    }
     c.expressions.evaluate(image);
-    c.amount = c.expressions.value(1);
+    c.activity->amount = c.expressions.value(1);
     c.planned = wanted(c, next);
+    if (!c.planned || c.replacing == nullptr) continue;
+    if (!c.activity->active) c.replacing->begin(image);
+    c.replacing->load(image);
   }
+}
+
+void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, Observer& observer) {
+  const model::Fault& f = fault_of(c);
+  c.activity->active = on;
+  c.activity->since = state.now;
+  for (const auto& [slot, tap] : {std::pair{c.slot, f.tap}, std::pair{c.other_slot, f.other}}) {
+    if (slot == kNoSlot) continue;
+    state.taps[slot].begin(f.kind, to_seconds(state.now));
+    state.taps[slot].on = on;
+    engine::refresh_tap(state, static_cast<std::size_t>(tap));
+  }
+  c.last = state.now;
+  state[f.active] = on ? 1 : 0;
+  observer.event({state.now, on ? EventKind::fault_on : EventKind::fault_off, c.activity->fault, 0, 0});
 }
 
 void FaultPlayer::apply(engine::PlantState& state, Observer& observer) {
   for (Chosen& c : chosen_) {
-    const model::Fault& f = program_.faults[static_cast<std::size_t>(c.fault)];
-    engine::TapState& tap = state.taps[static_cast<std::size_t>(f.tap)];
-    if (c.planned != c.active) {
-      c.active = c.planned;
-      tap.begin(f.kind, to_seconds(state.now));
-      tap.active = c.active;
-      c.last = state.now;
-      state[f.active] = c.active ? 1 : 0;
-      observer.event({state.now, c.active ? EventKind::fault_on : EventKind::fault_off, c.fault, 0, 0});
-    }
-    if (!c.active) continue;
-    tap.amount = drawn(c, state.now);
-    tap.fresh = true;
+    if (c.planned != c.activity->active) switch_to(c, c.planned, state, observer);
+    if (!c.activity->active) continue;
+    const double amount = drawn(c, state.now);
     c.last = state.now;
+    if (c.slot == kNoSlot) continue;
+    state.taps[c.slot].amount = amount;
+    state.taps[c.slot].fresh = true;
   }
 }
 

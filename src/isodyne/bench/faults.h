@@ -1,43 +1,87 @@
 #pragma once
 // When the chosen faults are active, and what their taps then do.
 
+#include <memory>
+#include <optional>
 #include <vector>
 
 #include "isodyne/bench/events.h"
+#include "isodyne/bench/scenario.h"
+#include "isodyne/core/result.h"
 #include "isodyne/engine/plant.h"
 
 namespace isodyne::bench {
 
+/// Whether a fault acts, and how much. Its place in memory stays.
+struct FaultActivity {
+  std::int32_t fault = 0;
+  bool active = false;
+  double amount = 0;
+  Time since{};
+};
+
 class FaultPlayer {
  public:
-  /// `chosen` are indices into program.faults; no two of them share a tap (checked by the caller).
+  /// `chosen` are indices into program.faults; where two share a tap, their order is composed (checked by the caller).
   /// Everything random comes from the seed of the run and the name of the fault.
   FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed);
+  ~FaultPlayer();
   /// Makes room in the state, before the first instant.
-  void prepare(engine::PlantState& state) const;
+  void prepare(engine::PlantState& state);
 
-  /// Decides from the settled image what is active at `next`, the instant after it.
-  void plan(const double* image, Time next);
+  /// Decides from the settled image what is active at `next`, the instant after it. `commands`: of the scenario, then.
+  void plan(const double* image, Time next, const std::vector<FaultCommand>& commands);
   /// Carries the plan out at its instant; tells `observer` what changed.
   void apply(engine::PlantState& state, Observer& observer);
 
+  /// Swaps that act now: each gets the quantity of the other. `of` gives the variable to be read of a tap's.
+  template <typename Of>
+  void cross(engine::PlantState& state, Of of) const {
+    for (const Chosen& c : chosen_) {
+      if (!c.activity->active || c.other_slot == kNoSlot) continue;
+      const model::Fault& f = program_.faults[static_cast<std::size_t>(c.activity->fault)];
+      const model::VarId one = of(f.tap), two = of(f.other);
+      if (one == model::kNone || two == model::kNone) continue;
+      state.taps[c.slot].amount = state[two];
+      state.taps[c.other_slot].amount = state[one];
+    }
+  }
+
+  /// Of the chosen faults that are about messages to or from a controller, or between controllers.
+  std::vector<const FaultActivity*> on_messages(std::int32_t controller, bool to_controller) const;
+  std::vector<const FaultActivity*> on_messages(std::int32_t messages) const;
+
  private:
+  static constexpr std::size_t kNoSlot = static_cast<std::size_t>(-1);
+  class Replacing;
   struct Chosen {
-    std::int32_t fault = 0;
+    Chosen(std::unique_ptr<FaultActivity> a, engine::Evaluator e) : activity(std::move(a)), expressions(std::move(e)) {}
+    std::unique_ptr<FaultActivity> activity;
     engine::Evaluator expressions;  ///< condition, amount, until
     double key = 0;                 ///< of its randomness
     Time begin{};                   ///< of `between`: drawn
-    bool active = false, planned = false, triggered = false, there = false, over = false;
+    bool planned = false, triggered = false, there = false, over = false;
     Time since{}, last{};
-    double amount = 0;
+    std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps
+    std::shared_ptr<Replacing> replacing;  ///< shared: its type is known in faults.cpp only
   };
   bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;
   double drawn(Chosen& c, Time now) const;
+  void switch_to(Chosen& c, bool on, engine::PlantState& state, Observer& observer);
+  const model::Fault& fault_of(const Chosen& c) const {
+    return program_.faults[static_cast<std::size_t>(c.activity->fault)];
+  }
 
   const model::Program& program_;
   double seed_;
   std::vector<Chosen> chosen_;
 };
+
+/// Two chosen faults that act on one place without an order, chosen twice, or with a scenario that sets the place.
+std::optional<Failure> clash_among(const model::Program& program, const std::vector<std::int32_t>& faults,
+                                   std::int32_t scenario);
+/// The faults that a scenario injects or clears, which a run has to know of.
+std::vector<std::int32_t> faults_of(const model::Program& program, std::int32_t scenario);
 
 }  // namespace isodyne::bench

@@ -28,16 +28,13 @@ bool own_clock(const model::Setting& s) {
 }  // namespace
 
 std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan) {
-  for (std::size_t i = 0; i < plan.faults.size(); ++i) {
-    for (std::size_t j = 0; j < i; ++j) {
-      const model::Fault& a = program.faults[static_cast<std::size_t>(plan.faults[j])];
-      const model::Fault& b = program.faults[static_cast<std::size_t>(plan.faults[i])];
-      if (&a == &b) return Failure{fmt::format("fault `{}` is chosen twice", a.name), "", ""};
-      if (a.tap != b.tap) continue;
-      const std::string& place = program.variable(program.taps[static_cast<std::size_t>(a.tap)].target).name;
-      return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", a.name, b.name, place), "",
-                     "choose one of them"};
-    }
+  if (auto clash = clash_among(program, plan.faults, plan.scenario)) return clash;
+  if (plan.scenario != model::kNone) {
+    const model::Scenario& scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)];
+    if (!scenario.needs.empty())
+      return Failure{fmt::format("scenario `{}` needs a value for `{}`", scenario.name, scenario.needs), "",
+                     fmt::format("give the parameter a default, or do it from another scenario: do {}({} = …)",
+                                 scenario.name, scenario.needs)};
   }
   for (const model::Controller& c : program.controllers) {
     if (const model::Setting* setting = setting_of(c, plan.setting)) {
@@ -61,9 +58,9 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       seen_(&observer),
       // One continuous system has no cuts.
       plant_(plan_.reference ? engine::on_one_core(*program_) : program_),
-      scenario_(*program_, plan_.scenario),
+      scenario_(*program_, plan_.scenario, plan_.seed),
       faults_(*program_, plan_.faults, plan_.seed),
-      messages_(*program_, plan_.seed),
+      messages_(*program_, faults_, plan_.seed),
       edges_(*program_, edge_nodes(*program_)) {
   for (const model::Sensor& s : program_->sensors) {
     sensors_.emplace_back(s, plan_.seed);
@@ -97,6 +94,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
   faults_.prepare(state_);
+  scenario_.prepare(state_);
   for (std::size_t i = 0; i < actuators_.size(); ++i) {
     const model::Actuator& a = program_->actuators[i];
     io::Sample got;
@@ -115,12 +113,13 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   // Conditions of the first instant look at the solved start.
   plant_.solve(state_);
   scenario_.plan(state_.values.data(), state_.now);
-  faults_.plan(state_.values.data(), state_.now);
+  faults_.plan(state_.values.data(), state_.now, scenario_.commands());
   if (open_controllers()) run_instants();
   plant_.end_crew();
   close_controllers();
   result_.ended_at = state_.now;
   list_saturated();
+  result_.expected = scenario_.expected();
   if (pacer_ && pacer_->end()) tell_stretch();
   seen_->event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
   end_pace();
@@ -152,9 +151,11 @@ void Run::run_instants() {
 
 /// The order of events in one instant; the numbers are those of docs/architecture.md.
 bool Run::instant() {
-  scenario_.apply(state_, *seen_);  // 1
+  make_changes();  // 1
+  scenario_.apply(state_, *seen_);
   faults_.apply(state_, *seen_);
   if (!take_answers()) return false;  // 2
+  cross_swapped(false);
   plant_.apply_input_taps(state_);
   tell(plant_.settle(state_));  // 3
   sample_sensors();             // 4
@@ -170,9 +171,11 @@ bool Run::timed_instant() {
     times_[static_cast<std::size_t>(share)].add((Stopwatch::now() - since).count());
   };
   const auto begin = Stopwatch::now();
+  make_changes();
   scenario_.apply(state_, *seen_);
   faults_.apply(state_, *seen_);
   if (!take_answers()) return false;
+  cross_swapped(false);
   plant_.apply_input_taps(state_);
   const auto settling = Stopwatch::now();
   tell(plant_.settle(state_));
@@ -239,8 +242,29 @@ void Run::list_saturated() {
   }
 }
 
+void Run::make_changes() {
+  for (; changes_made_ < plan_.changes.size() && plan_.changes[changes_made_].at <= state_.now; ++changes_made_) {
+    const Change& c = plan_.changes[changes_made_];
+    state_[program_->writable(c.target)] = c.value;
+    seen_->event({state_.now, EventKind::change, c.target, 0, c.value});
+  }
+}
+
+/// Wires that a fault has swapped: sensors see each other's quantity, actuators each other's value.
+void Run::cross_swapped(bool sensors) {
+  faults_.cross(state_, [&](std::int32_t t) {
+    const model::Tap& tap = program_->taps[static_cast<std::size_t>(t)];
+    if ((program_->variable(tap.target).role == model::Role::sensor) != sensors) return model::kNone;
+    if (!sensors) return tap.healthy;
+    const auto found = std::find_if(program_->sensors.begin(), program_->sensors.end(),
+                                    [&](const model::Sensor& s) { return s.value == tap.target; });
+    return found == program_->sensors.end() ? model::kNone : found->truth;
+  });
+}
+
 void Run::sample_sensors() {
   if (state_.now != next_sample_) return;
+  cross_swapped(true);
   next_sample_ = Time::max();
   for (std::size_t i = 0; i < sensors_.size(); ++i) {
     const model::Sensor& s = program_->sensors[i];
@@ -286,7 +310,7 @@ bool Run::over() {
   if (plan_.longest && next > *plan_.longest) return true;
   if (plan_.scenario != model::kNone && scenario_.finished()) return true;
   scenario_.plan(state_.values.data(), next);
-  faults_.plan(state_.values.data(), next);
+  faults_.plan(state_.values.data(), next, scenario_.commands());
   if (scenario_.timed_out() != nullptr) stop_for_wait();
   return scenario_.timed_out() != nullptr;
 }

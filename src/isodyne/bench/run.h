@@ -55,7 +55,8 @@ struct RunPlan {
   std::optional<PacePlan> pace;  ///< nothing: lockstep
   /// Step on this many threads at most; not one bit differs. 0: one in lockstep, else all that the bench asks for.
   int cores = 0;
-  bool reference = false;  ///< the continuous parts by an adaptive solver at tight tolerance
+  std::vector<Change> changes;  ///< made by hand in the run that this one repeats, in order
+  bool reference = false;       ///< the continuous parts by an adaptive solver at tight tolerance
 };
 
 /// Makes the port of a controller under a setting.
@@ -103,6 +104,7 @@ struct RunResult {
   };
   std::shared_ptr<Timing> timing;  ///< of a paced run
   std::vector<ControllerReport> controllers;
+  std::vector<Expected> expected;  ///< what came of each `expect` of the scenario
   std::int64_t messages_sent = 0, messages_lost = 0;  ///< between controllers
   std::vector<Saturated> saturated;                   ///< channels that could not hold what they were given
 };
@@ -120,6 +122,11 @@ class Run {
 
   /// Runs to the end. `stop` may be set from elsewhere (a signal) to end after the present instant.
   RunResult execute(const std::atomic<bool>& stop);
+
+  /// In lockstep, by an observer while it looks at an image: the quantity (an input or a parameter) has this value from
+  /// the next instant on.
+  void change(model::VarId target, double value) { plan_.changes.push_back({state_.now + program_->step, target, value}); }
+  const std::vector<Change>& changes() const { return plan_.changes; }
 
   /// How far it is, of how many; from any thread.
   std::size_t action() const { return static_cast<std::size_t>(std::int64_t{action_}); }
@@ -148,6 +155,7 @@ class Run {
     std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
     std::vector<double> kept;         ///< room for Loss::values
+    std::unique_ptr<FaultyLine> to, from;  ///< where a chosen fault is about its messages
     std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
     bool fresh = false;       ///< an answer has come and is not valid yet
@@ -186,6 +194,8 @@ class Run {
   void take_frame(const model::Frame& frame, const io::FrameFields& fields);
   void drive(std::size_t actuator, double answer, bool in_frame);
   void gather_frame(std::size_t frame);
+  void make_changes();
+  void cross_swapped(bool sensors);
   void sample_sensors();
   void sample_sensor(std::size_t index);
   void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
@@ -225,6 +235,7 @@ class Run {
   Time next_sample_{};                      ///< the first of them
   std::vector<Wired> controllers_;
   std::vector<Loss> losses_;
+  std::size_t changes_made_ = 0;
   RunResult result_;
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times_;
   std::vector<StepTimes> crew_times_;

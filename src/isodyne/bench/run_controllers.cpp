@@ -38,6 +38,13 @@ void Run::wire_controllers(const PortMaker& make_port) {
     wired.writes.resize(c.writes.size());
     wired.kept.resize(c.writes.size());
     for (const model::ControllerWrite& w : c.writes) wired.valid.push_back(program_->writable(w.value));
+    const auto number = static_cast<std::int32_t>(controllers_.size());
+    std::vector<model::VarId> given;
+    for (const model::ControllerWrite& w : c.writes) given.push_back(w.value);
+    wired.to = std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, true), c.reads, c.period, plan_.seed);
+    wired.from = std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, false), given, c.period, plan_.seed);
+    if (!wired.to->any()) wired.to.reset();
+    if (!wired.from->any()) wired.from.reset();
     wired.report.name = c.name;
     wired.report.setting = wired.setting->name;
     controllers_.push_back(std::move(wired));
@@ -158,6 +165,7 @@ bool Run::take_answers() {
 /// What came lies where answers wait until they are valid.
 void Run::receive(std::size_t i) {
   Wired& c = controllers_[i];
+  if (c.from) c.from->pass(state_.now, c.writes);
   for (std::size_t w = 0; w < c.writes.size(); ++w) state_[c.controller->writes[w].pending] = c.writes[w];
   c.answered = c.fresh = true;
   if (const std::int64_t restarts = c.port->restarts(); restarts != c.restarts) {
@@ -209,6 +217,7 @@ bool Run::exchange_with(std::size_t i) {
   Wired& c = controllers_[i];
   for (const model::FrameUse& use : c.controller->read_frames) gather_frame(static_cast<std::size_t>(use.frame));
   for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
+  if (c.to) c.to->pass(state_.now, c.reads);
   ++c.report.exchanges;
   if (c.courier) {
     if (c.report.exchanges > 1 && c.answers < c.asked) ++c.report.missed;

@@ -1,77 +1,280 @@
 #include "isodyne/bench/scenario.h"
 
+#include <algorithm>
+#include <cmath>
+
+#include "isodyne/core/random.h"
+#include "isodyne/core/text.h"
+#include "isodyne/model/tables.h"
+
 namespace isodyne::bench {
 
 using Kind = model::ScenarioStep::Kind;
 
-ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scenario)
-    : program_(program), scenario_(scenario) {
+namespace {
+
+std::vector<model::NodeId> ends_of(const model::Program& program, std::int32_t scenario) {
+  std::vector<model::NodeId> nodes;
+  if (scenario == model::kNone) return nodes;
+  for (const model::Scenario::End& e : program.scenarios[static_cast<std::size_t>(scenario)].ends)
+    nodes.push_back(e.when);
+  return nodes;
+}
+
+/// Steps that people do not see happen.
+bool silent(Kind kind) {
+  return kind == Kind::again || kind == Kind::join || kind == Kind::jump || kind == Kind::fork;
+}
+
+}  // namespace
+
+ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scenario, std::uint64_t seed)
+    : program_(program),
+      scenario_(scenario),
+      seed_(random_key(seed)),
+      tables_(engine::tables_of(program)),
+      ends_(program, ends_of(program, scenario)) {
   if (scenario == model::kNone) return;
-  const auto& steps = program.scenarios[static_cast<std::size_t>(scenario)].steps;
-  for (std::size_t i = 0; i < steps.size(); ++i) {
-    const model::ScenarioStep& s = steps[i];
-    if (s.kind == Kind::start) {
-      const auto value = model::fold(program, s.value, [](model::VarId) { return std::nullopt; });
-      start_values_.emplace_back(s.target, value.value_or(0));
-      continue;
-    }
-    steps_.push_back(
-        {s, static_cast<std::int32_t>(i), engine::Evaluator(program, {s.value}), program.writable(s.target)});
+  const model::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
+  key_ = random_key(fnv1a("scenario " + played.name));
+  end_count_ = played.ends.size();
+  for (const model::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
+  std::size_t tracks = 1;
+  for (const model::ScenarioStep& s : played.steps) {
+    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), model::kNone, 0, tracks, 0, 0, Time{-1}, {}};
+    if (s.tap == model::kNone) made.write_to = program.writable(s.target);
+    made.expected.step = static_cast<std::int32_t>(steps_.size());
+    steps_.push_back(std::move(made));
+    if (s.kind == Kind::fork) tracks += s.places.size() - 1;
   }
+  tracks_.resize(tracks);
+  tracks_[0].alive = true;
   planned_.reserve(steps_.size() + 1);
-  planned_events_.reserve(2 * steps_.size() + 1);
+  planned_events_.reserve(2 * steps_.size() + 2);
+  commands_.reserve(steps_.size() + 1);
 }
 
-void ScenarioPlayer::begin(const double* image, Time next) {
-  Step& s = steps_[step_];
-  begun_ = true;
-  since_ = next;
+void ScenarioPlayer::prepare(engine::PlantState& state) {
+  std::vector<std::size_t> slots(program_.taps.size(), 0);
+  for (Step& s : steps_) {
+    if (s.step->tap == model::kNone) continue;
+    const auto tap = static_cast<std::size_t>(s.step->tap);
+    if (slots[tap] == 0) slots[tap] = engine::add_tap(state, tap) + 1;
+    s.slot = slots[tap] - 1;
+  }
+}
+
+void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
+  Step& s = step_of(t);
+  t.begun = true;
+  t.since = next;
+  t.failed = false;
+  t.worst = std::numeric_limits<double>::infinity();
   s.value.evaluate(image);
-  to_ = s.value.value(0);
-  if (s.step.kind == Kind::ramp) from_ = image[s.write_to];
-  if (s.step.kind == Kind::set) write(s, to_);
-  planned_events_.push_back({next, EventKind::action, s.index, scenario_, to_});
+  t.to = s.value.value(0);
+  double told = t.to;
+  switch (s.step->kind) {
+    case Kind::ramp:
+      t.from = s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target];
+      break;
+    case Kind::set:
+      write(t.at, t.to);
+      break;
+    case Kind::step:
+      told = (s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target]) + t.to;
+      write(t.at, told);
+      break;
+    case Kind::release:
+      write(t.at, 0);
+      break;
+    case Kind::inject:
+    case Kind::clear:
+      commands_.push_back({s.step->fault, s.step->kind == Kind::inject});
+      break;
+    case Kind::fork:
+      t.waits_for = static_cast<int>(s.step->places.size()) - 1;
+      for (std::size_t i = 0; i + 1 < s.step->places.size(); ++i) {
+        Track& made = tracks_[s.first_track + i];
+        made = {};
+        made.alive = true;
+        made.at = static_cast<std::size_t>(s.step->places[i]);
+        made.parent = static_cast<std::size_t>(&t - tracks_.data());
+      }
+      break;
+    case Kind::either: {
+      const double at = static_cast<double>(t.at) + static_cast<double>(s.times++) * 1e6;
+      const double share = random_uniform(key_, seed_, at);
+      told = std::floor(share * static_cast<double>(s.step->places.size()));
+      t.to = told;
+      break;
+    }
+    default:
+      break;
+  }
+  if (silent(s.step->kind) || (s.step->kind == Kind::repeat && s.rounds > 0)) return;
+  planned_events_.push_back({next, EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
 }
 
-bool ScenarioPlayer::is_over(const double* image, Time next) {
-  Step& s = steps_[step_];
-  const Time elapsed = next - since_;
-  switch (s.step.kind) {
-    case Kind::start:
-    case Kind::set:
-      return true;
+bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
+  Step& s = step_of(t);
+  const Time elapsed = next - t.since;
+  switch (s.step->kind) {
     case Kind::hold:
-      return elapsed >= s.step.duration;
+      return elapsed >= s.step->duration;
     case Kind::ramp: {
-      const double share = std::min(1.0, to_seconds(elapsed) / to_seconds(s.step.duration));
-      write(s, elapsed >= s.step.duration ? to_ : from_ + share * (to_ - from_));
-      return elapsed >= s.step.duration;
+      const double share = std::min(1.0, to_seconds(elapsed) / to_seconds(s.step->duration));
+      write(t.at, elapsed >= s.step->duration ? t.to : t.from + share * (t.to - t.from));
+      return elapsed >= s.step->duration;
     }
+    case Kind::play:
+      write(t.at, model::look_up(model::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
+                                 to_seconds(elapsed), 0));
+      return elapsed >= s.step->duration;
     case Kind::wait:
       s.value.evaluate(image);
       if (s.value.value(0) != 0) return true;
-      if (elapsed > s.step.duration) timed_out_ = &s.step;
+      if (elapsed > s.step->duration) timed_out_ = s.step;
       return false;
+    case Kind::expect:
+      s.value.evaluate(image);
+      return expectation(t, s, next);
+    case Kind::again:  // a round takes a step at least, so that nothing turns for ever within an instant
+      return next > steps_[static_cast<std::size_t>(s.step->places[0])].round_began;
+    case Kind::fork:
+      return t.waits_for == 0;
+    default:
+      return true;
   }
-  return true;
+}
+
+/// At once; or within the duration; or throughout it.
+bool ScenarioPlayer::expectation(Track& t, Step& s, Time next) {
+  const bool holds = s.value.value(0) != 0;
+  const bool due = next - t.since >= s.step->duration;
+  if (s.step->margin != model::kNone) {
+    const double margin = s.value.value(1);
+    if (!s.step->whole && s.step->timed) {
+      t.worst = std::isfinite(t.worst) ? std::max(t.worst, margin) : margin;  // the best moment counts
+    } else {
+      t.worst = std::min(t.worst, margin);
+    }
+  }
+  if (s.step->whole) {
+    t.failed = t.failed || !holds;
+    if (!due && !t.failed) return false;
+    return conclude(t, s, !t.failed, next), true;
+  }
+  if (!holds && s.step->timed && !due) return false;
+  return conclude(t, s, holds, next), true;
+}
+
+void ScenarioPlayer::conclude(Track& t, Step& s, bool met, Time next) {
+  Expected& e = s.expected;
+  ++(met ? e.met : e.missed);
+  if (!met && !e.first_missed) e.first_missed = next;
+  if (t.worst < e.worst) {
+    e.worst = t.worst;
+    e.worst_at = next;
+  }
+  planned_events_.push_back(
+      {next, EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
+}
+
+/// Where the track goes on.
+std::size_t ScenarioPlayer::after(Track& t, Time next) {
+  Step& s = step_of(t);
+  const auto place = [&](std::size_t i) { return static_cast<std::size_t>(s.step->places[i]); };
+  switch (s.step->kind) {
+    case Kind::repeat: {
+      const bool enough = s.step->whole ? t.to != 0 : s.rounds >= std::llround(t.to);
+      s.rounds = enough ? 0 : s.rounds + 1;
+      s.round_began = next;
+      return enough ? place(0) : t.at + 1;
+    }
+    case Kind::again:
+    case Kind::jump:
+      return place(0);
+    case Kind::either:
+      return place(static_cast<std::size_t>(t.to));
+    case Kind::fork:
+      return place(s.step->places.size() - 1);
+    case Kind::join:
+      t.alive = false;
+      --tracks_[t.parent].waits_for;
+      return t.at;
+    case Kind::end:
+      ended_ = true;
+      return t.at;
+    default:
+      return t.at + 1;
+  }
+}
+
+/// As far as the track comes at this instant; whether it came any further.
+bool ScenarioPlayer::advance(Track& t, const double* image, Time next) {
+  bool moved = false;
+  while (t.alive && t.at < steps_.size() && !ended_ && timed_out_ == nullptr) {
+    if (!t.begun) {
+      begin(t, image, next);
+      if (step_of(t).step->kind == Kind::fork) return true;
+    }
+    if (!is_over(t, image, next)) return moved;
+    t.at = after(t, next);
+    t.begun = false;
+    moved = true;
+  }
+  return moved;
 }
 
 void ScenarioPlayer::plan(const double* image, Time next) {
   planned_.clear();
   planned_events_.clear();
-  while (!finished() && timed_out_ == nullptr) {
-    if (!begun_) begin(image, next);
-    if (!is_over(image, next)) return;
-    ++step_;
-    begun_ = false;
+  commands_.clear();
+  if (end_count_ > 0) ends_.evaluate(image);
+  for (std::size_t i = 0; i < end_count_; ++i) ended_ = ended_ || ends_.value(i) != 0;
+  // A track that has ended may let its parent go on at the same instant. Whoever went on has written what there is to
+  // write, so the others are not asked twice.
+  for (std::size_t i = 0; i < tracks_.size(); ++i) {
+    if (!tracks_[i].alive || finished()) continue;
+    advance(tracks_[i], image, next);
+    for (std::size_t up = i; !tracks_[up].alive && tracks_[tracks_[up].parent].waits_for == 0 && up != 0;) {
+      up = tracks_[up].parent;
+      advance(tracks_[up], image, next);
+    }
   }
 }
 
 void ScenarioPlayer::apply(engine::PlantState& state, Observer& observer) {
-  for (const Planned& p : planned_) state[p.target] = p.value;
+  for (const Planned& p : planned_) {
+    const Step& s = steps_[p.step];
+    if (s.step->tap == model::kNone) {
+      state[s.write_to] = p.value;
+      continue;
+    }
+    engine::TapState& tap = state.taps[s.slot];
+    if (s.step->kind == Kind::release) {
+      tap.on = false;
+    } else {
+      if (!tap.on) tap.begin(model::FaultKind::force, to_seconds(state.now));
+      tap.amount = p.value;
+    }
+    engine::refresh_tap(state, static_cast<std::size_t>(s.step->tap));
+  }
   for (const Event& e : planned_events_) observer.event(e);
   planned_.clear();
   planned_events_.clear();
+}
+
+std::vector<Expected> ScenarioPlayer::expected() const {
+  std::vector<Expected> all;
+  for (const Step& s : steps_) {
+    if (s.step->kind != Kind::expect) continue;
+    all.push_back(s.expected);
+    for (const Track& t : tracks_) {
+      if (t.alive && t.begun && t.at < steps_.size() && &steps_[t.at] == &s) all.back().open = true;
+    }
+  }
+  return all;
 }
 
 }  // namespace isodyne::bench

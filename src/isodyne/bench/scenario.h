@@ -1,6 +1,7 @@
 #pragma once
-// Plays a scenario: top to bottom, several actions in one instant where nothing has to be waited for.
+// Plays a scenario: top to bottom on each of its tracks, several steps in one instant where nothing takes time.
 
+#include <limits>
 #include <optional>
 #include <vector>
 
@@ -9,50 +10,94 @@
 
 namespace isodyne::bench {
 
+/// What a scenario says to a fault that is injected by hand.
+struct FaultCommand {
+  std::int32_t fault = 0;
+  bool inject = true;
+};
+
+/// What came of an `expect`.
+struct Expected {
+  std::int32_t step = 0;      ///< of the scenario
+  std::int64_t met = 0, missed = 0;
+  bool open = false;          ///< the run ended before it could be told
+  std::optional<Time> first_missed, worst_at;
+  double worst = std::numeric_limits<double>::infinity();  ///< margin, SI; infinite: there is none
+};
+
+/// Everything random comes from the seed of the run. Never allocates after prepare().
 class ScenarioPlayer {
  public:
   /// `scenario` is an index into program.scenarios, or kNone: then there is nothing to play.
-  ScenarioPlayer(const model::Program& program, std::int32_t scenario);
+  ScenarioPlayer(const model::Program& program, std::int32_t scenario, std::uint64_t seed = 1);
 
   /// Start values of the scenario, for Plant::start().
   const std::vector<std::pair<model::VarId, double>>& start_values() const { return start_values_; }
+  /// Makes room in the state, before the first instant.
+  void prepare(engine::PlantState& state);
 
   /// Decides from the settled image what happens at `next`, the instant after it.
   void plan(const double* image, Time next);
+  /// What it says to faults at the instant that was planned.
+  const std::vector<FaultCommand>& commands() const { return commands_; }
   /// Carries the plan out at its instant.
   void apply(engine::PlantState& state, Observer& observer);
 
-  bool finished() const { return step_ >= steps_.size(); }
+  bool finished() const { return ended_ || tracks_.empty() || tracks_[0].at >= steps_.size(); }
   /// The wait that took longer than allowed, if one did.
   const model::ScenarioStep* timed_out() const { return timed_out_; }
-  std::size_t at_step() const { return step_; }
+  std::size_t at_step() const { return tracks_.empty() ? 0 : tracks_[0].at; }
   std::size_t steps() const { return steps_.size(); }
+  /// What came of every `expect`, in the order of the text.
+  std::vector<Expected> expected() const;
 
  private:
   struct Step {
-    model::ScenarioStep step;
-    std::int32_t index = 0;
-    engine::Evaluator value;
-    model::VarId write_to = model::kNone;  ///< the healthy variable of a tapped target
+    const model::ScenarioStep* step = nullptr;
+    engine::Evaluator value;                ///< and margin
+    model::VarId write_to = model::kNone;   ///< the healthy variable of a tapped target
+    std::size_t slot = 0;                   ///< of a channel: what holds it
+    std::size_t first_track = 0;            ///< of a fork
+    std::int64_t rounds = 0;                ///< of a repeat: begun so far
+    std::int64_t times = 0;                 ///< of an either: how often it was come to
+    Time round_began{};
+    Expected expected;
+  };
+  struct Track {
+    std::size_t at = 0;
+    bool alive = false, begun = false;
+    std::size_t parent = 0;
+    int waits_for = 0;  ///< tracks of the fork that it stands at
+    Time since{};
+    double from = 0, to = 0, worst = 0;
+    bool failed = false;  ///< an `expect … for` that did not hold
   };
   struct Planned {
-    model::VarId target = model::kNone;
+    std::size_t step = 0;
     double value = 0;
   };
-  void begin(const double* image, Time next);
-  bool is_over(const double* image, Time next);
-  void write(const Step& s, double value) { planned_.push_back({s.write_to, value}); }
+  bool advance(Track& track, const double* image, Time next);
+  void begin(Track& track, const double* image, Time next);
+  bool is_over(Track& track, const double* image, Time next);
+  bool expectation(Track& track, Step& s, Time next);
+  void conclude(Track& track, Step& s, bool met, Time next);
+  std::size_t after(Track& track, Time next);
+  void write(std::size_t step, double value) { planned_.push_back({step, value}); }
+  Step& step_of(const Track& track) { return steps_[track.at]; }
 
   const model::Program& program_;
   std::int32_t scenario_;
+  double key_ = 0, seed_ = 0;
   std::vector<Step> steps_;
+  std::vector<iso_table> tables_;
+  std::vector<Track> tracks_;  ///< the first is that of the scenario
+  engine::Evaluator ends_;
+  std::size_t end_count_ = 0;
   std::vector<std::pair<model::VarId, double>> start_values_;
   std::vector<Planned> planned_;
   std::vector<Event> planned_events_;
-  std::size_t step_ = 0;
-  bool begun_ = false;
-  Time since_{};
-  double from_ = 0, to_ = 0;  ///< of a ramp
+  std::vector<FaultCommand> commands_;
+  bool ended_ = false;
   const model::ScenarioStep* timed_out_ = nullptr;
 };
 

@@ -423,8 +423,11 @@ Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& r
   registers_ = maker.registers();
 }
 
-void Evaluator::evaluate(const double* variables) {
+void Evaluator::load(const double* variables) {
   for (const model::VarId id : reads_) registers_[static_cast<std::size_t>(id)] = variables[id];
+}
+
+void Evaluator::compute() {
   run(code_, registers_.data(), tables_.data());
 }
 

@@ -122,7 +122,14 @@ class Evaluator {
   Evaluator(const model::Program& program, const std::vector<model::NodeId>& roots);
 
   /// Computes all expressions from `variables` (one double per variable of the Program).
-  void evaluate(const double* variables);
+  void evaluate(const double* variables) {
+    load(variables);
+    compute();
+  }
+  /// The same in two steps, between which give() may put other values in the place of some variables.
+  void load(const double* variables);
+  void give(model::VarId id, double value) { registers_[static_cast<std::size_t>(id)] = value; }
+  void compute();
   /// Result of the i-th expression by the last evaluate(). kNone as root gives 0.
   double value(std::size_t i) const { return registers_[static_cast<std::size_t>(results_[i])]; }
 

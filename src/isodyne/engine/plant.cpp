@@ -35,8 +35,8 @@ double delayed(TapState& tap, double value, double now) {
 }
 }  // namespace
 
-double through_tap(TapState& tap, double value, double now) {
-  if (!tap.active) return value;
+namespace {
+double through_one(TapState& tap, double value, double now) {
   switch (tap.kind) {
     case FaultKind::offset:
     case FaultKind::noise:   // drawn for this instant
@@ -67,10 +67,58 @@ double through_tap(TapState& tap, double value, double now) {
     case FaultKind::force:
     case FaultKind::rail:
       return tap.amount;
+    case FaultKind::swap:  // the other's quantity, put here just before
+      return tap.amount;
     case FaultKind::times:
       return value * tap.amount;
+    case FaultKind::ramp: {
+      const double share = tap.lag > 0 ? std::min(1.0, (now - tap.since) / tap.lag) : 1.0;
+      return value + share * (tap.amount - value);
+    }
+    case FaultKind::replace: {
+      const bool fresh = tap.fresh;
+      tap.fresh = false;
+      return tap.function != nullptr ? tap.function->replace(value, fresh) : value;
+    }
+    case FaultKind::loss:  // of messages, not of values
+    case FaultKind::jitter:
+    case FaultKind::repeats:
+    case FaultKind::reorder:
+    case FaultKind::corrupt:
+      return value;
   }
   return value;
+}
+}  // namespace
+
+double through_tap(TapState& tap, double value, double now) {
+  if (!tap.active) return value;
+  for (TapState* t = &tap;; t += t->next) {
+    if (t->on) value = through_one(*t, value, now);
+    if (t->next == 0) return value;
+  }
+}
+
+std::size_t add_tap(PlantState& state, std::size_t tap) {
+  if (!state.taps[tap].used) {
+    state.taps[tap].used = true;
+    return tap;
+  }
+  std::size_t last = tap;
+  while (state.taps[last].next != 0) last += static_cast<std::size_t>(state.taps[last].next);
+  const std::size_t made = state.taps.size();
+  state.taps.emplace_back().used = true;
+  state.taps[last].next = static_cast<std::int32_t>(made - last);
+  return made;
+}
+
+void refresh_tap(PlantState& state, std::size_t tap) {
+  bool any = false;
+  for (const TapState* t = &state.taps[tap];; t += t->next) {
+    any = any || t->on;
+    if (t->next == 0) break;
+  }
+  state.taps[tap].active = any;
 }
 
 Plant::Core::Core(const std::shared_ptr<const model::Program>& program, std::int32_t number)

@@ -12,9 +12,20 @@
 
 namespace isodyne::engine {
 
-/// What a tap does at present.
+/// What `replace` puts in the place of a value. Called on the stepping thread.
+class TapFunction {
+ public:
+  virtual ~TapFunction() = default;
+  /// `fresh`: the first time in an instant; what is remembered moves on.
+  virtual double replace(double value, bool fresh) = 0;
+};
+
+/// What a fault does at a tap at present. Several may act at one tap, one after the other.
 struct TapState {
-  bool active = false;
+  bool active = false;    ///< of the first at a tap: it or one behind it acts
+  bool on = false;        ///< this one acts
+  bool used = false;      ///< somebody may let it act
+  std::int32_t next = 0;  ///< how many places further in PlantState::taps the one behind it is; 0: there is none
   model::FaultKind kind = model::FaultKind::offset;
   double amount = 0;  ///< refreshed at every instant while active
   double since = 0;   ///< when it became active, s
@@ -28,11 +39,12 @@ struct TapState {
   std::vector<Past> past;
   std::size_t first = 0, count = 0;
   bool fresh = false;  ///< the next value is the first of an instant
-  double lag = 0;      ///< s
+  double lag = 0;      ///< s; of a ramp, how long it takes
+  TapFunction* function = nullptr;
 
   /// A fault begins; room stays.
   void begin(model::FaultKind what, double now) {
-    active = true;
+    on = true;
     kind = what;
     since = now;
     holding = fresh = false;
@@ -47,7 +59,7 @@ struct PlantState {
   Time now{};
   std::vector<double> values;  ///< variables first; then the interpreter's constants and intermediates
   std::vector<double> next;    ///< per state: its value at the end of its group's step, not valid yet
-  std::vector<TapState> taps;
+  std::vector<TapState> taps;            ///< per tap of the Program the first, and behind them those that were added
   std::vector<std::int32_t> reversals;   ///< per state machine: instants in a row with a transition
   std::vector<char> event_was;           ///< per `when`: whether its condition held when last looked at
   std::vector<char> event_late;          ///< per `when`: fired in the later rounds of this instant
@@ -60,6 +72,11 @@ struct PlantState {
   double operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
   double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
 };
+
+/// A place for something more that may act at this tap, behind what is there. Before the run: the state makes room.
+std::size_t add_tap(PlantState& state, std::size_t tap);
+/// To be called after something at this tap has been switched.
+void refresh_tap(PlantState& state, std::size_t tap);
 
 /// What an execution works on: a plant's state, where cores other than that of the bench have values of their own and
 /// share the rest, of which each changes only what belongs to its groups.

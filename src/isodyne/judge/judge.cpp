@@ -1,5 +1,6 @@
 #include "isodyne/judge/judge.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace isodyne::judge {
@@ -21,7 +22,11 @@ const char* answer_word(Answer answer) {
 }
 
 Judge::Judge(std::shared_ptr<const model::Program> program)
-    : program_(std::move(program)), monitors_(program_->requirements.size()), expressions_(*program_, expressions()) {
+    : program_(std::move(program)), monitors_(program_->requirements.size()), expressions_(*program_, expressions()), measurer_(program_) {
+  static const std::vector<Measured> kNothing;
+  measured_ = &kNothing;
+  latest_.resize(program_->measures.size());
+  known_.resize(program_->measures.size());
   newly_broken_.reserve(monitors_.size());
 }
 
@@ -138,11 +143,44 @@ void Judge::drain(Monitor& m) {
   for (Value trigger, check; m.formula->next(at, trigger, check);) instant(m, at, trigger, check);
 }
 
+void Judge::take(const std::vector<Measured>& fresh) {
+  measured_ = &fresh;
+  if (fresh.empty()) return;
+  for (Monitor& m : monitors_) {
+    if (!requirement(m).measures.empty()) with_measures(m, fresh);
+  }
+}
+
+/// It is asked at every new value of a measure that it reads, once each of them has one.
+void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
+  const auto& read = requirement(m).measures;
+  for (const Measured& value : fresh) {
+    if (std::find(read.begin(), read.end(), value.measure) == read.end()) continue;
+    if (!value.whole) {
+      m.open = true;
+      continue;
+    }
+    const auto i = static_cast<std::size_t>(value.measure);
+    latest_[i] = value.value;
+    known_[i] = 1;
+    const bool all = std::all_of(read.begin(), read.end(), [&](std::int32_t r) { return known_[static_cast<std::size_t>(r)] != 0; });
+    if (!all) continue;
+    for (const std::int32_t r : read)
+      expressions_.give(program_->measures[static_cast<std::size_t>(r)].value, latest_[static_cast<std::size_t>(r)]);
+    expressions_.compute();
+    m.tested_before = false;  // each value is a test of its own
+    m.in_breach = false;
+    at_once(m, value.end);
+  }
+}
+
 const std::vector<std::int32_t>& Judge::image(const bench::Image& image) {
   newly_broken_.clear();
   expressions_.evaluate(image.variables);
   last_ = image.at;
+  if (measurer_.any()) take(measurer_.image(image));
   for (Monitor& m : monitors_) {
+    if (!requirement(m).measures.empty()) continue;
     if (m.formula) {
       m.formula->image(image.at, expressions_);
       drain(m);
@@ -157,6 +195,7 @@ const std::vector<std::int32_t>& Judge::image(const bench::Image& image) {
 
 std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
   std::vector<Verdict> all;
+  take(measurer_.finish());
   for (Monitor& m : monitors_) {
     if (m.formula) {
       m.formula->finish();

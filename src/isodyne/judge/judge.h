@@ -10,6 +10,7 @@
 #include "isodyne/bench/events.h"
 #include "isodyne/engine/code.h"
 #include "isodyne/judge/formula.h"
+#include "isodyne/judge/measurer.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::judge {
@@ -48,6 +49,9 @@ class Judge {
   /// Looks at the next image. Returns the requirements newly broken by it (valid until the next call).
   const std::vector<std::int32_t>& image(const bench::Image& image);
 
+  /// Values of measures whose stretch was over by the last image, or at the end.
+  const std::vector<Measured>& measured() const { return *measured_; }
+
   /// Verdicts after the last image; once.
   std::vector<Verdict> verdicts(bench::Ending ending);
 
@@ -73,6 +77,8 @@ class Judge {
   void at_once(Monitor& m, Time now);
   void in_time(Monitor& m, Time now);
   void drain(Monitor& m);
+  void take(const std::vector<Measured>& fresh);
+  void with_measures(Monitor& m, const std::vector<Measured>& fresh);
   const model::Requirement& requirement(const Monitor& m) const {
     return program_->requirements[static_cast<std::size_t>(m.verdict.requirement)];
   }
@@ -82,6 +88,10 @@ class Judge {
   std::shared_ptr<const model::Program> program_;
   std::vector<Monitor> monitors_;
   engine::Evaluator expressions_;
+  Measurer measurer_;
+  const std::vector<Measured>* measured_ = nullptr;
+  std::vector<double> latest_;  ///< value of each measure
+  std::vector<char> known_;     ///< whether it has one
   Time last_{};
   std::vector<std::int32_t> newly_broken_;
 };

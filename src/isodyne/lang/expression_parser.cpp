@@ -145,6 +145,15 @@ ExprPtr ExpressionParser::over_time() {
   return e;
 }
 
+/// `and 2 s of "file"`: the time of a band.
+bool ExpressionParser::band_follows(std::size_t i) const {
+  while (!tokens_.peek(i).is("of")) {
+    const Token& token = tokens_.peek(i++);
+    if (token.kind == TokenKind::newline || token.kind == TokenKind::end || token.is("within")) return false;
+  }
+  return tokens_.peek(i + 1).kind == TokenKind::text;
+}
+
 /// `x within 5 cm of y` has an `of` in its statement; `wait until x within 5 min` has none.
 bool ExpressionParser::within_of_follows() const {
   if (!tokens_.at("within")) return false;
@@ -154,11 +163,41 @@ bool ExpressionParser::within_of_follows() const {
     if (token.is("(")) ++depth;
     if (token.is(")") && depth-- == 0) return false;
     if (depth == 0 && token.is("of")) return true;
+    if (depth == 0 && token.is("and") && band_follows(i)) return true;
     const bool ends = token.kind == TokenKind::newline || token.kind == TokenKind::end || token.is("{") ||
                       token.is("}") || token.is("and") || token.is("or") || token.is("implies") || token.is(",");
     if (ends && depth <= 0) return false;
     if (token.kind == TokenKind::end) return false;
   }
+}
+
+// band = sum "within" sum [ "and" sum ] "of" file
+ExprPtr ExpressionParser::band(ExprPtr left, ExprPtr tolerance, ExprPtr time) {
+  auto args = list(std::move(left), std::move(tolerance));
+  if (time) args.push_back(std::move(time));
+  const Span begin = args[0]->span;
+  FileColumn file = file_column("a file with a column of values over time");
+  ExprPtr e = make(ExprKind::band, join(begin, tokens_.last_span()), "within", std::move(args));
+  e->column = std::make_shared<const FileColumn>(std::move(file));
+  return e;
+}
+
+ExprPtr ExpressionParser::from_file() {
+  const Span begin = tokens_.last_span();
+  FileColumn file = file_column("a file, or a run, with values over time");
+  ExprPtr e = make(ExprKind::from_file, join(begin, tokens_.last_span()), "from", {});
+  e->column = std::make_shared<const FileColumn>(std::move(file));
+  return e;
+}
+
+// file = text [ "column" text ]
+FileColumn ExpressionParser::file_column(const char* what) {
+  FileColumn f;
+  f.file = tokens_.expect_text(what);
+  f.span = tokens_.last_span();
+  if (tokens_.accept("column"))
+    f.column = Name{tokens_.expect_text("the title of the column, in quotes"), tokens_.last_span()};
+  return f;
 }
 
 // comparison = sum [ ("<" | "<=" | ">" | ">=") sum | "is" ["not"] sum | "within" sum "of" sum ]
@@ -175,7 +214,9 @@ ExprPtr ExpressionParser::comparison() {
   } else if (within_of_follows()) {
     tokens_.take();
     ExprPtr tolerance = sum();
+    ExprPtr time = tokens_.accept("and") ? sum() : nullptr;
     tokens_.expect("of", "and the value to compare with");
+    if (tokens_.at(TokenKind::text)) return band(std::move(left), std::move(tolerance), std::move(time));
     ExprPtr right = sum();
     const Span span = join(left->span, right->span);
     left = make(ExprKind::within, span, "within", list(std::move(left), std::move(tolerance), std::move(right)));

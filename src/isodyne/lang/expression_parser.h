@@ -26,6 +26,10 @@ class ExpressionParser {
   Path path(const char* what);
   /// type = unit [ "[" sum "]" ]
   TypeRef type();
+  /// file = text [ "column" text ]
+  FileColumn file_column(const char* what);
+  /// A column of a file as a value over time, the word `from` already taken.
+  ExprPtr from_file();
 
  private:
   ExprPtr connection();
@@ -43,6 +47,8 @@ class ExpressionParser {
   ExprPtr list_of_values();
   void index(PathStep& step);
   bool within_of_follows() const;
+  bool band_follows(std::size_t i) const;
+  ExprPtr band(ExprPtr left, ExprPtr tolerance, ExprPtr time);
 
   ExprPtr make(ExprKind kind, Span span, std::string word, std::vector<ExprPtr> args);
   ExprPtr binary(std::string word, ExprPtr left, ExprPtr right);

@@ -1,4 +1,4 @@
-// Rules of conditions, faults, scenarios, requirements, figures, cables and wirings.
+// Rules of conditions, faults, requirements, figures, cables and wirings.
 
 #include <fmt/format.h>
 
@@ -11,7 +11,12 @@ bool Parser::judged_declaration(const std::string& doc) {
   if (t_.at("condition")) return condition(doc), true;
   if (t_.at("fault")) return fault(doc), true;
   if (t_.at("scenario")) return scenario(doc), true;
+  if (t_.at("values")) return values(doc), true;
+  if (t_.at("compose")) return compose(), true;
+  if (t_.at("expectation")) return expectation(doc), true;
   if (t_.at("requirement")) return requirement(doc), true;
+  if (t_.at("harness")) return harness(doc), true;
+  if (t_.at("measure")) return measure(doc), true;
   if (t_.at("figure")) return figure(doc), true;
   if (t_.at("cables")) return cables(doc), true;
   if (t_.at("wiring")) return wiring(doc), true;
@@ -30,7 +35,7 @@ void Parser::condition(const std::string& doc) {
   document_.conditions.push_back(std::move(c));
 }
 
-// fault = "fault" name "{" "on" path kind [ expression ] [ "every" sum ] [ time ] "}"
+// fault = "fault" name "{" "on" path what [ time ] { memory | change } "}"
 void Parser::fault(const std::string& doc) {
   t_.take();
   FaultDecl f;
@@ -40,19 +45,55 @@ void Parser::fault(const std::string& doc) {
     if (t_.accept("on")) {
       f.target = x_.path("the name of what is faulty");
       t_.skip_newlines();
-      f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
-      const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("between") || t_.at("once") ||
-                        t_.at("while") || t_.at("lasting") || t_.at("until") || t_.at("pulsing");
-      if (!none) f.amount = x_.expression();
-      if (t_.accept("every")) f.every = x_.sum();
+      fault_kind(f);
+    } else if (t_.at("memory")) {
+      fault_memory(f);
+    } else if (t_.peek(1).is(":=")) {
+      FaultDecl::Change c;
+      c.target = t_.expect_name("the name of a memory");
+      t_.expect(":=", "and its new value");
+      c.value = x_.expression();
+      t_.expect_statement_end();
+      f.changes.push_back(std::move(c));
     } else if (!fault_time(f)) {
-      t_.fail("`on`, `from`, `between`, `once`, `while`, `lasting`, `until` or `pulsing`");
+      t_.fail("`on`, `from`, `between`, `once`, `while`, `by hand`, `lasting`, `until`, `pulsing` or `memory`");
     }
   });
   document_.faults.push_back(std::move(f));
 }
 
-// time = [ "from" sum [ "to" sum ] | "between" sum "and" sum | "once" expression | "while" expression ]
+// what = word [ "with" ( path | expression ) | [ "to" ] expression ] [ "over" sum ] [ "every" sum ]
+void Parser::fault_kind(FaultDecl& f) {
+  f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
+  if (f.kind.text == "swap") {
+    t_.expect("with", "and the other one");
+    f.other = x_.path("what it is swapped with");
+    return;
+  }
+  if (f.kind.text == "replace") t_.expect("with", "and the value that takes its place, such as `replace with it * 2`");
+  if (f.kind.text == "ramp") t_.expect("to", "and the value that it moves to");
+  const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("between") || t_.at("once") ||
+                    t_.at("while") || t_.at("lasting") || t_.at("until") || t_.at("pulsing") ||
+                    (t_.at("by") && t_.peek(1).is("hand"));
+  if (!none) f.amount = x_.expression();
+  if (t_.accept("over")) f.over = x_.sum();
+  if (t_.accept("every")) f.every = x_.sum();
+}
+
+// memory = "memory" name ":" type "=" expression
+void Parser::fault_memory(FaultDecl& f) {
+  t_.take();
+  FaultDecl::Memory m;
+  m.name = t_.expect_name("the name of what the fault remembers");
+  t_.expect(":", "and its unit");
+  m.type = x_.type();
+  t_.expect("=", "and what it is when the fault begins");
+  m.value = x_.expression();
+  t_.expect_statement_end();
+  f.memories.push_back(std::move(m));
+}
+
+// time = [ "from" sum [ "to" sum ] | "between" sum "and" sum | "once" expression | "while" expression | "by" "hand" ]
 //        [ "lasting" sum ] [ "until" expression ] [ "pulsing" sum "every" sum ]
 bool Parser::fault_time(FaultDecl& f) {
   using Time = FaultDecl::Time;
@@ -77,6 +118,10 @@ bool Parser::fault_time(FaultDecl& f) {
   } else if (t_.accept("while")) {
     begins(Time::while_);
     f.condition = x_.expression();
+  } else if (t_.at("by") && t_.peek(1).is("hand")) {
+    t_.take();
+    t_.take();
+    begins(Time::by_hand);
   } else if (t_.accept("lasting")) {
     f.lasting = x_.sum();
   } else if (t_.accept("until")) {
@@ -91,57 +136,64 @@ bool Parser::fault_time(FaultDecl& f) {
   return true;
 }
 
-// scenario = "scenario" name "{" { action } "}"
-void Parser::scenario(const std::string& doc) {
-  t_.take();
-  ScenarioDecl s;
-  s.doc = doc;
-  s.name = t_.expect_name("the name of the scenario");
-  block("and what happens", [&] { s.steps.push_back(action()); });
-  document_.scenarios.push_back(std::move(s));
-}
-
-// action = "start" path "=" expression | "set" path "=" expression | "ramp" path "to" expression "over" sum
-//        | "wait" "until" expression "within" sum | "hold" sum
-ScenarioStep Parser::action() {
-  ScenarioStep s;
-  const Span begin = t_.peek().span;
-  const bool at_start = t_.at("start");
-  if (at_start || t_.at("set")) {
-    t_.take();
-    s.kind = at_start ? ScenarioStep::Kind::start : ScenarioStep::Kind::set;
-    s.target = x_.path("what to set");
-    t_.expect("=", "and the value");
-    s.value = x_.expression();
-  } else if (t_.accept("ramp")) {
-    s.kind = ScenarioStep::Kind::ramp;
-    s.target = x_.path("what to move");
-    t_.expect("to", "and the value to reach");
-    s.value = x_.expression();
-    t_.expect("over", "and how long it takes");
-    s.duration = x_.sum();
-  } else if (t_.accept("wait")) {
-    s.kind = ScenarioStep::Kind::wait;
-    t_.expect("until", "and what to wait for");
-    s.value = x_.expression();
-    t_.expect("within", "and the longest time to wait, such as `within 5 min`");
-    s.duration = x_.sum();
-  } else if (t_.accept("hold")) {
-    s.kind = ScenarioStep::Kind::hold;
-    s.duration = x_.sum();
-  } else {
-    t_.fail("an action", [&] {
-      const auto meant = closest(t_.peek().text, {"start", "set", "ramp", "wait", "hold"});
-      return meant ? fmt::format("did you mean `{}`?", *meant)
-                   : std::string("actions are `start`, `set`, `ramp`, `wait until` and `hold`");
-    }());
-  }
-  s.span = join(begin, t_.last_span());
+// compose = "compose" name "," name { "," name }
+void Parser::compose() {
+  ComposeDecl c;
+  c.span = t_.take().span;
+  do c.faults.push_back(t_.expect_name("a fault"));
+  while (t_.accept(","));
+  c.span = join(c.span, t_.last_span());
   t_.expect_statement_end();
-  return s;
+  if (c.faults.size() < 2)
+    t_.diagnostics().error(Code::missing, c.span, "one fault alone needs no order",
+                           "name those that may act on one place together: `compose drift, noise`");
+  document_.compositions.push_back(std::move(c));
 }
 
-// requirement = "requirement" label "{" [ "source" text ] formula "}"
+// expectation = "expectation" label "{" [ "source" text ] "act" "is" formula { row } "}"
+// row = "must" [ "not" ] "act" "on" path { "," path } "within" sum
+void Parser::expectation(const std::string& doc) {
+  t_.take();
+  ExpectationDecl e;
+  e.doc = doc;
+  e.name = label();
+  block("and what must act on what", [&] {
+    if (t_.accept("source")) {
+      e.source = t_.expect_text("where the expectation comes from, in quotes");
+    } else if (t_.accept("act")) {
+      t_.expect("is", "and what it is to act, such as `act is relay.trip`");
+      e.act = x_.formula();
+    } else {
+      e.rows.push_back(expectation_row());
+    }
+    t_.expect_statement_end();
+  });
+  if (!e.act)
+    t_.diagnostics().error(Code::missing, e.name.span, fmt::format("expectation {} does not say what it is to act", e.name.text),
+                           "add `act is relay.trip`");
+  else if (e.rows.empty())
+    t_.diagnostics().error(Code::missing, e.name.span, fmt::format("expectation {} expects nothing", e.name.text),
+                           "add `must act on NAME within 1 s` or `must not act on NAME within 1 s`");
+  else
+    document_.expectations.push_back(std::move(e));
+}
+
+ExpectationDecl::Row Parser::expectation_row() {
+  ExpectationDecl::Row row;
+  row.span = t_.peek().span;
+  t_.expect("must", "as in `must act on NAME within 1 s`, or `must not act on …`");
+  row.must = !t_.accept("not");
+  t_.expect("act", "as in `must act on NAME within 1 s`");
+  t_.expect("on", "and what it has to act on");
+  do row.on.push_back(x_.path("a fault or a condition"));
+  while (t_.accept(","));
+  t_.expect("within", row.must ? "and how soon" : "and for how long it must not");
+  row.within = x_.sum();
+  row.span = join(row.span, t_.last_span());
+  return row;
+}
+
+// requirement = "requirement" label "{" [ "id" text ] [ "source" text ] ( what | "by" "review" ) "}"
 // what = "always" formula | "never" formula | "eventually" formula | formula
 //      | "whenever" formula "then" [ "within" sum ] formula
 void Parser::requirement(const std::string& doc) {
@@ -154,6 +206,17 @@ void Parser::requirement(const std::string& doc) {
     const Span begin = t_.peek().span;
     if (t_.accept("source")) {
       r.source = t_.expect_text("where the requirement comes from, in quotes");
+      return;
+    }
+    if (t_.at("id") && t_.peek(1).kind == TokenKind::text) {
+      t_.take();
+      r.id = t_.expect_text("the identifier, in quotes");
+      return;
+    }
+    if (t_.at("by") && t_.peek(1).is("review")) {
+      t_.take();
+      r.span = join(begin, t_.take().span);
+      r.by_review = true;
       return;
     }
     if (r.check) t_.fail("the end of the requirement", "one requirement states one formula; make a second one");
@@ -174,10 +237,10 @@ void Parser::requirement(const std::string& doc) {
                              "begin with `always`, `never`, `eventually` or `whenever`, or write `A until B`");
     r.span = join(begin, t_.last_span());
   });
-  if (!r.check) {
+  if (!r.check && !r.by_review) {
     if (t_.diagnostics().errors() > errors) return;  // it says something, and that is wrong
     t_.diagnostics().error(Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
-                           "add `always …`, `never …`, `eventually …` or `whenever … then …`");
+                           "add `always …`, `never …`, `eventually …` or `whenever … then …`; or `by review`, if no run can tell");
     return;
   }
   document_.requirements.push_back(std::move(r));
@@ -191,6 +254,100 @@ Name Parser::label() {
     span = join(span, t_.take().span);
   }
   return {std::string(sources_.covered(span)), span};
+}
+
+// harness = "harness" name "of" name "{" { path "=" ( expression | "from" file ) } "}"
+void Parser::harness(const std::string& doc) {
+  t_.take();
+  HarnessDecl h;
+  h.doc = doc;
+  h.name = t_.expect_name("the name of the harness");
+  t_.expect("of", "and the part or the controller that is taken out");
+  h.of = t_.expect_name("a part or a controller of the bench");
+  block("and what its inputs get", [&] {
+    HarnessDecl::Given g;
+    g.target = x_.path("an input");
+    t_.expect("=", "and what it gets");
+    g.value = t_.accept("from") ? x_.from_file() : x_.expression();
+    t_.expect_statement_end();
+    h.given.push_back(std::move(g));
+  });
+  document_.harnesses.push_back(std::move(h));
+}
+
+// measure = "measure" name "{" { "of" expression | what | window } "}"
+void Parser::measure(const std::string& doc) {
+  t_.take();
+  MeasureDecl m;
+  m.doc = doc;
+  m.name = t_.expect_name("the name of the measure");
+  m.span = m.name.span;
+  block("and what is measured, how and when", [&] {
+    if (t_.accept("of")) {
+      m.of = x_.expression();
+    } else if (!measure_window(m) && !measure_clause(m)) {
+      if (!m.kind.text.empty()) t_.fail("a clause of the measure, or the end", "a measure is of one kind; make a second one");
+      m.kind = t_.expect_name("what is measured, such as `mean`, `overshoot` or `settling_time`");
+      if (t_.at(TokenKind::number)) m.number = x_.sum();
+    }
+    m.span = join(m.name.span, t_.last_span());
+  });
+  const bool whole = m.of && !m.kind.text.empty();
+  if (!whole)
+    t_.diagnostics().error(Code::missing, m.name.span, fmt::format("measure `{}` does not say what it is of, or what it is", m.name.text),
+                           "for example `of level  mean  over 0 s .. 10 s`");
+  else
+    document_.measures.push_back(std::move(m));
+}
+
+// what = word [ sum ] { "to" expression | "within" sum | "between" sum "and" sum | "at" sum | "against" expression }
+bool Parser::measure_clause(MeasureDecl& m) {
+  if (t_.accept("to")) {
+    m.to = x_.sum();
+  } else if (t_.accept("within")) {
+    m.within = x_.sum();
+  } else if (t_.accept("between")) {
+    m.low = x_.sum();
+    t_.expect("and", "and the second share, as in `between 10 % and 90 %`");
+    m.high = x_.sum();
+  } else if (t_.accept("at")) {
+    m.at = x_.sum();
+  } else if (t_.accept("against")) {
+    m.against = x_.sum();
+  } else {
+    return false;
+  }
+  return true;
+}
+
+// window = "over" sum ".." sum | "after" expression [ "for" sum | "until" expression ] | "while" expression | "per" sum
+bool Parser::measure_window(MeasureDecl& m) {
+  using Window = MeasureDecl::Window;
+  const Window before = m.window;
+  if (t_.accept("over")) {
+    m.window = Window::over;
+    m.begin = x_.sum();
+    t_.expect("..", "and the end, as in `over 10 s .. 20 s`");
+    m.end = x_.sum();
+  } else if (t_.accept("after")) {
+    m.window = Window::after;
+    m.begin = x_.expression();
+    if (t_.accept("for"))
+      m.lasting = x_.sum();
+    else if (t_.accept("until"))
+      m.until = x_.expression();
+  } else if (t_.accept("while")) {
+    m.window = Window::while_;
+    m.begin = x_.expression();
+  } else if (t_.accept("per")) {
+    m.window = Window::per;
+    m.begin = x_.sum();
+  } else {
+    return false;
+  }
+  if (before != Window::whole_run)
+    t_.diagnostics().error(Code::duplicate, t_.last_span(), "a measure has one window", "make a second measure");
+  return true;
 }
 
 // figure = "figure" name [ text ] "{" { "panel" path { "," path } } "}"

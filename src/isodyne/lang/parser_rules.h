@@ -125,15 +125,34 @@ class Parser {
   bool judged_declaration(const std::string& doc);
   void condition(const std::string& doc);
   void fault(const std::string& doc);
+  void fault_kind(FaultDecl& f);
+  void fault_memory(FaultDecl& f);
   bool fault_time(FaultDecl& f);
-  void scenario(const std::string& doc);
-  ScenarioStep action();
+  void compose();
+  void expectation(const std::string& doc);
+  ExpectationDecl::Row expectation_row();
   void requirement(const std::string& doc);
   Name label();
+  void harness(const std::string& doc);
+  void measure(const std::string& doc);
+  bool measure_clause(MeasureDecl& m);
+  bool measure_window(MeasureDecl& m);
   void figure(const std::string& doc);
   void cables(const std::string& doc);
   void wiring(const std::string& doc);
   WiringDecl::Wire wire();
+
+  // parse_scenario.cpp
+  void scenario(const std::string& doc);
+  void scenario_param(ScenarioDecl& s);
+  void values(const std::string& doc);
+  std::vector<ScenarioStep> scenario_block(const char* what);
+  ScenarioStep action();
+  void action_of_value(ScenarioStep& s);
+  void action_of_time(ScenarioStep& s);
+  void action_of_names(ScenarioStep& s);
+  void action_of_blocks(ScenarioStep& s);
+  void schedule(ScenarioStep& s);
 
   static const std::vector<std::string> kDeclarations, kMembers;
 

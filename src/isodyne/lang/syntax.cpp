@@ -26,6 +26,7 @@ ExprPtr clone(const Expr& e) {
   copy->value = e.value;
   copy->path = e.path;
   copy->height = e.height;
+  copy->column = e.column;
   for (const ExprPtr& arg : e.args) copy->args.push_back(clone(*arg));
   return copy;
 }

@@ -54,7 +54,17 @@ enum class ExprKind {
   call,            ///< path(args)
   at_limit,        ///< a at limit
   becomes_active,  ///< a becomes active
+  from_file,       ///< from "FILE" column "C", over time; only in harnesses
+  band,            ///< a within b [and t] of a column of a file, which is `column`
   over_time        ///< only in requirements: `word` says which; operands, then the time
+};
+
+/// `"plan.csv" [column "TITLE"]`: a column of numbers over time, or over whatever the first column is.
+struct FileColumn {
+  std::string file;
+  Span span;
+  std::optional<Name> column;
+  std::int32_t data = -1;  ///< which source is the text of the file, once it has been read
 };
 
 struct Expr {
@@ -66,6 +76,7 @@ struct Expr {
   double value = 0;
   Path path;
   std::vector<ExprPtr> args;
+  std::shared_ptr<const FileColumn> column;  ///< of a band
   int height = 1;
 };
 
@@ -448,12 +459,25 @@ struct ConditionDecl {
 };
 
 struct FaultDecl {
-  enum class Time { whole_run, from, between, once, while_ };
+  enum class Time { whole_run, from, between, once, while_, by_hand };
+  struct Memory {
+    Name name;
+    TypeRef type;
+    ExprPtr value;
+  };
+  struct Change {
+    Name target;  ///< a memory
+    ExprPtr value;
+  };
   Name name;
   Path target;
-  Name kind;       ///< a word of the table of fault kinds
-  ExprPtr amount;  ///< may be empty: `freeze`
+  Name kind;                     ///< a word of the table of fault kinds
+  ExprPtr amount;                ///< may be empty: `freeze`
+  std::optional<Path> other;     ///< swap with …
+  std::vector<Memory> memories;  ///< of `replace with`
+  std::vector<Change> changes;   ///< in order, before the replacement
   Time time = Time::whole_run;
+  ExprPtr over;           ///< ramp to … over …
   ExprPtr every;          ///< of spikes
   ExprPtr begin, end;     ///< from … [to …], between … and …
   ExprPtr condition;      ///< once … , while …
@@ -463,30 +487,134 @@ struct FaultDecl {
   std::string doc;
 };
 
+/// compose A, B …: these faults may act on one place together, in this order
+struct ComposeDecl {
+  std::vector<Name> faults;
+  Span span;
+};
+
+/// expectation NAME { act is …  must act on … within …  must not act on … within … }
+struct ExpectationDecl {
+  struct Row {
+    bool must = true;
+    std::vector<Path> on;
+    ExprPtr within;
+    Span span;
+  };
+  Name name;
+  std::string source, doc;
+  ExprPtr act;
+  std::vector<Row> rows;
+};
+
+/// One thing that a scenario does; what it has depends on its kind.
 struct ScenarioStep {
-  enum class Kind { start, set, ramp, wait, hold };
+  enum class Kind {
+    start,       ///< target = value
+    start_from,  ///< file at duration
+    set,         ///< target = value
+    step,        ///< target by value
+    ramp,        ///< target to value over duration
+    play,        ///< file onto target
+    release,     ///< target
+    load,        ///< name
+    schedule,    ///< targets, rows
+    wait,        ///< until value within duration
+    hold,        ///< duration
+    expect,      ///< value [within duration | for duration]
+    inject,      ///< name
+    clear,       ///< name
+    perform,     ///< name(args)
+    repeat,      ///< value times, or until value: blocks[0]
+    together,    ///< blocks beside each other
+    either,      ///< one of the blocks
+    end,
+    end_when  ///< value
+  };
+  struct Argument {
+    Name name;
+    ExprPtr value;
+  };
+  struct Block {
+    Name name;
+    std::vector<ScenarioStep> steps;
+  };
+  struct Row {
+    ExprPtr at;
+    std::vector<ExprPtr> values;
+  };
   Kind kind = Kind::hold;
   Path target;
-  ExprPtr value;     ///< new value, or the condition waited for
-  ExprPtr duration;  ///< over …, within …, hold …
+  ExprPtr value, duration;
+  bool whole = false;  ///< expect … for: it has to hold all the time; repeat until: until it is true
+  Name name;
+  FileColumn file;
+  std::vector<Argument> args;
+  std::vector<Path> targets;
+  std::vector<Row> rows;
+  std::vector<Block> blocks;
   Span span;
 };
 
 struct ScenarioDecl {
+  struct Param {
+    Name name;
+    TypeRef type;
+    ExprPtr value;
+  };
   Name name;
+  std::vector<Param> params;
   std::vector<ScenarioStep> steps;
+  std::string doc;
+};
+
+/// values NAME { path = value … }: loaded by scenarios
+struct ValuesDecl {
+  struct Value {
+    Path target;
+    ExprPtr value;
+    Span span;
+  };
+  Name name;
+  std::vector<Value> values;
   std::string doc;
 };
 
 struct RequirementDecl {
   enum class Form { always, never, whenever, eventually, holds };  ///< `holds`: a formula of its own, `A until B`
   Name name;
-  std::string source;
+  std::string source, id;
+  bool by_review = false;
   Form form = Form::always;
   ExprPtr trigger;  ///< whenever …
   ExprPtr check;
   ExprPtr within;  ///< then within …
   Span span;       ///< of the formula
+  std::string doc;
+};
+
+/// harness NAME of PART { input = value … }: a part or a controller alone
+struct HarnessDecl {
+  struct Given {
+    Path target;
+    ExprPtr value;
+  };
+  Name name, of;
+  std::vector<Given> given;
+  std::string doc;
+};
+
+/// measure NAME { of EXPR  WORD …  [over A .. B | after EVENT [for T | until EVENT] | while EXPR | per T] }
+struct MeasureDecl {
+  enum class Window { whole_run, over, after, while_, per };
+  Name name;
+  ExprPtr of;
+  Name kind;  ///< a word of the table of measures
+  ExprPtr number, to, within, low, high, at, against;
+  Window window = Window::whole_run;
+  ExprPtr begin, end;  ///< over; begin: the event of `after`, the truth of `while`, the period of `per`
+  ExprPtr lasting, until;
+  Span span;
   std::string doc;
 };
 
@@ -550,8 +678,13 @@ struct Document {
   std::vector<BenchDecl> benches;
   std::vector<ConditionDecl> conditions;
   std::vector<FaultDecl> faults;
+  std::vector<ComposeDecl> compositions;
+  std::vector<ExpectationDecl> expectations;
   std::vector<ScenarioDecl> scenarios;
+  std::vector<ValuesDecl> values;
   std::vector<RequirementDecl> requirements;
+  std::vector<MeasureDecl> measures;
+  std::vector<HarnessDecl> harnesses;
   std::vector<FigureDecl> figures;
   std::vector<CablesDecl> cables;
   std::vector<WiringDecl> wirings;

@@ -7,6 +7,8 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/table_loader.h"
+#include "isodyne/model/tables.h"
 
 namespace isodyne::model {
 
@@ -119,6 +121,16 @@ Typed Expressions::check(const lang::Expr& e, const ExprScope& scope, std::int32
       return equality(e, scope);
     case ExprKind::within:
       return within(e, scope);
+    case ExprKind::from_file: {
+      const auto column = load_own_column(check_, *this, *e.column);
+      if (column.table == kNone) return {};
+      Typed t = real(look_up(Op::table1, column.table, variable(kTime)), column.unit.dimension);
+      t.type.absolute = column.unit.absolute();
+      t.shown = column.unit;
+      return t;
+    }
+    case ExprKind::band:
+      return band(e, scope);
     case ExprKind::conditional:
       return conditional(e, scope, expected);
     case ExprKind::call:
@@ -186,10 +198,11 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   for (const Env* env = scope.env; env != nullptr && e.path.plain(); env = env->outer) {
     if (env->name == e.word) return {constant(env->value), integer_type(), {}, false, true, {}};
   }
-  const bool own_pi =
-      scope.arguments != nullptr ? scope.arguments->contains("pi") : check_.knows(*scope.instance, e.path);
-  if (e.word == "pi" && !own_pi) return real(constant(std::numbers::pi), {});
-  if (scope.arguments != nullptr) return argument(e, scope);
+  const bool argued =
+      scope.arguments != nullptr && (scope.instance == nullptr || scope.arguments->contains(e.path.parts[0].text));
+  const bool own_pi = scope.instance == nullptr ? scope.arguments->contains("pi") : check_.knows(*scope.instance, e.path);
+  if (e.word == "pi" && !own_pi && !(argued && scope.instance != nullptr)) return real(constant(std::numbers::pi), {});
+  if (argued) return argument(e, scope);
   if (e.word == "time") return real(variable(kTime), parse_unit("s")->dimension);
   if (!check_.knows(*scope.instance, e.path) && misplaced_label(e, expected)) return {};
   const Target target = check_.resolve(*scope.instance, e.path, scope.env);
@@ -197,6 +210,11 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   for (const VarId id : target.ids) {
     if (!check_.program.variable(id).type.valid()) check_.demand(id, e.span);
     const Variable& v = check_.program.variable(id);
+    if (v.role == Role::measure && !measures_) {
+      check_.error(Code::wrong_kind, e.span, fmt::format("`{}` is a measure, which only requirements can read", e.word),
+                   "it is known when its stretch is over");
+      return {};
+    }
     if (!v.type.valid()) return {};
     if (!result.elements.empty() && result.type != v.type) {
       check_.error(Code::unit_mismatch, e.span,
@@ -465,6 +483,36 @@ Typed Expressions::within(const lang::Expr& e, const ExprScope& scope) {
   });
 }
 
+/// Between the lower and the upper edge of what the file says, widened in value and in time.
+Typed Expressions::band(const lang::Expr& e, const ExprScope& scope) {
+  Typed x = check(*e.args[0], scope);
+  if (!x.valid() || !need_numeric(x, e.args[0]->span, "next to `within`")) return {};
+  if (x.type.size > 0) {
+    check_.error(Code::type_mismatch, e.args[0]->span, "a file is about single quantities", "say which element");
+    return {};
+  }
+  Type difference = x.type;
+  difference.absolute = false;
+  const NodeId tolerance = check_as(*e.args[1], scope, difference, "how far it may be away");
+  if (tolerance == kNone) return {};
+  const auto constant = check_.constant(tolerance, e.args[1]->span, "how far it may be away");
+  const auto time = e.args.size() > 2 ? check_span(*e.args[2], scope, "how far it may be off in time") : Time{};
+  if (!constant || !time) return {};
+  const double width = *constant;
+  const std::int32_t table = load_column(check_, *this, *e.column, x.type);
+  if (table == kNone) return {};
+  const NodeId now = variable(kTime);
+  const std::int32_t low = add_edge(check_.program, table, -width, *time),
+                     high = add_edge(check_.program, table, width, *time);
+  const NodeId above = node(Op::ge, x.node, look_up(Op::table1, low, now));
+  check_.program.units.push_back(x.shown);
+  const auto unit = static_cast<std::int32_t>(check_.program.units.size() - 1);
+  check_.program.nodes.back().unit = unit;
+  const NodeId below = node(Op::le, x.node, look_up(Op::table1, high, now));
+  check_.program.nodes.back().unit = unit;
+  return truth(node(Op::land, above, below));
+}
+
 Typed Expressions::conditional(const lang::Expr& e, const ExprScope& scope, std::int32_t expected) {
   const Typed condition = check(*e.args[0], scope);
   if (condition.valid() && condition.type.kind != Type::Kind::boolean) {
@@ -509,8 +557,9 @@ Typed Expressions::becomes_active(const lang::Expr& e, const ExprScope& scope) {
                        ? check_.resolve_one(*scope.instance, operand.path, scope.env)
                        : kNone;
   if (operand.kind == lang::ExprKind::name && id == kNone) return {};
-  if (id == kNone || check_.program.variable(id).role != Role::fault) {
-    check_.error(Code::wrong_kind, operand.span, "only a fault can become active", "name a fault");
+  const Role role = id == kNone ? Role::hidden : check_.program.variable(id).role;
+  if (role != Role::fault && role != Role::condition) {
+    check_.error(Code::wrong_kind, operand.span, "only a fault or a condition can become active", "name one");
     return {};
   }
   Edge edge;

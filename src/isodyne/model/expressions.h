@@ -24,7 +24,8 @@ struct Typed {
 
 struct ExprScope {
   const Instance* instance = nullptr;
-  const std::map<std::string, Typed>* arguments = nullptr;  ///< inside a function: only these names exist
+  /// Names of values that go before those of the instance. Without an instance (inside a function) only they exist.
+  const std::map<std::string, Typed>* arguments = nullptr;
   const Env* env = nullptr;
 };
 
@@ -59,6 +60,8 @@ class Expressions {
 
   /// Randomness is drawn only in blocks that run at instants: `every`, `when`, `entry`, `exit`.
   void set_sampled(bool sampled) { sampled_ = sampled; }
+  /// Measures are known to requirements only.
+  void set_measures(bool allowed) { measures_ = allowed; }
 
  private:
   // expressions.cpp
@@ -77,6 +80,7 @@ class Expressions {
   Typed compare(const lang::Expr& e, Op op, Typed a, Typed b);
   Typed equality(const lang::Expr& e, const ExprScope& scope);
   Typed within(const lang::Expr& e, const ExprScope& scope);
+  Typed band(const lang::Expr& e, const ExprScope& scope);
   Typed conditional(const lang::Expr& e, const ExprScope& scope, std::int32_t expected);
   Typed limit(const lang::Expr& e, const ExprScope& scope);
   Typed becomes_active(const lang::Expr& e, const ExprScope& scope);
@@ -119,7 +123,7 @@ class Expressions {
   static constexpr int kMostCalls = 10'000;
   std::vector<const lang::FunctionDecl*> calls_;
   int expansions_ = 0;  ///< within the present expression
-  bool sampled_ = false;
+  bool sampled_ = false, measures_ = false;
 };
 
 /// Functions that the language has by itself.

@@ -1,6 +1,7 @@
 #include "isodyne/model/formulas.h"
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -19,7 +20,26 @@ bool Formulas::over_time(const lang::Expr& e) const {
 bool Formulas::define(const lang::RequirementDecl& decl, Requirement& r) {
   what_ = fmt::format("requirement {}", decl.name.text);
   const bool timed = over_time(*decl.check) || (decl.trigger && over_time(*decl.trigger));
-  return timed ? define_over_time(decl, r) : define_at_once(decl, r);
+  return (timed ? define_over_time(decl, r) : define_at_once(decl, r)) && note_measures(decl, r);
+}
+
+/// The measures that are read, which must not be among operators over time: their values come now and then.
+bool Formulas::note_measures(const lang::RequirementDecl& decl, Requirement& r) {
+  std::set<VarId> read;
+  const auto note = [&](NodeId node) {
+    if (node == kNone) return;
+    for (const VarId id : check_.program.reads(node)) read.insert(id);
+  };
+  note(r.trigger);
+  note(r.check);
+  for (const FormulaNode& n : r.nodes) note(n.value);
+  for (std::size_t i = 0; i < check_.program.measures.size(); ++i) {
+    if (read.contains(check_.program.measures[i].value)) r.measures.push_back(static_cast<std::int32_t>(i));
+  }
+  if (r.measures.empty() || (r.nodes.empty() && !r.within && r.form == Requirement::Form::always)) return true;
+  check_.error(Code::wrong_kind, decl.span, fmt::format("{} speaks of a measure and of time", what_),
+               "a measure has a value when its stretch is over: use `always` or `never`, and put the time into the measure");
+  return false;
 }
 
 bool Formulas::define_at_once(const lang::RequirementDecl& decl, Requirement& r) {

@@ -14,6 +14,7 @@ class Formulas {
 
  private:
   bool over_time(const lang::Expr& e) const;
+  bool note_measures(const lang::RequirementDecl& decl, Requirement& r);
   bool define_at_once(const lang::RequirementDecl& decl, Requirement& r);
   bool define_over_time(const lang::RequirementDecl& decl, Requirement& r);
   std::int32_t formula(const lang::Expr& e, Requirement& r);

@@ -14,17 +14,9 @@ class Judged {
 
  private:
   void condition(const lang::ConditionDecl& c);
-  void fault(const lang::FaultDecl& f);
-  bool fault_amount(const lang::FaultDecl& f, Fault& fault, const Variable& target);
-  bool fault_place(const lang::FaultDecl& f, std::string_view where, const Variable& target);
-  bool spike_time(const lang::FaultDecl& f, Fault& fault);
-  void fault_time(const lang::FaultDecl& f, Fault& fault);
-  /// Index of the tap on a variable, made on first use; kNone if it cannot be faulted (reported).
-  std::int32_t tap_on(VarId target, const lang::Path& path);
-  bool tap_on_field(VarId target, std::int32_t tap);
-  void scenario(const lang::ScenarioDecl& s);
-  void scenario_target(const lang::ScenarioStep& s, ScenarioStep& step);
-  void requirement(const lang::RequirementDecl& r);
+  /// `text`: how people read the formula, if it is not in the text as it is.
+  void requirement(const lang::RequirementDecl& r, const std::string& text = {});
+  void expectation(const lang::ExpectationDecl& e);
   void figure(const lang::FigureDecl& f);
   ExprScope scope() const { return {&check_.root, nullptr}; }
   std::optional<double> start_of(VarId id) const;

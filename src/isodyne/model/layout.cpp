@@ -93,13 +93,20 @@ class Renumbering {
         }
       }
     }
-    for (Fault& f : p_.faults) move(f.active);
+    for (Fault& f : p_.faults) {
+      move(f.active);
+      move(f.replacement.it);
+      move(f.replacement.was);
+      for (Replacement::Memory& m : f.replacement.memories) move(m.id);
+    }
     for (Scenario& s : p_.scenarios) {
+      for (Scenario::Start& start : s.start) move(start.target);
       for (ScenarioStep& step : s.steps) move(step.target);
     }
     for (Requirement& r : p_.requirements) {
       for (LimitLine& l : r.limits) move(l.variable);
     }
+    for (Measure& m : p_.measures) move(m.value);
     for (Figure& f : p_.figures) {
       for (std::vector<VarId>& panel : f.panels) list(panel);
     }

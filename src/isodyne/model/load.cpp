@@ -12,6 +12,7 @@
 #include "isodyne/model/flatten.h"
 #include "isodyne/model/frames.h"
 #include "isodyne/model/groups.h"
+#include "isodyne/model/harness.h"
 #include "isodyne/model/judged.h"
 #include "isodyne/model/layout.h"
 #include "isodyne/model/lint.h"
@@ -31,17 +32,37 @@ class FileReader {
   FileReader(const std::string& folder, const Reader& reader, Loaded& loaded, lang::Document& document)
       : folder_(folder), reader_(reader), loaded_(loaded), document_(document) {}
 
+  /// A file that a text names while it is checked.
+  std::optional<std::int32_t> read(const std::string& path, Span where) {
+    const std::string relative = beside(loaded_.relative[static_cast<std::size_t>(where.source)], path, false);
+    const auto [known, fresh] = data_.try_emplace(relative, -1);
+    if (fresh) known->second = take({relative, where}).value_or(-1);
+    return known->second < 0 ? std::nullopt : std::optional(known->second);
+  }
+
   void run(const std::string& main) {
     want(main, {});
-    for (std::size_t i = 0; i < wanted_.size() && i < kMostFiles; ++i) {
-      const Wanted file = wanted_[i];
+    take_wanted();
+  }
+
+  /// One more text, with what it uses.
+  void also(const Rules& rules) {
+    loaded_.relative.push_back(rules.name);
+    parsed(rules.name, loaded_.sources->add(rules.name, rules.text));
+    take_wanted();
+  }
+
+ private:
+  static constexpr std::size_t kMostFiles = 1000;
+
+  void take_wanted() {
+    for (; taken_ < wanted_.size() && taken_ < kMostFiles; ++taken_) {
+      const Wanted file = wanted_[taken_];
       const auto source = take(file);
       if (source) parsed(file.relative, *source);
     }
   }
 
- private:
-  static constexpr std::size_t kMostFiles = 1000;
   struct Wanted {
     std::string relative;
     Span use;
@@ -94,6 +115,7 @@ class FileReader {
   Loaded& loaded_;
   lang::Document& document_;
   std::vector<Wanted> wanted_;
+  std::size_t taken_ = 0;
   std::set<std::string> known_;
   std::map<std::string, std::int32_t> data_;
 };
@@ -330,13 +352,24 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   Loaded loaded;
   loaded.sources = std::make_shared<Sources>();
   lang::Document document;
-  FileReader(folder, reader, loaded, document).run(main);
+  FileReader files(folder, reader, loaded, document);
+  files.run(main);
+  if (wish.rules && wish.rules->instead) {
+    document.requirements.clear();
+    document.expectations.clear();
+  }
+  if (wish.rules) files.also(*wish.rules);
   describe_models(document, loaded);
+  for (const lang::HarnessDecl& h : document.harnesses)
+    loaded.harnesses.push_back({h.name.text, h.of.text, h.doc, h.name.span});
+  if (!wish.harness.empty() && !loaded.diagnostics.has_errors())
+    apply_harness(document, wish.harness, loaded.diagnostics, loaded.left_out);
   if (loaded.diagnostics.has_errors()) return loaded;
 
   auto program = std::make_shared<Program>();
   program->sources = loaded.sources;
   Check check(*program, loaded.diagnostics, document);
+  check.read_file = [&](const std::string& path, Span where) { return files.read(path, where); };
   declare_file_level(check);
   lang::BenchDecl* bench = the_bench(check, document, wish.bench_needed);
   if (bench != nullptr) {

@@ -29,19 +29,35 @@ struct ModelInfo {
   bool module = false;             ///< items: kind "inputs" or "outputs", their number, and their form as type
 };
 
+/// A harness of the bench, as it is declared.
+struct HarnessInfo {
+  std::string name, of, doc;
+  Span span;
+};
+
 struct Loaded {
   std::shared_ptr<Sources> sources;   ///< in the order read; 0 is the main file
   std::vector<std::string> relative;  ///< name of each source relative to the main file's folder
   Diagnostics diagnostics;
   std::shared_ptr<const Program> program;  ///< null if there are errors, or no bench
+  std::vector<HarnessInfo> harnesses;      ///< that the bench declares
   std::vector<ModelInfo> models;           ///< of all files, in the order read; then kinds of modules
+  std::vector<std::string> left_out;       ///< by a harness: what speaks of what is not there
   std::vector<RatedCase> rated;            ///< of every model that has rated values, if asked for
 
   bool good() const { return !diagnostics.has_errors(); }
 };
 
+/// A text that is checked with a bench though it is not part of it: requirements, expectations, conditions, measures.
+struct Rules {
+  std::string folder, name, text;  ///< folder: where what it uses is found
+  bool instead = true;             ///< its requirements and expectations take the place of the bench's own
+};
+
 /// What is wanted of a file beside its Program.
 struct Wish {
+  std::optional<Rules> rules;
+  std::string harness;  ///< run this part alone; empty: the whole bench
   bool bench_needed = true;  ///< a file of models alone is a mistake
   bool rated = false;        ///< prepare the rated checks
   bool lint = false;         ///< warn of what is allowed but looks wrong

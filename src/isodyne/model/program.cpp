@@ -41,6 +41,23 @@ const char* fault_word(FaultKind kind) {
   return "?";
 }
 
+const char* measure_word(MeasureKind kind) {
+  switch (kind) {
+#define MEASURE(id, word, signal, clauses, result, meaning) \
+  case MeasureKind::id:                                     \
+    return word;
+#include "isodyne/model/measures.def"
+#undef MEASURE
+  }
+  return "?";
+}
+
+const char* step_word(ScenarioStep::Kind kind) {
+  static constexpr const char* kWords[] = {"set",    "step",  "ramp",   "play",  "release", "wait until", "hold",   "expect", "inject",
+                                           "clear",  "repeat", "again", "together", "join", "either",     "jump",   "end"};
+  return kWords[static_cast<std::size_t>(kind)];
+}
+
 double Curve::forth(double quantity) const {
   const double pieces = static_cast<double>(signal.size() - 1), at = (quantity - first) / (last - first) * pieces;
   if (!std::isfinite(at)) return at;
@@ -65,6 +82,13 @@ std::string Frame::text(const BitRange& bits) const {
   const int first = bits_from_high ? 64 - bits.shift - bits.width : bits.shift;
   if (bits.width == 1) return fmt::format("bit {} of word {}", first, bits.word);
   return fmt::format("bits {} .. {} of word {}", first, first + bits.width - 1, bits.word);
+}
+
+std::string place_of(const Program& program, const Fault& f) {
+  if (f.controller != kNone)
+    return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");
+  if (f.messages != kNone) return program.messages[static_cast<std::size_t>(f.messages)].name;
+  return program.variable(program.taps[static_cast<std::size_t>(f.tap)].target).name;
 }
 
 VarId Program::find(std::string_view wanted) const {

@@ -60,6 +60,7 @@ enum class Role {
   actuator,           ///< what the plant gets
   controller_output,  ///< written by a controller, not wired to the plant
   condition,
+  measure,  ///< computed by the judge, over stretches of a run
   field,   ///< raw number in a frame
   fault,   ///< true while active
   hidden,  ///< bookkeeping: derivatives, entry times, earlier values
@@ -423,16 +424,33 @@ enum class FaultKind {
 
 const char* fault_word(FaultKind kind);
 
+/// What `replace with` computes at its tap: from what goes in, what came out at the instant before, and memories, which
+/// are hidden variables; other quantities are those of the instant before.
+struct Replacement {
+  struct Memory {
+    VarId id = kNone;
+    NodeId start = kNone, next = kNone;  ///< next: its value after an instant
+  };
+  VarId it = kNone, was = kNone;
+  std::vector<Memory> memories;
+};
+
 struct Fault {
-  enum class When { whole_run, from, between, once, while_ };
+  enum class When { whole_run, from, between, once, while_, by_hand };
   std::string name, doc;
   VarId active = kNone;
-  std::int32_t tap = kNone;
+  std::int32_t tap = kNone;    ///< kNone: it is about messages
+  std::int32_t other = kNone;  ///< tap that a swap swaps with
+  /// Of messages: those to or from a controller, or between controllers.
+  std::int32_t controller = kNone;
+  bool to_controller = false;
+  std::int32_t messages = kNone;
   FaultKind kind = FaultKind::offset;
   NodeId amount = kNone;
+  Replacement replacement;
   bool truth = false;                  ///< what is faulty is a truth
   Time every{};                        ///< of spikes
-  Time lag{};                          ///< of a delay
+  Time lag{};                          ///< of a delay, of jitter at most; how long a ramp takes
   std::string amount_text, when_text;  ///< as written
   When when = When::whole_run;
   Time begin{};             ///< from; the earliest of `between`
@@ -444,18 +462,65 @@ struct Fault {
   Span span;
 };
 
+/// Faults that may act on one place together, in this order.
+struct Composition {
+  std::vector<std::int32_t> faults;
+  Span span;
+};
+
+/// One step of a scenario; sub-scenarios are in place, blocks are jumps. Steps run one after the other on a track.
 struct ScenarioStep {
-  enum class Kind { start, set, ramp, wait, hold };
+  enum class Kind {
+    set,      ///< target becomes value
+    step,     ///< target is moved by value
+    ramp,     ///< target moves to value over duration
+    play,     ///< target follows table from its first point to its last
+    release,  ///< target, a channel that was set, is let go
+    wait,     ///< until value, at most duration
+    hold,     ///< duration
+    expect,   ///< value: at once, within duration, or throughout duration
+    inject,   ///< fault
+    clear,    ///< fault
+    repeat,   ///< places[0] is behind the loop; value: how many rounds, or until when
+    again,    ///< places[0] is its repeat
+    fork,     ///< places: first steps of tracks; goes on when all have come to their join
+    join,     ///< a track is over
+    either,   ///< places: one is chosen
+    jump,     ///< places[0]
+    end       ///< of the scenario
+  };
   Kind kind = Kind::hold;
   VarId target = kNone;  ///< what people set; a tapped value is set through its healthy variable
   NodeId value = kNone;  ///< new value, or the condition waited for
   Time duration{};       ///< over, within, hold
+  bool whole = false;    ///< expect: throughout; repeat: until value is true
+  bool timed = false;    ///< expect: it has a duration
+  std::int32_t tap = kNone, table = kNone, fault = kNone;
+  std::vector<std::int32_t> places;
+  std::vector<std::string> names;  ///< of the tracks of a fork
+  NodeId margin = kNone;           ///< of expect
+  Unit margin_unit;
+  std::string text;  ///< as people read it
   Span span;
 };
 
+const char* step_word(ScenarioStep::Kind kind);
+
 struct Scenario {
+  struct Start {
+    VarId target = kNone;
+    double value = 0;
+    Span span;
+  };
+  struct End {
+    NodeId when = kNone;
+    Span span;
+  };
   std::string name, doc;
+  std::string needs;  ///< a parameter without a value: it can only be done by others
+  std::vector<Start> start;
   std::vector<ScenarioStep> steps;
+  std::vector<End> ends;
   Span span;
 };
 
@@ -489,12 +554,39 @@ struct FormulaNode {
   Time time{};
 };
 
+enum class MeasureKind {
+#define MEASURE(id, word, signal, clauses, result, meaning) id,
+#include "isodyne/model/measures.def"
+#undef MEASURE
+};
+
+const char* measure_word(MeasureKind kind);
+
+/// What is made of a signal over a stretch of the run: the whole of it; from begin to end; from when `event` becomes true
+/// for `end`, or until `until`; while `event`; or every `end`.
+struct Measure {
+  enum class Window { whole_run, over, after, while_, per };
+  std::string name, doc, text;
+  VarId value = kNone;
+  MeasureKind kind = MeasureKind::mean;
+  NodeId of = kNone, to = kNone, within = kNone, against = kNone;
+  double low = 0.1, high = 0.9;  ///< shares of the way of a rise
+  double at = 0;                 ///< frequency, Hz
+  int number = 1;                ///< of a harmonic
+  Window window = Window::whole_run;
+  Time begin{}, end{};
+  NodeId event = kNone, until = kNone;
+  Span span;
+};
+
 struct Requirement {
   /// What is asked of the instants: that `check` holds wherever `trigger` does, or at one of them, or that it holds at
   /// the first (of a formula `A until B` without a time: `trigger` is A, `check` is B).
   enum class Form { always, eventually, until };
   std::string name, doc, source;
-  std::string formula;  ///< as written
+  std::string id;          ///< in the exchange file that it came from; may be empty
+  std::string formula;     ///< as written
+  bool by_review = false;  ///< people judge it: no run puts it to the test
   Form form = Form::always;
   NodeId trigger = kNone;      ///< counts only where this holds; kNone: everywhere
   NodeId check = kNone;        ///< must hold …
@@ -505,6 +597,8 @@ struct Requirement {
   /// unused, and these are their roots.
   std::vector<FormulaNode> nodes;
   std::int32_t trigger_root = kNone, check_root = kNone;
+  /// Measures that it reads: it is asked whenever one of them has a new value. Indices into Program::measures.
+  std::vector<std::int32_t> measures;
   bool has_margin() const {
     return margin != kNone || within ||
            std::any_of(nodes.begin(), nodes.end(), [](const FormulaNode& n) { return n.margin != kNone || n.number; });
@@ -605,8 +699,10 @@ struct Program {
   std::vector<Controller> controllers;
   std::vector<Messages> messages;
   std::vector<Fault> faults;
+  std::vector<Composition> compositions;
   std::vector<Scenario> scenarios;
   std::vector<Requirement> requirements;
+  std::vector<Measure> measures;
   std::vector<Figure> figures;
   std::vector<Cables> cables;
   std::vector<Wiring> wirings;
@@ -628,6 +724,9 @@ struct Program {
   /// Every variable a node reads, once each, in order of first use.
   std::vector<VarId> reads(NodeId root) const;
 };
+
+/// What a fault is on, as people name it: "chamber_level", "plc.reads", "radio".
+std::string place_of(const Program& program, const Fault& fault);
 
 /// The value of an expression that reads nothing but variables `known` has a value for; else nothing.
 std::optional<double> fold(const Program& program, NodeId root,

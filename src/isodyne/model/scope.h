@@ -117,6 +117,9 @@ struct Check {
   /// The value of a constant expression; set by Expressions, which knows how. Reports what is wrong with it.
   std::function<std::optional<double>(const lang::Expr&, const Instance*, const Env*, const char* what)> whole_number;
 
+  /// A file as the text at `where` names it, among the sources; reports that it cannot be read. Set by whoever reads.
+  std::function<std::optional<std::int32_t>(const std::string&, Span where)> read_file;
+
   /// Where each variable gets its value, to find second and missing definitions.
   std::unordered_map<VarId, Span> defined;
   std::unordered_map<VarId, std::size_t> state_of;  ///< state variable → index into program.states

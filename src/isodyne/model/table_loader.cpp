@@ -301,4 +301,51 @@ void load_tables(Check& check, Expressions& expressions) {
   }
 }
 
+namespace {
+/// A run keeps thousands of signals, so the reader is asked for the one.
+bool in_run(const lang::FileColumn& file) {
+  return !file.file.ends_with(".csv") && file.column;
+}
+std::optional<std::int32_t> read(Check& check, const lang::FileColumn& file) {
+  return check.read_file(in_run(file) ? file.file + "#" + file.column->text : file.file, file.span);
+}
+}  // namespace
+
+OwnColumn load_own_column(Check& check, Expressions& expressions, const lang::FileColumn& file) {
+  const auto data = read(check, file);
+  if (!data) return {};
+  const Csv csv = read_csv(check.program.sources->text(*data));
+  std::string title;
+  for (const CsvField& f : csv.rows.empty() ? std::vector<CsvField>{} : csv.rows.front().fields) {
+    const std::string name = one_line(f.text.substr(0, f.text.find('[')));
+    const bool wanted = !file.column || in_run(file) ? &f != &csv.rows.front().fields.front() : name == file.column->text;
+    if (wanted && title.empty()) title = f.text;
+  }
+  const std::size_t open = title.find('['), close = title.rfind(']');
+  const auto unit = open == std::string::npos || close == std::string::npos ? std::nullopt : parse_unit(title.substr(open + 1, close - open - 1));
+  // Without a unit that can be read, the loader says what is wrong.
+  const Type type{Type::Kind::real, unit ? unit->dimension : Dimension{}, kNone, unit && unit->absolute()};
+  return {load_column(check, expressions, file, type), unit.value_or(*parse_unit("1"))};
+}
+
+std::int32_t load_column(Check& check, Expressions& expressions, const lang::FileColumn& file, const Type& type) {
+  lang::TableDecl decl;
+  const bool run = in_run(file);
+  const auto data = read(check, file);
+  if (!data) return kNone;
+  decl.name = {file.file, file.span};
+  decl.file = file.file;
+  decl.file_span = file.span;
+  decl.data = *data;
+  if (!run) decl.column = file.column;
+  decl.params.push_back({{"t", file.span}, {"s", file.span, nullptr}});
+  decl.result = {type.absolute ? "degC" : type.dimension.none() ? "1" : si_text(type.dimension), file.span, nullptr};
+  decl.method = {"linear", file.span};
+  decl.outside = {"held", file.span};
+  auto table = Loader(check, expressions, decl).run();
+  if (!table) return kNone;
+  check.program.tables.push_back(std::move(*table));
+  return static_cast<std::int32_t>(check.program.tables.size() - 1);
+}
+
 }  // namespace isodyne::model

@@ -13,4 +13,15 @@ namespace isodyne::model {
 /// `check.tables`.
 void load_tables(Check& check, Expressions& expressions);
 
+/// A column of a file over time, linear between its points and held outside: index into Program::tables; kNone if
+/// something is wrong with it (reported). `type` is that of what follows it.
+std::int32_t load_column(Check& check, Expressions& expressions, const lang::FileColumn& file, const Type& type);
+
+/// The same, where the file says which unit it is.
+struct OwnColumn {
+  std::int32_t table = kNone;
+  Unit unit;
+};
+OwnColumn load_own_column(Check& check, Expressions& expressions, const lang::FileColumn& file);
+
 }  // namespace isodyne::model

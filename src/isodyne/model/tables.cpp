@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <deque>
+#include <limits>
 
 namespace isodyne::model {
 
@@ -63,6 +65,78 @@ double look_up(Op op, const iso_table& t, double a, double b) {
     default:
       return iso_slope2y(&t, a, b);
   }
+}
+
+namespace {
+
+/// A straight piece of one of the candidates for the edge.
+struct Piece {
+  double a, b;  ///< values at both ends of the stretch
+};
+
+/// The greater of straight pieces over [from, to]: points where it bends, without the last.
+void upper_edge(std::vector<Piece> pieces, double from, double to, std::vector<std::pair<double, double>>& out) {
+  std::vector<double> cuts{0};
+  for (std::size_t i = 0; i < pieces.size(); ++i) {
+    for (std::size_t j = 0; j < i; ++j) {
+      const double d0 = pieces[i].a - pieces[j].a, d1 = pieces[i].b - pieces[j].b;
+      if (d0 * d1 < 0) cuts.push_back(d0 / (d0 - d1));
+    }
+  }
+  std::sort(cuts.begin(), cuts.end());
+  for (const double c : cuts) {
+    double most = -std::numeric_limits<double>::infinity();
+    for (const Piece& p : pieces) most = std::max(most, p.a + c * (p.b - p.a));
+    const double x = from + c * (to - from);
+    if (out.empty() || x > out.back().first) out.emplace_back(x, most);
+  }
+}
+
+}  // namespace
+
+std::int32_t add_edge(Program& program, std::int32_t table, double width, Time reach) {
+  const Table from = program.tables[static_cast<std::size_t>(table)];
+  const double r = to_seconds(reach), sign = width < 0 ? -1 : 1;
+  std::vector<double> z = from.z;
+  for (double& v : z) v *= sign;  // the least is the greatest of the opposite
+  const std::size_t n = from.x.size();
+  const auto at = [&](double x) {
+    if (x <= from.x.front()) return z.front();
+    if (x >= from.x.back()) return z.back();
+    const auto i = static_cast<std::size_t>(std::upper_bound(from.x.begin(), from.x.end(), x) - from.x.begin());
+    return z[i - 1] + (x - from.x[i - 1]) / (from.x[i] - from.x[i - 1]) * (z[i] - z[i - 1]);
+  };
+  std::vector<double> bends;  // where a point of the table comes into reach or leaves it
+  for (const double x : from.x) {
+    bends.push_back(x - r);
+    bends.push_back(x + r);
+  }
+  std::sort(bends.begin(), bends.end());
+  bends.erase(std::unique(bends.begin(), bends.end()), bends.end());
+  std::vector<std::pair<double, double>> points;
+  std::deque<std::size_t> within;  // points in reach whose values fall: the first is the greatest
+  std::size_t next = 0;
+  for (std::size_t i = 0; i + 1 < bends.size(); ++i) {
+    const double a = bends[i], b = bends[i + 1], middle = (a + b) / 2;
+    for (; next < n && from.x[next] <= middle + r; ++next) {
+      while (!within.empty() && z[within.back()] <= z[next]) within.pop_back();
+      within.push_back(next);
+    }
+    while (!within.empty() && from.x[within.front()] < middle - r) within.pop_front();
+    std::vector<Piece> pieces{{at(a - r), at(b - r)}, {at(a + r), at(b + r)}};
+    if (!within.empty()) pieces.push_back({z[within.front()], z[within.front()]});
+    upper_edge(std::move(pieces), a, b, points);
+  }
+  points.emplace_back(bends.back(), at(bends.back() - r));
+  Table made = from;
+  made.x.clear();
+  made.z.clear();
+  for (const auto& [x, v] : points) {
+    made.x.push_back(x);
+    made.z.push_back(sign * v + width);
+  }
+  program.tables.push_back(std::move(made));
+  return static_cast<std::int32_t>(program.tables.size() - 1);
 }
 
 }  // namespace isodyne::model

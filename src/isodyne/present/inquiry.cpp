@@ -52,6 +52,7 @@ const char* role_text(Role role) {
       return "condition";
     case Role::fault:
       return "fault: true while active";
+    case Role::measure:  // no quantity of the run
     case Role::hidden:
       break;
   }
@@ -197,10 +198,14 @@ class Inquiry {
         add("written by", c.name + " every " + format_span(c.period));
     }
     for (const model::Fault& f : p_.faults) {
-      if (p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
+      if (f.tap != kNone && p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
         add("fault", fmt::format("{}: {} {}", f.name, model::fault_word(f.kind), f.amount_text));
     }
     for (const model::Scenario& s : p_.scenarios) {
+      for (const model::Scenario::Start& start : s.start) {
+        if (start.target == id_)
+          add("set by", fmt::format("scenario {}: {}", s.name, one_line(p_.sources->covered(start.span))));
+      }
       for (const model::ScenarioStep& step : s.steps) {
         if (step.target == id_)
           add("set by", fmt::format("scenario {}: {}", s.name, one_line(p_.sources->covered(step.span))));

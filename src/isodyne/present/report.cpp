@@ -8,37 +8,11 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
-#include "isodyne/model/load.h"
 #include "isodyne/present/figure.h"
 
 namespace isodyne::present {
 
 namespace fs = std::filesystem;
-
-Result<RunFolder> open_run(const std::string& path) {
-  std::error_code none;
-  if (!fs::is_directory(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
-  auto recording = record::Recording::open((fs::path(path) / "recording.h5").string());
-  if (!recording) return recording.failure();
-  auto summary = read_summary((fs::path(path) / "verdicts.json").string());
-  if (!summary) return summary.failure();
-  RunFolder run{path, std::move(*summary), std::move(*recording), nullptr};
-  const record::RunIdentity& identity = run.recording->identity();
-  const model::Loaded loaded =
-      model::load_bench("", identity.main, [&](const std::string& relative) -> Result<std::string> {
-        for (const auto& [name, text] : identity.sources) {
-          if (name == relative) return text;
-        }
-        return Failure{"the recording has no source called", relative, ""};
-      });
-  if (loaded.program == nullptr) {
-    return Failure{
-        "cannot use the bench in the recording of", path,
-        "this version of Isodyne reads it differently:\n" + loaded.diagnostics.render(*loaded.sources, false)};
-  }
-  run.program = loaded.program;
-  return run;
-}
 
 Status draw_figures(const RunFolder& run) {
   const std::string folder = (fs::path(run.path) / "figures").string();

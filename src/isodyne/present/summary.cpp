@@ -39,12 +39,41 @@ std::string repeat_command(const record::RunIdentity& identity) {
   std::string text =
       (identity.method == record::kReferenceMethod ? "isodyne reference " : "isodyne run ") + identity.main;
   if (!identity.scenario.empty()) text += " " + identity.scenario;
+  if (!identity.harness.empty()) text += " --harness " + identity.harness;
   for (const std::string& f : identity.faults) text += " --fault " + f;
   if (!identity.setting.empty()) text += " --setting " + identity.setting;
   if (!identity.longest.empty()) text += fmt::format(" --for \"{}\"", identity.longest);
   if (!identity.pace.empty()) text += " " + identity.pace;
   return text + fmt::format(" --seed {}", identity.seed);
 }
+
+namespace {
+/// An `expect` of the scenario, as one more thing that had to hold.
+SummaryRow expected_row(const model::Program& program, const std::string& scenario, const bench::Expected& e) {
+  const auto found = std::find_if(program.scenarios.begin(), program.scenarios.end(),
+                                  [&](const model::Scenario& s) { return s.name == scenario; });
+  const model::ScenarioStep& step = found->steps[static_cast<std::size_t>(e.step)];
+  SummaryRow row;
+  row.expected = true;
+  row.name = fmt::format("{}:{}", scenario, program.sources->position(step.span).line);
+  row.source = program.sources->place(step.span);
+  row.formula = one_line(program.sources->covered(step.span));
+  row.description = "expected by the scenario: " + row.formula;
+  row.tests = e.met + e.missed + (e.open ? 1 : 0);
+  row.answer = judge::answer_word(e.missed > 0 ? judge::Answer::broken
+                                  : e.open     ? judge::Answer::undecided
+                                  : e.met > 0  ? judge::Answer::held
+                                               : judge::Answer::not_tested);
+  if (e.first_missed) {
+    row.first_breach_s = to_seconds(*e.first_missed);
+    row.breaches_s.emplace_back(*row.first_breach_s, *row.first_breach_s);
+  }
+  row.margin_unit = step.margin_unit.text;
+  if (std::isfinite(e.worst)) row.worst_margin = e.worst / step.margin_unit.factor;
+  if (row.worst_margin && e.worst_at) row.worst_at_s = to_seconds(*e.worst_at);
+  return row;
+}
+}  // namespace
 
 Summary summarize(const model::Program& program, const record::RunIdentity& identity, const bench::RunResult& result,
                   const std::vector<judge::Verdict>& verdicts) {
@@ -78,6 +107,7 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
     if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
     s.rows.push_back(std::move(row));
   }
+  for (const bench::Expected& e : result.expected) s.rows.push_back(expected_row(program, identity.scenario, e));
   s.remarks = result.remarks;
   if (result.timing) s.timing = timing_of(program, *result.timing);
   for (const bench::ControllerReport& c : result.controllers) s.controllers.push_back(controller_of(c));
@@ -103,6 +133,7 @@ Json row_json(const SummaryRow& r) {
   j["description"] = r.description;
   j["source"] = r.source;
   j["formula"] = r.formula;
+  if (r.expected) j["expected_by_scenario"] = true;
   j["verdict"] = r.answer;
   j["tests"] = r.tests;
   j["first_breach_s"] = maybe(r.first_breach_s);
@@ -119,6 +150,7 @@ SummaryRow row_from(const Json& j) {
   r.description = j.at("description");
   r.source = j.at("source");
   r.formula = j.at("formula");
+  r.expected = j.value("expected_by_scenario", false);
   r.answer = j.at("verdict");
   r.tests = j.at("tests");
   r.first_breach_s = maybe<double>(j, "first_breach_s");
@@ -245,6 +277,12 @@ Status write_file(const std::string& file, const std::string& text) {
   const std::string reason = error ? error.message() : errno != 0 ? std::strerror(errno) : "writing failed";
   std::filesystem::remove(partial, error);
   return Failure{"cannot write", file, reason};
+}
+
+Status write_new_file(const std::string& file, const std::string& text) {
+  std::error_code none;
+  if (std::filesystem::exists(file, none)) return Failure{"cannot write", file, "it is there already, and is left alone"};
+  return write_file(file, text);
 }
 
 Result<std::string> read_file(const std::string& file) {

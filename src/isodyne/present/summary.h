@@ -17,7 +17,8 @@ namespace isodyne::present {
 
 struct SummaryRow {
   std::string name, description, source, formula;
-  std::string answer;  ///< a word of judge::answer_word
+  bool expected = false;  ///< by the scenario, not a requirement of the bench
+  std::string answer;     ///< a word of judge::answer_word
   std::int64_t tests = 0;
   std::optional<double> first_breach_s;
   std::vector<std::pair<double, double>> breaches_s;
@@ -73,6 +74,8 @@ std::string to_junit(const Summary& summary);
 
 /// Writes `text` to a file that did not exist or is replaced as a whole: never half of it.
 Status write_file(const std::string& file, const std::string& text);
+/// The same, but a file that is there is left alone, and that is a Failure.
+Status write_new_file(const std::string& file, const std::string& text);
 Result<std::string> read_file(const std::string& file);
 
 }  // namespace isodyne::present

@@ -117,15 +117,13 @@ std::vector<model::VarId> recorded_variables(const model::Program& program) {
   std::set<model::VarId> changed;  // parameters that a scenario or a fault may change
   for (const model::Tap& tap : program.taps) changed.insert(tap.target);
   for (const model::Scenario& s : program.scenarios) {
-    for (const model::ScenarioStep& step : s.steps) {
-      if (step.kind != model::ScenarioStep::Kind::start) changed.insert(step.target);
-    }
+    for (const model::ScenarioStep& step : s.steps) changed.insert(step.target);
   }
   std::vector<model::VarId> ids;
   for (const model::VarId id : program.listed) {
     const model::Role role = program.variable(id).role;
     const bool constant = role == model::Role::param || role == model::Role::fixed_param;
-    if (role == model::Role::time || role == model::Role::hidden || (constant && !changed.contains(id))) continue;
+    if (role == model::Role::time || role == model::Role::hidden || role == model::Role::measure || (constant && !changed.contains(id))) continue;
     ids.push_back(id);
   }
   return ids;
@@ -169,6 +167,7 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
               attribute(root, "format_version", std::int64_t{1}) &&
               attribute(root, "isodyne_version", identity.version) && attribute(root, "bench", p.name) &&
               attribute(root, "bench_file", identity.main) && attribute(root, "scenario", identity.scenario) &&
+              attribute(root, "harness", identity.harness) &&
               attribute(root, "faults", faults) && attribute(root, "setting", identity.setting) &&
               attribute(root, "for", identity.longest) && attribute(root, "pace", identity.pace) &&
               attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&

@@ -23,6 +23,7 @@ inline constexpr const char* kReferenceMethod = "reference: adaptive, relative t
 struct RunIdentity {
   std::string version;  ///< of Isodyne
   std::string scenario;
+  std::string harness;  ///< empty: the whole bench
   std::vector<std::string> faults;
   std::string setting;
   std::string pace;  ///< "--paced --speed 0.5" of a run that kept to the wall clock; empty: lockstep

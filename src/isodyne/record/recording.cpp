@@ -28,6 +28,13 @@ std::optional<std::string> text_attribute(hid_t object, const char* name) {
   return text;
 }
 
+std::optional<double> number_attribute(hid_t object, const char* name) {
+  const Handle attribute(H5Aopen(object, name, H5P_DEFAULT), H5Aclose);
+  double value = 0;
+  if (!attribute.good() || H5Aread(attribute.get(), H5T_NATIVE_DOUBLE, &value) < 0) return std::nullopt;
+  return value;
+}
+
 /// Number of rows of a one-dimensional dataset; nothing if it is anything else.
 std::optional<hsize_t> rows_of(hid_t dataset) {
   const Handle space(H5Dget_space(dataset), H5Sclose);
@@ -88,6 +95,7 @@ bool Recording::read_identity() {
   identity_.version = text_attribute(root, "isodyne_version").value_or("");
   identity_.main = text_attribute(root, "bench_file").value_or("");
   identity_.scenario = text_attribute(root, "scenario").value_or("");
+  identity_.harness = text_attribute(root, "harness").value_or("");
   identity_.setting = text_attribute(root, "setting").value_or("");
   identity_.method = text_attribute(root, "method").value_or("");
   identity_.longest = text_attribute(root, "for").value_or("");
@@ -147,6 +155,30 @@ std::optional<std::vector<double>> Recording::signal(const std::string& name) co
   std::vector<double> values(times_.size());
   if (!read_first(dataset.get(), H5T_NATIVE_DOUBLE, values.size(), values.data())) return std::nullopt;
   return values;
+}
+
+SignalUnit Recording::unit(const std::string& name) const {
+  const Handle dataset(H5Dopen2(h5_->file.get(), ("/signals/" + name).c_str(), H5P_DEFAULT), H5Dclose);
+  SignalUnit u;
+  if (!dataset.good()) return u;
+  u.si = text_attribute(dataset.get(), "unit").value_or("1");
+  u.read_in = text_attribute(dataset.get(), "read_in").value_or("");
+  u.factor = number_attribute(dataset.get(), "read_factor").value_or(1);
+  u.offset = number_attribute(dataset.get(), "read_offset").value_or(0);
+  return u;
+}
+
+std::vector<std::string> Recording::names() const {
+  const Handle group(H5Gopen2(h5_->file.get(), "/signals", H5P_DEFAULT), H5Gclose);
+  H5G_info_t info{};
+  std::vector<std::string> all;
+  if (!group.good() || H5Gget_info(group.get(), &info) < 0) return all;
+  for (hsize_t i = 0; i < info.nlinks; ++i) {
+    char name[512] = {};
+    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0) break;
+    all.emplace_back(name);
+  }
+  return all;
 }
 
 }  // namespace isodyne::record

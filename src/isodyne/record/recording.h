@@ -17,6 +17,12 @@ struct RecordedEvent {
   std::string kind, subject, text;
 };
 
+/// How the numbers of a signal are to be read: SI, and (SI − offset) / factor in the unit that people read.
+struct SignalUnit {
+  std::string si, read_in;
+  double factor = 1, offset = 0;
+};
+
 class Recording {
  public:
   static Result<std::unique_ptr<Recording>> open(const std::string& file);
@@ -30,6 +36,9 @@ class Recording {
 
   /// All rows of a signal in SI, as many as there are times; nothing if there is no such signal.
   std::optional<std::vector<double>> signal(const std::string& name) const;
+  SignalUnit unit(const std::string& name) const;
+  /// Names of all signals.
+  std::vector<std::string> names() const;
 
  private:
   Recording();

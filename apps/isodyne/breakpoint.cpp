@@ -1,0 +1,218 @@
+#include "breakpoint.h"
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+#include <fstream>
+#include <iostream>
+#include <set>
+#include <sstream>
+
+#include <unistd.h>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "isodyne/core/text.h"
+#include "isodyne/present/inquiry.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+/// The bench with one more text; mistakes are printed, null then.
+std::shared_ptr<const model::Program> with_text(const std::string& file, const std::string& harness, const std::string& text) {
+  model::Wish wish;
+  wish.harness = harness;
+  wish.rules = model::Rules{"", "what was typed", text, false};
+  const model::Loaded loaded = load_file(file, wish);
+  if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
+  return loaded.program;
+}
+
+std::vector<std::pair<model::VarId, model::VarId>> matched(const model::Program& there, const model::Program& here) {
+  std::map<std::string, model::VarId> known;
+  for (std::size_t i = 0; i < here.variables.size(); ++i) known[here.variables[i].name] = static_cast<model::VarId>(i);
+  std::vector<std::pair<model::VarId, model::VarId>> same;
+  for (std::size_t i = 0; i < there.variables.size(); ++i) {
+    const auto found = known.find(there.variables[i].name);
+    if (found != known.end() && !found->first.empty()) same.emplace_back(static_cast<model::VarId>(i), found->second);
+  }
+  return same;
+}
+
+constexpr const char* kProbe = "probe_of_what_was_typed";
+
+}  // namespace
+
+Probe::Probe(const std::string& file, const std::string& harness, const model::Program& program, const std::string& expression) {
+  own_ = with_text(file, harness, fmt::format("condition {} = {}\n", kProbe, expression));
+  if (own_ == nullptr) return;
+  const model::VarId id = own_->find(kProbe);
+  for (const model::Assignment& e : own_->equations) {
+    if (e.target != id) continue;
+    value_ = std::make_unique<engine::Evaluator>(*own_, std::vector<model::NodeId>{e.value});
+    same_ = matched(*own_, program);
+    image_.resize(own_->variables.size());
+    for (const model::VarId read : own_->reads(e.value)) {
+      for (const auto& [there, here] : same_) {
+        if (there == read) reads_.push_back(here);
+      }
+    }
+  }
+}
+
+bool Probe::truth(const double* image) {
+  for (const auto& [there, here] : same_) image_[static_cast<std::size_t>(there)] = image[here];
+  value_->evaluate(image_.data());
+  return value_->value(0) != 0;
+}
+
+Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const model::Program> program, std::atomic<bool>& stop)
+    : plan_(std::move(plan)), program_(std::move(program)), stop_(stop) {
+  if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
+    say_error("--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
+    good_ = false;
+    return;
+  }
+  condition_ = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, plan_.condition);
+  good_ = condition_->good();
+  if (plan_.dump) std::ofstream(*plan_.dump, std::ios::trunc);
+}
+
+void Breakpoint::image(const bench::Image& image) {
+  const bool is = condition_->truth(image.variables);
+  std::string reason;
+  if (is && !was_) reason = plan_.condition;
+  was_ = is;
+  if (steps_ > 0 && --steps_ == 0) reason = "the steps are made";
+  if (until_ && until_->truth(image.variables)) reason = until_text_;
+  if (reason.empty()) return;
+  steps_ = -1;
+  until_.reset();
+  if (plan_.dump) return write_dump(image, reason);
+  say_where(image, reason);
+  ask(image);
+}
+
+namespace {
+std::string part_of(const std::string& name) {
+  const std::size_t dot = name.rfind('.');
+  return dot == std::string::npos ? "" : name.substr(0, dot);
+}
+}  // namespace
+
+/// What the condition reads, and everything of the parts that this belongs to.
+void Breakpoint::say_where(const bench::Image& image, const std::string& reason) const {
+  say(fmt::format("\nStopped at {}: {}", format_instant(image.at), reason));
+  std::set<std::string> parts;
+  for (const model::VarId id : condition_->reads()) parts.insert(part_of(program_->variable(id).name));
+  Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
+  for (const model::VarId id : program_->listed) {
+    const model::Variable& v = program_->variable(id);
+    const bool read = std::find(condition_->reads().begin(), condition_->reads().end(), id) != condition_->reads().end();
+    const std::string part = part_of(v.name);
+    if (present::role_text(v.role) == nullptr || (!read && (part.empty() || !parts.contains(part)))) continue;
+    table.row({v.name, program_->format(id, image.variables[id]), v.doc});
+  }
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+}
+
+/// One line of JSON a stop.
+void Breakpoint::write_dump(const bench::Image& image, const std::string& reason) {
+  Json j{{"time_ns", image.at.count()}, {"reason", reason}, {"values", Json::object()}};
+  for (const model::VarId id : program_->listed) {
+    const model::Variable& v = program_->variable(id);
+    if (present::role_text(v.role) == nullptr) continue;
+    const double x = image.variables[id];
+    j["values"][v.name] = {{"si", std::isfinite(x) ? Json(x) : Json(nullptr)}, {"read", program_->format(id, x)}};
+  }
+  std::ofstream out(*plan_.dump, std::ios::app);
+  out << j.dump(-1, ' ', false, Json::error_handler_t::replace) << "\n";
+  if (!out.good()) say_error(fmt::format("cannot write {}", *plan_.dump));
+}
+
+void Breakpoint::ask(const bench::Image& image) {
+  for (std::string line;;) {
+    put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
+    std::fflush(stdout);
+    if (!std::getline(std::cin, line)) line = "quit";
+    if (command(one_line(line), image)) return;
+  }
+}
+
+/// True when the run goes on.
+bool Breakpoint::command(const std::string& line, const bench::Image& image) {
+  const std::string word = line.substr(0, line.find(' '));
+  const std::string rest = word.size() < line.size() ? line.substr(word.size() + 1) : "";
+  if (word.empty() || word == "step") {
+    steps_ = 1;
+    if (!rest.empty() && std::from_chars(rest.data(), rest.data() + rest.size(), steps_).ptr != rest.data() + rest.size()) steps_ = -1;
+    if (steps_ >= 1) return true;
+    say("step takes a number of steps, such as `step 10`");
+  } else if (word == "continue") {
+    return true;
+  } else if (word == "until") {
+    auto probe = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, rest);
+    if (probe->good()) {
+      until_ = std::move(probe);
+      until_text_ = rest;
+      return true;
+    }
+  } else if (word == "set") {
+    set(rest, image);
+  } else if (word == "show") {
+    show(rest, image);
+  } else if (word == "save") {
+    if (rest.empty()) say("save takes the name of a file");
+    else if (plan_.save(rest, image.at)) say("The state is in " + rest);
+  } else if (word == "quit") {
+    stop_.store(true, std::memory_order_relaxed);
+    return true;
+  } else {
+    const auto meant = closest(word, {"step", "until", "continue", "set", "show", "save", "quit"});
+    say(meant ? fmt::format("did you mean `{}`?", *meant) : "step, until, continue, set, show, save or quit");
+  }
+  return false;
+}
+
+/// As a scenario would: checked, and done at the begin of the next instant.
+void Breakpoint::set(const std::string& words, const bench::Image& image) {
+  const auto own = with_text(plan_.file, plan_.harness, fmt::format("scenario {} {{ set {} }}\n", kProbe, words));
+  if (own == nullptr) return;
+  const model::Scenario& s = own->scenarios.back();
+  if (s.steps.size() != 1 || s.steps[0].tap != model::kNone) return say("inputs and parameters can be set here");
+  std::vector<double> values(own->variables.size());
+  model::VarId target = model::kNone;
+  for (const auto& [there, here] : matched(*own, *program_)) {
+    values[static_cast<std::size_t>(there)] = image.variables[here];
+    if (there == s.steps[0].target) target = here;
+  }
+  engine::Evaluator value(*own, {s.steps[0].value});
+  value.evaluate(values.data());
+  run_->change(target, value.value(0));
+  say(fmt::format("{} becomes {} at the next instant", program_->variable(target).name, program_->format(target, value.value(0))));
+}
+
+void Breakpoint::show(const std::string& words, const bench::Image& image) const {
+  std::istringstream names(words);
+  std::vector<std::string> wanted;
+  for (std::string n; names >> n;) wanted.push_back(n);
+  Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
+  for (const model::VarId id : program_->listed) {
+    const model::Variable& v = program_->variable(id);
+    if (present::role_text(v.role) == nullptr) continue;
+    const bool asked = wanted.empty() || std::any_of(wanted.begin(), wanted.end(), [&](const std::string& w) {
+                         return v.name == w || v.name.starts_with(w + ".");
+                       });
+    if (asked) table.row({v.name, program_->format(id, image.variables[id]), v.doc});
+  }
+  if (table.empty()) say(fmt::format("nothing is called {}", words));
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+}
+
+}  // namespace isodyne::app

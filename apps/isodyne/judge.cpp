@@ -1,0 +1,222 @@
+// judge: the requirements of a bench, or others, asked of a recording. measure: what was measured in it.
+
+#include "isodyne/judge/judge.h"
+
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "isodyne/present/run_folder.h"
+#include "isodyne/record/playback.h"
+#include "table.h"
+#include "terminal.h"
+#include "verdicts.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+/// How a recorded run came to its end; a recording that was never closed breaks off.
+bench::Ending ending_of(const record::Recording& recording) {
+  for (const bench::Ending e : {bench::Ending::completed, bench::Ending::interrupted, bench::Ending::wait_timed_out,
+                                bench::Ending::controller_failed, bench::Ending::diverged}) {
+    if (recording.ending() == bench::ending_word(e)) return e;
+  }
+  return bench::Ending::not_recorded;
+}
+
+std::optional<present::OpenRecording> open(const std::string& path, const std::optional<model::Rules>& rules, int& status) {
+  auto run = present::open_recording(path, rules);
+  if (!run) {
+    say_error(run.failure().text());
+    status = kNotCompleted;
+    return std::nullopt;
+  }
+  print_diagnostics(run->loaded, rules ? rules->name : path);
+  if (run->loaded.program == nullptr) {
+    status = kWrongInput;
+    return std::nullopt;
+  }
+  if (run->recording->times_ns().empty()) {
+    say_error(fmt::format("{} is empty: nothing was recorded before it broke off", path));
+    status = kNotCompleted;
+    return std::nullopt;
+  }
+  return std::move(*run);
+}
+
+/// Looks at every image; false, and says why, if something that is read is not there.
+bool play(const present::OpenRecording& run, judge::Judge& judge, const std::function<void()>& seen) {
+  record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
+  for (const model::VarId id : playback.missing())
+    say_error(fmt::format("`{}` was not recorded, and a requirement or a measure reads it", run.loaded.program->variable(id).name));
+  if (!playback.missing().empty()) return false;
+  ProgressLine progress;
+  const double end = to_seconds(Time{run.recording->times_ns().back()});
+  std::size_t images = 0;
+  playback.run([&](const bench::Image& image) {
+    judge.image(image);
+    seen();
+    if (++images % 1024 == 0 && progress.due())
+      progress.draw(end > 0 ? to_seconds(image.at) / end : -1, fmt::format("judging, {:.0f} s", to_seconds(image.at)));
+  });
+  progress.clear();
+  return true;
+}
+
+std::string pace_remark(const model::Program& p) {
+  if (p.record_period == p.step) return {};
+  return fmt::format(
+      "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
+      "(record every {} keeps everything).",
+      format_span(p.record_period), format_span(p.step), format_span(p.step));
+}
+
+}  // namespace
+
+int run_judge(const Arguments& arguments) {
+  const std::string& path = arguments.words[0];
+  std::optional<model::Rules> rules;
+  if (arguments.words.size() > 1) {
+    const auto text = present::read_file(arguments.words[1]);
+    if (!text) {
+      say_error(text.failure().text());
+      return kWrongInput;
+    }
+    rules = model::Rules{fs::path(arguments.words[1]).parent_path().string(), arguments.words[1], *text, true};
+  }
+  int status = kHeld;
+  const auto run = open(path, rules, status);
+  if (!run) return status;
+  const model::Program& p = *run->loaded.program;
+  judge::Judge judge(run->loaded.program);
+  if (!play(*run, judge, [] {})) return kWrongInput;
+
+  bench::RunResult result;
+  result.ending = ending_of(*run->recording);
+  result.ended_at = Time{run->recording->times_ns().back()};
+  present::Summary summary = present::summarize(p, run->recording->identity(), result, judge.verdicts(result.ending));
+  if (result.ending == bench::Ending::not_recorded) {
+    summary.ending = "cut off";
+    summary.remarks.push_back(fmt::format("The recording breaks off at {:.3f} s: the run was killed, or the disk was full.",
+                                          summary.ended_at_s));
+  }
+  const std::string pace = pace_remark(p);
+  if (!pace.empty()) summary.remarks.push_back(pace);
+  if (!rules) {  // what the scenario expected was told while it ran
+    if (const auto before = present::read_summary((fs::path(path) / "verdicts.json").string())) {
+      for (const present::SummaryRow& r : before->rows) {
+        if (r.expected) summary.rows.push_back(r);
+      }
+      summary.not_injected = before->not_injected;
+    }
+  }
+  const auto out = arguments.value(Option::out);
+  if (out) {
+    std::error_code error;
+    fs::create_directories(*out, error);
+    if (!write_verdicts(summary, *out)) return kNotCompleted;
+  }
+  if (arguments.has(Option::json)) {
+    put(stdout, to_json(summary));
+  } else {
+    print_verdicts(summary, out ? "Verdicts in " + *out : "Judged by " + (rules ? rules->name : "its own rules"));
+  }
+  if (result.ending != bench::Ending::completed) return kNotCompleted;
+  return status_of(summary, arguments.has(Option::strict));
+}
+
+namespace {
+
+/// Words with a blank are measures of their own: `of level  mean  over 1 s .. 2 s`. Others are names of the bench's.
+std::optional<model::Rules> measures_in(const Arguments& arguments, std::vector<std::string>& names) {
+  std::string text;
+  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
+    const std::string& word = arguments.words[i];
+    if (word.find(' ') == std::string::npos) {
+      names.push_back(word);
+      continue;
+    }
+    names.push_back(fmt::format("measure_{}", i));
+    text += fmt::format("measure {} {{ {} }}\n", names.back(), word);
+  }
+  if (text.empty()) return std::nullopt;
+  return model::Rules{"", "command line", text, false};
+}
+
+bool known(const model::Program& p, const std::vector<std::string>& names) {
+  std::vector<std::string> all;
+  for (const model::Measure& m : p.measures) all.push_back(m.name);
+  for (const std::string& name : names) {
+    if (std::find(all.begin(), all.end(), name) != all.end()) continue;
+    const auto meant = closest(name, all);
+    say_error(fmt::format("bench {} has no measure `{}`; {}", p.name, name,
+                          meant ? fmt::format("did you mean `{}`?", *meant)
+                                : "write one out, such as \"of chamber.level  mean  over 10 s .. 20 s\""));
+    return false;
+  }
+  if (all.empty()) say_error(fmt::format("bench {} declares no measures; write one out, such as \"of chamber.level  mean\"", p.name));
+  return !all.empty();
+}
+
+}  // namespace
+
+int run_measure(const Arguments& arguments) {
+  std::vector<std::string> names;
+  const auto rules = measures_in(arguments, names);
+  int status = kHeld;
+  const auto run = open(arguments.words[0], rules, status);
+  if (!run) return status;
+  const model::Program& p = *run->loaded.program;
+  if (!known(p, names)) return kWrongInput;
+  std::vector<judge::Measured> all;
+  judge::Judge judge(run->loaded.program);
+  const auto collect = [&] { all.insert(all.end(), judge.measured().begin(), judge.measured().end()); };
+  if (!play(*run, judge, collect)) return kWrongInput;
+  judge.verdicts(ending_of(*run->recording));
+  collect();
+  std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.measure < b.measure; });
+  Table table({{"Measure", Table::Align::left},
+               {"No.", Table::Align::right},
+               {"From", Table::Align::right},
+               {"To", Table::Align::right},
+               {"Value", Table::Align::right},
+               {"What", Table::Align::left}});
+  Json list = Json::array();
+  std::size_t shown = 0;
+  for (const judge::Measured& m : all) {
+    const model::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
+    if (!names.empty() && std::find(names.begin(), names.end(), measure.name) == names.end()) continue;
+    ++shown;
+    const model::Variable& v = p.variable(measure.value);
+    const bool number = std::isfinite(m.value);
+    const double value = (m.value - v.unit.offset) / v.unit.factor;
+    table.row({measure.name, std::to_string(m.occurrence), fmt::format("{:.3f} s", to_seconds(m.begin)),
+               fmt::format("{:.3f} s", to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
+               measure.text + (m.whole ? "" : " (the run ended before)")});
+    Json row{{"measure", measure.name}, {"occurrence", m.occurrence}, {"from_s", to_seconds(m.begin)}, {"to_s", to_seconds(m.end)}};
+    row["value"] = number ? Json(value) : Json(nullptr);
+    row["unit"] = v.unit.text;
+    row["whole"] = m.whole;
+    row["what"] = measure.text;
+    list.push_back(std::move(row));
+  }
+  if (arguments.has(Option::json)) {
+    say(list.dump(2, ' ', false, Json::error_handler_t::replace));
+  } else if (shown == 0) {
+    say("Nothing was measured: what the measures wait for never happened.");
+  } else {
+    put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+    if (const std::string pace = pace_remark(p); !pace.empty()) say(pace);
+  }
+  return kHeld;
+}
+
+}  // namespace isodyne::app

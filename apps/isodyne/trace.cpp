@@ -1,0 +1,115 @@
+// trace: requirements against scenarios and faults over a set of runs, and what nothing covers.
+
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "isodyne/present/trace.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+Json trace_json(const present::Trace& t) {
+  Json all{{"bench", t.bench}, {"runs", Json::array()}, {"requirements", Json::array()}};
+  for (const present::TraceRun& r : t.runs)
+    all["runs"].push_back({{"folder", r.folder}, {"scenario", r.scenario}, {"faults", r.faults}, {"faults_not_injected", r.not_injected}});
+  for (const present::TraceRow& r : t.rows)
+    all["requirements"].push_back({{"name", r.requirement}, {"source", r.source}, {"overall", r.overall}, {"verdicts", r.answers}, {"margins", r.margins}});
+  all["not_put_to_the_test"] = t.untested;
+  all["faults_never_injected"] = t.uninjected;
+  all["scenarios_never_played"] = t.unplayed;
+  all["faults_nobody_looks_for"] = t.unwatched;
+  return all;
+}
+
+const char* sign_of(const std::string& answer) {
+  if (answer.empty()) return " ";
+  if (answer == "held") return "+";
+  if (answer == "broken") return "X";
+  return answer == "not put to the test" ? "-" : "?";
+}
+
+void print_trace(const present::Trace& t) {
+  for (std::size_t i = 0; i < t.runs.size(); ++i) {
+    std::string missed;
+    for (const std::string& f : t.runs[i].not_injected) missed += (missed.empty() ? "; not injected: " : ", ") + f;
+    say(fmt::format("{:>3}  {}{}  ({})", i + 1, t.runs[i].title, missed, t.runs[i].folder));
+  }
+  say("");
+  std::vector<Table::Column> columns{{"Requirement"}, {"Over all"}};
+  for (std::size_t i = 0; i < t.runs.size(); ++i) columns.push_back({std::to_string(i + 1), Table::Align::right});
+  columns.push_back({"Meaning"});
+  Table table(columns);
+  for (const present::TraceRow& r : t.rows) {
+    std::vector<std::string> cells{r.requirement, r.overall};
+    for (const std::string& a : r.answers) cells.emplace_back(sign_of(a));
+    cells.push_back(r.description);
+    table.row(cells, r.overall == "held" ? "32" : r.overall == "broken" ? "1;31" : "33", 1);
+  }
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say("+ held, X broken, ? undecided, - not put to the test");
+  const auto note = [](const char* what, const std::vector<std::string>& names) {
+    std::string all;
+    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    if (!names.empty()) say(fmt::format("{}: {}.", what, all));
+  };
+  note("Not put to the test by any run", t.untested);
+  note("Faults that no run injected", t.uninjected);
+  note("Scenarios that no run played", t.unplayed);
+  note("Injected faults that no requirement looks for", t.unwatched);
+}
+
+}  // namespace
+
+int run_trace(const Arguments& arguments) {
+  std::vector<present::RunFolder> runs;
+  for (const std::string& path : arguments.words) {
+    auto run = present::open_run(path);
+    if (!run) {
+      say_error(run.failure().text());
+      return kWrongInput;
+    }
+    if (!runs.empty() && run->program->name != runs.front().program->name) {
+      say_error(fmt::format("{} is a run of bench {}, but {} is one of {}", path, run->program->name, runs.front().path,
+                            runs.front().program->name));
+      return kWrongInput;
+    }
+    runs.push_back(std::move(*run));
+  }
+  const present::Trace trace = present::trace_of(runs);
+  if (const auto out = arguments.value(Option::out)) {
+    std::error_code error;
+    fs::create_directories(*out, error);
+    for (const auto& [name, text] : {std::pair{"trace.csv", trace_csv(trace)}, std::pair{"trace.svg", trace_svg(trace)}}) {
+      const Status written = present::write_file((fs::path(*out) / name).string(), text);
+      if (!written) {
+        say_error(written.failure().text());
+        return kNotCompleted;
+      }
+    }
+    say_aside(fmt::format("wrote trace.csv and trace.svg in {}", *out));
+  }
+  if (arguments.has(Option::json)) {
+    say(trace_json(trace).dump(2, ' ', false, Json::error_handler_t::replace));
+  } else if (arguments.has(Option::csv)) {
+    put(stdout, trace_csv(trace));
+  } else {
+    print_trace(trace);
+  }
+  bool broken = false, open = !trace.untested.empty();
+  for (const present::TraceRow& r : trace.rows) {
+    broken = broken || r.overall == "broken";
+    open = open || r.overall != "held";
+  }
+  return broken || (arguments.has(Option::strict) && open) ? kBroken : kHeld;
+}
+
+}  // namespace isodyne::app

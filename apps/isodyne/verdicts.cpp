@@ -1,0 +1,98 @@
+#include "verdicts.h"
+
+#include <filesystem>
+
+#include <fmt/format.h>
+
+#include "command.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+Table times_table(const std::vector<present::TimesRow>& rows) {
+  Table table({{"Time", Table::Align::left},
+               {"p50", Table::Align::right},
+               {"p99", Table::Align::right},
+               {"p99.9", Table::Align::right},
+               {"most", Table::Align::right}});
+  for (const present::TimesRow& r : rows) {
+    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
+               present::microseconds(r.longest)});
+  }
+  return table;
+}
+
+namespace {
+
+/// Whether real time was kept, and what went over the ports.
+void print_timing(const present::Summary& s, bool colours) {
+  for (const present::ControllerSummary& c : s.controllers) {
+    if (s.timing || c.traffic.any()) say(c.text());
+  }
+  if (!s.timing) return;
+  const present::TimingSummary& t = *s.timing;
+  put(stdout, times_table(t.rows).text(width_of(stdout), colours));
+  say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
+  for (const std::string& l : t.lacking) say("Missing: " + l + ".");
+  if (!t.whole())
+    say(fmt::format(
+        "The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
+        "than they could be written.",
+        t.images_lost, t.events_lost, t.first_lost_s));
+}
+
+}  // namespace
+
+void print_verdicts(const present::Summary& s, const std::string& closing) {
+  using judge::Answer;
+  const bool colours = colours_on(stdout);
+  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s,
+                  s.wall_seconds));
+  if (!s.rows.empty()) {
+    Table table({{"Requirement", Table::Align::left},
+                 {"Verdict", Table::Align::left},
+                 {"Worst margin", Table::Align::right},
+                 {"at", Table::Align::right},
+                 {"First broken", Table::Align::right},
+                 {"Meaning", Table::Align::left}});
+    const auto seconds = [](const std::optional<double>& t) {
+      return t ? fmt::format("{:.2f} s", *t) : std::string("–");
+    };
+    for (const present::SummaryRow& r : s.rows) {
+      const char* colour = r.answer == judge::answer_word(Answer::held)     ? "32"
+                           : r.answer == judge::answer_word(Answer::broken) ? "1;31"
+                                                                            : "33";
+      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
+                colour, 1);
+    }
+    put(stdout, table.text(width_of(stdout), colours));
+  }
+  for (const std::string& f : s.not_injected)
+    say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
+  for (const std::string& r : s.remarks) say(r);
+  for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
+  print_timing(s, colours);
+  std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
+  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
+    if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
+  }
+  say(fmt::format("{}. {}", counts, closing));
+}
+
+int status_of(const present::Summary& s, bool strict) {
+  using judge::Answer;
+  if (s.count(Answer::broken) > 0) return kBroken;
+  return strict && s.count(Answer::held) != s.rows.size() ? kBroken : kHeld;
+}
+
+bool write_verdicts(const present::Summary& summary, const std::string& folder) {
+  for (const auto& [name, text] :
+       {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
+    const Status written = present::write_file((std::filesystem::path(folder) / name).string(), text);
+    if (!written) return say_error(written.failure().text()), false;
+  }
+  return true;
+}
+
+}  // namespace isodyne::app

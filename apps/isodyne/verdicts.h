@@ -1,0 +1,25 @@
+#pragma once
+// Verdicts as people read them in a terminal, and as an exit status.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/present/summary.h"
+#include "table.h"
+
+namespace isodyne::app {
+
+/// How long things took, a row each.
+Table times_table(const std::vector<present::TimesRow>& rows);
+
+/// The table of verdicts, what a reader has to know beside it, and a closing line.
+void print_verdicts(const present::Summary& summary, const std::string& closing);
+
+/// That of a run that came to its end: broken requirements; with `strict`, those that do not hold.
+int status_of(const present::Summary& summary, bool strict);
+
+/// verdicts.json and verdicts.xml; false, and said why, if they could not be written.
+bool write_verdicts(const present::Summary& summary, const std::string& folder);
+
+}  // namespace isodyne::app

@@ -1,0 +1,348 @@
+#include "isodyne/judge/measurer.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numbers>
+
+namespace isodyne::judge {
+
+using Kind = model::MeasureKind;
+using Window = model::Measure::Window;
+
+namespace {
+
+constexpr double kNever = std::numeric_limits<double>::quiet_NaN();
+constexpr int kHarmonics = 40;
+
+bool has_waves(Kind kind) {
+  return kind == Kind::harmonic || kind == Kind::thd || kind == Kind::phase;
+}
+bool of_truth(Kind kind) {
+  return kind == Kind::duty || kind == Kind::count || kind == Kind::longest;
+}
+
+/// Where a straight line from (0, a) to (1, b) comes to `level`.
+double share_at(double a, double b, double level) {
+  return b == a ? 0 : (level - a) / (b - a);
+}
+
+}  // namespace
+
+Measurer::Measurer(std::shared_ptr<const model::Program> program)
+    : program_(std::move(program)), states_(program_->measures.size()), expressions_(*program_, expressions()) {
+  fresh_.reserve(states_.size());
+}
+
+/// Six for each: of, to, within, against, event, until.
+std::vector<model::NodeId> Measurer::expressions() {
+  std::vector<model::NodeId> all;
+  for (std::size_t i = 0; i < states_.size(); ++i) {
+    const model::Measure& m = program_->measures[i];
+    states_[i].measure = static_cast<std::int32_t>(i);
+    states_[i].first = all.size();
+    all.insert(all.end(), {m.of, m.to, m.within, m.against, m.event, m.until});
+    const int waves = m.kind == Kind::thd ? kHarmonics : m.kind == Kind::phase ? 2 : 1;
+    if (has_waves(m.kind)) {
+      states_[i].stretch.waves.resize(static_cast<std::size_t>(2 * waves));
+      states_[i].stretch.whole_waves.resize(static_cast<std::size_t>(2 * waves));
+    }
+  }
+  return all;
+}
+
+const std::vector<Measured>& Measurer::image(const bench::Image& image) {
+  fresh_.clear();
+  if (states_.empty()) return fresh_;
+  expressions_.evaluate(image.variables);
+  for (State& s : states_) look(s, image.at);
+  return fresh_;
+}
+
+const std::vector<Measured>& Measurer::finish() {
+  fresh_.clear();
+  for (State& s : states_) {
+    const model::Measure& m = measure(s);
+    const bool endless = m.window == Window::whole_run || m.window == Window::while_ ||
+                         (m.window == Window::after && m.end.count() == 0 && m.until == model::kNone);
+    if (s.stretch.open) close(s, endless);
+  }
+  return fresh_;
+}
+
+void Measurer::look(State& s, Time at) {
+  const model::Measure& m = measure(s);
+  const double x = expressions_.value(s.first), y = expressions_.value(s.first + 3);
+  const auto between = [&](Time t, double before, double now) {
+    if (of_truth(m.kind)) return before;
+    const double share = static_cast<double>((t - s.previous).count()) / static_cast<double>((at - s.previous).count());
+    return before + share * (now - before);
+  };
+  const bool event = m.event != model::kNone && expressions_.value(s.first + 4) != 0;
+  // A stretch that ends at a time ends there, not at the next image.
+  const auto end_at = [&](Time end) {
+    const bool exact = at == end;
+    add(s, end, exact ? x : between(end, s.previous_x, x), exact ? y : between(end, s.previous_y, y));
+    close(s, true);
+  };
+  const auto open_at = [&](Time begin) {
+    const bool exact = at == begin || !s.begun;
+    open(s, exact ? at : begin, exact ? x : between(begin, s.previous_x, x), exact ? y : between(begin, s.previous_y, y));
+    if (!exact) add(s, at, x, y);
+  };
+  switch (m.window) {
+    case Window::whole_run:
+      s.stretch.open ? add(s, at, x, y) : open(s, at, x, y);
+      break;
+    case Window::over:
+      if (!s.stretch.open && !s.done && at >= m.begin && (s.begun || at == m.begin)) {
+        s.done = true;
+        open_at(m.begin);
+        if (at >= m.end) end_at(m.end);
+      } else if (s.stretch.open) {
+        at >= m.end ? end_at(m.end) : add(s, at, x, y);
+      }
+      break;
+    case Window::per:
+      if (!s.stretch.open) open(s, at, x, y);
+      while (at >= s.stretch.begin + m.end) {
+        const Time end = s.stretch.begin + m.end;
+        const double end_x = at == end ? x : between(end, s.previous_x, x);
+        const double end_y = at == end ? y : between(end, s.previous_y, y);
+        add(s, end, end_x, end_y);
+        close(s, true);
+        open(s, end, end_x, end_y);
+      }
+      if (at > s.stretch.last) add(s, at, x, y);
+      break;
+    case Window::while_:
+      if (event) {
+        s.stretch.open ? add(s, at, x, y) : open(s, at, x, y);
+      } else if (s.stretch.open) {
+        close(s, true);
+      }
+      break;
+    case Window::after:
+      if (s.stretch.open) {
+        const Time end = s.stretch.begin + m.end;
+        if (m.end.count() > 0 && at >= end) {
+          end_at(end);
+        } else {
+          add(s, at, x, y);
+          if (m.until != model::kNone && expressions_.value(s.first + 5) != 0) close(s, true);
+        }
+      }
+      if (!s.stretch.open && event && !s.before) open(s, at, x, y);
+      break;
+  }
+  s.before = event;
+  s.begun = true;
+  s.was = x != 0;
+  s.previous = at;
+  s.previous_x = x;
+  s.previous_y = y;
+}
+
+void Measurer::open(State& s, Time at, double x, double y) {
+  Stretch fresh;
+  fresh.waves.swap(s.stretch.waves);
+  fresh.whole_waves.swap(s.stretch.whole_waves);
+  std::fill(fresh.waves.begin(), fresh.waves.end(), 0.0);
+  std::fill(fresh.whole_waves.begin(), fresh.whole_waves.end(), 0.0);
+  fresh.open = true;
+  fresh.begin = fresh.last = at;
+  fresh.first = fresh.x = fresh.least = fresh.most = x;
+  fresh.y = y;
+  fresh.samples = 1;
+  fresh.target = expressions_.value(s.first + 1);
+  fresh.within = expressions_.value(s.first + 2);
+  fresh.ready = x < -fresh.within || (fresh.within == 0 && x < 0);
+  // Far outside already, and never near.
+  if (std::abs(x - fresh.target) > fresh.within) fresh.outside_at = 0;
+  if (x != 0 && s.begun && !s.was) fresh.rises = 1;
+  s.stretch = std::move(fresh);
+}
+
+void Measurer::add(State& s, Time at, double x, double y) {
+  Stretch& w = s.stretch;
+  const double from = to_seconds(w.last - w.begin), to = to_seconds(at - w.begin);
+  if (to > from) add_piece(s, from, to, x, y);
+  w.last = at;
+  w.x = x;
+  w.y = y;
+  ++w.samples;
+  w.least = std::min(w.least, x);
+  w.most = std::max(w.most, x);
+}
+
+void Measurer::add_piece(State& s, double from, double to, double x, double y) {
+  Stretch& w = s.stretch;
+  const model::Measure& m = measure(s);
+  const double dt = to - from;
+  if (of_truth(m.kind)) {
+    if (w.x != 0) {
+      w.true_for += dt;
+      w.run += dt;
+      w.longest_run = std::max(w.longest_run, w.run);
+    }
+    if (x == 0) w.run = 0;
+    if (x != 0 && w.x == 0) ++w.rises;
+    return;
+  }
+  w.sum += dt * (w.x + x) / 2;
+  w.squares += dt * (w.x * w.x + x * x) / 2;
+  w.absolute += dt * (std::abs(w.x) + std::abs(x)) / 2;
+  w.weighted += dt * (from * std::abs(w.x) + to * std::abs(x)) / 2;
+  if (m.to != model::kNone) add_way(s, from, to, x);
+  if (m.kind == Kind::frequency) {
+    if (w.x < -w.within || (w.within == 0 && w.x < 0)) w.ready = true;
+    if (w.ready && x >= 0) {
+      const double at = from + dt * share_at(w.x, x, 0);
+      if (w.crossings++ == 0) w.first_crossing = at;
+      w.last_crossing = at;
+      w.ready = false;
+    }
+  }
+  if (!has_waves(m.kind)) return;
+  // Cut at the ends of whole periods, so that the sums up to there are known.
+  double begin = from, begin_x = w.x, begin_y = w.y;
+  for (;;) {
+    const double end = static_cast<double>(w.periods + 1) / m.at;
+    if (end > to * (1 + 1e-12)) break;
+    const double cut = std::min(end, to), share = (cut - from) / dt;
+    const double cut_x = w.x + share * (x - w.x), cut_y = w.y + share * (y - w.y);
+    const double keep_x = w.x, keep_y = w.y;
+    w.x = begin_x;
+    w.y = begin_y;
+    add_wave(s, begin, cut, cut_x, cut_y);
+    w.x = keep_x;
+    w.y = keep_y;
+    w.whole_waves = w.waves;
+    ++w.periods;
+    begin = cut;
+    begin_x = cut_x;
+    begin_y = cut_y;
+  }
+  const double keep_x = w.x, keep_y = w.y;
+  w.x = begin_x;
+  w.y = begin_y;
+  add_wave(s, begin, to, x, y);
+  w.x = keep_x;
+  w.y = keep_y;
+}
+
+void Measurer::add_wave(State& s, double from, double to, double x, double y) {
+  Stretch& w = s.stretch;
+  const model::Measure& m = measure(s);
+  const double half = (to - from) / 2;
+  for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
+    const bool second = m.kind == Kind::phase && i == 2;
+    const double order = m.kind == Kind::harmonic ? m.number : m.kind == Kind::thd ? static_cast<double>(i / 2 + 1) : 1;
+    const double a = 2 * std::numbers::pi * m.at * order * from, b = 2 * std::numbers::pi * m.at * order * to;
+    const double before = second ? w.y : w.x, now = second ? y : x;
+    w.waves[i] += half * (before * std::cos(a) + now * std::cos(b));
+    w.waves[i + 1] += half * (before * std::sin(a) + now * std::sin(b));
+  }
+}
+
+/// On the way from the first value to the target.
+void Measurer::add_way(State& s, double from, double to, double x) {
+  Stretch& w = s.stretch;
+  const model::Measure& m = measure(s);
+  const double way = w.target - w.first, dt = to - from;
+  const double far = std::abs(x - w.target), near = std::abs(w.x - w.target);
+  if (m.kind == Kind::settling_time && far <= w.within && near > w.within)
+    w.outside_at = from + dt * share_at(near, far, w.within);
+  if (m.kind == Kind::settling_time && far > w.within) w.outside_at = to;
+  if (m.kind == Kind::dead_time && w.moved_at < 0) {
+    const double enough = m.within != model::kNone ? w.within : 0.02 * std::abs(way);
+    const double a = std::abs(w.x - w.first), b = std::abs(x - w.first);
+    if (b >= enough && b > 0) w.moved_at = from + dt * std::clamp(share_at(a, b, enough), 0.0, 1.0);
+  }
+  if (way == 0) return;
+  const double a = (w.x - w.first) / way, b = (x - w.first) / way;
+  if (w.low_at < 0 && b >= m.low) w.low_at = from + dt * std::clamp(share_at(a, b, m.low), 0.0, 1.0);
+  if (w.high_at < 0 && b >= m.high) w.high_at = from + dt * std::clamp(share_at(a, b, m.high), 0.0, 1.0);
+  w.furthest = std::max(w.furthest, b - 1);
+  w.wrong = std::max(w.wrong, -b);
+}
+
+void Measurer::close(State& s, bool whole) {
+  fresh_.push_back({s.measure, ++s.occurrences, s.stretch.begin, s.stretch.last, value(s), whole});
+  s.stretch.open = false;
+}
+
+double Measurer::value(const State& s) const {
+  const Stretch& w = s.stretch;
+  const double time = to_seconds(w.last - w.begin);
+  const bool way = w.target != w.first;
+  switch (measure(s).kind) {
+    case Kind::mean:
+      return time > 0 ? w.sum / time : w.x;
+    case Kind::rms:
+      return time > 0 ? std::sqrt(w.squares / time) : std::abs(w.x);
+    case Kind::least:
+      return w.least;
+    case Kind::most:
+      return w.most;
+    case Kind::ripple:
+      return w.most - w.least;
+    case Kind::deviation: {
+      const double mean = time > 0 ? w.sum / time : 0;
+      return time > 0 ? std::sqrt(std::max(0.0, w.squares / time - mean * mean)) : 0;
+    }
+    case Kind::integral:
+    case Kind::energy:
+      return w.sum;
+    case Kind::iae:
+      return w.absolute;
+    case Kind::ise:
+      return w.squares;
+    case Kind::itae:
+      return w.weighted;
+    case Kind::rise_time:
+      return w.high_at >= 0 && w.low_at >= 0 ? w.high_at - w.low_at : kNever;
+    case Kind::dead_time:
+      return w.moved_at >= 0 ? w.moved_at : kNever;
+    case Kind::settling_time:
+      return std::abs(w.x - w.target) > w.within ? kNever : std::max(0.0, w.outside_at);
+    case Kind::overshoot:
+      return way ? w.furthest : kNever;
+    case Kind::undershoot:
+      return way ? w.wrong : kNever;
+    case Kind::steady_error:
+      return w.x - w.target;
+    case Kind::frequency:
+      return w.crossings > 1 ? static_cast<double>(w.crossings - 1) / (w.last_crossing - w.first_crossing) : kNever;
+    case Kind::harmonic:
+    case Kind::thd:
+    case Kind::phase:
+      return wave_value(s);
+    case Kind::duty:
+      return time > 0 ? w.true_for / time : kNever;
+    case Kind::count:
+      return static_cast<double>(w.rises);
+    case Kind::longest:
+      return w.longest_run;
+  }
+  return kNever;
+}
+
+double Measurer::wave_value(const State& s) const {
+  const Stretch& w = s.stretch;
+  const model::Measure& m = measure(s);
+  if (w.periods == 0) return kNever;
+  const double time = static_cast<double>(w.periods) / m.at;
+  const auto amplitude = [&](std::size_t i) { return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]); };
+  if (m.kind == Kind::harmonic) return amplitude(0);
+  if (m.kind == Kind::thd) {
+    double squares = 0;
+    for (std::size_t i = 1; i < kHarmonics; ++i) squares += amplitude(i) * amplitude(i);
+    return amplitude(0) > 0 ? std::sqrt(squares) / amplitude(0) : kNever;
+  }
+  // x = cos(2 pi f t + angle) gives the sums (cos(angle), -sin(angle)) times half the time.
+  const double own = std::atan2(-w.whole_waves[1], w.whole_waves[0]), other = std::atan2(-w.whole_waves[3], w.whole_waves[2]);
+  return std::remainder(own - other, 2 * std::numbers::pi);
+}
+
+}  // namespace isodyne::judge

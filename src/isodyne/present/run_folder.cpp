@@ -1,0 +1,44 @@
+#include "isodyne/present/run_folder.h"
+
+#include <filesystem>
+
+namespace isodyne::present {
+
+namespace fs = std::filesystem;
+
+Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules) {
+  std::error_code none;
+  if (!fs::exists(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
+  auto recording = record::Recording::open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
+  if (!recording) return recording.failure();
+  OpenRecording run{std::move(*recording), {}};
+  const record::RunIdentity& identity = run.recording->identity();
+  model::Wish wish;
+  wish.rules = rules;
+  wish.harness = identity.harness;
+  const auto reader = [&](const std::string& relative) -> Result<std::string> {
+    for (const auto& [name, text] : identity.sources) {
+      if (name == relative) return text;
+    }
+    // What the rules use is beside them, not in the recording.
+    if (rules) return read_file((fs::path(rules->folder) / relative).string());
+    return Failure{"the recording has no source called", relative, ""};
+  };
+  run.loaded = model::load_bench("", identity.main, reader, wish);
+  if (run.loaded.program != nullptr || rules) return run;
+  return Failure{"cannot use the bench in the recording of", path,
+                 "this version of Isodyne reads it differently:\n" +
+                     run.loaded.diagnostics.render(*run.loaded.sources, false)};
+}
+
+Result<RunFolder> open_run(const std::string& path) {
+  std::error_code none;
+  if (!fs::is_directory(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
+  auto opened = open_recording(path);
+  if (!opened) return opened.failure();
+  auto summary = read_summary((fs::path(path) / "verdicts.json").string());
+  if (!summary) return summary.failure();
+  return RunFolder{path, std::move(*summary), std::move(opened->recording), opened->loaded.program};
+}
+
+}  // namespace isodyne::present

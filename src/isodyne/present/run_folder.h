@@ -1,0 +1,33 @@
+#pragma once
+// A run, opened: the recording, and the bench as it was then, with its own requirements or with others.
+
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "isodyne/core/result.h"
+#include "isodyne/model/load.h"
+#include "isodyne/present/summary.h"
+#include "isodyne/record/recording.h"
+
+namespace isodyne::present {
+
+struct RunFolder {
+  std::string path;
+  Summary summary;
+  std::unique_ptr<record::Recording> recording;
+  std::shared_ptr<const model::Program> program;
+};
+
+/// Opens a run folder; the bench is checked again from the sources in the recording.
+Result<RunFolder> open_run(const std::string& path);
+
+/// A recording, of a folder or a file, with its bench, to which `rules` are added. Mistakes in the rules are in
+/// `loaded`; the program is then null. Verdicts need not be there.
+struct OpenRecording {
+  std::unique_ptr<record::Recording> recording;
+  model::Loaded loaded;
+};
+Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules = std::nullopt);
+
+}  // namespace isodyne::present

@@ -1,0 +1,201 @@
+#include "isodyne/present/trace.h"
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/csv.h"
+#include "isodyne/core/text.h"
+
+namespace isodyne::present {
+
+using judge::Answer;
+using judge::answer_word;
+
+namespace {
+
+bool contains(const std::vector<std::string>& list, const std::string& name) {
+  return std::find(list.begin(), list.end(), name) != list.end();
+}
+
+/// What counts for a requirement that several runs asked.
+std::string overall_of(const std::vector<std::string>& answers) {
+  for (const Answer a : {Answer::broken, Answer::held, Answer::undecided, Answer::interrupted}) {
+    if (contains(answers, answer_word(a))) return answer_word(a);
+  }
+  return answer_word(Answer::not_tested);
+}
+
+bool looked_for(const model::Program& p, const model::Fault& f) {
+  const auto reads = [&](model::NodeId node) {
+    if (node == model::kNone) return false;
+    const auto all = p.reads(node);
+    return std::find(all.begin(), all.end(), f.active) != all.end();
+  };
+  return std::any_of(p.requirements.begin(), p.requirements.end(), [&](const model::Requirement& r) {
+    return reads(r.trigger) || reads(r.check) ||
+           std::any_of(r.nodes.begin(), r.nodes.end(), [&](const model::FormulaNode& n) { return reads(n.value); });
+  });
+}
+
+void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
+  for (const RunFolder& run : runs) {
+    const auto found = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
+                                    [&](const SummaryRow& r) { return r.name == row.requirement && !r.expected; });
+    const bool asked = found != run.summary.rows.end();
+    row.answers.push_back(asked ? found->answer : "");
+    row.margins.push_back(asked && found->worst_margin ? found->margin_text() : "");
+    if (asked) {
+      row.description = found->description;
+      row.source = found->source;
+    }
+  }
+  row.overall = overall_of(row.answers);
+}
+
+}  // namespace
+
+Trace trace_of(const std::vector<RunFolder>& runs) {
+  Trace t;
+  const model::Program& p = *runs.back().program;
+  t.bench = p.name;
+  std::vector<std::string> names;
+  for (const model::Requirement& r : p.requirements) names.push_back(r.name);
+  std::set<std::string> injected, played;
+  for (const RunFolder& run : runs) {
+    const Summary& s = run.summary;
+    TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected};
+    for (const std::string& f : s.faults) {
+      if (!contains(s.not_injected, f)) r.faults.push_back(f);
+    }
+    injected.insert(r.faults.begin(), r.faults.end());
+    played.insert(s.scenario);
+    t.runs.push_back(std::move(r));
+    for (const SummaryRow& row : s.rows) {
+      if (!row.expected && !contains(names, row.name)) names.push_back(row.name);
+    }
+  }
+  for (const std::string& name : names) {
+    TraceRow row;
+    row.requirement = name;
+    fill_row(row, runs);
+    if (row.overall == answer_word(Answer::not_tested)) t.untested.push_back(name);
+    t.rows.push_back(std::move(row));
+  }
+  for (const model::Fault& f : p.faults) {
+    if (!injected.contains(f.name))
+      t.uninjected.push_back(f.name);
+    else if (!looked_for(p, f))
+      t.unwatched.push_back(f.name);
+  }
+  for (const model::Scenario& s : p.scenarios) {
+    if (!played.contains(s.name) && s.needs.empty()) t.unplayed.push_back(s.name);
+  }
+  return t;
+}
+
+std::string trace_csv(const Trace& t) {
+  std::string text = csv_line({"requirement", "source", "scenario", "faults", "faults not injected", "verdict", "margin", "run"});
+  const auto joined = [](const std::vector<std::string>& all) {
+    std::string one;
+    for (const std::string& x : all) one += (one.empty() ? "" : " ") + x;
+    return one;
+  };
+  for (const TraceRow& row : t.rows) {
+    for (std::size_t i = 0; i < t.runs.size(); ++i) {
+      if (row.answers[i].empty()) continue;
+      const TraceRun& r = t.runs[i];
+      text += csv_line({row.requirement, row.source, r.scenario, joined(r.faults), joined(r.not_injected), row.answers[i], row.margins[i], r.folder});
+    }
+  }
+  for (const std::string& f : t.uninjected) text += csv_line({"", "", "", f, "", "never injected", "", ""});
+  for (const std::string& s : t.unplayed) text += csv_line({"", "", s, "", "", "never played", "", ""});
+  return text;
+}
+
+namespace {
+
+std::string xml(const std::string& text) {
+  std::string out;
+  for (const char c : text) {
+    if (c == '&') out += "&amp;";
+    else if (c == '<') out += "&lt;";
+    else if (c == '>') out += "&gt;";
+    else if (c == '"') out += "&quot;";
+    else out += c;
+  }
+  return out;
+}
+
+struct Look {
+  const char *fill, *ink, *sign;
+};
+
+/// A colour and a sign, so that it can be read without colours.
+Look look_of(const std::string& answer) {
+  if (answer == answer_word(Answer::held)) return {"#cfe8dd", "#00694d", "\xE2\x9C\x93"};
+  if (answer == answer_word(Answer::broken)) return {"#f3cdb4", "#a33f00", "\xE2\x9C\x97"};
+  if (answer == answer_word(Answer::not_tested)) return {"#f1f3f4", "#5b6770", "\xE2\x80\x93"};
+  if (answer.empty()) return {"#ffffff", "#5b6770", ""};
+  return {"#f5efc9", "#6b6000", "?"};
+}
+
+}  // namespace
+
+std::string trace_svg(const Trace& t) {
+  constexpr int kRow = 24, kCell = 34, kLeft = 460, kTop = 190, kFoot = 20;
+  const int columns = static_cast<int>(t.runs.size()), rows = static_cast<int>(t.rows.size());
+  std::vector<std::string> notes;
+  const auto note = [&](const char* what, const std::vector<std::string>& names) {
+    if (names.empty()) return;
+    std::string all;
+    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    notes.push_back(fmt::format("{}: {}", what, all));
+  };
+  note("Not put to the test by any run", t.untested);
+  note("Faults that no run injected", t.uninjected);
+  note("Scenarios that no run played", t.unplayed);
+  note("Injected faults that no requirement looks for", t.unwatched);
+  const int width = std::max(kLeft + columns * kCell + 150, 900);
+  const int height = kTop + rows * kRow + 46 + kFoot * static_cast<int>(notes.size());
+  std::string s = fmt::format(
+      "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0} {1}\" width=\"{0}\" height=\"{1}\" "
+      "font-family=\"DejaVu Sans,Verdana,sans-serif\" font-size=\"12\">\n<rect width=\"{0}\" height=\"{1}\" fill=\"#ffffff\"/>\n"
+      "<text x=\"16\" y=\"30\" font-size=\"17\" font-weight=\"bold\" fill=\"#1d2730\">{2}: requirements against runs</text>\n",
+      width, height, xml(t.bench));
+  const char* kinds[] = {"held", "broken", "undecided", "not put to the test"};
+  for (int i = 0; i < 4; ++i) {
+    const Look look = look_of(kinds[i]);
+    s += fmt::format("<rect x=\"{}\" y=\"46\" width=\"20\" height=\"16\" fill=\"{}\"/><text x=\"{}\" y=\"59\" fill=\"{}\" "
+                     "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
+                     16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, kinds[i]);
+  }
+  for (int c = 0; c < columns; ++c) {
+    const int x = kLeft + c * kCell + kCell / 2 + 4;
+    s += fmt::format("<text transform=\"translate({},{}) rotate(-50)\" fill=\"#1d2730\">{}</text>\n", x, kTop - 8,
+                     xml(std::string(first_columns(t.runs[static_cast<std::size_t>(c)].title, 34))));
+  }
+  for (int r = 0; r < rows; ++r) {
+    const TraceRow& row = t.rows[static_cast<std::size_t>(r)];
+    const int y = kTop + r * kRow;
+    s += fmt::format("<text x=\"16\" y=\"{0}\" font-weight=\"bold\" fill=\"#1d2730\">{1}</text>"
+                     "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
+                     y + 16, xml(std::string(first_columns(row.requirement, 22))), xml(std::string(first_columns(row.description, 46))));
+    for (int c = 0; c < columns; ++c) {
+      const Look look = look_of(row.answers[static_cast<std::size_t>(c)]);
+      const int x = kLeft + c * kCell;
+      s += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"
+                       "<text x=\"{}\" y=\"{}\" text-anchor=\"middle\" fill=\"{}\">{}</text>\n",
+                       x + 1, y + 1, kCell - 2, kRow - 2, look.fill, x + kCell / 2, y + 16, look.ink, look.sign);
+    }
+  }
+  int y = kTop + rows * kRow + 30;
+  for (const std::string& n : notes) {
+    s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, xml(std::string(first_columns(n, static_cast<std::size_t>(width / 7)))));
+    y += kFoot;
+  }
+  return s + "</svg>\n";
+}
+
+}  // namespace isodyne::present

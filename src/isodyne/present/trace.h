@@ -1,0 +1,44 @@
+#pragma once
+// Requirements against scenarios and faults over a set of runs: what was judged where, and what nothing covers.
+
+#include <string>
+#include <vector>
+
+#include "isodyne/present/run_folder.h"
+
+namespace isodyne::present {
+
+struct TraceRun {
+  std::string folder, scenario, title;
+  std::vector<std::string> faults;        ///< that were injected
+  std::vector<std::string> not_injected;  ///< chosen, but their trigger never came
+};
+
+struct TraceRow {
+  std::string requirement, description, source;
+  std::vector<std::string> answers;  ///< per run; empty: it was not asked
+  std::vector<std::string> margins;
+  /// Over all runs: broken before held before undecided before not put to the test.
+  std::string overall;
+};
+
+struct Trace {
+  std::string bench;
+  std::vector<TraceRun> runs;
+  std::vector<TraceRow> rows;
+  std::vector<std::string> untested;           ///< requirements that no run put to the test
+  std::vector<std::string> uninjected;         ///< faults of the bench that no run injected
+  std::vector<std::string> unplayed;           ///< scenarios of the bench that no run played
+  std::vector<std::string> unwatched;          ///< injected faults that no requirement looks for
+};
+
+/// The bench is that of the last run; requirements that only earlier runs knew are there too.
+Trace trace_of(const std::vector<RunFolder>& runs);
+
+/// A line for each requirement and run: requirement, source, scenario, faults, verdict, margin, folder; then what
+/// nothing covers, with an empty run.
+std::string trace_csv(const Trace& trace);
+/// The matrix as a picture.
+std::string trace_svg(const Trace& trace);
+
+}  // namespace isodyne::present

@@ -1,0 +1,95 @@
+#include "isodyne/record/playback.h"
+
+#include <algorithm>
+#include <set>
+
+#include "isodyne/core/random.h"
+#include "isodyne/engine/plant.h"
+
+namespace isodyne::record {
+
+using model::VarId;
+
+std::vector<VarId> judged_variables(const model::Program& p) {
+  std::set<VarId> all;
+  const auto note = [&](model::NodeId node) {
+    if (node == model::kNone) return;
+    for (const VarId id : p.reads(node)) all.insert(id);
+  };
+  for (const model::Requirement& r : p.requirements) {
+    for (const model::NodeId n : {r.trigger, r.check, r.margin}) note(n);
+    for (const model::FormulaNode& n : r.nodes) {
+      note(n.value);
+      note(n.margin);
+    }
+  }
+  for (const model::Measure& m : p.measures) {
+    for (const model::NodeId n : {m.of, m.to, m.within, m.against, m.event, m.until}) note(n);
+  }
+  std::set<VarId> before;  // what edges remember is made anew
+  for (const model::Edge& e : p.edges) {
+    if (all.contains(e.previous)) note(e.now);
+    before.insert(e.previous);
+  }
+  std::vector<VarId> list;
+  for (const VarId id : all) {
+    if (!before.contains(id) && p.variable(id).role != model::Role::measure) list.push_back(id);
+  }
+  return list;
+}
+
+Playback::Playback(std::shared_ptr<const model::Program> program, const Recording& recording,
+                   const std::vector<VarId>& wanted)
+    : program_(std::move(program)), recording_(recording), times_(recording.times_ns()) {
+  const model::Program& p = *program_;
+  std::vector<std::pair<VarId, double>> starts;
+  for (const model::Scenario& s : p.scenarios) {
+    if (s.name != recording.identity().scenario) continue;
+    for (const model::Scenario::Start& start : s.start) starts.emplace_back(start.target, start.value);
+  }
+  image_ = engine::Plant(program_).start(starts).values;
+  image_[model::kSeed] = random_key(recording.identity().seed);
+  known_.resize(p.variables.size());
+  known_[model::kTime] = known_[model::kSeed] = 1;
+  for (const VarId id : wanted) want(id);
+}
+
+/// Depth first, so that what an equation reads is computed before it.
+void Playback::want(VarId id) {
+  char& known = known_[static_cast<std::size_t>(id)];
+  if (known != 0) return;
+  known = 1;
+  const model::Variable& v = program_->variable(id);
+  if (auto values = recording_.signal(v.name)) {
+    columns_.push_back({id, std::move(*values)});
+    return;
+  }
+  if (v.role == model::Role::param || v.role == model::Role::fixed_param) return;
+  for (const model::Assignment& e : program_->equations) {
+    if (e.target != id) continue;
+    for (const VarId read : program_->reads(e.value)) want(read);
+    computed_.emplace_back(id, engine::Evaluator(*program_, {e.value}));
+    return;
+  }
+  missing_.push_back(id);
+}
+
+void Playback::run(const std::function<void(const bench::Image&)>& see) {
+  std::vector<model::NodeId> now;
+  for (const model::Edge& e : program_->edges) now.push_back(e.now);
+  engine::Evaluator edges(*program_, now);
+  for (std::size_t row = 0; row < times_.size(); ++row) {
+    image_[model::kTime] = to_seconds(Time{times_[row]});
+    for (const Column& c : columns_) image_[static_cast<std::size_t>(c.id)] = c.values[row];
+    for (auto& [id, value] : computed_) {
+      value.evaluate(image_.data());
+      image_[static_cast<std::size_t>(id)] = value.value(0);
+    }
+    see({Time{times_[row]}, image_.data()});
+    edges.evaluate(image_.data());
+    for (std::size_t i = 0; i < now.size(); ++i)
+      image_[static_cast<std::size_t>(program_->edges[i].previous)] = edges.value(i);
+  }
+}
+
+}  // namespace isodyne::record

@@ -1,0 +1,49 @@
+#pragma once
+// A recording as the images that it was made of, for whoever looked at the run itself: the judge cannot tell.
+//
+// Quantities that nobody recorded are computed where their equations read only what is there; parameters that were not
+// recorded did not change.
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/events.h"
+#include "isodyne/engine/code.h"
+#include "isodyne/record/recording.h"
+
+namespace isodyne::record {
+
+class Playback {
+ public:
+  /// `wanted`: the variables of `program` that will be looked at.
+  Playback(std::shared_ptr<const model::Program> program, const Recording& recording,
+           const std::vector<model::VarId>& wanted);
+
+  /// Those that are neither there nor to be computed.
+  const std::vector<model::VarId>& missing() const { return missing_; }
+  std::size_t images() const { return times_.size(); }
+  void run(const std::function<void(const bench::Image&)>& see);
+
+ private:
+  struct Column {
+    model::VarId id = model::kNone;
+    std::vector<double> values;
+  };
+  void want(model::VarId id);
+
+  std::shared_ptr<const model::Program> program_;
+  const Recording& recording_;
+  std::vector<std::int64_t> times_;
+  std::vector<double> image_;
+  std::vector<Column> columns_;
+  std::vector<std::pair<model::VarId, engine::Evaluator>> computed_;  ///< in the order in which they have to be
+  std::vector<char> known_;
+  std::vector<model::VarId> missing_;
+};
+
+/// Everything that requirements, measures and the edges among them read.
+std::vector<model::VarId> judged_variables(const model::Program& program);
+
+}  // namespace isodyne::record

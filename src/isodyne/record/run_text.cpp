@@ -1,0 +1,79 @@
+#include "isodyne/record/run_text.h"
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/csv.h"
+#include "isodyne/core/text.h"
+#include "isodyne/record/recording.h"
+
+namespace isodyne::record {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+Result<std::unique_ptr<Recording>> opened(const std::string& run) {
+  std::error_code none;
+  return Recording::open(fs::is_directory(run, none) ? (fs::path(run) / "recording.h5").string() : run);
+}
+
+Result<std::string> signal_text(const std::string& run, const std::string& signal) {
+  const auto recording = opened(run);
+  if (!recording) return recording.failure();
+  const auto values = (*recording)->signal(signal);
+  if (!values) {
+    const auto meant = closest(signal, (*recording)->names());
+    return Failure{"cannot read the signal", signal,
+                   fmt::format("{} has not recorded it{}", run, meant ? fmt::format("; did you mean `{}`?", *meant) : "")};
+  }
+  const SignalUnit unit = (*recording)->unit(signal);
+  const bool scale = unit.offset != 0;  // an absolute temperature: its zero is part of the unit
+  // Truths, whole numbers and choices are plain numbers here.
+  const bool plain = unit.si == "bool" || unit.si == "int" || unit.si.find('|') != std::string::npos;
+  std::string text = fmt::format("t [s],{} [{}]\n", signal, plain ? "1" : scale ? unit.read_in : unit.si);
+  const auto& times = (*recording)->times_ns();
+  for (std::size_t i = 0; i < times.size(); ++i) {
+    const double v = scale ? ((*values)[i] - unit.offset) / unit.factor : (*values)[i];
+    text += format_exact(to_seconds(Time{times[i]})) + "," + format_exact(v) + "\n";
+  }
+  return text;
+}
+
+Result<std::string> state_text(const std::string& run, std::int64_t at_ns) {
+  const auto recording = opened(run);
+  if (!recording) return recording.failure();
+  const auto& times = (*recording)->times_ns();
+  const auto after = std::upper_bound(times.begin(), times.end(), at_ns);
+  if (after == times.begin() || (after == times.end() && times.back() != at_ns))
+    return Failure{"cannot start from", run,
+                   times.empty() ? "nothing was recorded"
+                                 : fmt::format("it goes from {} to {}", format_instant(Time{times.front()}),
+                                               format_instant(Time{times.back()}))};
+  const auto row = static_cast<std::size_t>(after - times.begin()) - 1;
+  std::string text = fmt::format("name,value at {} ns\n", times[row]);
+  for (const std::string& name : (*recording)->names()) {
+    const auto values = (*recording)->signal(name);
+    if (values) text += csv_line({name, format_exact((*values)[row])});
+  }
+  return text;
+}
+
+}  // namespace
+
+std::optional<Result<std::string>> text_from_run(const std::string& name) {
+  std::error_code none;
+  if (fs::exists(name, none)) return std::nullopt;
+  const std::size_t at = name.find_last_of("#@");
+  if (at == std::string::npos) return std::nullopt;
+  const std::string run = name.substr(0, at), rest = name.substr(at + 1);
+  if (name[at] == '#') return signal_text(run, rest);
+  std::int64_t ns = 0;
+  if (std::from_chars(rest.data(), rest.data() + rest.size(), ns).ptr != rest.data() + rest.size()) return std::nullopt;
+  return state_text(run, ns);
+}
+
+}  // namespace isodyne::record
