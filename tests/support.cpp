@@ -105,7 +105,8 @@ Seen::Seen(std::shared_ptr<const model::Program> p, std::vector<std::string> wan
 void Seen::image(const bench::Image& image) {
   times.push_back(image.at);
   for (std::size_t i = 0; i < names.size(); ++i) values[i].push_back(image.variables[program->find(names[i])]);
-  for (const std::int32_t r : judge.image(image)) events.push_back({image.at, bench::EventKind::broken, r, 0, 0});
+  for (const judge::Broken& b : judge.image(image))
+    events.push_back({b.at, bench::EventKind::broken, b.requirement, 0, 0});
 }
 
 double Seen::last(const std::string& name) const {

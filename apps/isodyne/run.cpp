@@ -62,7 +62,7 @@ class Watchers : public bench::Observer {
       difference_ = image.at == begin_at_->at ? present::difference(program_, *begin_at_, image) : "there is no such instant";
       begin_at_ = nullptr;
     }
-    for (const std::int32_t r : judge_.image(image)) recorder_.event({image.at, bench::EventKind::broken, r, 0, 0});
+    tell(judge_.image(image));
     recorder_.image(image);
     if (breakpoint_ != nullptr) breakpoint_->image(image);
     if (++images_ % (paced_ ? 16 : 512) == 0 && progress_.due()) draw(image.at);
@@ -70,6 +70,7 @@ class Watchers : public bench::Observer {
   void event(const bench::Event& event) override {
     if (event.kind == bench::EventKind::fault_on) injected_.insert(event.subject);
     if (begin_at_ != nullptr && event.at < begin_at_->at) return;
+    tell(judge_.flush());  // what was broken before it comes before it
     recorder_.event(event);
   }
   bool good() const override { return recorder_.good() && difference_.empty(); }
@@ -78,6 +79,10 @@ class Watchers : public bench::Observer {
   void done() { progress_.clear(); }
 
  private:
+  void tell(const std::vector<judge::Broken>& broken) {
+    for (const judge::Broken& b : broken) recorder_.event({b.at, bench::EventKind::broken, b.requirement, 0, 0});
+  }
+
   /// How long a scenario takes depends on what its waits wait for; only --for tells the time that is left.
   void draw(Time now) {
     const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();

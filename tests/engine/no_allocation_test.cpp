@@ -126,7 +126,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
   bool good = true;
   for (int i = 0; i < 8000; ++i) {
     scenario.plan(state.values.data(), state.now);
-    faults.plan(state.values.data(), state.now);
+    faults.plan(state.values.data(), state.now, {});
     scenario.apply(state, quiet);
     faults.apply(state, quiet);
     plant.apply_input_taps(state);

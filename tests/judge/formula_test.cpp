@@ -1,6 +1,7 @@
 // Formulas over time: against an evaluator that follows the definitions word by word, and against closed forms.
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <limits>
 
@@ -210,6 +211,7 @@ std::string compared(const model::Requirement& r, const Trace& trace) {
   std::vector<model::NodeId> roots;
   judge::Formula::collect(r, roots);
   engine::Evaluator evaluator(*atoms(), roots);
+  engine::BlockEvaluator block(*atoms(), roots);
   judge::Formula formula(r, 0);
   std::vector<std::vector<double>> expressions;
   std::vector<judge::Value> got;
@@ -221,12 +223,24 @@ std::string compared(const model::Requirement& r, const Trace& trace) {
       when.push_back(at);
     }
   };
-  for (std::size_t i = 0; i < trace.at.size(); ++i) {
+  // Blocks of all lengths, so that what is underway at their borders is looked at too.
+  for (std::size_t i = 0, rows = 0, length = 1; i < trace.at.size(); ++i) {
     evaluator.evaluate(trace.images[i].data());
     auto& row = expressions.emplace_back();
     for (std::size_t e = 0; e < roots.size(); ++e) row.push_back(evaluator.value(e));
-    formula.image(trace.at[i], evaluator);
+    block.put(rows++, trace.images[i].data());
+    if (rows < length && i + 1 < trace.at.size()) continue;
+    block.compute(rows);
+    for (std::size_t e = 0; e < roots.size(); ++e) {
+      for (std::size_t k = 0; k < rows; ++k) {
+        if (std::bit_cast<std::uint64_t>(block.column(e)[k]) != std::bit_cast<std::uint64_t>(expressions[i + 1 - rows + k][e]))
+          return "a block gives other values than its images";
+      }
+    }
+    formula.block(&trace.at[i + 1 - rows], rows, block);
     drain();
+    rows = 0;
+    length = 1 + (length * 7 + 3) % engine::BlockEvaluator::kRows;
   }
   formula.finish();
   drain();

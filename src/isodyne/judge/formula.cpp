@@ -1,7 +1,11 @@
 #include "isodyne/judge/formula.h"
 
 #include <algorithm>
+#include <cmath>
 #include <limits>
+#include <variant>
+
+#include "isodyne/judge/sliding_fold.h"
 
 namespace isodyne::judge {
 
@@ -10,11 +14,7 @@ using Kind = model::FormulaNode::Kind;
 namespace {
 
 constexpr double kFar = std::numeric_limits<double>::infinity();
-constexpr Value kTrue{kFar, kFar, true, true}, kFalse{-kFar, -kFar, false, false};
 
-Value exactly(double distance, bool holds) {
-  return {distance, distance, holds, holds};
-}
 Value opposite(const Value& v) {
   return {-v.high, -v.low, !v.possible, !v.certain};
 }
@@ -24,232 +24,376 @@ Value least(const Value& a, const Value& b) {
 Value greatest(const Value& a, const Value& b) {
   return {std::max(a.low, b.low), std::max(a.high, b.high), a.certain || b.certain, a.possible || b.possible};
 }
+Point opposite(const Point& v) {
+  return {-v.distance, !v.holds};
+}
+Point least(const Point& a, const Point& b) {
+  return {std::min(a.distance, b.distance), a.holds && b.holds};
+}
+Point greatest(const Point& a, const Point& b) {
+  return {std::max(a.distance, b.distance), a.holds || b.holds};
+}
+Value value_of(const Point& p) {
+  return {p.distance, p.distance, p.holds, p.holds};
+}
+Value value_of(const Value& v) {
+  return v;
+}
+
+struct Least {
+  template <typename V>
+  V operator()(const V& a, const V& b) const {
+    return least(a, b);
+  }
+};
+struct Greatest {
+  template <typename V>
+  V operator()(const V& a, const V& b) const {
+    return greatest(a, b);
+  }
+};
+/// Of a stretch of instants: whether a holds in all of it, and whether b comes with a up to there.
+template <typename V>
+struct Stretch {
+  V all, reached;
+};
+Stretch<Value> value_of(const Stretch<Point>& s) {
+  return {value_of(s.all), value_of(s.reached)};
+}
+struct Join {
+  template <typename V>
+  Stretch<V> operator()(const Stretch<V>& first, const Stretch<V>& then) const {
+    return {least(first.all, then.all), greatest(first.reached, least(first.all, then.reached))};
+  }
+};
+
+template <typename V>
+const V& result(const V& v) {
+  return v;
+}
+template <typename V>
+const V& result(const Stretch<V>& s) {
+  return s.reached;
+}
+
+/// Instants by their number, as far back as somebody still asks for them.
+struct Instants {
+  std::vector<Time> times;
+  std::int64_t base = 0;
+
+  Time operator[](std::int64_t i) const { return times[static_cast<std::size_t>(i - base)]; }
+  std::int64_t end() const { return base + static_cast<std::int64_t>(times.size()); }
+  void forget(std::int64_t before) {
+    const std::int64_t gone = before - base;
+    if (gone < 1024 || 2 * gone < static_cast<std::int64_t>(times.size())) return;
+    times.erase(times.begin(), times.begin() + gone);
+    base = before;
+  }
+};
+
+constexpr auto kValueOf = [](const auto& x) { return value_of(x); };
+
+struct Truth {};
+struct Edge {
+  bool begun = false;
+  double before = 0;
+};
+struct Logic {};
+template <typename Element, typename Operation>
+struct Ahead {  ///< within, stays, until
+  SlidingFold<Element, Operation> window;
+  std::int64_t oldest = 0;  ///< the first instant whose window is open
+};
+template <typename V, typename Operation>
+struct Behind {  ///< held, last
+  SlidingFold<V, Operation> window;
+  std::int64_t oldest = 0;  ///< the first instant in the window
+  Time begin{};
+};
+template <typename V>
+struct Since {
+  V before{};
+};
+
+// What a memory is once things are unknown.
+template <typename Same>
+Same taken_over(const Same& m) {
+  return m;
+}
+template <typename Operation>
+Ahead<Value, Operation> taken_over(const Ahead<Point, Operation>& m) {
+  return {m.window.converted(kValueOf), m.oldest};
+}
+Ahead<Stretch<Value>, Join> taken_over(const Ahead<Stretch<Point>, Join>& m) {
+  return {m.window.converted(kValueOf), m.oldest};
+}
+template <typename Operation>
+Behind<Value, Operation> taken_over(const Behind<Point, Operation>& m) {
+  return {m.window.converted(kValueOf), m.oldest, m.begin};
+}
+Since<Value> taken_over(const Since<Point>& m) {
+  return {value_of(m.before)};
+}
 
 }  // namespace
 
-Value Formula::Least::operator()(const Value& a, const Value& b) const {
-  return least(a, b);
-}
-Value Formula::Greatest::operator()(const Value& a, const Value& b) const {
-  return greatest(a, b);
-}
-Formula::Stretch Formula::Join::operator()(const Stretch& first, const Stretch& then) const {
-  return {least(first.all, then.all), greatest(first.reached, least(first.all, then.reached))};
-}
+/// The nodes of a formula at work, over values of one kind.
+template <typename V>
+class Machine {
+ public:
+  explicit Machine(const model::Requirement& r) : trigger_(r.trigger_root), check_(r.check_root) {
+    for (const model::FormulaNode& n : r.nodes) nodes_.push_back({n, memory_for(n.kind), {}, 0});
+  }
+  /// Goes on where another one is.
+  template <typename Other>
+  explicit Machine(const Machine<Other>& o)
+      : instants_(o.instants_), trigger_(o.trigger_), check_(o.check_), emitted_(o.emitted_) {
+    for (const auto& n : o.nodes_)
+      nodes_.push_back({n.node, std::visit([](const auto& m) { return Memory(taken_over(m)); }, n.memory),
+                        n.said.converted(kValueOf), n.taken});
+  }
+
+  void block(const Time* at, std::size_t count, const engine::BlockEvaluator& e, std::size_t first) {
+    instants_.times.insert(instants_.times.end(), at, at + count);
+    for (std::size_t i = 0; i < nodes_.size(); ++i) {
+      Node& n = nodes_[i];
+      if (n.node.a == model::kNone) {
+        look(n, count, e.column(first + 2 * i), n.node.margin == model::kNone ? nullptr : e.column(first + 2 * i + 1));
+      } else {
+        take(n);
+      }
+    }
+    forget();
+  }
+
+  /// Everything that is left, where what lies ahead can be anything.
+  void finish() {
+    for (Node& n : nodes_) {
+      take(n);
+      std::visit(
+          [&](auto& memory) {
+            if constexpr (requires { finish_ahead(n, memory); }) finish_ahead(n, memory);
+          },
+          n.memory);
+    }
+  }
+
+  bool next(Time& at, Value& trigger, Value& check) {
+    Queue<V>& checked = said(check_);
+    if (checked.empty() || (trigger_ != model::kNone && said(trigger_).empty())) return false;
+    at = instants_[emitted_++];
+    check = value_of(checked.front());
+    checked.pop();
+    if (trigger_ == model::kNone) {
+      trigger = {kFar, kFar, true, true};
+    } else {
+      trigger = value_of(said(trigger_).front());
+      said(trigger_).pop();
+    }
+    return true;
+  }
+
+ private:
+  template <typename Other>
+  friend class Machine;
+
+  using Memory = std::variant<Truth, Edge, Logic, Ahead<V, Greatest>, Ahead<V, Least>, Ahead<Stretch<V>, Join>,
+                              Behind<V, Least>, Behind<V, Greatest>, Since<V>>;
+  struct Node {
+    model::FormulaNode node;
+    Memory memory;
+    Queue<V> said;           ///< and not yet taken by what it is an operand of
+    std::int64_t taken = 0;  ///< the next instant that it takes of its operands
+  };
+
+  static Memory memory_for(Kind kind) {
+    switch (kind) {
+      case Kind::truth:
+        return Truth{};
+      case Kind::rises:
+      case Kind::falls:
+      case Kind::changes:
+        return Edge{};
+      case Kind::lnot:
+      case Kind::land:
+      case Kind::lor:
+        return Logic{};
+      case Kind::within:
+        return Ahead<V, Greatest>{};
+      case Kind::stays:
+        return Ahead<V, Least>{};
+      case Kind::until:
+        return Ahead<Stretch<V>, Join>{};
+      case Kind::held:
+        return Behind<V, Least>{};
+      case Kind::last:
+        return Behind<V, Greatest>{};
+      case Kind::since:
+        return Since<V>{};
+    }
+    return Truth{};
+  }
+
+  static V exactly(double distance, bool holds) {
+    if constexpr (std::is_same_v<V, Point>) {
+      return {distance, holds};
+    } else {
+      return {distance, distance, holds, holds};
+    }
+  }
+
+  Queue<V>& said(std::int32_t place) { return nodes_[static_cast<std::size_t>(place)].said; }
+
+  void look(Node& n, std::size_t count, const double* values, const double* margins) {
+    auto* edge = std::get_if<Edge>(&n.memory);
+    if (edge == nullptr && margins != nullptr) {
+      for (std::size_t i = 0; i < count; ++i) n.said.push(exactly(margins[i], values[i] != 0));
+    } else if (edge == nullptr) {
+      for (std::size_t i = 0; i < count; ++i) n.said.push(exactly(values[i] != 0 ? kFar : -kFar, values[i] != 0));
+    } else {
+      for (std::size_t i = 0; i < count; ++i) {
+        const double more = edge->begun ? values[i] - edge->before : 0;
+        const bool holds = n.node.kind == Kind::rises ? more > 0 : n.node.kind == Kind::falls ? more < 0 : more != 0;
+        const double distance = n.node.kind == Kind::rises ? more : n.node.kind == Kind::falls ? -more : std::abs(more);
+        edge->begun = true;
+        edge->before = values[i];
+        n.said.push(exactly(n.node.number ? distance : holds ? kFar : -kFar, holds));
+      }
+    }
+  }
+
+  /// Calls `each` with the operands of every instant of which they are all there.
+  template <typename Each>
+  void operands(Node& n, Each each) {
+    Queue<V>& a = said(n.node.a);
+    if (n.node.b == model::kNone) {
+      for (std::size_t left = a.size(); left > 0; --left, ++n.taken) {
+        each(a.front(), a.front());
+        a.pop();
+      }
+      return;
+    }
+    Queue<V>& b = said(n.node.b);
+    for (std::size_t left = std::min(a.size(), b.size()); left > 0; --left, ++n.taken) {
+      each(a.front(), b.front());
+      a.pop();
+      if (&a != &b) b.pop();
+    }
+  }
+
+  void take(Node& n) {
+    std::visit([&](auto& memory) { take_with(n, memory); }, n.memory);
+  }
+  void take_with(Node&, Truth&) {}
+  void take_with(Node&, Edge&) {}
+
+  void take_with(Node& n, Logic&) {
+    switch (n.node.kind) {
+      case Kind::lnot:
+        return operands(n, [&](const V& a, const V&) { n.said.push(opposite(a)); });
+      case Kind::land:
+        return operands(n, [&](const V& a, const V& b) { n.said.push(least(a, b)); });
+      default:
+        return operands(n, [&](const V& a, const V& b) { n.said.push(greatest(a, b)); });
+    }
+  }
+
+  /// A window is whole when an instant has come that lies at its end or beyond.
+  template <typename Element, typename Operation>
+  void take_with(Node& n, Ahead<Element, Operation>& m) {
+    const auto say = [&] {
+      n.said.push(result(m.window.fold()));
+      m.window.pop();
+      ++m.oldest;
+    };
+    operands(n, [&](const V& a, const V& b) {
+      const Time now = instants_[n.taken], begin = now - n.node.time;
+      while (m.oldest < n.taken && instants_[m.oldest] < begin) say();
+      if constexpr (std::is_same_v<Element, V>) {
+        m.window.push(a);
+      } else {
+        m.window.push({a, b});
+      }
+      if (instants_[m.oldest] == begin) say();
+    });
+  }
+
+  /// What is not there can hold, or not.
+  template <typename Element, typename Operation>
+    requires std::is_same_v<V, Value>
+  void finish_ahead(Node& n, Ahead<Element, Operation>& m) {
+    for (; m.oldest < n.taken; ++m.oldest) {
+      const Element seen = m.window.fold();
+      const Value unknown{-kFar, kFar, false, true};
+      if constexpr (std::is_same_v<Element, V>) {
+        n.said.push(Operation{}(seen, unknown));
+      } else {
+        n.said.push(greatest(seen.reached, least(seen.all, unknown)));
+      }
+      m.window.pop();
+    }
+  }
+
+  template <typename Operation>
+  void take_with(Node& n, Behind<V, Operation>& m) {
+    operands(n, [&](const V& a, const V&) {
+      const Time now = instants_[n.taken];
+      if (n.taken == 0) m.begin = now;
+      m.window.push(a);
+      for (; instants_[m.oldest] < now - n.node.time; ++m.oldest) m.window.pop();
+      // Nobody knows what was before the run.
+      const bool young = n.node.kind == Kind::held && now - m.begin < n.node.time;
+      n.said.push(young ? exactly(-kFar, false) : m.window.fold());
+    });
+  }
+
+  void take_with(Node& n, Since<V>& m) {
+    operands(n, [&](const V& a, const V& b) {
+      m.before = n.taken > 0 ? greatest(b, least(a, m.before)) : b;
+      n.said.push(m.before);
+    });
+  }
+
+  void forget() {
+    std::int64_t needed = emitted_;
+    for (const Node& n : nodes_) {
+      if (n.node.a != model::kNone) needed = std::min(needed, n.taken);
+      std::visit(
+          [&](const auto& memory) {
+            if constexpr (requires { memory.oldest; }) needed = std::min(needed, memory.oldest);
+          },
+          n.memory);
+    }
+    instants_.forget(needed);
+  }
+
+  Instants instants_;
+  std::vector<Node> nodes_;
+  std::int32_t trigger_, check_;
+  std::int64_t emitted_ = 0;  ///< the next instant that next() gives
+};
 
 void Formula::collect(const model::Requirement& r, std::vector<model::NodeId>& expressions) {
   for (const model::FormulaNode& n : r.nodes) expressions.insert(expressions.end(), {n.value, n.margin});
 }
 
 Formula::Formula(const model::Requirement& r, std::size_t first)
-    : trigger_(r.trigger_root), check_(r.check_root), first_(first) {
-  for (const model::FormulaNode& n : r.nodes) {
-    Node node{n, Truth{}, {}};
-    switch (n.kind) {
-      case Kind::truth:
-        break;
-      case Kind::rises:
-      case Kind::falls:
-      case Kind::changes:
-        node.memory = Edge{};
-        break;
-      case Kind::lnot:
-      case Kind::land:
-      case Kind::lor:
-        node.memory = Logic{};
-        break;
-      case Kind::within:
-        node.memory = Ahead<Value, Greatest>{};
-        break;
-      case Kind::stays:
-        node.memory = Ahead<Value, Least>{};
-        break;
-      case Kind::until:
-        node.memory = Ahead<Stretch, Join>{};
-        break;
-      case Kind::held:
-        node.memory = Behind<Least>{};
-        break;
-      case Kind::last:
-        node.memory = Behind<Greatest>{};
-        break;
-      case Kind::since:
-        node.memory = Since{};
-        break;
-    }
-    nodes_.push_back(std::move(node));
-  }
-}
+    : running_(std::make_unique<Machine<Point>>(r)), first_(first) {}
+Formula::~Formula() = default;
+Formula::Formula(Formula&&) noexcept = default;
+Formula& Formula::operator=(Formula&&) noexcept = default;
 
-void Formula::look(Node& n, std::size_t expression, Time at, const engine::Evaluator& expressions) {
-  const double value = expressions.value(expression);
-  auto* edge = std::get_if<Edge>(&n.memory);
-  if (edge == nullptr) {
-    const bool holds = value != 0;
-    const double distance = n.node.margin != model::kNone ? expressions.value(expression + 1) : holds ? kFar : -kFar;
-    n.said.push({at, exactly(distance, holds)});
-    return;
-  }
-  const double more = edge->begun ? value - edge->before : 0;
-  const bool holds = n.node.kind == Kind::rises ? more > 0 : n.node.kind == Kind::falls ? more < 0 : more != 0;
-  const double distance = n.node.kind == Kind::rises ? more : n.node.kind == Kind::falls ? -more : std::abs(more);
-  edge->begun = true;
-  edge->before = value;
-  n.said.push({at, exactly(n.node.number ? distance : holds ? kFar : -kFar, holds)});
-}
-
-bool Formula::operands(const Node& n) const {
-  const auto ready = [&](std::int32_t place) {
-    return place == model::kNone || !nodes_[static_cast<std::size_t>(place)].said.empty();
-  };
-  return ready(n.node.a) && ready(n.node.b);
-}
-
-Sample Formula::operand(std::int32_t place) {
-  Node& n = nodes_[static_cast<std::size_t>(place)];
-  const Sample s = n.said.front();
-  n.said.pop();
-  return s;
-}
-
-void Formula::take_logic(Node& n) {
-  while (operands(n)) {
-    const Sample a = operand(n.node.a);
-    Value v = a.value;
-    if (n.node.kind == Kind::lnot) {
-      v = opposite(v);
-    } else {
-      const Value b = operand(n.node.b).value;
-      v = n.node.kind == Kind::land ? least(v, b) : greatest(v, b);
-    }
-    n.said.push({a.at, v});
-  }
-}
-
-namespace {
-Value result(const Value& v) {
-  return v;
-}
-template <typename Stretch>
-Value result(const Stretch& s) {
-  return s.reached;
-}
-}  // namespace
-
-/// A window is whole when an instant has come that lies at its end or beyond.
-template <typename Element, typename Operation>
-void Formula::take_ahead(Node& n, Ahead<Element, Operation>& m) {
-  const auto say = [&] {
-    n.said.push({m.waiting.front(), result(m.window.fold())});
-    m.waiting.pop();
-    m.window.pop();
-  };
-  while (operands(n)) {
-    const Sample a = operand(n.node.a);
-    while (!m.waiting.empty() && m.waiting.front() + n.node.time < a.at) say();
-    m.waiting.push(a.at);
-    if constexpr (std::is_same_v<Element, Stretch>) {
-      m.window.push({a.value, operand(n.node.b).value});
-    } else {
-      m.window.push(a.value);
-    }
-    if (m.waiting.front() + n.node.time == a.at) say();
-  }
-}
-
-/// What is not there can hold, or not.
-template <typename Element, typename Operation>
-void Formula::finish_ahead(Node& n, Ahead<Element, Operation>& m) {
-  while (!m.waiting.empty()) {
-    const Element seen = m.window.fold();
-    const Value unknown{-kFar, kFar, false, true};
-    Value v;
-    if constexpr (std::is_same_v<Element, Stretch>) {
-      v = greatest(seen.reached, least(seen.all, unknown));
-    } else {
-      v = Operation{}(seen, unknown);
-    }
-    n.said.push({m.waiting.front(), v});
-    m.waiting.pop();
-    m.window.pop();
-  }
-}
-
-template <typename Operation>
-void Formula::take_behind(Node& n, Behind<Operation>& m) {
-  while (operands(n)) {
-    const Sample a = operand(n.node.a);
-    if (!m.begun) m.begin = a.at;
-    m.begun = true;
-    m.window.push(a.value);
-    m.times.push(a.at);
-    while (m.times.front() < a.at - n.node.time) {
-      m.times.pop();
-      m.window.pop();
-    }
-    // Nobody knows what was before the run.
-    const bool young = n.node.kind == Kind::held && a.at - m.begin < n.node.time;
-    n.said.push({a.at, young ? kFalse : m.window.fold()});
-  }
-}
-
-void Formula::take_since(Node& n, Since& m) {
-  while (operands(n)) {
-    const Sample a = operand(n.node.a);
-    const Value b = operand(n.node.b).value;
-    m.before = m.begun ? greatest(b, least(a.value, m.before)) : b;
-    m.begun = true;
-    n.said.push({a.at, m.before});
-  }
-}
-
-void Formula::take(Node& n) {
-  std::visit(
-      [&](auto& memory) {
-        using Memory = std::decay_t<decltype(memory)>;
-        if constexpr (std::is_same_v<Memory, Logic>) {
-          take_logic(n);
-        } else if constexpr (std::is_same_v<Memory, Since>) {
-          take_since(n, memory);
-        } else if constexpr (std::is_same_v<Memory, Behind<Least>> || std::is_same_v<Memory, Behind<Greatest>>) {
-          take_behind(n, memory);
-        } else if constexpr (!std::is_same_v<Memory, Truth> && !std::is_same_v<Memory, Edge>) {
-          take_ahead(n, memory);
-        }
-      },
-      n.memory);
-}
-
-void Formula::image(Time at, const engine::Evaluator& expressions) {
-  for (std::size_t i = 0; i < nodes_.size(); ++i) {
-    Node& n = nodes_[i];
-    if (std::holds_alternative<Truth>(n.memory) || std::holds_alternative<Edge>(n.memory)) {
-      look(n, first_ + 2 * i, at, expressions);
-    } else {
-      take(n);
-    }
-  }
+void Formula::block(const Time* at, std::size_t count, const engine::BlockEvaluator& expressions) {
+  running_->block(at, count, expressions, first_);
 }
 
 void Formula::finish() {
-  for (Node& n : nodes_) {
-    take(n);
-    std::visit(
-        [&](auto& memory) {
-          if constexpr (requires { memory.waiting; }) finish_ahead(n, memory);
-        },
-        n.memory);
-  }
+  finished_ = std::make_unique<Machine<Value>>(*running_);
+  finished_->finish();
 }
 
 bool Formula::next(Time& at, Value& trigger, Value& check) {
-  const auto& said = [&](std::int32_t place) -> Queue<Sample>& { return nodes_[static_cast<std::size_t>(place)].said; };
-  if (said(check_).empty() || (trigger_ != model::kNone && said(trigger_).empty())) return false;
-  const Sample c = operand(check_);
-  at = c.at;
-  check = c.value;
-  trigger = trigger_ == model::kNone ? kTrue : operand(trigger_).value;
-  return true;
+  return finished_ ? finished_->next(at, trigger, check) : running_->next(at, trigger, check);
 }
 
 }  // namespace isodyne::judge

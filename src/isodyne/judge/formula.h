@@ -7,12 +7,12 @@
 //
 // Memory: an operator keeps as many instants as its time holds. Time: constant an instant on average.
 
-#include <variant>
+#include <memory>
+#include <optional>
 #include <vector>
 
 #include "isodyne/core/time.h"
-#include "isodyne/engine/code.h"
-#include "isodyne/judge/sliding_fold.h"
+#include "isodyne/engine/block.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::judge {
@@ -25,10 +25,14 @@ struct Value {
   bool decided() const { return certain == possible; }
 };
 
-struct Sample {
-  Time at{};
-  Value value;
+/// The same while nothing is unknown.
+struct Point {
+  double distance = 0;
+  bool holds = false;
 };
+
+template <typename V>
+class Machine;
 
 class Formula {
  public:
@@ -36,9 +40,12 @@ class Formula {
   static void collect(const model::Requirement& r, std::vector<model::NodeId>& expressions);
   /// `first`: where its expressions begin among those of an evaluator.
   Formula(const model::Requirement& r, std::size_t first);
+  ~Formula();
+  Formula(Formula&&) noexcept;
+  Formula& operator=(Formula&&) noexcept;
 
-  /// The next image, whose expressions are evaluated.
-  void image(Time at, const engine::Evaluator& expressions);
+  /// The next images, whose expressions are evaluated.
+  void block(const Time* at, std::size_t count, const engine::BlockEvaluator& expressions);
   /// There are no more images: everything that is left is said, with its worst and best case.
   void finish();
 
@@ -46,66 +53,8 @@ class Formula {
   bool next(Time& at, Value& trigger, Value& check);
 
  private:
-  struct Least {
-    Value operator()(const Value& a, const Value& b) const;
-  };
-  struct Greatest {
-    Value operator()(const Value& a, const Value& b) const;
-  };
-  /// Of a stretch of instants: whether a holds in all of it, and whether b comes with a up to there.
-  struct Stretch {
-    Value all, reached;
-  };
-  struct Join {
-    Stretch operator()(const Stretch& first, const Stretch& then) const;
-  };
-
-  struct Truth {};
-  struct Edge {
-    bool begun = false;
-    double before = 0;
-  };
-  struct Logic {};
-  template <typename Element, typename Operation>
-  struct Ahead {  ///< within, stays, until
-    SlidingFold<Element, Operation> window;
-    Queue<Time> waiting;  ///< instants whose windows are open
-  };
-  template <typename Operation>
-  struct Behind {  ///< held, last
-    SlidingFold<Value, Operation> window;
-    Queue<Time> times;
-    bool begun = false;
-    Time begin{};
-  };
-  struct Since {
-    bool begun = false;
-    Value before;
-  };
-
-  struct Node {
-    model::FormulaNode node;
-    std::variant<Truth, Edge, Logic, Ahead<Value, Greatest>, Ahead<Value, Least>, Ahead<Stretch, Join>, Behind<Least>,
-                 Behind<Greatest>, Since>
-        memory;
-    Queue<Sample> said;  ///< and not yet taken by what it is an operand of
-  };
-
-  void look(Node& node, std::size_t expression, Time at, const engine::Evaluator& expressions);
-  void take(Node& node);
-  void take_logic(Node& node);
-  template <typename Element, typename Operation>
-  void take_ahead(Node& node, Ahead<Element, Operation>& memory);
-  template <typename Element, typename Operation>
-  void finish_ahead(Node& node, Ahead<Element, Operation>& memory);
-  template <typename Operation>
-  void take_behind(Node& node, Behind<Operation>& memory);
-  void take_since(Node& node, Since& memory);
-  bool operands(const Node& node) const;
-  Sample operand(std::int32_t place);
-
-  std::vector<Node> nodes_;
-  std::int32_t trigger_, check_;
+  std::unique_ptr<Machine<Point>> running_;
+  std::unique_ptr<Machine<Value>> finished_;  ///< takes over at the end
   std::size_t first_;
 };
 

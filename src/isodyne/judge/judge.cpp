@@ -21,23 +21,36 @@ const char* answer_word(Answer answer) {
   return "?";
 }
 
+namespace {
+const std::vector<Measured> kNothing;
+
+Value exactly(double distance, bool holds) {
+  return {distance, distance, holds, holds};
+}
+}  // namespace
+
 Judge::Judge(std::shared_ptr<const model::Program> program)
-    : program_(std::move(program)), monitors_(program_->requirements.size()), expressions_(*program_, expressions()), measurer_(program_) {
-  static const std::vector<Measured> kNothing;
-  measured_ = &kNothing;
-  latest_.resize(program_->measures.size());
-  known_.resize(program_->measures.size());
+    : program_(std::move(program)),
+      monitors_(program_->requirements.size()),
+      block_(*program_, expressions(false)),
+      with_measures_(*program_, expressions(true)),
+      measurer_(program_),
+      measured_(&kNothing),
+      latest_(program_->measures.size()),
+      known_(program_->measures.size()) {
   newly_broken_.reserve(monitors_.size());
 }
 
-/// Sets the monitors up; the expressions that they need.
-std::vector<model::NodeId> Judge::expressions() {
+/// Sets the monitors up; the expressions that they need, apart for those about measures.
+std::vector<model::NodeId> Judge::expressions(bool of_measures) {
   std::vector<model::NodeId> all;
   for (std::size_t i = 0; i < monitors_.size(); ++i) {
     const model::Requirement& r = program_->requirements[i];
     Monitor& m = monitors_[i];
     m.verdict.requirement = static_cast<std::int32_t>(i);
     m.verdict.breaches.reserve(Verdict::kMostBreaches);
+    if (r.measures.empty() == of_measures) continue;
+    any_with_measures_ = any_with_measures_ || of_measures;
     m.first = all.size();
     if (r.nodes.empty()) {
       all.insert(all.end(), {r.trigger, r.check, r.margin});
@@ -50,7 +63,8 @@ std::vector<model::NodeId> Judge::expressions() {
 }
 
 void Judge::worse(Monitor& m, double margin, Time now) {
-  if (!std::isfinite(margin) || (m.verdict.worst_margin && *m.verdict.worst_margin <= margin)) return;
+  if (!std::isfinite(margin) || m.worst <= margin) return;
+  m.worst = margin;
   m.verdict.worst_margin = margin;
   m.verdict.worst_at = now;
 }
@@ -58,7 +72,7 @@ void Judge::worse(Monitor& m, double margin, Time now) {
 void Judge::breach(Monitor& m, Time now) {
   if (!m.verdict.first_breach) {
     m.verdict.first_breach = now;
-    newly_broken_.push_back(m.verdict.requirement);
+    newly_broken_.push_back({m.verdict.requirement, now});
   }
   if (!m.in_breach) {
     m.listed = m.verdict.breaches.size() < Verdict::kMostBreaches;
@@ -69,13 +83,9 @@ void Judge::breach(Monitor& m, Time now) {
   m.in_breach = true;
 }
 
-void Judge::at_once(Monitor& m, Time now) {
-  const model::Requirement& r = requirement(m);
-  const auto exactly = [&](double distance, bool holds) { return Value{distance, distance, holds, holds}; };
-  constexpr double kFar = std::numeric_limits<double>::infinity();
-  const bool holds = expressions_.value(m.first + 1) != 0;
-  const double margin = r.margin == model::kNone ? (holds ? kFar : -kFar) : expressions_.value(m.first + 2);
-  instant(m, now, exactly(kFar, r.trigger == model::kNone || expressions_.value(m.first) != 0), exactly(margin, holds));
+void Judge::at_once(Monitor& m, Time now, bool triggered, bool holds, double margin) {
+  if (requirement(m).margin == model::kNone) margin = holds ? kFar : -kFar;
+  instant(m, now, exactly(kFar, triggered), exactly(margin, holds));
 }
 
 void Judge::instant(Monitor& m, Time at, const Value& trigger, const Value& check) {
@@ -107,6 +117,7 @@ void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) 
   const double now = std::min(m.all, check.low);
   if (now > m.best) {
     m.best = now;
+    m.worst = now;
     m.verdict.worst_margin = std::isfinite(now) ? std::optional(now) : std::nullopt;
     m.verdict.worst_at = at;
   }
@@ -120,16 +131,15 @@ void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) 
 
 /// whenever A then within T B. An instant with B answers every A up to it, so only the earliest unanswered
 /// A has to be remembered. The margin is the time left when the answer came.
-void Judge::in_time(Monitor& m, Time now) {
+void Judge::in_time(Monitor& m, Time now, bool triggered, bool answered) {
   const model::Requirement& r = requirement(m);
-  const bool triggered = expressions_.value(m.first) != 0;
   if (triggered && !m.tested_before) ++m.verdict.tests;
   m.tested_before = triggered;
   if (triggered && !m.waiting_since) m.waiting_since = now;
   if (!m.waiting_since) return;
   const Time waited = now - *m.waiting_since;
   if (waited > *r.within) breach(m, now);
-  if (expressions_.value(m.first + 1) != 0) {
+  if (answered) {
     worse(m, to_seconds(*r.within - waited), now);
     m.waiting_since.reset();
     m.in_breach = false;
@@ -143,17 +153,95 @@ void Judge::drain(Monitor& m) {
   for (Value trigger, check; m.formula->next(at, trigger, check);) instant(m, at, trigger, check);
 }
 
+namespace {
+
+bool none(const double* truths, std::size_t rows) {
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
+  return count == 0;
+}
+bool all(const double* truths, std::size_t rows) {
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
+  return count == rows;
+}
+/// Four at a time; what is no number is passed over.
+double least(const double* values, std::size_t rows) {
+  double m[4] = {values[0], values[0], values[0], values[0]};
+  std::size_t i = 0;
+  for (; i + 4 <= rows; i += 4) {
+    for (std::size_t k = 0; k < 4; ++k) m[k] = values[i + k] < m[k] ? values[i + k] : m[k];
+  }
+  for (; i < rows; ++i) m[0] = values[i] < m[0] ? values[i] : m[0];
+  return std::min(std::min(m[0], m[1]), std::min(m[2], m[3]));
+}
+
+}  // namespace
+
+/// The usual block: what is asked at every instant holds in all of them, or is not asked in any. Then there is nothing to
+/// do but to remember the worst margin.
+bool Judge::nothing_new(Monitor& m, std::size_t rows) {
+  const model::Requirement& r = requirement(m);
+  if (r.form != model::Requirement::Form::always || m.formula) return false;
+  const double* trigger = block_.column(m.first);
+  const bool triggered = r.trigger == model::kNone;
+  if (!triggered && none(trigger, rows)) {
+    if (r.within && m.waiting_since) return false;
+    m.tested_before = m.in_breach = false;
+    return true;
+  }
+  if (r.within || !(triggered || all(trigger, rows)) || !all(block_.column(m.first + 1), rows)) return false;
+  if (r.margin != model::kNone) {
+    const double* margin = block_.column(m.first + 2);
+    const double worst = least(margin, rows);
+    if (!std::isfinite(worst)) return false;
+    if (worst < m.worst)
+      worse(m, worst, times_[static_cast<std::size_t>(std::find(margin, margin + rows, worst) - margin)]);
+  }
+  if (!m.tested_before) ++m.verdict.tests;
+  m.tested_before = true;
+  m.in_breach = false;
+  return true;
+}
+
+/// Everything that was taken since the last time.
+void Judge::look() {
+  if (rows_ == 0) return;
+  block_.compute(rows_);
+  for (Monitor& m : monitors_) {
+    if (measured(m) || nothing_new(m, rows_)) continue;
+    if (m.formula) {
+      m.formula->block(times_.data(), rows_, block_);
+      drain(m);
+      continue;
+    }
+    const model::Requirement& r = requirement(m);
+    const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1), *margin = block_.column(m.first + 2);
+    for (std::size_t i = 0; i < rows_; ++i) {
+      const bool triggered = r.trigger == model::kNone || trigger[i] != 0;
+      if (r.within)
+        in_time(m, times_[i], triggered, check[i] != 0);
+      else
+        at_once(m, times_[i], triggered, check[i] != 0, margin[i]);
+    }
+  }
+  std::stable_sort(newly_broken_.begin(), newly_broken_.end(), [](const Broken& a, const Broken& b) { return a.at < b.at; });
+  rows_ = 0;
+}
+
 void Judge::take(const std::vector<Measured>& fresh) {
   measured_ = &fresh;
-  if (fresh.empty()) return;
+  if (fresh.empty() || !any_with_measures_) return;
+  look();  // in the order of time
   for (Monitor& m : monitors_) {
-    if (!requirement(m).measures.empty()) with_measures(m, fresh);
+    if (measured(m)) with_measures(m, fresh);
   }
 }
 
 /// It is asked at every new value of a measure that it reads, once each of them has one.
 void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
-  const auto& read = requirement(m).measures;
+  const model::Requirement& asked = requirement(m);
+  const auto& read = asked.measures;
   for (const Measured& value : fresh) {
     if (std::find(read.begin(), read.end(), value.measure) == read.end()) continue;
     if (!value.whole) {
@@ -163,38 +251,37 @@ void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
     const auto i = static_cast<std::size_t>(value.measure);
     latest_[i] = value.value;
     known_[i] = 1;
-    const bool all = std::all_of(read.begin(), read.end(), [&](std::int32_t r) { return known_[static_cast<std::size_t>(r)] != 0; });
-    if (!all) continue;
+    const auto known = [&](std::int32_t r) { return known_[static_cast<std::size_t>(r)] != 0; };
+    if (!std::all_of(read.begin(), read.end(), known)) continue;
     for (const std::int32_t r : read)
-      expressions_.give(program_->measures[static_cast<std::size_t>(r)].value, latest_[static_cast<std::size_t>(r)]);
-    expressions_.compute();
+      with_measures_.give(program_->measures[static_cast<std::size_t>(r)].value, latest_[static_cast<std::size_t>(r)]);
+    with_measures_.compute();
     m.tested_before = false;  // each value is a test of its own
     m.in_breach = false;
-    at_once(m, value.end);
+    const bool triggered = asked.trigger == model::kNone || with_measures_.value(m.first) != 0;
+    at_once(m, value.end, triggered, with_measures_.value(m.first + 1) != 0, with_measures_.value(m.first + 2));
   }
 }
 
-const std::vector<std::int32_t>& Judge::image(const bench::Image& image) {
+const std::vector<Broken>& Judge::image(const bench::Image& image) {
   newly_broken_.clear();
-  expressions_.evaluate(image.variables);
-  last_ = image.at;
+  block_.put(rows_, image.variables);
+  times_[rows_++] = last_ = image.at;
+  if (any_with_measures_) with_measures_.load(image.variables);
   if (measurer_.any()) take(measurer_.image(image));
-  for (Monitor& m : monitors_) {
-    if (!requirement(m).measures.empty()) continue;
-    if (m.formula) {
-      m.formula->image(image.at, expressions_);
-      drain(m);
-    } else if (requirement(m).within) {
-      in_time(m, image.at);
-    } else {
-      at_once(m, image.at);
-    }
-  }
+  if (rows_ == times_.size()) look();
+  return newly_broken_;
+}
+
+const std::vector<Broken>& Judge::flush() {
+  newly_broken_.clear();
+  look();
   return newly_broken_;
 }
 
 std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
   std::vector<Verdict> all;
+  flush();
   take(measurer_.finish());
   for (Monitor& m : monitors_) {
     if (m.formula) {
@@ -211,7 +298,7 @@ std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
     } else if (ending == bench::Ending::interrupted) {
       v.answer = Answer::interrupted;
     } else if (v.tests == 0) {
-      v.answer = Answer::not_tested;
+      v.answer = m.open && measured(m) ? Answer::undecided : Answer::not_tested;
     } else if (m.reached) {
       v.answer = Answer::held;
     } else if (ending != bench::Ending::completed || m.waiting_since || m.open) {

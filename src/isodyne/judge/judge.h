@@ -1,6 +1,10 @@
 #pragma once
 // Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
+//
+// Images are kept until a block of them is there (or flush() is called) and then looked at together: the verdicts are
+// those of looking at each, at a fraction of the cost. So what is broken is told up to a block later, with its time.
 
+#include <array>
 #include <limits>
 #include <memory>
 #include <optional>
@@ -8,6 +12,7 @@
 #include <vector>
 
 #include "isodyne/bench/events.h"
+#include "isodyne/engine/block.h"
 #include "isodyne/engine/code.h"
 #include "isodyne/judge/formula.h"
 #include "isodyne/judge/measurer.h"
@@ -42,13 +47,20 @@ struct Verdict {
   std::optional<Time> worst_at;
 };
 
+/// A requirement that was broken for the first time.
+struct Broken {
+  std::int32_t requirement = 0;
+  Time at{};
+};
+
 class Judge {
  public:
   explicit Judge(std::shared_ptr<const model::Program> program);
 
-  /// Looks at the next image. Returns the requirements newly broken by it (valid until the next call).
-  const std::vector<std::int32_t>& image(const bench::Image& image);
-
+  /// Takes the next image. Returns what turned out to be broken first in images up to it (valid until the next call).
+  const std::vector<Broken>& image(const bench::Image& image);
+  /// Looks at every image that it has taken. Returns the same.
+  const std::vector<Broken>& flush();
   /// Values of measures whose stretch was over by the last image, or at the end.
   const std::vector<Measured>& measured() const { return *measured_; }
 
@@ -56,44 +68,51 @@ class Judge {
   std::vector<Verdict> verdicts(bench::Ending ending);
 
  private:
+  static constexpr double kFar = std::numeric_limits<double>::infinity();
   struct Monitor {
     Verdict verdict;
     std::size_t first = 0;           ///< of its expressions: trigger, check, margin; or those of the formula
     std::optional<Formula> formula;  ///< where time is spoken of
     bool reached = false;            ///< eventually, until: it has come true
     bool open = false;               ///< the end of the run leaves it open
-    double best = -std::numeric_limits<double>::infinity(),
-           all = std::numeric_limits<double>::infinity();  ///< eventually, until: the distance so far; until: the least
-                                                           ///< of what holds up to it
-    bool tested_before = false;                            ///< trigger at the last image
-    std::optional<Time> waiting_since;                     ///< earliest trigger without its answer
+    double worst = kFar;             ///< the worst margin so far
+    double best = -kFar, all = kFar; ///< eventually, until: the distance so far; until: the least of what holds up to it
+    bool tested_before = false;      ///< trigger at the last image
+    std::optional<Time> waiting_since;  ///< earliest trigger without its answer
     bool in_breach = false;
     bool listed = false;  ///< the present breach is in verdict.breaches
   };
-  std::vector<model::NodeId> expressions();
+  std::vector<model::NodeId> expressions(bool of_measures);
+  void look();
   void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
   void always(Monitor& m, Time at, const Value& trigger, const Value& check);
   void once(Monitor& m, Time at, const Value& trigger, const Value& check);
-  void at_once(Monitor& m, Time now);
-  void in_time(Monitor& m, Time now);
+  bool nothing_new(Monitor& m, std::size_t rows);
+  void at_once(Monitor& m, Time now, bool triggered, bool holds, double margin);
+  void in_time(Monitor& m, Time now, bool triggered, bool answered);
   void drain(Monitor& m);
   void take(const std::vector<Measured>& fresh);
   void with_measures(Monitor& m, const std::vector<Measured>& fresh);
   const model::Requirement& requirement(const Monitor& m) const {
     return program_->requirements[static_cast<std::size_t>(m.verdict.requirement)];
   }
+  bool measured(const Monitor& m) const { return !requirement(m).measures.empty(); }
   void worse(Monitor& m, double margin, Time now);
   void breach(Monitor& m, Time now);
 
   std::shared_ptr<const model::Program> program_;
   std::vector<Monitor> monitors_;
-  engine::Evaluator expressions_;
+  engine::BlockEvaluator block_;
+  std::array<Time, engine::BlockEvaluator::kRows> times_{};
+  std::size_t rows_ = 0;
+  bool any_with_measures_ = false;
+  engine::Evaluator with_measures_;  ///< expressions of requirements about measures
   Measurer measurer_;
   const std::vector<Measured>* measured_ = nullptr;
   std::vector<double> latest_;  ///< value of each measure
   std::vector<char> known_;     ///< whether it has one
   Time last_{};
-  std::vector<std::int32_t> newly_broken_;
+  std::vector<Broken> newly_broken_;
 };
 
 }  // namespace isodyne::judge

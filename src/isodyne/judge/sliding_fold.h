@@ -7,6 +7,7 @@
 // Schneider, "Low-Latency Sliding-Window Aggregation in Worst-Case Constant Time" (2017), 3.
 
 #include <cstddef>
+#include <utility>
 #include <vector>
 
 namespace isodyne::judge {
@@ -27,6 +28,16 @@ class SlidingFold {
     if (out_.empty()) turn();
     out_.pop_back();
   }
+  /// The same window over converted elements. Converting and folding may be exchanged.
+  template <typename Convert>
+  auto converted(Convert convert) const {
+    SlidingFold<decltype(convert(std::declval<Element>())), Operation> other;
+    for (const Element& e : in_) other.in_.push_back(convert(e));
+    for (const Element& e : out_) other.out_.push_back(convert(e));
+    other.all_in_ = convert(all_in_);
+    return other;
+  }
+
   /// Of all elements; there is one.
   Element fold() const {
     if (out_.empty()) return all_in_;
@@ -34,6 +45,9 @@ class SlidingFold {
   }
 
  private:
+  template <typename, typename>
+  friend class SlidingFold;
+
   void turn() {
     for (std::size_t i = in_.size(); i-- > 0;) out_.push_back(out_.empty() ? in_[i] : Operation{}(in_[i], out_.back()));
     in_.clear();
@@ -47,7 +61,14 @@ template <typename T>
 class Queue {
  public:
   bool empty() const { return begin_ == items_.size(); }
+  std::size_t size() const { return items_.size() - begin_; }
   const T& front() const { return items_[begin_]; }
+  template <typename Convert>
+  auto converted(Convert convert) const {
+    Queue<decltype(convert(std::declval<T>()))> other;
+    for (std::size_t i = begin_; i < items_.size(); ++i) other.push(convert(items_[i]));
+    return other;
+  }
   void push(const T& item) {
     if (begin_ > 64 && 2 * begin_ > items_.size()) {
       items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
