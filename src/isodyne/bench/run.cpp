@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/taps.h"
 
 namespace isodyne::bench {
 
@@ -51,8 +52,23 @@ std::optional<Failure> trouble_with(const model::Program& program, const RunPlan
   return std::nullopt;
 }
 
+namespace {
+/// The program as this run needs it: without taps, if nothing is replaced.
+std::shared_ptr<const model::Program> as_needed(std::shared_ptr<const model::Program> program, const RunPlan& plan) {
+  for (const std::int32_t f : plan.faults) {
+    if (program->faults[static_cast<std::size_t>(f)].tap != model::kNone) return program;
+  }
+  if (plan.scenario != model::kNone) {
+    for (const model::ScenarioStep& s : program->scenarios[static_cast<std::size_t>(plan.scenario)].steps) {
+      if (s.tap != model::kNone) return program;
+    }
+  }
+  return model::without_taps(program);
+}
+}  // namespace
+
 Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer)
-    : program_(std::move(program)),
+    : program_(as_needed(std::move(program), plan)),
       plan_(std::move(plan)),
       observer_(observer),
       seen_(&observer),
