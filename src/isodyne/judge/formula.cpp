@@ -1,6 +1,7 @@
 #include "isodyne/judge/formula.h"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <limits>
 #include <variant>
@@ -11,33 +12,59 @@ namespace isodyne::judge {
 
 using Kind = model::FormulaNode::Kind;
 
+/// At the end of a run: the least and the greatest key that an instant can have.
+struct Range {
+  std::int64_t low = 0, high = 0;
+};
+
 namespace {
 
 constexpr double kFar = std::numeric_limits<double>::infinity();
+constexpr std::int64_t kMost = 0x7ff0000000000000;  // plus infinity
+constexpr std::int64_t kLeast = ~kMost;
 
-Value opposite(const Value& v) {
-  return {-v.high, -v.low, !v.possible, !v.certain};
+/// The order of doubles as whole numbers: a negative one's bits count backwards.
+std::int64_t ordered(double distance) {
+  const auto bits = std::bit_cast<std::int64_t>(distance);
+  return bits ^ ((bits >> 63) & std::numeric_limits<std::int64_t>::max());
 }
-Value least(const Value& a, const Value& b) {
-  return {std::min(a.low, b.low), std::min(a.high, b.high), a.certain && b.certain, a.possible && b.possible};
+double distance_of(std::int64_t key) {
+  return std::bit_cast<double>(key ^ ((key >> 63) & std::numeric_limits<std::int64_t>::max()));
 }
-Value greatest(const Value& a, const Value& b) {
-  return {std::max(a.low, b.low), std::max(a.high, b.high), a.certain || b.certain, a.possible || b.possible};
+/// What holds is at least plus zero, what does not at most minus zero. What is no number does not hold, or is far.
+std::int64_t key_of(double distance, bool holds) {
+  if (distance != distance) return holds ? kMost : kLeast;
+  const std::int64_t key = ordered(distance);
+  return holds ? std::max<std::int64_t>(key, 0) : std::min<std::int64_t>(key, -1);
 }
-Point opposite(const Point& v) {
-  return {-v.distance, !v.holds};
+
+std::int64_t opposite(std::int64_t k) {
+  return ~k;
 }
-Point least(const Point& a, const Point& b) {
-  return {std::min(a.distance, b.distance), a.holds && b.holds};
+std::int64_t least(std::int64_t a, std::int64_t b) {
+  return std::min(a, b);
 }
-Point greatest(const Point& a, const Point& b) {
-  return {std::max(a.distance, b.distance), a.holds || b.holds};
+std::int64_t greatest(std::int64_t a, std::int64_t b) {
+  return std::max(a, b);
 }
-Value value_of(const Point& p) {
-  return {p.distance, p.distance, p.holds, p.holds};
+Range opposite(const Range& r) {
+  return {~r.high, ~r.low};
 }
-Value value_of(const Value& v) {
-  return v;
+Range least(const Range& a, const Range& b) {
+  return {std::min(a.low, b.low), std::min(a.high, b.high)};
+}
+Range greatest(const Range& a, const Range& b) {
+  return {std::max(a.low, b.low), std::max(a.high, b.high)};
+}
+Range range_of(std::int64_t key) {
+  return {key, key};
+}
+Value value_of(std::int64_t k) {
+  const double d = distance_of(k);
+  return {d, d, k >= 0, k >= 0};
+}
+Value value_of(const Range& r) {
+  return {distance_of(r.low), distance_of(r.high), r.low >= 0, r.high >= 0};
 }
 
 struct Least {
@@ -57,8 +84,8 @@ template <typename V>
 struct Stretch {
   V all, reached;
 };
-Stretch<Value> value_of(const Stretch<Point>& s) {
-  return {value_of(s.all), value_of(s.reached)};
+Stretch<Range> range_of(const Stretch<std::int64_t>& s) {
+  return {range_of(s.all), range_of(s.reached)};
 }
 struct Join {
   template <typename V>
@@ -91,7 +118,7 @@ struct Instants {
   }
 };
 
-constexpr auto kValueOf = [](const auto& x) { return value_of(x); };
+constexpr auto kRangeOf = [](const auto& x) { return range_of(x); };
 
 struct Truth {};
 struct Edge {
@@ -121,18 +148,18 @@ Same taken_over(const Same& m) {
   return m;
 }
 template <typename Operation>
-Ahead<Value, Operation> taken_over(const Ahead<Point, Operation>& m) {
-  return {m.window.converted(kValueOf), m.oldest};
+Ahead<Range, Operation> taken_over(const Ahead<std::int64_t, Operation>& m) {
+  return {m.window.converted(kRangeOf), m.oldest};
 }
-Ahead<Stretch<Value>, Join> taken_over(const Ahead<Stretch<Point>, Join>& m) {
-  return {m.window.converted(kValueOf), m.oldest};
+Ahead<Stretch<Range>, Join> taken_over(const Ahead<Stretch<std::int64_t>, Join>& m) {
+  return {m.window.converted(kRangeOf), m.oldest};
 }
 template <typename Operation>
-Behind<Value, Operation> taken_over(const Behind<Point, Operation>& m) {
-  return {m.window.converted(kValueOf), m.oldest, m.begin};
+Behind<Range, Operation> taken_over(const Behind<std::int64_t, Operation>& m) {
+  return {m.window.converted(kRangeOf), m.oldest, m.begin};
 }
-Since<Value> taken_over(const Since<Point>& m) {
-  return {value_of(m.before)};
+Since<Range> taken_over(const Since<std::int64_t>& m) {
+  return {range_of(m.before)};
 }
 
 }  // namespace
@@ -150,7 +177,7 @@ class Machine {
       : instants_(o.instants_), trigger_(o.trigger_), check_(o.check_), emitted_(o.emitted_) {
     for (const auto& n : o.nodes_)
       nodes_.push_back({n.node, std::visit([](const auto& m) { return Memory(taken_over(m)); }, n.memory),
-                        n.said.converted(kValueOf), n.taken});
+                        n.said.converted(kRangeOf), n.taken});
   }
 
   void block(const Time* at, std::size_t count, const engine::BlockEvaluator& e, std::size_t first) {
@@ -175,6 +202,29 @@ class Machine {
             if constexpr (requires { finish_ahead(n, memory); }) finish_ahead(n, memory);
           },
           n.memory);
+    }
+  }
+
+  std::optional<Formula::Held> held() {
+    Queue<V>& checked = said(check_);
+    std::size_t count = checked.size();
+    if (trigger_ != model::kNone) count = std::min(count, said(trigger_).size());
+    if (count == 0) return Formula::Held{};
+    if constexpr (std::is_same_v<V, std::int64_t>) {
+      const std::int64_t* keys = checked.data();
+      std::int64_t lowest = kMost;
+      for (std::size_t i = 0; i < count; ++i) lowest = std::min(lowest, keys[i]);
+      std::int64_t asked = 0;
+      for (std::size_t i = 0; trigger_ != model::kNone && i < count; ++i) asked = std::min(asked, said(trigger_).data()[i]);
+      if (lowest < 0 || asked < 0) return std::nullopt;
+      const auto where = std::find(keys, keys + count, lowest) - keys;
+      const Formula::Held all{count, distance_of(lowest), instants_[emitted_ + where]};
+      checked.pop(count);
+      if (trigger_ != model::kNone) said(trigger_).pop(count);
+      emitted_ += static_cast<std::int64_t>(count);
+      return all;
+    } else {
+      return std::nullopt;
     }
   }
 
@@ -234,11 +284,11 @@ class Machine {
     return Truth{};
   }
 
-  static V exactly(double distance, bool holds) {
-    if constexpr (std::is_same_v<V, Point>) {
-      return {distance, holds};
+  static V exactly(std::int64_t key) {
+    if constexpr (std::is_same_v<V, std::int64_t>) {
+      return key;
     } else {
-      return {distance, distance, holds, holds};
+      return range_of(key);
     }
   }
 
@@ -246,10 +296,11 @@ class Machine {
 
   void look(Node& n, std::size_t count, const double* values, const double* margins) {
     auto* edge = std::get_if<Edge>(&n.memory);
+    V* said = n.said.extend(count);
     if (edge == nullptr && margins != nullptr) {
-      for (std::size_t i = 0; i < count; ++i) n.said.push(exactly(margins[i], values[i] != 0));
+      for (std::size_t i = 0; i < count; ++i) said[i] = exactly(key_of(margins[i], values[i] != 0));
     } else if (edge == nullptr) {
-      for (std::size_t i = 0; i < count; ++i) n.said.push(exactly(values[i] != 0 ? kFar : -kFar, values[i] != 0));
+      for (std::size_t i = 0; i < count; ++i) said[i] = exactly(values[i] != 0 ? kMost : kLeast);
     } else {
       for (std::size_t i = 0; i < count; ++i) {
         const double more = edge->begun ? values[i] - edge->before : 0;
@@ -257,28 +308,30 @@ class Machine {
         const double distance = n.node.kind == Kind::rises ? more : n.node.kind == Kind::falls ? -more : std::abs(more);
         edge->begun = true;
         edge->before = values[i];
-        n.said.push(exactly(n.node.number ? distance : holds ? kFar : -kFar, holds));
+        said[i] = exactly(n.node.number ? key_of(distance, holds) : holds ? kMost : kLeast);
       }
     }
   }
 
-  /// Calls `each` with the operands of every instant of which they are all there.
+  /// Calls `each` with the operands of every instant of which they are all there, and with their number.
   template <typename Each>
   void operands(Node& n, Each each) {
     Queue<V>& a = said(n.node.a);
-    if (n.node.b == model::kNone) {
-      for (std::size_t left = a.size(); left > 0; --left, ++n.taken) {
-        each(a.front(), a.front());
-        a.pop();
-      }
-      return;
-    }
-    Queue<V>& b = said(n.node.b);
-    for (std::size_t left = std::min(a.size(), b.size()); left > 0; --left, ++n.taken) {
-      each(a.front(), b.front());
-      a.pop();
-      if (&a != &b) b.pop();
-    }
+    Queue<V>& b = n.node.b == model::kNone ? a : said(n.node.b);
+    const std::size_t count = std::min(a.size(), b.size());
+    const V *left = a.data(), *right = b.data();
+    for (std::size_t i = 0; i < count; ++i) each(left[i], right[i], n.taken + static_cast<std::int64_t>(i));
+    n.taken += static_cast<std::int64_t>(count);
+    a.pop(count);
+    if (&a != &b) b.pop(count);
+  }
+  /// The same where each instant gives one value.
+  template <typename Each>
+  void one_each(Node& n, Each each) {
+    Queue<V>& a = said(n.node.a);
+    Queue<V>& b = n.node.b == model::kNone ? a : said(n.node.b);
+    V* to = n.said.extend(std::min(a.size(), b.size()));
+    operands(n, [&](const V& x, const V& y, std::int64_t at) { *to++ = each(x, y, at); });
   }
 
   void take(Node& n) {
@@ -290,11 +343,11 @@ class Machine {
   void take_with(Node& n, Logic&) {
     switch (n.node.kind) {
       case Kind::lnot:
-        return operands(n, [&](const V& a, const V&) { n.said.push(opposite(a)); });
+        return one_each(n, [](const V& a, const V&, std::int64_t) { return opposite(a); });
       case Kind::land:
-        return operands(n, [&](const V& a, const V& b) { n.said.push(least(a, b)); });
+        return one_each(n, [](const V& a, const V& b, std::int64_t) { return least(a, b); });
       default:
-        return operands(n, [&](const V& a, const V& b) { n.said.push(greatest(a, b)); });
+        return one_each(n, [](const V& a, const V& b, std::int64_t) { return greatest(a, b); });
     }
   }
 
@@ -306,9 +359,9 @@ class Machine {
       m.window.pop();
       ++m.oldest;
     };
-    operands(n, [&](const V& a, const V& b) {
-      const Time now = instants_[n.taken], begin = now - n.node.time;
-      while (m.oldest < n.taken && instants_[m.oldest] < begin) say();
+    operands(n, [&](const V& a, const V& b, std::int64_t at) {
+      const Time begin = instants_[at] - n.node.time;
+      while (m.oldest < at && instants_[m.oldest] < begin) say();
       if constexpr (std::is_same_v<Element, V>) {
         m.window.push(a);
       } else {
@@ -320,11 +373,11 @@ class Machine {
 
   /// What is not there can hold, or not.
   template <typename Element, typename Operation>
-    requires std::is_same_v<V, Value>
+    requires std::is_same_v<V, Range>
   void finish_ahead(Node& n, Ahead<Element, Operation>& m) {
     for (; m.oldest < n.taken; ++m.oldest) {
       const Element seen = m.window.fold();
-      const Value unknown{-kFar, kFar, false, true};
+      const Range unknown{kLeast, kMost};
       if constexpr (std::is_same_v<Element, V>) {
         n.said.push(Operation{}(seen, unknown));
       } else {
@@ -336,21 +389,20 @@ class Machine {
 
   template <typename Operation>
   void take_with(Node& n, Behind<V, Operation>& m) {
-    operands(n, [&](const V& a, const V&) {
-      const Time now = instants_[n.taken];
-      if (n.taken == 0) m.begin = now;
+    one_each(n, [&](const V& a, const V&, std::int64_t at) {
+      const Time now = instants_[at];
+      if (at == 0) m.begin = now;
       m.window.push(a);
       for (; instants_[m.oldest] < now - n.node.time; ++m.oldest) m.window.pop();
       // Nobody knows what was before the run.
       const bool young = n.node.kind == Kind::held && now - m.begin < n.node.time;
-      n.said.push(young ? exactly(-kFar, false) : m.window.fold());
+      return young ? exactly(kLeast) : m.window.fold();
     });
   }
 
   void take_with(Node& n, Since<V>& m) {
-    operands(n, [&](const V& a, const V& b) {
-      m.before = n.taken > 0 ? greatest(b, least(a, m.before)) : b;
-      n.said.push(m.before);
+    one_each(n, [&](const V& a, const V& b, std::int64_t at) {
+      return m.before = at > 0 ? greatest(b, least(a, m.before)) : b;
     });
   }
 
@@ -378,7 +430,7 @@ void Formula::collect(const model::Requirement& r, std::vector<model::NodeId>& e
 }
 
 Formula::Formula(const model::Requirement& r, std::size_t first)
-    : running_(std::make_unique<Machine<Point>>(r)), first_(first) {}
+    : running_(std::make_unique<Machine<std::int64_t>>(r)), first_(first) {}
 Formula::~Formula() = default;
 Formula::Formula(Formula&&) noexcept = default;
 Formula& Formula::operator=(Formula&&) noexcept = default;
@@ -388,8 +440,12 @@ void Formula::block(const Time* at, std::size_t count, const engine::BlockEvalua
 }
 
 void Formula::finish() {
-  finished_ = std::make_unique<Machine<Value>>(*running_);
+  finished_ = std::make_unique<Machine<Range>>(*running_);
   finished_->finish();
+}
+
+std::optional<Formula::Held> Formula::held() {
+  return finished_ ? std::nullopt : running_->held();
 }
 
 bool Formula::next(Time& at, Value& trigger, Value& check) {

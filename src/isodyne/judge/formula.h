@@ -5,8 +5,12 @@
 // Continuous Signals", 2004), with the distances of Fainekos and Pappas (2009). At the end of a run what lies ahead of
 // it is unknown: an instant then has a worst and a best case.
 //
+// Inside, what is said of an instant is one whole number, the key: the distance in the order of doubles, in which a minus
+// zero does not hold and a plus zero does. Then `and` is the smaller, `or` the larger, and `not` the complement.
+//
 // Memory: an operator keeps as many instants as its time holds. Time: constant an instant on average.
 
+#include <cstdint>
 #include <memory>
 #include <optional>
 #include <vector>
@@ -25,12 +29,7 @@ struct Value {
   bool decided() const { return certain == possible; }
 };
 
-/// The same while nothing is unknown.
-struct Point {
-  double distance = 0;
-  bool holds = false;
-};
-
+struct Range;
 template <typename V>
 class Machine;
 
@@ -49,12 +48,20 @@ class Formula {
   /// There are no more images: everything that is left is said, with its worst and best case.
   void finish();
 
+  /// Instants of which everything is said, while the run goes on: the least key, if the trigger and the check hold at all
+  /// of them. They are then done with; the time is that of the least. Nothing: they are for next().
+  struct Held {
+    std::size_t count = 0;
+    double least = 0;
+    Time at{};
+  };
+  std::optional<Held> held();
   /// The next instant of which everything is said; false if there is none. Without a trigger that always holds.
   bool next(Time& at, Value& trigger, Value& check);
 
  private:
-  std::unique_ptr<Machine<Point>> running_;
-  std::unique_ptr<Machine<Value>> finished_;  ///< takes over at the end
+  std::unique_ptr<Machine<std::int64_t>> running_;
+  std::unique_ptr<Machine<Range>> finished_;  ///< takes over at the end
   std::size_t first_;
 };
 

@@ -56,31 +56,37 @@ class SlidingFold {
   Element all_in_{};
 };
 
-/// First in, first out, in one piece of memory.
+/// First in, first out, in one piece of memory; many at a time.
 template <typename T>
 class Queue {
  public:
   bool empty() const { return begin_ == items_.size(); }
   std::size_t size() const { return items_.size() - begin_; }
   const T& front() const { return items_[begin_]; }
+  /// The oldest, then those that came after it.
+  const T* data() const { return items_.data() + begin_; }
+  void push(const T& item) { *extend(1) = item; }
+  /// Room for `count` more, to be filled in; valid until the next call.
+  T* extend(std::size_t count) {
+    if (begin_ > 64 && 2 * begin_ > items_.size()) {
+      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
+      begin_ = 0;
+    }
+    items_.resize(items_.size() + count);
+    return items_.data() + items_.size() - count;
+  }
+  void pop(std::size_t count = 1) {
+    begin_ += count;
+    if (begin_ == items_.size()) {
+      items_.clear();
+      begin_ = 0;
+    }
+  }
   template <typename Convert>
   auto converted(Convert convert) const {
     Queue<decltype(convert(std::declval<T>()))> other;
     for (std::size_t i = begin_; i < items_.size(); ++i) other.push(convert(items_[i]));
     return other;
-  }
-  void push(const T& item) {
-    if (begin_ > 64 && 2 * begin_ > items_.size()) {
-      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
-      begin_ = 0;
-    }
-    items_.push_back(item);
-  }
-  void pop() {
-    if (++begin_ == items_.size()) {
-      items_.clear();
-      begin_ = 0;
-    }
   }
 
  private:
