@@ -1,5 +1,6 @@
 // faults: the list of everything that can break, who looks for it, and which scenario gets there.
 
+#include <algorithm>
 #include <atomic>
 #include <map>
 
@@ -25,8 +26,10 @@ namespace {
 
 struct FaultRow {
   std::string name, place, kind, trigger, description;
-  std::vector<std::string> requirements;
-  std::vector<std::string> reached;  ///< "uplock at 97.2 s"
+  std::vector<std::string> requirements{};
+  std::vector<std::string> reached{};  ///< "uplock at 97.2 s"
+  std::string earliest{};            ///< of those, after the start
+  Time earliest_at = Time::max();
   bool told = true;                  ///< false: that takes a try
 };
 
@@ -103,7 +106,12 @@ bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std:
     }
     for (std::size_t f = 0; f < rows.size(); ++f) {
       rows[f].told = true;
-      if (const auto at = watch.reached()[f]) rows[f].reached.push_back(fmt::format("{} at {}", scenario.name, format_span(*at)));
+      const auto at = watch.reached()[f];
+      if (!at) continue;
+      rows[f].reached.push_back(at->count() == 0 ? scenario.name : fmt::format("{} at {}", scenario.name, format_span(*at)));
+      if (at->count() == 0 || *at >= rows[f].earliest_at) continue;
+      rows[f].earliest_at = *at;
+      rows[f].earliest = rows[f].reached.back();
     }
   }
   progress.clear();
@@ -116,7 +124,18 @@ std::string joined(const std::vector<std::string>& all, const char* none) {
   return text.empty() ? none : text;
 }
 
-void print_rows(const std::vector<FaultRow>& rows, bool tried) {
+/// "all" where every scenario that can be run gets there; with times, the earliest of them.
+std::string reached_text(const FaultRow& r, const model::Program& p) {
+  const auto runnable = static_cast<std::size_t>(std::count_if(
+      p.scenarios.begin(), p.scenarios.end(), [](const model::Scenario& s) { return s.needs.empty(); }));
+  if (r.reached.size() < std::max<std::size_t>(runnable, 3)) {
+    if (r.reached.size() <= 3) return joined(r.reached, "none");
+    return fmt::format("{}, {} and {} more", r.reached[0], r.reached[1], r.reached.size() - 2);
+  }
+  return r.earliest.empty() ? "all" : "all, first " + r.earliest;
+}
+
+void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried) {
   Table table({{"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {"Looked for by"}, {tried ? "Triggered in" : "Within reach of"}, {"Description"}});
   std::size_t open = 0, unseen = 0, unreached = 0;
   for (const FaultRow& r : rows) {
@@ -124,7 +143,7 @@ void print_rows(const std::vector<FaultRow>& rows, bool tried) {
     unseen += r.requirements.empty() ? 1 : 0;
     unreached += r.told && r.reached.empty() ? 1 : 0;
     table.row({r.name, r.place, r.kind, r.trigger, joined(r.requirements, "nobody"),
-               r.told ? joined(r.reached, "none") : "?", r.description});
+               r.told ? reached_text(r, p) : "?", r.description});
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string closing = counted(rows.size(), "fault");
@@ -144,7 +163,7 @@ int run_faults(const Arguments& arguments) {
   const model::Program& p = *loaded.program;
   std::vector<FaultRow> rows;
   for (const model::Fault& f : p.faults) {
-    FaultRow row{f.name, model::place_of(p, f), model::fault_word(f.kind), f.when_text, f.doc, looking_for(p, f), {}, true};
+    FaultRow row{f.name, model::place_of(p, f), model::fault_word(f.kind), f.when_text, f.doc, looking_for(p, f)};
     if (!f.amount_text.empty()) row.kind += " " + f.amount_text;
     without_a_try(p, f, row);
     rows.push_back(std::move(row));
@@ -165,7 +184,7 @@ int run_faults(const Arguments& arguments) {
     for (const FaultRow& r : rows)
       put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, joined(r.requirements, ""), r.told ? joined(r.reached, "") : "?", r.description}));
   } else {
-    print_rows(rows, tried);
+    print_rows(p, rows, tried);
   }
   return kHeld;
 }

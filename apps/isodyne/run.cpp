@@ -347,7 +347,14 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   if (!closed) result.ending = bench::Ending::not_recorded;
 
   present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
-  for (const std::string& l : loaded.left_out) summary.remarks.push_back("Not with this harness: " + l + ".");
+  for (const auto& [judged, what] : {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
+    std::string left;
+    for (const std::string& l : loaded.left_out) {
+      const bool requirement = l.starts_with("requirement") || l.starts_with("expectation");
+      if (requirement == judged) left += (left.empty() ? "" : ", ") + l;
+    }
+    if (!left.empty()) summary.remarks.push_back(fmt::format("{}: {}.", what, left));
+  }
   if (state) summary.remarks.push_back(fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
   summary.started = started;
   summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();

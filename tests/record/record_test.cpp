@@ -67,7 +67,7 @@ TEST_CASE("What is recorded can be read back") {
   CHECK((*r)->identity().main == "sub/bench.dyne");
   CHECK((*r)->ending() == "completed");
   REQUIRE((*r)->events().size() == 2);
-  CHECK((*r)->events()[0].text == "hold 105 ms");
+  CHECK((*r)->events()[0].text.starts_with("hold 105 ms ("));
   const auto& sources = (*r)->identity().sources;
   REQUIRE(sources.size() == 2);
   for (const auto& [name, text] : sources) CHECK(text == (name == "empty.dyne" ? "" : kBench));

@@ -45,7 +45,7 @@ void Parser::fault(const std::string& doc) {
     if (t_.accept("on")) {
       f.target = x_.path("the name of what is faulty");
       t_.skip_newlines();
-      fault_kind(f);
+      if (!t_.at("memory") && !t_.peek(1).is(":=")) fault_kind(f);  // else what it does stands below
     } else if (t_.at("memory")) {
       fault_memory(f);
     } else if (t_.peek(1).is(":=")) {
@@ -55,7 +55,11 @@ void Parser::fault(const std::string& doc) {
       c.value = x_.expression();
       t_.expect_statement_end();
       f.changes.push_back(std::move(c));
-    } else if (!fault_time(f)) {
+    } else if (fault_time(f)) {
+      return;
+    } else if (!f.target.parts.empty() && f.kind.text.empty() && t_.at(TokenKind::name)) {
+      fault_kind(f);
+    } else {
       t_.fail("`on`, `from`, `between`, `once`, `while`, `by hand`, `lasting`, `until`, `pulsing` or `memory`");
     }
   });

@@ -183,7 +183,10 @@ bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& targ
   }
   if (rule == "formula") return replacement(f, fault, target);
   if (rule == "share" || rule == "time") return share_or_time(f, rule, fault);
-  fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
+  const auto covered = [&](const lang::ExprPtr& e) { return one_line(check_.program.sources->covered(e->span)); };
+  fault.amount_text = covered(f.amount);
+  if (f.over) fault.amount_text = fmt::format("to {} over {}", covered(f.amount), covered(f.over));
+  if (f.every) fault.amount_text += " every " + covered(f.every);
   Type type = target.type;
   if (rule == "factor" && type.absolute) {
     check_.error(Code::type_mismatch, f.kind.span,

@@ -53,9 +53,12 @@ class Needs {
       for (const lang::ScenarioStep::Block& b : s.blocks) {
         if (const std::string one = of(b.steps); !one.empty()) return one;
       }
-      const bool by_name = s.kind == lang::ScenarioStep::Kind::inject || s.kind == lang::ScenarioStep::Kind::clear ||
-                           s.kind == lang::ScenarioStep::Kind::perform || s.kind == lang::ScenarioStep::Kind::load;
-      if (by_name && gone_.contains(s.name.text)) return s.name.text;
+      using Kind = lang::ScenarioStep::Kind;
+      const std::string named = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
+                                : s.kind == Kind::perform                       ? "scenario " + s.name.text
+                                : s.kind == Kind::load                          ? "values " + s.name.text
+                                                                                : "";
+      if (gone_.contains(named)) return s.name.text;
     }
     return {};
   }
@@ -223,7 +226,9 @@ class Harness {
     keep_only(list, [&](const auto& x) {
       const std::string needs = need(x);
       if (needs.empty()) return true;
-      gone_.insert(x.name.text);
+      // Scenarios and sets of values have names of their own kind.
+      const bool apart = what == std::string("scenario") || what == std::string("values");
+      gone_.insert(apart ? fmt::format("{} {}", what, x.name.text) : x.name.text);
       left_out_.push_back(fmt::format("{} {} (needs {})", what, x.name.text, needs));
       return false;
     });

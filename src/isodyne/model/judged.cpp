@@ -124,7 +124,7 @@ void Judged::expectation(const lang::ExpectationDecl& e) {
       lang::RequirementDecl r;
       r.name = {fmt::format("{}/{}", e.name.text, on.text()), on.span};
       r.source = e.source;
-      r.doc = fmt::format("{}{}must {}act on {}", e.doc, e.doc.empty() ? "" : ": ", row.must ? "" : "not ", on.text());
+      r.doc = fmt::format("{} {}. {}", row.must ? "Acts on" : "Does not act on", on.text(), e.doc);
       r.form = lang::RequirementDecl::Form::whenever;
       r.trigger = made(lang::ExprKind::becomes_active, on.span, "becomes active", std::move(name));
       r.span = row.span;
