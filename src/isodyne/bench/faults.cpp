@@ -256,7 +256,7 @@ void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCo
       if (command.fault != c.activity->fault) continue;
       const bool by_hand = fault_of(c).when == When::by_hand;
       c.triggered = command.inject;
-      c.there = c.there && command.inject;
+      c.there = false;  // it begins anew
       c.over = !command.inject && !by_hand;
     }
     c.expressions.evaluate(image);

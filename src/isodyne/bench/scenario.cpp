@@ -64,6 +64,15 @@ void ScenarioPlayer::prepare(engine::PlantState& state) {
   }
 }
 
+/// What the target of a step has by now: what was written at this instant already, or what the image shows.
+double ScenarioPlayer::present(const Step& s, const double* image) const {
+  for (std::size_t i = planned_.size(); i-- > 0;) {
+    const Step& other = steps_[planned_[i].step];
+    if (other.step->target == s.step->target && other.step->kind != Kind::release) return planned_[i].value;
+  }
+  return s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target];
+}
+
 void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
   Step& s = step_of(t);
   t.begun = true;
@@ -75,13 +84,13 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
   double told = t.to;
   switch (s.step->kind) {
     case Kind::ramp:
-      t.from = s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target];
+      t.from = present(s, image);
       break;
     case Kind::set:
       write(t.at, t.to);
       break;
     case Kind::step:
-      told = (s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target]) + t.to;
+      told = present(s, image) + t.to;
       write(t.at, told);
       break;
     case Kind::release:

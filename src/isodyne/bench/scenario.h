@@ -77,6 +77,7 @@ class ScenarioPlayer {
     double value = 0;
   };
   bool advance(Track& track, const double* image, Time next);
+  double present(const Step& s, const double* image) const;
   void begin(Track& track, const double* image, Time next);
   bool is_over(Track& track, const double* image, Time next);
   bool expectation(Track& track, Step& s, Time next);

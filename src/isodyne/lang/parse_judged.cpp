@@ -170,7 +170,6 @@ void Parser::expectation(const std::string& doc) {
     } else {
       e.rows.push_back(expectation_row());
     }
-    t_.expect_statement_end();
   });
   if (!e.act)
     t_.diagnostics().error(Code::missing, e.name.span, fmt::format("expectation {} does not say what it is to act", e.name.text),

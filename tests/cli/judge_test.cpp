@@ -1,0 +1,386 @@
+// Judging, measuring, tracing and exchanging as people do it: the built program on files and runs.
+
+#include <bit>
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include "isodyne/record/recording.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace fs = std::filesystem;
+using Json = nlohmann::json;
+
+namespace {
+
+const std::string kSource = ISODYNE_SOURCE_FOLDER;
+const std::string kPump = kSource + "/examples/drain-pump/pump.dyne";
+
+constexpr const char* kBench = R"(
+model Tank { input inflow : m/s
+  param leak : 1/s = 0.1 1/s
+  output state level : m = 1 m
+  level' = inflow - leak * level }
+bench Small {
+  step 10 ms
+  record every 10 ms
+  input pump : m/s = 0 m/s
+  part tank : Tank
+  tank.inflow = pump
+  sensor tx { of tank.level  range 0 m .. 10 m  every 10 ms  noise 1 cm }
+}
+condition high = tank.level > 2 m
+fault stuck { on tx  freeze  once high }
+fault odd { on tank.leak  times 2  from 100 s }
+scenario fill { set pump = 0.5 m/s
+  wait until tank.level > 3 m within 20 s
+  expect tx > 2.9 m
+  set pump = 0 m/s
+  hold 2 s }
+measure rise { of tank.level  rise_time to 3 m  over 0 s .. 8 s }
+requirement R-1 { always tank.level <= 2.5 m }
+requirement R-2 { whenever high becomes active then within 2 s tx > 2.2 m }
+requirement R-3 { always (pump > 0.1 m/s implies tank.level > 0.5 m stays for 1 s) }
+requirement R-4 { always rise <= 9 s }
+requirement R-5 { whenever stuck becomes active then within 1 s tx > 9 m }
+requirement R-6 { id "_other-tool-17"  source "Contract, 4"  by review }
+harness alone of tank { inflow = 0.2 m/s }
+)";
+
+/// The folder with a bench, and a run of it in `r`.
+struct Ran {
+  TemporaryFolder folder;
+  Output run;
+  explicit Ran(const std::string& options = "") {
+    folder.write("bench.dyne", kBench);
+    run = isodyne("run bench.dyne fill --no-report --out r " + options);
+  }
+  Output isodyne(const std::string& arguments) const { return run_isodyne(arguments, folder.path()); }
+  Json json(const std::string& arguments) const {
+    const Output o = isodyne(arguments + " --json");
+    INFO(o.err);
+    return Json::parse(o.out);
+  }
+};
+
+bool has(const std::string& text, const std::string& part) {
+  INFO(text);
+  INFO(part);
+  const bool there = text.find(part) != std::string::npos;
+  CHECK(there);
+  return there;
+}
+
+}  // namespace
+
+TEST_CASE("A recording of every instant is judged as the run was, to the last digit") {
+  const Ran r("--fault stuck");
+  CHECK(r.run.status == 1);
+  const Json run = Json::parse(slurp(r.folder / "r/verdicts.json"));
+  const Json again = r.json("judge r");
+  CHECK(run.at("requirements") == again.at("requirements"));
+  CHECK(run.at("requirements").size() == 7);
+  CHECK(r.isodyne("judge r").status == 1);
+  CHECK(r.isodyne("judge r/recording.h5").status == 1);
+}
+
+TEST_CASE("Other rules are asked of a recording, with conditions of their own") {
+  const Ran r;
+  r.folder.write("more.dyne", "use \"words.dyne\"\ncondition very = tank.level > deep\n"
+                              "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
+                              "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
+  r.folder.write("words.dyne", "condition unused = pump > 0 m/s\n");
+  Output o = r.isodyne("judge r more.dyne");
+  CHECK(o.status == 2);
+  has(o.err, "more.dyne:2:31: error: nothing here is called `deep`");
+  r.folder.write("more.dyne", "use \"words.dyne\"\ncondition very = tank.level > 2.8 m\n"
+                              "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
+                              "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
+  const Json j = r.json("judge r more.dyne");
+  REQUIRE(j.at("requirements").size() == 3);
+  CHECK(j["requirements"][0]["verdict"] == "broken");
+  CHECK(j["requirements"][1]["verdict"] == "held");
+  CHECK(j["requirements"][2]["verdict"] == "held");
+  o = r.isodyne("judge r more.dyne --out again");
+  CHECK(fs::exists(r.folder / "again/verdicts.xml"));
+  CHECK(r.isodyne("judge r nowhere.dyne").status == 2);
+}
+
+TEST_CASE("--strict fails on what was not put to the test") {
+  const Ran r;
+  r.folder.write("one.dyne", "requirement N { whenever tank.level > 50 m then pump < 1 m/s }\n");
+  CHECK(r.isodyne("judge r one.dyne").status == 0);
+  CHECK(r.isodyne("judge r one.dyne --strict").status == 1);
+}
+
+TEST_CASE("A recording that misses instants says so; one that is cut off, empty or foreign is told with status 3") {
+  const TemporaryFolder folder;
+  std::string coarse = kBench;
+  coarse.replace(coarse.find("record every 10 ms"), 18, "record every 500 ms");
+  folder.write("bench.dyne", coarse);
+  CHECK(run_isodyne("run bench.dyne fill --no-report --out r", folder.path()).status == 1);
+  has(run_isodyne("judge r", folder.path()).out, "The recording has an image every 500 ms; the run itself was judged every 10 ms");
+  CHECK(run_isodyne("judge nowhere", folder.path()).status == 3);
+  folder.write("text.h5", "no recording");
+  CHECK(run_isodyne("judge text.h5", folder.path()).status == 3);
+  const std::string whole = slurp(folder / "r/recording.h5");
+  folder.write("half.h5", whole.substr(0, whole.size() / 2));
+  const Output half = run_isodyne("judge half.h5", folder.path());
+  CHECK(half.status == 3);
+  CHECK(half.err.find("half.h5") != std::string::npos);
+  // killed while it runs: what was flushed is judged
+  folder.write("long.dyne", kBench);
+  shell(fmt::format("timeout -s KILL 2 {} run long.dyne --for \"2 h\" --no-report --interpret --out k", ISODYNE_PROGRAM), folder.path());
+  const Output killed = run_isodyne("judge k", folder.path());
+  CHECK(killed.status == 3);
+  if (killed.err.find("nothing was recorded") == std::string::npos) has(killed.out, "The recording breaks off at");
+}
+
+TEST_CASE("Measures of the bench and measures written out") {
+  const Ran r;
+  const Json all = r.json("measure r");
+  REQUIRE(all.size() == 1);
+  CHECK(all[0]["measure"] == "rise");
+  const Json two = r.json("measure r \"of tank.level  most\" \"of pump > 0.1 m/s  count\"");
+  REQUIRE(two.size() == 2);
+  CHECK(two[0]["value"].get<double>() == Approx(3).margin(0.05));
+  CHECK(two[0]["unit"] == "m");
+  has(r.isodyne("measure r rize").err, "did you mean `rise`?");
+  const Output wrong = r.isodyne("measure r \"of tank.levl  most\"");
+  CHECK(wrong.status == 2);
+  has(wrong.err, "did you mean `level`?");
+}
+
+TEST_CASE("The fault list tells who looks for a fault, and which scenario gets to its trigger") {
+  const Ran r;
+  const Json all = r.json("faults bench.dyne");
+  REQUIRE(all.size() == 2);
+  CHECK(all[0]["fault"] == "stuck");
+  CHECK(all[0]["requirements"] == Json::array({"R-5"}));
+  CHECK(all[0]["scenarios"].is_null());
+  CHECK(all[1]["scenarios"] == Json::array());  // the scenario is over long before
+  const Json tried = r.json("faults bench.dyne --try");
+  REQUIRE(tried[0]["scenarios"].size() == 1);
+  CHECK(tried[0]["scenarios"][0].get<std::string>().starts_with("fill at 2."));
+  has(r.isodyne("faults bench.dyne").out, "2 faults; 1 that no requirement looks for; 1 that no scenario gets to.");
+  has(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,");
+}
+
+TEST_CASE("The trace shows what was judged where, and what nothing covers") {
+  const Ran r;
+  r.isodyne("run bench.dyne fill --fault stuck --no-report --out s");
+  r.isodyne("run bench.dyne fill --fault odd --no-report --out n");
+  const Output o = r.isodyne("trace r s n --out t");
+  CHECK(o.status == 1);
+  has(o.out, "3  fill with odd; not injected: odd");
+  has(o.out, "Not put to the test by any run: R-6.");
+  has(o.out, "Faults that no run injected: odd.");
+  const std::string csv = slurp(r.folder / "t/trace.csv");
+  has(csv, "R-5,,fill,stuck,,broken,");
+  has(csv, "R-6,\"Contract, 4\",fill,,,not put to the test,,r");
+  has(csv, "R-1,,fill,,odd,broken,");
+  has(csv, ",,,odd,,never injected,,");
+  CHECK(shell("xmllint --noout t/trace.svg", r.folder.path()).status == 0);
+  const Json j = r.json("trace r s");
+  CHECK(j["scenarios_never_played"] == Json::array());
+  CHECK(r.isodyne("trace r nowhere").status == 2);
+}
+
+TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
+  const Ran r;
+  CHECK(r.isodyne("export reqif bench.dyne --out out.reqif").status == 0);
+  CHECK(shell("xmllint --noout out.reqif", r.folder.path()).status == 0);
+  const std::string out = slurp(r.folder / "out.reqif");
+  has(out, "<SPEC-OBJECT IDENTIFIER=\"_other-tool-17\"");
+  has(out, "THE-VALUE=\"always tank.level &lt;= 2.5 m\"");
+  const Output o = r.isodyne("import reqif out.reqif --out back.dyne");
+  CHECK(o.status == 0);
+  has(o.err, "6 requirements in back.dyne; 1 without a formula");
+  // the rules that came back are judged like the first ones, and go out the same way
+  const Json first = r.json("judge r"), again = r.json("judge r back.dyne");
+  for (std::size_t i = 0; i < 6; ++i) {
+    CHECK(first["requirements"][i]["verdict"] == again["requirements"][i]["verdict"]);
+    CHECK(first["requirements"][i]["worst_margin"] == again["requirements"][i]["worst_margin"]);
+  }
+  const std::string bench = slurp(r.folder / "bench.dyne");
+  r.folder.write("second.dyne", "use \"back.dyne\"\n" + bench.substr(0, bench.find("requirement R-1")) + bench.substr(bench.find("harness")));
+  CHECK(r.isodyne("export reqif second.dyne --out second.reqif").status == 0);
+  CHECK(slurp(r.folder / "second.reqif") == out);
+  CHECK(r.isodyne("import reqif out.reqif --out back.dyne").status == 3);  // it is there already
+}
+
+TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm, is told") {
+  const TemporaryFolder folder;
+  const char* foreign = R"(<?xml version="1.0"?>
+<r:REQ-IF xmlns:r="http://www.omg.org/spec/ReqIF/20110401/reqif.xsd" xmlns:x="http://www.w3.org/1999/xhtml"><r:CORE-CONTENT><r:REQ-IF-CONTENT>
+<r:SPEC-TYPES><r:SPEC-OBJECT-TYPE IDENTIFIER="t"><r:SPEC-ATTRIBUTES>
+<r:ATTRIBUTE-DEFINITION-XHTML IDENTIFIER="a1" LONG-NAME="ReqIF.Text"/><r:ATTRIBUTE-DEFINITION-STRING IDENTIFIER="a2" LONG-NAME="ReqIF.ForeignID"/>
+</r:SPEC-ATTRIBUTES></r:SPEC-OBJECT-TYPE></r:SPEC-TYPES>
+<r:SPEC-OBJECTS><r:SPEC-OBJECT IDENTIFIER="_9f"><r:VALUES>
+<r:ATTRIBUTE-VALUE-XHTML><r:DEFINITION><r:ATTRIBUTE-DEFINITION-XHTML-REF>a1</r:ATTRIBUTE-DEFINITION-XHTML-REF></r:DEFINITION>
+<r:THE-VALUE><x:div>The pump <x:b>shall</x:b> run &amp; stop "dry"</x:div></r:THE-VALUE></r:ATTRIBUTE-VALUE-XHTML>
+<r:ATTRIBUTE-VALUE-STRING THE-VALUE="REQ 12 {a}"><r:DEFINITION><r:ATTRIBUTE-DEFINITION-STRING-REF>a2</r:ATTRIBUTE-DEFINITION-STRING-REF></r:DEFINITION></r:ATTRIBUTE-VALUE-STRING>
+</r:VALUES></r:SPEC-OBJECT><r:SPEC-OBJECT IDENTIFIER="_a0" LONG-NAME="REQ-12-a"/></r:SPEC-OBJECTS></r:REQ-IF-CONTENT></r:CORE-CONTENT></r:REQ-IF>)";
+  folder.write("f.reqif", foreign);
+  const Output o = run_isodyne("import reqif f.reqif", folder.path());
+  CHECK(o.status == 0);
+  has(o.out, "## The pump shall run & stop \"dry\"\nrequirement REQ-12-a {\n  id \"_9f\"\n  by review\n}");
+  has(o.out, "requirement REQ-12-a-2 {");
+  folder.write("rules.dyne", o.out);
+  folder.write("bench.dyne", "use \"rules.dyne\"\nbench B { step 1 ms\n let x : m = 1 m\n}\n");
+  CHECK(run_isodyne("check bench.dyne", folder.path()).status == 0);
+
+  const auto refused = [&](const std::string& text, const std::string& part) {
+    folder.write("bad.reqif", text);
+    const Output bad = run_isodyne("import reqif bad.reqif --out never.dyne", folder.path());
+    CHECK(bad.status == 2);
+    has(bad.err, part);
+    CHECK_FALSE(fs::exists(folder / "never.dyne"));
+  };
+  refused("<REQ-IF><CORE", "not well-formed XML");
+  refused("<html/>", "it is XML, but not ReqIF");
+  refused("", "not well-formed XML");
+  std::string twice = foreign;
+  twice.replace(twice.find("\"_a0\""), 5, "\"_9f\"");
+  refused(twice, "two objects with the IDENTIFIER _9f");
+  // entities that would grow without end are left as they are
+  folder.write("bomb.reqif", "<?xml version=\"1.0\"?><!DOCTYPE z [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;\">]>"
+                             "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"_1\" LONG-NAME=\"&b;\"/></SPEC-OBJECTS></REQ-IF-CONTENT></CORE-CONTENT></REQ-IF>");
+  CHECK(run_isodyne("import reqif bomb.reqif", folder.path()).status == 0);
+  std::string deep = "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"_1\"><VALUES>";
+  for (int i = 0; i < 200'000; ++i) deep += "<a>";
+  folder.write("deep.reqif", deep);
+  CHECK(run_isodyne("import reqif deep.reqif", folder.path()).status == 2);
+  shell("head -c 70000000 /dev/zero | tr '\\0' ' ' > huge.reqif", folder.path());
+  has(run_isodyne("import reqif huge.reqif", folder.path()).err, "larger than 64 MiB");
+}
+
+TEST_CASE("A part alone gets what the harness gives it, and what cannot be judged is named") {
+  const Ran r;
+  const Output o = r.isodyne("run bench.dyne --harness alone --for \"20 s\" --no-report --out h");
+  INFO(o.out << o.err);
+  CHECK(o.status == 0);
+  has(o.out, "R-1");
+  const auto recording = record::Recording::open(r.folder / "h/recording.h5");
+  REQUIRE(recording);
+  // level' = 0.2 - 0.1 level from 1: 2 - exp(-t / 10 s)
+  CHECK((*recording)->signal("tank.level")->back() == Approx(2 - std::exp(-2)).epsilon(1e-6));
+  has(r.isodyne("run bench.dyne --harness alon --for \"1 s\"").err, "did you mean `alone`?");
+}
+
+TEST_CASE("A controller alone reads what the harness gives, and is judged by the rules that fit") {
+  const TemporaryFolder folder;
+  const Output o = run_isodyne("run " + kPump + " --harness relay_alone --for \"500 ms\" --no-report --out h", folder.path());
+  INFO(o.err);
+  CHECK(o.status == 0);
+  has(o.out, "DP-6");
+  has(o.out, "Cannot be judged with this harness: requirement DP-3 (needs motor.on)");
+  CHECK(run_isodyne("judge h", folder.path()).status == 0);
+}
+
+TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
+  const Ran r;
+  const Output o = r.isodyne("run bench.dyne fill --no-report --out b --break 'tank.level > 2 m and pump > 0.1 m/s' --break-dump d.json");
+  CHECK(o.status == 1);
+  const Json d = Json::parse(slurp(r.folder / "d.json"));
+  CHECK(d["values"]["tank.level"]["si"].get<double>() == Approx(2).margin(0.01));
+  CHECK(d["values"]["high"]["read"] == "true");
+  // the run is the same as without
+  CHECK(slurp(r.folder / "b/recording.h5") == slurp(r.folder / "r/recording.h5"));
+  has(r.isodyne("run bench.dyne fill --break 'tank.level > 2 s' --break-dump d.json").err, "[unit-mismatch]");
+  has(r.isodyne("run bench.dyne fill --break 'pump > 0 m/s' < /dev/null").err, "there is no terminal");
+  has(r.isodyne("run bench.dyne fill --paced --break 'pump > 0 m/s' --break-dump d.json").err, "leave out --paced");
+}
+
+TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
+  const Ran r;
+  r.folder.write("keys", "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nuntil tank.level > 2.5 m\nquit\n");
+  const Output o = shell(fmt::format("script -qec \"{} run bench.dyne fill --no-report --out b --break 'tank.level > 2 m'\" /dev/null < keys", ISODYNE_PROGRAM), r.folder.path());
+  INFO(o.out);
+  has(o.out, "Stopped at");
+  has(o.out, "pump becomes 0.9 m/s at the next instant");
+  has(o.out, "unit-mismatch");
+  has(o.out, "the steps are made");
+  has(o.out, "tank.level > 2.5 m");
+  has(o.out, "interrupted");
+  CHECK(fs::exists(r.folder / "here.json"));
+  const auto recording = record::Recording::open(r.folder / "b/recording.h5");
+  REQUIRE(recording);
+  CHECK((*recording)->signal("pump")->back() == 0.9);
+  const auto& events = (*recording)->events();
+  CHECK(std::any_of(events.begin(), events.end(), [](const auto& e) { return e.kind == "change" && e.text == "set to 0.9 m/s by hand"; }));
+  // the state remembers what was changed by hand
+  const Output on = r.isodyne("run bench.dyne --from-state here.json --no-report --out on");
+  INFO(on.err);
+  const auto next = record::Recording::open(r.folder / "on/recording.h5");
+  REQUIRE(next);
+  CHECK((*next)->signal("pump")->front() == 0.9);
+}
+
+TEST_CASE("A run that goes on from a stored state is the rest of the whole run, bit for bit") {
+  const Ran r("--fault stuck --seed 7");
+  r.isodyne("run bench.dyne fill --fault stuck --seed 7 --for \"4 s\" --no-report --out first --save-state s.json");
+  const Output o = r.isodyne("run bench.dyne --from-state s.json --no-report --out rest");
+  INFO(o.err);
+  CHECK(o.status == 1);
+  const auto whole = record::Recording::open(r.folder / "r/recording.h5"), rest = record::Recording::open(r.folder / "rest/recording.h5");
+  REQUIRE((whole && rest));
+  const auto& times = (*rest)->times_ns();
+  CHECK(times.front() == 4'000'000'000);
+  CHECK(times.back() == (*whole)->times_ns().back());
+  for (const std::string& name : (*rest)->names()) {
+    const auto a = *(*whole)->signal(name), b = *(*rest)->signal(name);
+    bool same = true;
+    for (std::size_t i = 0; i < b.size(); ++i)
+      same = same && std::bit_cast<std::uint64_t>(b[i]) == std::bit_cast<std::uint64_t>(a[a.size() - b.size() + i]);
+    INFO(name);
+    CHECK(same);
+  }
+  // another bench, another command line, no state at all
+  std::string other = kBench;
+  other.replace(other.find("0.1 1/s"), 7, "0.2 1/s");
+  r.folder.write("other.dyne", other);
+  const Output differs = r.isodyne("run other.dyne --from-state s.json --no-report --out never");
+  CHECK(differs.status == 3);
+  has(differs.err, "cannot be reached again: `tank.leak` was 0.1");
+  has(r.isodyne("run bench.dyne fill --from-state s.json").err, "the scenario is what it was");
+  has(r.isodyne("run bench.dyne --from-state bench.dyne").err, "cannot read the state");
+}
+
+TEST_CASE("A scenario goes on from a recorded run, and plays what another one recorded") {
+  const Ran r;
+  std::string text = kBench;
+  text += "scenario on { start from \"r\" at 3 s\n  play \"r\" column \"pump\" onto pump\n}\n";
+  r.folder.write("next.dyne", text);
+  const Output o = r.isodyne("run next.dyne on --no-report --out o");
+  INFO(o.err);
+  CHECK(o.status != 2);
+  const auto before = record::Recording::open(r.folder / "r/recording.h5"), after = record::Recording::open(r.folder / "o/recording.h5");
+  REQUIRE((before && after));
+  CHECK((*after)->signal("tank.level")->front() == (*before)->signal("tank.level")->at(300));
+  CHECK((*after)->signal("pump")->at(100) == Approx((*before)->signal("pump")->at(100)));
+  // what was taken over stands in the recording, so that the run can be judged without the other one
+  fs::remove_all(r.folder / "r");
+  CHECK(r.isodyne("judge o").status != 3);
+  text.replace(text.find("at 3 s"), 6, "at 3 h");
+  r.folder.write("next.dyne", text);
+  CHECK(r.isodyne("check next.dyne").status == 2);
+}
+
+TEST_CASE("The timeline of a scenario tells what is due when") {
+  const Ran r;
+  const Json t = r.json("list bench.dyne fill --timeline");
+  CHECK(t["earliest_end_s"] == 2);
+  CHECK(t["latest_end_s"] == 22);
+  REQUIRE(t["rows"].size() == 5);
+  CHECK(t["rows"][1]["text"] == "wait until tank.level > 3 m within 20 s");
+  CHECK(t["rows"][4]["earliest_s"] == 0);
+  CHECK(t["rows"][4]["latest_s"] == 20);
+  has(r.isodyne("list bench.dyne fill --timeline").out, "Over after 2 s at the earliest, 22 s at the latest.");
+  has(r.isodyne("list bench.dyne fil --timeline").err, "did you mean `fill`?");
+}
