@@ -25,7 +25,8 @@ using Json = nlohmann::ordered_json;
 namespace {
 
 /// The bench with one more text; mistakes are printed, null then.
-std::shared_ptr<const model::Program> with_text(const std::string& file, const std::string& harness, const std::string& text) {
+std::shared_ptr<const model::Program> with_text(const std::string& file, const std::string& harness,
+                                                const std::string& text) {
   model::Wish wish;
   wish.harness = harness;
   wish.rules = model::Rules{"", "what was typed", text, false};
@@ -49,7 +50,8 @@ constexpr const char* kProbe = "probe_of_what_was_typed";
 
 }  // namespace
 
-Probe::Probe(const std::string& file, const std::string& harness, const model::Program& program, const std::string& expression) {
+Probe::Probe(const std::string& file, const std::string& harness, const model::Program& program,
+             const std::string& expression) {
   own_ = with_text(file, harness, fmt::format("condition {} = {}\n", kProbe, expression));
   if (own_ == nullptr) return;
   const model::VarId id = own_->find(kProbe);
@@ -75,7 +77,8 @@ bool Probe::truth(const double* image) {
 Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const model::Program> program, std::atomic<bool>& stop)
     : plan_(std::move(plan)), program_(std::move(program)), stop_(stop) {
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
-    say_error("--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
+    say_error(
+        "--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
     good_ = false;
     return;
   }
@@ -114,7 +117,8 @@ void Breakpoint::say_where(const bench::Image& image, const std::string& reason)
   Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
   for (const model::VarId id : program_->listed) {
     const model::Variable& v = program_->variable(id);
-    const bool read = std::find(condition_->reads().begin(), condition_->reads().end(), id) != condition_->reads().end();
+    const bool read =
+        std::find(condition_->reads().begin(), condition_->reads().end(), id) != condition_->reads().end();
     const std::string part = part_of(v.name);
     if (present::role_text(v.role) == nullptr || (!read && (part.empty() || !parts.contains(part)))) continue;
     table.row({v.name, program_->format(id, image.variables[id]), v.doc});
@@ -151,7 +155,9 @@ bool Breakpoint::command(const std::string& line, const bench::Image& image) {
   const std::string rest = word.size() < line.size() ? line.substr(word.size() + 1) : "";
   if (word.empty() || word == "step") {
     steps_ = 1;
-    if (!rest.empty() && std::from_chars(rest.data(), rest.data() + rest.size(), steps_).ptr != rest.data() + rest.size()) steps_ = -1;
+    if (!rest.empty() &&
+        std::from_chars(rest.data(), rest.data() + rest.size(), steps_).ptr != rest.data() + rest.size())
+      steps_ = -1;
     if (steps_ >= 1) return true;
     say("step takes a number of steps, such as `step 10`");
   } else if (word == "continue") {
@@ -168,8 +174,10 @@ bool Breakpoint::command(const std::string& line, const bench::Image& image) {
   } else if (word == "show") {
     show(rest, image);
   } else if (word == "save") {
-    if (rest.empty()) say("save takes the name of a file");
-    else if (plan_.save(rest, image.at)) say("The state is in " + rest);
+    if (rest.empty())
+      say("save takes the name of a file");
+    else if (plan_.save(rest, image.at))
+      say("The state is in " + rest);
   } else if (word == "quit") {
     stop_.store(true, std::memory_order_relaxed);
     return true;
@@ -195,7 +203,8 @@ void Breakpoint::set(const std::string& words, const bench::Image& image) {
   engine::Evaluator value(*own, {s.steps[0].value});
   value.evaluate(values.data());
   run_->change(target, value.value(0));
-  say(fmt::format("{} becomes {} at the next instant", program_->variable(target).name, program_->format(target, value.value(0))));
+  say(fmt::format("{} becomes {} at the next instant", program_->variable(target).name,
+                  program_->format(target, value.value(0))));
 }
 
 void Breakpoint::show(const std::string& words, const bench::Image& image) const {

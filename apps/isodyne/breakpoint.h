@@ -19,7 +19,8 @@ namespace isodyne::app {
 class Probe {
  public:
   /// Prints what is wrong with the expression, and is then not good().
-  Probe(const std::string& file, const std::string& harness, const model::Program& program, const std::string& expression);
+  Probe(const std::string& file, const std::string& harness, const model::Program& program,
+        const std::string& expression);
   bool good() const { return value_ != nullptr; }
   bool truth(const double* image);
   /// The quantities that it reads, of the program that runs.
@@ -37,8 +38,8 @@ class Breakpoint {
  public:
   struct Plan {
     std::string file, harness;
-    std::string condition;              ///< --break
-    std::optional<std::string> dump;    ///< --break-dump: write there and go on
+    std::string condition;                               ///< --break
+    std::optional<std::string> dump;                     ///< --break-dump: write there and go on
     std::function<bool(const std::string&, Time)> save;  ///< stores the state in a file
   };
   /// Says what is wrong, and is then not good(). `stop` ends the run when it is set.

@@ -184,7 +184,8 @@ std::vector<std::string> map_troubles(const model::Loaded& loaded, const std::st
 int run_check(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const bool rated = arguments.has(Option::rated);
-  const model::Loaded loaded = load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = rated, .lint = true});
+  const model::Loaded loaded =
+      load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = rated, .lint = true});
   const std::vector<std::string> maps = map_troubles(loaded, file);
   if (arguments.has(Option::json)) {
     Json j;

@@ -93,8 +93,8 @@ const std::vector<Command>& commands() {
        "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
        "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed, setting, harness, break_, break_dump, save_state, from_state, span, paced, speed, core, cores, max_overruns, answer_within, out, no_report, interpret,
-        strict, json, help},
+       {fault, seed,  setting,      harness,       break_, break_dump, save_state, from_state, span, paced, speed,
+        core,  cores, max_overruns, answer_within, out,    no_report,  interpret,  strict,     json, help},
        run_run},
       {"realtime-check",
        "",
@@ -217,7 +217,8 @@ const std::vector<Command>& commands() {
        "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
        "requirements, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
        "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
-       "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due when.",
+       "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due "
+       "when.",
        "isodyne list examples/canal-lock/lock.dyne chamber.level",
        {tree, timing, timeline, json, help},
        run_list},

@@ -107,9 +107,9 @@ int run_export(const Arguments& arguments) {
     text = present::vim_syntax();
   } else {
     const auto meant = closest(what, {"header", "layout", "c", "reqif", "textmate", "vim"});
-    say_error(fmt::format(
-        "cannot export `{}`; {}", what,
-        meant ? fmt::format("did you mean `{}`?", *meant) : "what can be exported: header, layout, c, reqif, textmate, vim"));
+    say_error(fmt::format("cannot export `{}`; {}", what,
+                          meant ? fmt::format("did you mean `{}`?", *meant)
+                                : "what can be exported: header, layout, c, reqif, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

@@ -13,6 +13,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/summary.h"
 #include "isodyne/present/timeline.h"
+#include "isodyne/present/trace.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -28,27 +29,10 @@ struct FaultRow {
   std::string name, place, kind, trigger, description;
   std::vector<std::string> requirements{};
   std::vector<std::string> reached{};  ///< "uplock at 97.2 s"
-  std::string earliest{};            ///< of those, after the start
+  std::string earliest{};              ///< of those, after the start
   Time earliest_at = Time::max();
-  bool told = true;                  ///< false: that takes a try
+  bool told = true;  ///< false: that takes a try
 };
-
-/// Requirements that read whether the fault acts.
-std::vector<std::string> looking_for(const model::Program& p, const model::Fault& f) {
-  std::vector<std::string> names;
-  for (const model::Requirement& r : p.requirements) {
-    bool reads = false;
-    const auto look = [&](model::NodeId node) {
-      if (node == model::kNone) return;
-      for (const model::VarId id : p.reads(node)) reads = reads || id == f.active;
-    };
-    look(r.trigger);
-    look(r.check);
-    for (const model::FormulaNode& n : r.nodes) look(n.value);
-    if (reads) names.push_back(r.name);
-  }
-  return names;
-}
 
 /// What can be told without a run: times, and what scenarios inject.
 void without_a_try(const model::Program& p, const model::Fault& f, FaultRow& row) {
@@ -108,7 +92,8 @@ bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std:
       rows[f].told = true;
       const auto at = watch.reached()[f];
       if (!at) continue;
-      rows[f].reached.push_back(at->count() == 0 ? scenario.name : fmt::format("{} at {}", scenario.name, format_span(*at)));
+      rows[f].reached.push_back(at->count() == 0 ? scenario.name
+                                                 : fmt::format("{} at {}", scenario.name, format_span(*at)));
       if (at->count() == 0 || *at >= rows[f].earliest_at) continue;
       rows[f].earliest_at = *at;
       rows[f].earliest = rows[f].reached.back();
@@ -126,8 +111,8 @@ std::string joined(const std::vector<std::string>& all, const char* none) {
 
 /// "all" where every scenario that can be run gets there; with times, the earliest of them.
 std::string reached_text(const FaultRow& r, const model::Program& p) {
-  const auto runnable = static_cast<std::size_t>(std::count_if(
-      p.scenarios.begin(), p.scenarios.end(), [](const model::Scenario& s) { return s.needs.empty(); }));
+  const auto runnable = static_cast<std::size_t>(
+      std::count_if(p.scenarios.begin(), p.scenarios.end(), [](const model::Scenario& s) { return s.needs.empty(); }));
   if (r.reached.size() < std::max<std::size_t>(runnable, 3)) {
     if (r.reached.size() <= 3) return joined(r.reached, "none");
     return fmt::format("{}, {} and {} more", r.reached[0], r.reached[1], r.reached.size() - 2);
@@ -136,21 +121,28 @@ std::string reached_text(const FaultRow& r, const model::Program& p) {
 }
 
 void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried) {
-  Table table({{"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {"Looked for by"}, {tried ? "Triggered in" : "Within reach of"}, {"Description"}});
+  Table table({{"Fault"},
+               {"On"},
+               {"Kind"},
+               {"Trigger"},
+               {"Looked for by"},
+               {tried ? "Triggered in" : "Within reach of"},
+               {"Description"}});
   std::size_t open = 0, unseen = 0, unreached = 0;
   for (const FaultRow& r : rows) {
     open += r.told ? 0 : 1;
     unseen += r.requirements.empty() ? 1 : 0;
     unreached += r.told && r.reached.empty() ? 1 : 0;
-    table.row({r.name, r.place, r.kind, r.trigger, joined(r.requirements, "nobody"),
-               r.told ? reached_text(r, p) : "?", r.description});
+    table.row({r.name, r.place, r.kind, r.trigger, joined(r.requirements, "nobody"), r.told ? reached_text(r, p) : "?",
+               r.description});
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string closing = counted(rows.size(), "fault");
   if (unseen > 0) closing += fmt::format("; {} that no requirement looks for", unseen);
   if (unreached > 0) closing += fmt::format("; {} that no scenario gets to", unreached);
   say(closing + ".");
-  if (open > 0) say(fmt::format("Whether conditions come true takes a run: with --try, every scenario is run once, healthy."));
+  if (open > 0)
+    say(fmt::format("Whether conditions come true takes a run: with --try, every scenario is run once, healthy."));
 }
 
 }  // namespace
@@ -163,7 +155,8 @@ int run_faults(const Arguments& arguments) {
   const model::Program& p = *loaded.program;
   std::vector<FaultRow> rows;
   for (const model::Fault& f : p.faults) {
-    FaultRow row{f.name, model::place_of(p, f), model::fault_word(f.kind), f.when_text, f.doc, looking_for(p, f)};
+    FaultRow row{f.name, model::place_of(p, f),     model::fault_word(f.kind), f.when_text,
+                 f.doc,  present::looking_for(p, f)};
     if (!f.amount_text.empty()) row.kind += " " + f.amount_text;
     without_a_try(p, f, row);
     rows.push_back(std::move(row));
@@ -173,7 +166,11 @@ int run_faults(const Arguments& arguments) {
   if (arguments.has(Option::json)) {
     Json list = Json::array();
     for (const FaultRow& r : rows) {
-      Json j{{"fault", r.name}, {"on", r.place}, {"kind", r.kind}, {"trigger", r.trigger}, {"requirements", r.requirements}};
+      Json j{{"fault", r.name},
+             {"on", r.place},
+             {"kind", r.kind},
+             {"trigger", r.trigger},
+             {"requirements", r.requirements}};
       j["scenarios"] = r.told ? Json(r.reached) : Json(nullptr);
       j["description"] = r.description;
       list.push_back(std::move(j));
@@ -182,7 +179,8 @@ int run_faults(const Arguments& arguments) {
   } else if (arguments.has(Option::csv)) {
     put(stdout, csv_line({"fault", "on", "kind", "trigger", "requirements", "scenarios", "description"}));
     for (const FaultRow& r : rows)
-      put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, joined(r.requirements, ""), r.told ? joined(r.reached, "") : "?", r.description}));
+      put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, joined(r.requirements, ""),
+                            r.told ? joined(r.reached, "") : "?", r.description}));
   } else {
     print_rows(p, rows, tried);
   }

@@ -32,15 +32,16 @@ bench::Ending ending_of(const record::Recording& recording) {
   return bench::Ending::not_recorded;
 }
 
-std::optional<present::OpenRecording> open(const std::string& path, const std::optional<model::Rules>& rules, int& status) {
+std::optional<present::OpenRecording> open(const std::string& path, const std::optional<model::Rules>& rules,
+                                           int& status) {
   auto run = present::open_recording(path, rules);
   if (!run) {
     say_error(run.failure().text());
     status = kNotCompleted;
     return std::nullopt;
   }
-  print_diagnostics(run->loaded, rules ? rules->name : path);
   if (run->loaded.program == nullptr) {
+    print_diagnostics(run->loaded, rules ? rules->name : path);
     status = kWrongInput;
     return std::nullopt;
   }
@@ -52,11 +53,51 @@ std::optional<present::OpenRecording> open(const std::string& path, const std::o
   return std::move(*run);
 }
 
+/// What the recording cannot answer: quantities that are not in it (an error), times longer than it (a warning).
+void check_against(const record::Playback& playback, present::OpenRecording& run) {
+  const model::Program& p = *run.loaded.program;
+  const Time length{run.recording->times_ns().back()};
+  const auto reads_missing = [&](Span span, const std::string& what, std::initializer_list<model::NodeId> nodes) {
+    for (const model::NodeId node : nodes) {
+      if (node == model::kNone) continue;
+      for (const model::VarId id : p.reads(node)) {
+        const auto& missing = playback.missing();
+        if (std::find(missing.begin(), missing.end(), id) == missing.end()) continue;
+        run.loaded.diagnostics.error(Code::not_recorded, span,
+                                     fmt::format("{} reads `{}`, which was not recorded", what, p.variable(id).name),
+                                     "run it again with a bench that has this quantity");
+      }
+    }
+  };
+  const auto too_long = [&](Span span, const std::string& what, Time time) {
+    if (time <= length) return;
+    run.loaded.diagnostics.warning(
+        Code::window_too_long, span,
+        fmt::format("{} speaks of {}, but the recording is {} long", what, format_span(time), format_span(length)),
+        "what it says of that time stays undecided");
+  };
+  for (const model::Requirement& r : p.requirements) {
+    const std::string what = "requirement " + r.name;
+    reads_missing(r.span, what, {r.trigger, r.check});
+    if (r.within) too_long(r.span, what, *r.within);
+    for (const model::FormulaNode& n : r.nodes) {
+      reads_missing(r.span, what, {n.value});
+      too_long(r.span, what, n.time);
+    }
+  }
+  for (const model::Measure& m : p.measures) {
+    const std::string what = fmt::format("measure `{}`", m.name);
+    reads_missing(m.span, what, {m.of, m.to, m.within, m.against, m.event, m.until});
+    too_long(m.span, what, m.end);
+  }
+}
+
 /// Looks at every image; false, and says why, if something that is read is not there.
-bool play(const present::OpenRecording& run, judge::Judge& judge, const std::function<void()>& seen) {
+bool play(present::OpenRecording& run, const std::string& rules, judge::Judge& judge,
+          const std::function<void()>& seen) {
   record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
-  for (const model::VarId id : playback.missing())
-    say_error(fmt::format("`{}` was not recorded, and a requirement or a measure reads it", run.loaded.program->variable(id).name));
+  check_against(playback, run);
+  print_diagnostics(run.loaded, rules);
   if (!playback.missing().empty()) return false;
   ProgressLine progress;
   const double end = to_seconds(Time{run.recording->times_ns().back()});
@@ -93,11 +134,11 @@ int run_judge(const Arguments& arguments) {
     rules = model::Rules{fs::path(arguments.words[1]).parent_path().string(), arguments.words[1], *text, true};
   }
   int status = kHeld;
-  const auto run = open(path, rules, status);
+  auto run = open(path, rules, status);
   if (!run) return status;
   const model::Program& p = *run->loaded.program;
   judge::Judge judge(run->loaded.program);
-  if (!play(*run, judge, [] {})) return kWrongInput;
+  if (!play(*run, rules ? rules->name : path, judge, [] {})) return kWrongInput;
 
   bench::RunResult result;
   result.ending = ending_of(*run->recording);
@@ -105,8 +146,8 @@ int run_judge(const Arguments& arguments) {
   present::Summary summary = present::summarize(p, run->recording->identity(), result, judge.verdicts(result.ending));
   if (result.ending == bench::Ending::not_recorded) {
     summary.ending = "cut off";
-    summary.remarks.push_back(fmt::format("The recording breaks off at {:.3f} s: the run was killed, or the disk was full.",
-                                          summary.ended_at_s));
+    summary.remarks.push_back(fmt::format(
+        "The recording breaks off at {:.3f} s: the run was killed, or the disk was full.", summary.ended_at_s));
   }
   const std::string pace = pace_remark(p);
   if (!pace.empty()) summary.remarks.push_back(pace);
@@ -162,7 +203,8 @@ bool known(const model::Program& p, const std::vector<std::string>& names) {
                                 : "write one out, such as \"of chamber.level  mean  over 10 s .. 20 s\""));
     return false;
   }
-  if (all.empty()) say_error(fmt::format("bench {} declares no measures; write one out, such as \"of chamber.level  mean\"", p.name));
+  if (all.empty())
+    say_error(fmt::format("bench {} declares no measures; write one out, such as \"of chamber.level  mean\"", p.name));
   return !all.empty();
 }
 
@@ -172,14 +214,14 @@ int run_measure(const Arguments& arguments) {
   std::vector<std::string> names;
   const auto rules = measures_in(arguments, names);
   int status = kHeld;
-  const auto run = open(arguments.words[0], rules, status);
+  auto run = open(arguments.words[0], rules, status);
   if (!run) return status;
   const model::Program& p = *run->loaded.program;
   if (!known(p, names)) return kWrongInput;
   std::vector<judge::Measured> all;
   judge::Judge judge(run->loaded.program);
   const auto collect = [&] { all.insert(all.end(), judge.measured().begin(), judge.measured().end()); };
-  if (!play(*run, judge, collect)) return kWrongInput;
+  if (!play(*run, arguments.words[0], judge, collect)) return kWrongInput;
   judge.verdicts(ending_of(*run->recording));
   collect();
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.measure < b.measure; });
@@ -201,7 +243,10 @@ int run_measure(const Arguments& arguments) {
     table.row({measure.name, std::to_string(m.occurrence), fmt::format("{:.3f} s", to_seconds(m.begin)),
                fmt::format("{:.3f} s", to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
                measure.text + (m.whole ? "" : " (the run ended before)")});
-    Json row{{"measure", measure.name}, {"occurrence", m.occurrence}, {"from_s", to_seconds(m.begin)}, {"to_s", to_seconds(m.end)}};
+    Json row{{"measure", measure.name},
+             {"occurrence", m.occurrence},
+             {"from_s", to_seconds(m.begin)},
+             {"to_s", to_seconds(m.end)}};
     row["value"] = number ? Json(value) : Json(nullptr);
     row["unit"] = v.unit.text;
     row["whole"] = m.whole;

@@ -141,8 +141,7 @@ Section conditions(const Program& p) {
 Section faults(const Program& p) {
   Section s{"faults", {{"Fault"}, {"On"}, {"Kind"}, {"Amount"}, {"When"}, {"Description"}}, {}};
   for (const model::Fault& f : p.faults) {
-    s.rows.push_back({f.name, model::place_of(p, f),
-                      model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
+    s.rows.push_back({f.name, model::place_of(p, f), model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
   }
   return s;
 }
@@ -439,7 +438,8 @@ int list_timing(const Program& p, bool json) {
 
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = false, .lint = false});
+  const model::Loaded loaded =
+      load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = false, .lint = false});
   print_diagnostics(loaded, file);
   if (!loaded.good()) return kWrongInput;
   if (loaded.program == nullptr) return list_models(arguments, loaded);

@@ -22,6 +22,12 @@ std::string indent(std::size_t depth) {
   return text;
 }
 
+/// "scenarios.dyne:12": without the folder and the column.
+std::string short_place(const std::string& place) {
+  const std::string file = place.substr(place.rfind('/') == std::string::npos ? 0 : place.rfind('/') + 1);
+  return file.substr(0, file.rfind(':'));
+}
+
 /// "5 s", or "5 s .. 6 min" where it depends on the run.
 std::string when_text(const present::TimelineRow& r) {
   if (!r.latest) return format_span(r.earliest) + " ..";
@@ -33,7 +39,8 @@ std::string when_text(const present::TimelineRow& r) {
 
 int list_timeline(const Arguments& arguments, const model::Program& p) {
   const auto scenario = arguments.words.size() == 2 ? scenario_named(p, arguments.words[1]) : std::nullopt;
-  if (arguments.words.size() != 2) say_error("--timeline is about one scenario: isodyne list BENCH SCENARIO --timeline");
+  if (arguments.words.size() != 2)
+    say_error("--timeline is about one scenario: isodyne list BENCH SCENARIO --timeline");
   if (!scenario) return kWrongInput;
   const model::Scenario& s = p.scenarios[static_cast<std::size_t>(*scenario)];
   const present::Timeline t = present::timeline_of(p, s);
@@ -54,15 +61,17 @@ int list_timeline(const Arguments& arguments, const model::Program& p) {
   Time whole = t.latest.value_or(t.earliest);
   for (const present::TimelineRow& r : t.rows) whole = std::max(whole, r.latest.value_or(r.earliest) + r.lasts);
   constexpr std::size_t kBar = 32;
-  const std::string scale = "0" + std::string(kBar - 1 - std::min(kBar - 1, display_width(format_span(whole))), ' ') + format_span(whole);
+  const std::string scale =
+      "0" + std::string(kBar - 1 - std::min(kBar - 1, display_width(format_span(whole))), ' ') + format_span(whole);
   Table table({{"Begins"}, {scale}, {"Action"}, {"Where"}});
   for (const present::TimelineRow& r : t.rows)
-    table.row({when_text(r), present::timeline_bar(r, whole, kBar), indent(r.depth) + r.text, r.place});
+    table.row({when_text(r), present::timeline_bar(r, whole, kBar), indent(r.depth) + r.text, short_place(r.place)});
   put(stdout, table.text(0, colours_on(stdout)));
   const std::string least = format_span(t.earliest);
-  say(!t.latest                  ? fmt::format("Over after {} at the earliest; how long it can take there is no telling.", least)
-      : *t.latest == t.earliest ? fmt::format("Over after {}.", least)
-                                : fmt::format("Over after {} at the earliest, {} at the latest.", least, format_span(*t.latest)));
+  say(!t.latest ? fmt::format("Over after {} at the earliest; how long it can take there is no telling.", least)
+      : *t.latest == t.earliest
+          ? fmt::format("Over after {}.", least)
+          : fmt::format("Over after {} at the earliest, {} at the latest.", least, format_span(*t.latest)));
   return kHeld;
 }
 

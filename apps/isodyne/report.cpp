@@ -5,20 +5,15 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "runs.h"
 #include "terminal.h"
 
 namespace isodyne::app {
 
 int run_report(const Arguments& arguments) {
-  std::vector<present::RunFolder> runs;
-  for (const std::string& path : arguments.words) {
-    auto run = present::open_run(path);
-    if (!run) {
-      say_error(run.failure().text());
-      return kWrongInput;
-    }
-    runs.push_back(std::move(*run));
-  }
+  auto opened = open_runs(arguments.words);
+  if (!opened) return kWrongInput;
+  std::vector<present::RunFolder>& runs = *opened;
   const std::string out =
       arguments.value(Option::out)
           .value_or(runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");

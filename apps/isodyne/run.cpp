@@ -10,6 +10,7 @@
 #include <ctime>
 #include <filesystem>
 #include <set>
+#include <thread>
 
 #include <sys/stat.h>
 
@@ -45,7 +46,12 @@ class Watchers : public bench::Observer {
  public:
   Watchers(const model::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title,
            const bench::RunPlan& plan)
-      : program_(program), recorder_(recorder), judge_(judge), title_(std::move(title)), longest_(plan.longest), paced_(plan.pace) {}
+      : program_(program),
+        recorder_(recorder),
+        judge_(judge),
+        title_(std::move(title)),
+        longest_(plan.longest),
+        paced_(plan.pace) {}
 
   void follow(const bench::Run& run) { run_ = &run; }
 
@@ -59,7 +65,8 @@ class Watchers : public bench::Observer {
   void image(const bench::Image& image) override {
     if (begin_at_ != nullptr) {
       if (image.at < begin_at_->at) return;
-      difference_ = image.at == begin_at_->at ? present::difference(program_, *begin_at_, image) : "there is no such instant";
+      difference_ =
+          image.at == begin_at_->at ? present::difference(program_, *begin_at_, image) : "there is no such instant";
       begin_at_ = nullptr;
     }
     tell(judge_.image(image));
@@ -226,9 +233,9 @@ std::optional<Arguments> with_state(const Arguments& given, std::optional<presen
   if (const auto file = given.value(Option::from_state)) {
     auto read = present::read_state(*file);
     if (!read) return say_error(read.failure().text()), std::nullopt;
-    for (const auto& [option, name] : {std::pair{Option::fault, "fault"}, std::pair{Option::seed, "seed"},
-                                       std::pair{Option::setting, "setting"}, std::pair{Option::harness, "harness"},
-                                       std::pair{Option::paced, "paced"}}) {
+    for (const auto& [option, name] :
+         {std::pair{Option::fault, "fault"}, std::pair{Option::seed, "seed"}, std::pair{Option::setting, "setting"},
+          std::pair{Option::harness, "harness"}, std::pair{Option::paced, "paced"}}) {
       if (!given.has(option)) continue;
       return say_error(fmt::format("--{} is what it was when the state was stored", name)), std::nullopt;
     }
@@ -244,7 +251,8 @@ std::optional<Arguments> with_state(const Arguments& given, std::optional<presen
   }
   if (!all.has(Option::paced)) return all;
   for (const auto& [option, name] : {std::pair{Option::break_, "break"}, std::pair{Option::save_state, "save-state"}}) {
-    if (all.has(option)) return say_error(fmt::format("--{} is about runs in lockstep: leave out --paced", name)), std::nullopt;
+    if (all.has(option))
+      return say_error(fmt::format("--{} is about runs in lockstep: leave out --paced", name)), std::nullopt;
   }
   return all;
 }
@@ -254,7 +262,8 @@ bool take_changes(const present::StoredState& state, const model::Program& progr
   plan.changes = state.changes;
   for (std::size_t i = 0; i < plan.changes.size(); ++i) {
     plan.changes[i].target = program.find(state.changed[i]);
-    if (plan.changes[i].target == model::kNone) return say_error(fmt::format("`{}` is not there any more", state.changed[i])), false;
+    if (plan.changes[i].target == model::kNone)
+      return say_error(fmt::format("`{}` is not there any more", state.changed[i])), false;
   }
   return true;
 }
@@ -301,9 +310,11 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     say_error(recorder.failure().text());
     return kNotCompleted;
   }
-  judge::Judge judge(loaded.program);
-  Watchers watchers(*loaded.program, **recorder, judge, identity.scenario.empty() ? loaded.program->name : identity.scenario,
-                    wanted->plan);
+  // In a paced run it is beside the run already, as everybody who watches.
+  const bool second_core = std::thread::hardware_concurrency() > 1 && !wanted->plan.pace;
+  judge::Judge judge(loaded.program, second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
+  Watchers watchers(*loaded.program, **recorder, judge,
+                    identity.scenario.empty() ? loaded.program->name : identity.scenario, wanted->plan);
 
   ports::CallGuard guard(wanted->answer_within);
   const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
@@ -347,7 +358,8 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   if (!closed) result.ending = bench::Ending::not_recorded;
 
   present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
-  for (const auto& [judged, what] : {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
+  for (const auto& [judged, what] :
+       {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
     std::string left;
     for (const std::string& l : loaded.left_out) {
       const bool requirement = l.starts_with("requirement") || l.starts_with("expectation");
@@ -355,7 +367,9 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     }
     if (!left.empty()) summary.remarks.push_back(fmt::format("{}: {}.", what, left));
   }
-  if (state) summary.remarks.push_back(fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
+  if (state)
+    summary.remarks.push_back(
+        fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
   summary.started = started;
   summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
   for (const std::int32_t f : wanted->plan.faults) {

@@ -7,6 +7,7 @@
 
 #include "command.h"
 #include "isodyne/present/trace.h"
+#include "runs.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -20,9 +21,16 @@ namespace {
 Json trace_json(const present::Trace& t) {
   Json all{{"bench", t.bench}, {"runs", Json::array()}, {"requirements", Json::array()}};
   for (const present::TraceRun& r : t.runs)
-    all["runs"].push_back({{"folder", r.folder}, {"scenario", r.scenario}, {"faults", r.faults}, {"faults_not_injected", r.not_injected}});
+    all["runs"].push_back({{"folder", r.folder},
+                           {"scenario", r.scenario},
+                           {"faults", r.faults},
+                           {"faults_not_injected", r.not_injected}});
   for (const present::TraceRow& r : t.rows)
-    all["requirements"].push_back({{"name", r.requirement}, {"source", r.source}, {"overall", r.overall}, {"verdicts", r.answers}, {"margins", r.margins}});
+    all["requirements"].push_back({{"name", r.requirement},
+                                   {"source", r.source},
+                                   {"overall", r.overall},
+                                   {"verdicts", r.answers},
+                                   {"margins", r.margins}});
   all["not_put_to_the_test"] = t.untested;
   all["faults_never_injected"] = t.uninjected;
   all["scenarios_never_played"] = t.unplayed;
@@ -70,25 +78,21 @@ void print_trace(const present::Trace& t) {
 }  // namespace
 
 int run_trace(const Arguments& arguments) {
-  std::vector<present::RunFolder> runs;
-  for (const std::string& path : arguments.words) {
-    auto run = present::open_run(path);
-    if (!run) {
-      say_error(run.failure().text());
-      return kWrongInput;
-    }
-    if (!runs.empty() && run->program->name != runs.front().program->name) {
-      say_error(fmt::format("{} is a run of bench {}, but {} is one of {}", path, run->program->name, runs.front().path,
-                            runs.front().program->name));
-      return kWrongInput;
-    }
-    runs.push_back(std::move(*run));
+  const auto opened = open_runs(arguments.words);
+  if (!opened) return kWrongInput;
+  const std::vector<present::RunFolder>& runs = *opened;
+  for (const present::RunFolder& run : runs) {
+    if (run.program->name == runs.front().program->name) continue;
+    say_error(fmt::format("{} is a run of bench {}, but {} is one of {}", run.path, run.program->name,
+                          runs.front().path, runs.front().program->name));
+    return kWrongInput;
   }
   const present::Trace trace = present::trace_of(runs);
   if (const auto out = arguments.value(Option::out)) {
     std::error_code error;
     fs::create_directories(*out, error);
-    for (const auto& [name, text] : {std::pair{"trace.csv", trace_csv(trace)}, std::pair{"trace.svg", trace_svg(trace)}}) {
+    for (const auto& [name, text] :
+         {std::pair{"trace.csv", trace_csv(trace)}, std::pair{"trace.svg", trace_svg(trace)}}) {
       const Status written = present::write_file((fs::path(*out) / name).string(), text);
       if (!written) {
         say_error(written.failure().text());

@@ -147,7 +147,9 @@ TEST_CASE("Two active faults on one place are refused by name") {
   const auto p = program_of(kBench);
   const auto trouble = bench::trouble_with(*p, plan_for(*p, {"shift", "shift2"}, 1));
   REQUIRE(trouble);
-  CHECK(trouble->text() == "faults `shift` and `shift2` both act on `lt`: choose one of them, or state their order: compose shift, shift2");
+  CHECK(
+      trouble->text() ==
+      "faults `shift` and `shift2` both act on `lt`: choose one of them, or state their order: compose shift, shift2");
   CHECK_FALSE(bench::trouble_with(*p, plan_for(*p, {"shift", "frozen"}, 1)));
 }
 

@@ -21,7 +21,8 @@ struct Told {
   std::shared_ptr<const model::Program> program;
   Seen seen;
 
-  explicit Told(const std::string& faults, std::vector<std::int32_t> chosen = {0}, double seconds = 10, std::uint64_t seed = 1)
+  explicit Told(const std::string& faults, std::vector<std::int32_t> chosen = {0}, double seconds = 10,
+                std::uint64_t seed = 1)
       : program(program_of(fmt::format(R"(
 model Echo {{
   input t : s
@@ -57,8 +58,10 @@ condition late = time >= 1 s
     plan.seed = seed;
     plan.longest = time_from_seconds(seconds);
     const std::atomic<bool> stop{false};
-    bench::Run run(program, plan,
-                   [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*program, c, s, {}); }, seen);
+    bench::Run run(
+        program, plan,
+        [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*program, c, s, {}); },
+        seen);
     CHECK(run.execute(stop).ending == bench::Ending::completed);
   }
   const std::vector<double>& operator[](const std::string& name) const {
@@ -68,11 +71,14 @@ condition late = time >= 1 s
     FAIL("no " + name);
     return seen.values[0];
   }
-  double at(const std::string& name, double seconds) const { return (*this)[name][static_cast<std::size_t>(std::lround(seconds * 100))]; }
+  double at(const std::string& name, double seconds) const {
+    return (*this)[name][static_cast<std::size_t>(std::lround(seconds * 100))];
+  }
   /// How old what the controller heard is, at each exchange after the first few.
   std::vector<double> ages() const {
     std::vector<double> all;
-    for (std::size_t i = 10; i < seen.times.size(); i += 2) all.push_back(to_seconds(seen.times[i]) - (*this)["plc.heard"][i]);
+    for (std::size_t i = 10; i < seen.times.size(); i += 2)
+      all.push_back(to_seconds(seen.times[i]) - (*this)["plc.heard"][i]);
     return all;
   }
 };
@@ -200,13 +206,15 @@ TEST_CASE("Faults that are composed act one after the other, in the order that i
   CHECK(Told(two + "compose plus, double", {0, 1}).at("t", 5) == Approx(30));
   CHECK(Told(two + "compose double, plus", {0, 1}).at("t", 5) == Approx(20));
   CHECK(Told(two + "compose double, plus", {1, 0}).at("t", 5) == Approx(20));
-  const auto p = program_of("bench B { step 1 ms\n let x : m = time * 1 m/s\n}\nfault a { on x offset 1 m }\nfault b { on x times 2 }\n");
+  const auto p = program_of(
+      "bench B { step 1 ms\n let x : m = time * 1 m/s\n}\nfault a { on x offset 1 m }\nfault b { on x times 2 }\n");
   bench::RunPlan plan;
   plan.faults = {0, 1};
   plan.longest = std::chrono::seconds(1);
   const auto trouble = bench::trouble_with(*p, plan);
   REQUIRE(trouble);
-  CHECK(trouble->text() == "faults `a` and `b` both act on `x`: choose one of them, or state their order: compose a, b");
+  CHECK(trouble->text() ==
+        "faults `a` and `b` both act on `x`: choose one of them, or state their order: compose a, b");
 }
 
 TEST_CASE("Messages between controllers know the same faults") {
@@ -233,7 +241,9 @@ fault slow { on radio  delay 200 ms }
     plan.faults = std::move(faults);
     plan.longest = std::chrono::seconds(5);
     const std::atomic<bool> stop{false};
-    bench::Run run(p, plan, [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*p, c, s, {}); }, seen);
+    bench::Run run(
+        p, plan, [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*p, c, s, {}); },
+        seen);
     run.execute(stop);
     return seen.values[0][static_cast<std::size_t>(std::lround(at * 100))];
   };
@@ -246,7 +256,8 @@ fault slow { on radio  delay 200 ms }
 TEST_CASE("Mistakes in such faults are named where they are") {
   const auto says = [](const std::string& fault, const std::string& part) {
     const std::string all = diagnostics_of(fmt::format(
-        "model L {{ input t : s\n output memory w : s = 0 s\n every 20 ms {{ w := t }} }}\nbench B {{ step 10 ms\n let now : s = time\n"
+        "model L {{ input t : s\n output memory w : s = 0 s\n every 20 ms {{ w := t }} }}\nbench B {{ step 10 ms\n let "
+        "now : s = time\n"
         " sensor t {{ of now  every 10 ms }}\n sensor n {{ of 3 m  range 0 m .. 5 m  every 10 ms }}\n param k : 1 = 2\n"
         " controller plc {{ every 20 ms\n reads t\n writes w : s\n setting m = part L }}\n}}\n{}",
         fault));

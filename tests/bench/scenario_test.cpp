@@ -20,19 +20,22 @@ struct Played {
   Seen seen;
   bench::RunResult result;
 
-  static std::shared_ptr<const model::Program> checked(const std::string& text, const std::map<std::string, std::string>& files) {
-    const model::Loaded loaded = model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-      if (name == "bench.dyne") return text;
-      const auto found = files.find(name);
-      if (found != files.end()) return found->second;
-      return Failure{"cannot read", name, "no such file"};
-    });
+  static std::shared_ptr<const model::Program> checked(const std::string& text,
+                                                       const std::map<std::string, std::string>& files) {
+    const model::Loaded loaded =
+        model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
+          if (name == "bench.dyne") return text;
+          const auto found = files.find(name);
+          if (found != files.end()) return found->second;
+          return Failure{"cannot read", name, "no such file"};
+        });
     INFO(loaded.diagnostics.render(*loaded.sources, false));
     REQUIRE(loaded.program != nullptr);
     return loaded.program;
   }
 
-  explicit Played(const std::string& scenario, std::uint64_t seed = 1, const std::map<std::string, std::string>& files = {})
+  explicit Played(const std::string& scenario, std::uint64_t seed = 1,
+                  const std::map<std::string, std::string>& files = {})
       : program(checked(fmt::format(R"(
 bench B {{ step 10 ms
   input x : m = 1 m
@@ -77,7 +80,8 @@ scenario raise(by : m = 1 m, wait : s) {{ step x by by
 };
 
 std::string said(const std::string& text) {
-  return diagnostics_of("bench B { step 10 ms\n input x : m = 1 m\n input on : bool = false\n let twice : m = 2 * x\n}\n" + text);
+  return diagnostics_of(
+      "bench B { step 10 ms\n input x : m = 1 m\n input on : bool = false\n let twice : m = 2 * x\n}\n" + text);
 }
 
 }  // namespace
@@ -136,7 +140,8 @@ TEST_CASE("either takes each way as often as the other, and the same way with th
   int ways[3] = {0, 0, 0};
   for (std::uint64_t seed = 1; seed <= 90; ++seed) {
     const std::string text = "scenario s { either { set x = 2 m } or { set x = 3 m } or { set x = 4 m } hold 20 ms }";
-    const std::string in_lines = "scenario s { either { set x = 2 m } or { set x = 3 m } or { set x = 4 m }\n hold 20 ms }";
+    const std::string in_lines =
+        "scenario s { either { set x = 2 m } or { set x = 3 m } or { set x = 4 m }\n hold 20 ms }";
     const Played p(in_lines, seed), again(in_lines, seed);
     REQUIRE(p.seen.last("x") == again.seen.last("x"));
     ++ways[static_cast<int>(p.seen.last("x")) - 2];
@@ -184,7 +189,8 @@ TEST_CASE("A file is played onto an input, straight between its points") {
 }
 
 TEST_CASE("A channel that is set shows that value until it is released") {
-  const Played p("scenario s { hold 1 s\n set lt = 50 m\n hold 1 s\n ramp lt to 60 m over 1 s\n release lt\n hold 1 s }");
+  const Played p(
+      "scenario s { hold 1 s\n set lt = 50 m\n hold 1 s\n ramp lt to 60 m over 1 s\n release lt\n hold 1 s }");
   CHECK(p("lt", 0.99) == Approx(p("z", 0.99)));
   CHECK(p("lt", 1.5) == 50);
   CHECK(p("lt", 2.5) == Approx(55));
@@ -225,7 +231,8 @@ TEST_CASE("An expectation that the run ends before is open") {
 }
 
 TEST_CASE("A fault by hand acts from its injection, for its time, and until it is cleared") {
-  const Played p("scenario s { hold 1 s\n inject held\n hold 2 s\n inject held\n hold 500 ms\n clear held\n hold 1 s }");
+  const Played p(
+      "scenario s { hold 1 s\n inject held\n hold 2 s\n inject held\n hold 500 ms\n clear held\n hold 1 s }");
   CHECK(p("doubled", 0.99) == 2);
   CHECK(p("doubled", 1.5) == 3);
   CHECK(p("doubled", 2.5) == 2);  // lasting 1 s

@@ -63,7 +63,9 @@ TEST_CASE("Every diagnostic code has a case that shows it") {
 #undef DIAGNOSTIC
        }) {
     INFO(code);
-    // too-large needs a bench of a size nobody wants to read; model_test.cpp makes it.
-    CHECK((std::string(code) == "too-large" || all.find("[" + std::string(code) + "]") != std::string::npos));
+    // too-large needs a bench of a size nobody wants to read, which model_test.cpp makes; two are about recordings
+    // (judge_test.cpp).
+    const bool elsewhere = std::string("too-large not-recorded window-too-long").find(code) != std::string::npos;
+    CHECK((elsewhere || all.find("[" + std::string(code) + "]") != std::string::npos));
   }
 }

@@ -119,7 +119,7 @@ TEST_CASE("The Python example of docs/recording.md reads a recording of the cana
 
 TEST_CASE("The commands in the READMEs work") {
   for (const char* file : {"README.md", "examples/canal-lock/README.md", "examples/quay-hoist/README.md",
-                           "examples/swing-bridge/README.md"}) {
+                           "examples/swing-bridge/README.md", "examples/drain-pump/README.md"}) {
     const std::string text = slurp(kSource + "/" + file);
     const std::string mark = "\n    build/release/bin/isodyne ";
     const TemporaryFolder folder;

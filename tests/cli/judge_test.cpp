@@ -91,16 +91,20 @@ TEST_CASE("A recording of every instant is judged as the run was, to the last di
 
 TEST_CASE("Other rules are asked of a recording, with conditions of their own") {
   const Ran r;
-  r.folder.write("more.dyne", "use \"words.dyne\"\ncondition very = tank.level > deep\n"
-                              "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
-                              "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
+  r.folder.write(
+      "more.dyne",
+      "use \"words.dyne\"\ncondition very = tank.level > deep\n"
+      "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
+      "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
   r.folder.write("words.dyne", "condition unused = pump > 0 m/s\n");
   Output o = r.isodyne("judge r more.dyne");
   CHECK(o.status == 2);
   has(o.err, "more.dyne:2:31: error: nothing here is called `deep`");
-  r.folder.write("more.dyne", "use \"words.dyne\"\ncondition very = tank.level > 2.8 m\n"
-                              "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
-                              "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
+  r.folder.write(
+      "more.dyne",
+      "use \"words.dyne\"\ncondition very = tank.level > 2.8 m\n"
+      "requirement N-1 { never very }\nrequirement N-2 { whenever very becomes active then within 5 s pump < 1 m/s }\n"
+      "measure top { of tank.level  most }\nrequirement N-3 { always top < 4 m }\n");
   const Json j = r.json("judge r more.dyne");
   REQUIRE(j.at("requirements").size() == 3);
   CHECK(j["requirements"][0]["verdict"] == "broken");
@@ -109,6 +113,28 @@ TEST_CASE("Other rules are asked of a recording, with conditions of their own") 
   o = r.isodyne("judge r more.dyne --out again");
   CHECK(fs::exists(r.folder / "again/verdicts.xml"));
   CHECK(r.isodyne("judge r nowhere.dyne").status == 2);
+}
+
+TEST_CASE("Rules that a recording cannot answer are named with a code") {
+  const Ran r;
+  r.folder.write(
+      "long.dyne",
+      "requirement N { whenever pump > 9 m/s then within 10 min tank.level > 1 m }\n"
+      "requirement M { always (tank.level > 0 m stays for 10 min) }\nmeasure m { of pump  mean  over 0 s .. 1 h }\n");
+  const Output o = r.isodyne("judge r long.dyne");
+  CHECK(o.status == 0);
+  has(o.err, "long.dyne:1:17: warning: requirement N speaks of 600 s, but the recording is");
+  has(o.err, "[window-too-long]");
+  has(o.err, "requirement M speaks of");
+  has(o.err, "measure `m` speaks of");
+  has(o.out, "undecided");
+  // a recording of which somebody took a signal away
+  shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5', 'a'); del f['signals/tank.level']\"",
+        r.folder.path());
+  r.folder.write("level.dyne", "requirement N { always tank.level < 9 m }\n");
+  const Output gone = r.isodyne("judge r level.dyne");
+  CHECK(gone.status == 2);
+  has(gone.err, "level.dyne:1:17: error: requirement N reads `tank.level`, which was not recorded [not-recorded]");
 }
 
 TEST_CASE("With --strict, what was not put to the test is a failure") {
@@ -124,7 +150,8 @@ TEST_CASE("A recording that misses instants says so; one that is cut off, empty 
   coarse.replace(coarse.find("record every 10 ms"), 18, "record every 500 ms");
   folder.write("bench.dyne", coarse);
   CHECK(run_isodyne("run bench.dyne fill --no-report --out r", folder.path()).status == 1);
-  has(run_isodyne("judge r", folder.path()).out, "The recording has an image every 500 ms; the run itself was judged every 10 ms");
+  has(run_isodyne("judge r", folder.path()).out,
+      "The recording has an image every 500 ms; the run itself was judged every 10 ms");
   CHECK(run_isodyne("judge nowhere", folder.path()).status == 3);
   folder.write("text.h5", "no recording");
   CHECK(run_isodyne("judge text.h5", folder.path()).status == 3);
@@ -135,7 +162,9 @@ TEST_CASE("A recording that misses instants says so; one that is cut off, empty 
   CHECK(half.err.find("half.h5") != std::string::npos);
   // killed while it runs: what was flushed is judged
   folder.write("long.dyne", kBench);
-  shell(fmt::format("timeout -s KILL 2 {} run long.dyne --for \"2 h\" --no-report --interpret --out k", ISODYNE_PROGRAM), folder.path());
+  shell(
+      fmt::format("timeout -s KILL 2 {} run long.dyne --for \"2 h\" --no-report --interpret --out k", ISODYNE_PROGRAM),
+      folder.path());
   const Output killed = run_isodyne("judge k", folder.path());
   CHECK(killed.status == 3);
   if (killed.err.find("nothing was recorded") == std::string::npos) has(killed.out, "The recording breaks off at");
@@ -208,7 +237,8 @@ TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
     CHECK(first["requirements"][i]["worst_margin"] == again["requirements"][i]["worst_margin"]);
   }
   const std::string bench = slurp(r.folder / "bench.dyne");
-  r.folder.write("second.dyne", "use \"back.dyne\"\n" + bench.substr(0, bench.find("requirement R-1")) + bench.substr(bench.find("harness")));
+  r.folder.write("second.dyne", "use \"back.dyne\"\n" + bench.substr(0, bench.find("requirement R-1")) +
+                                    bench.substr(bench.find("harness")));
   CHECK(r.isodyne("export reqif second.dyne --out second.reqif").status == 0);
   CHECK(slurp(r.folder / "second.reqif") == out);
   CHECK(r.isodyne("import reqif out.reqif --out back.dyne").status == 3);  // it is there already
@@ -249,8 +279,10 @@ TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm
   twice.replace(twice.find("\"_a0\""), 5, "\"_9f\"");
   refused(twice, "two objects with the IDENTIFIER _9f");
   // entities that would grow without end are left as they are
-  folder.write("bomb.reqif", "<?xml version=\"1.0\"?><!DOCTYPE z [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;\">]>"
-                             "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"_1\" LONG-NAME=\"&b;\"/></SPEC-OBJECTS></REQ-IF-CONTENT></CORE-CONTENT></REQ-IF>");
+  folder.write("bomb.reqif",
+               "<?xml version=\"1.0\"?><!DOCTYPE z [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;\">]>"
+               "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"_1\" "
+               "LONG-NAME=\"&b;\"/></SPEC-OBJECTS></REQ-IF-CONTENT></CORE-CONTENT></REQ-IF>");
   CHECK(run_isodyne("import reqif bomb.reqif", folder.path()).status == 0);
   std::string deep = "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"_1\"><VALUES>";
   for (int i = 0; i < 200'000; ++i) deep += "<a>";
@@ -275,7 +307,8 @@ TEST_CASE("A part alone gets what the harness gives it, and what cannot be judge
 
 TEST_CASE("A controller alone reads what the harness gives, and is judged by the rules that fit") {
   const TemporaryFolder folder;
-  const Output o = run_isodyne("run " + kPump + " --harness relay_alone --for \"500 ms\" --no-report --out h", folder.path());
+  const Output o =
+      run_isodyne("run " + kPump + " --harness relay_alone --for \"500 ms\" --no-report --out h", folder.path());
   INFO(o.err);
   CHECK(o.status == 0);
   has(o.out, "DP-6");
@@ -285,7 +318,8 @@ TEST_CASE("A controller alone reads what the harness gives, and is judged by the
 
 TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
   const Ran r;
-  const Output o = r.isodyne("run bench.dyne fill --no-report --out b --break 'tank.level > 2 m and pump > 0.1 m/s' --break-dump d.json");
+  const Output o = r.isodyne(
+      "run bench.dyne fill --no-report --out b --break 'tank.level > 2 m and pump > 0.1 m/s' --break-dump d.json");
   CHECK(o.status == 1);
   const Json d = Json::parse(slurp(r.folder / "d.json"));
   CHECK(d["values"]["tank.level"]["si"].get<double>() == Approx(2).margin(0.01));
@@ -299,8 +333,14 @@ TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
 
 TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const Ran r;
-  r.folder.write("keys", "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nuntil tank.level > 2.5 m\nquit\n");
-  const Output o = shell(fmt::format("script -qec \"{} run bench.dyne fill --no-report --out b --break 'tank.level > 2 m'\" /dev/null < keys", ISODYNE_PROGRAM), r.folder.path());
+  r.folder.write(
+      "keys",
+      "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nuntil tank.level > 2.5 m\nquit\n");
+  const Output o = shell(
+      fmt::format(
+          "script -qec \"{} run bench.dyne fill --no-report --out b --break 'tank.level > 2 m'\" /dev/null < keys",
+          ISODYNE_PROGRAM),
+      r.folder.path());
   INFO(o.out);
   has(o.out, "Stopped at");
   has(o.out, "pump becomes 0.9 m/s at the next instant");
@@ -313,7 +353,8 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   REQUIRE(recording);
   CHECK((*recording)->signal("pump")->back() == 0.9);
   const auto& events = (*recording)->events();
-  CHECK(std::any_of(events.begin(), events.end(), [](const auto& e) { return e.kind == "change" && e.text == "set to 0.9 m/s by hand"; }));
+  CHECK(std::any_of(events.begin(), events.end(),
+                    [](const auto& e) { return e.kind == "change" && e.text == "set to 0.9 m/s by hand"; }));
   // the state remembers what was changed by hand
   const Output on = r.isodyne("run bench.dyne --from-state here.json --no-report --out on");
   INFO(on.err);
@@ -328,7 +369,8 @@ TEST_CASE("A run that goes on from a stored state is the rest of the whole run, 
   const Output o = r.isodyne("run bench.dyne --from-state s.json --no-report --out rest");
   INFO(o.err);
   CHECK(o.status == 1);
-  const auto whole = record::Recording::open(r.folder / "r/recording.h5"), rest = record::Recording::open(r.folder / "rest/recording.h5");
+  const auto whole = record::Recording::open(r.folder / "r/recording.h5"),
+             rest = record::Recording::open(r.folder / "rest/recording.h5");
   REQUIRE((whole && rest));
   const auto& times = (*rest)->times_ns();
   CHECK(times.front() == 4'000'000'000);
@@ -360,7 +402,8 @@ TEST_CASE("A scenario goes on from a recorded run, and plays what another one re
   const Output o = r.isodyne("run next.dyne on --no-report --out o");
   INFO(o.err);
   CHECK(o.status != 2);
-  const auto before = record::Recording::open(r.folder / "r/recording.h5"), after = record::Recording::open(r.folder / "o/recording.h5");
+  const auto before = record::Recording::open(r.folder / "r/recording.h5"),
+             after = record::Recording::open(r.folder / "o/recording.h5");
   REQUIRE((before && after));
   CHECK((*after)->signal("tank.level")->front() == (*before)->signal("tank.level")->at(300));
   CHECK((*after)->signal("pump")->at(100) == Approx((*before)->signal("pump")->at(100)));

@@ -185,6 +185,10 @@ Trace trace_of(RandomStream& random) {
   const auto& p = *atoms();
   const auto n = static_cast<std::size_t>(1 + random.uniform() * 40);
   Time at{};
+  // A third at equal distances throughout, a third up to some instant, a third never.
+  const Time step(1 + static_cast<std::int64_t>(random.uniform() * 4));
+  const double kind = random.uniform();
+  const auto steady = static_cast<std::size_t>(kind < 1.0 / 3 ? 1000.0 : kind < 2.0 / 3 ? random.uniform() * 40 : 0.0);
   for (std::size_t i = 0; i < n; ++i) {
     std::vector<double> image(p.variables.size());
     // Coarse, so that equal values and values on a limit occur.
@@ -193,7 +197,7 @@ Trace trace_of(RandomStream& random) {
     image[static_cast<std::size_t>(p.find("on"))] = random.uniform() < 0.5 ? 1 : 0;
     trace.at.push_back(at);
     trace.images.push_back(std::move(image));
-    at += Time(1 + static_cast<std::int64_t>(random.uniform() * 12));
+    at += i < steady ? step : Time(1 + static_cast<std::int64_t>(random.uniform() * 12));
   }
   return trace;
 }
@@ -212,6 +216,7 @@ std::string compared(const model::Requirement& r, const Trace& trace) {
   judge::Formula::collect(r, roots);
   engine::Evaluator evaluator(*atoms(), roots);
   engine::BlockEvaluator block(*atoms(), roots);
+  std::vector<double> read;
   judge::Formula formula(r, 0);
   std::vector<std::vector<double>> expressions;
   std::vector<judge::Value> got;
@@ -228,12 +233,14 @@ std::string compared(const model::Requirement& r, const Trace& trace) {
     evaluator.evaluate(trace.images[i].data());
     auto& row = expressions.emplace_back();
     for (std::size_t e = 0; e < roots.size(); ++e) row.push_back(evaluator.value(e));
-    block.put(rows++, trace.images[i].data());
+    read.resize((rows + 1) * block.row_size());
+    block.gather(trace.images[i].data(), read.data() + rows++ * block.row_size());
     if (rows < length && i + 1 < trace.at.size()) continue;
-    block.compute(rows);
+    block.compute(read.data(), rows);
     for (std::size_t e = 0; e < roots.size(); ++e) {
       for (std::size_t k = 0; k < rows; ++k) {
-        if (std::bit_cast<std::uint64_t>(block.column(e)[k]) != std::bit_cast<std::uint64_t>(expressions[i + 1 - rows + k][e]))
+        if (std::bit_cast<std::uint64_t>(block.column(e)[k]) !=
+            std::bit_cast<std::uint64_t>(expressions[i + 1 - rows + k][e]))
           return "a block gives other values than its images";
       }
     }

@@ -23,19 +23,21 @@ struct MeasuredRun {
   MeasuredRun(const std::string& quantities, const std::string& rest, double seconds, const char* step = "1 ms",
               const std::map<std::string, std::string>& files = {}) {
     const std::string text = fmt::format("bench B {{ step {}\n{}\n}}\n{}\n", step, quantities, rest);
-    const model::Loaded loaded = model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-      if (name == "bench.dyne") return text;
-      const auto found = files.find(name);
-      if (found != files.end()) return found->second;
-      return Failure{"cannot read", name, "no such file"};
-    });
+    const model::Loaded loaded =
+        model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
+          if (name == "bench.dyne") return text;
+          const auto found = files.find(name);
+          if (found != files.end()) return found->second;
+          return Failure{"cannot read", name, "no such file"};
+        });
     INFO(loaded.diagnostics.render(*loaded.sources, false));
     REQUIRE(loaded.program != nullptr);
     program = loaded.program;
     struct Collect : bench::Observer {
       judge::Judge judge;
       std::vector<judge::Measured>& all;
-      Collect(std::shared_ptr<const model::Program> p, std::vector<judge::Measured>& to) : judge(std::move(p)), all(to) {}
+      Collect(std::shared_ptr<const model::Program> p, std::vector<judge::Measured>& to)
+          : judge(std::move(p)), all(to) {}
       void image(const bench::Image& i) override {
         judge.image(i);
         all.insert(all.end(), judge.measured().begin(), judge.measured().end());
@@ -106,21 +108,25 @@ TEST_CASE("Integrals of a ramp, its error criteria, and the energy of a power") 
 TEST_CASE("Step response of a second-order system: rise, dead and settling time, over- and undershoot") {
   // x'' + 2 zeta w x' + w^2 x = w^2 from t = 1 s: overshoot exp(-pi zeta / sqrt(1 - zeta^2)), peak at pi / w_d
   const double zeta = 0.3, w = 2;
-  const MeasuredRun r("let goal : m = if time >= 0.9995 s then 1 m else 0 m\nstate x : m = 0 m\nstate v : m/s = 0 m/s\n"
-                      "x' = v\nv' = 4 1/s^2 * (goal - x) - 1.2 1/s * v",
-                      "condition given = goal > 0.5 m\n"
-                      "measure rise { of x  rise_time to 1 m  after given for 15 s }\n"
-                      "measure half { of x  rise_time to 1 m between 0 % and 50 %  after given for 15 s }\n"
-                      "measure dead { of x  dead_time to 1 m within 5 cm  after given for 15 s }\n"
-                      "measure settle { of x  settling_time to 1 m within 2 cm  after given for 15 s }\n"
-                      "measure over { of x  overshoot to 1 m  after given for 15 s }\n"
-                      "measure under { of x  undershoot to 1 m  after given for 15 s }\n"
-                      "measure steady { of x  steady_error to 1 m  after given for 15 s }\n"
-                      "requirement Q { always over <= 40 % }\nrequirement P { always over <= 30 % }\nrequirement N { always settle <= 2 s and over < 90 % }",
-                      17);
+  const MeasuredRun r(
+      "let goal : m = if time >= 0.9995 s then 1 m else 0 m\nstate x : m = 0 m\nstate v : m/s = 0 m/s\n"
+      "x' = v\nv' = 4 1/s^2 * (goal - x) - 1.2 1/s * v",
+      "condition given = goal > 0.5 m\n"
+      "measure rise { of x  rise_time to 1 m  after given for 15 s }\n"
+      "measure half { of x  rise_time to 1 m between 0 % and 50 %  after given for 15 s }\n"
+      "measure dead { of x  dead_time to 1 m within 5 cm  after given for 15 s }\n"
+      "measure settle { of x  settling_time to 1 m within 2 cm  after given for 15 s }\n"
+      "measure over { of x  overshoot to 1 m  after given for 15 s }\n"
+      "measure under { of x  undershoot to 1 m  after given for 15 s }\n"
+      "measure steady { of x  steady_error to 1 m  after given for 15 s }\n"
+      "requirement Q { always over <= 40 % }\nrequirement P { always over <= 30 % }\nrequirement N { always settle <= "
+      "2 s and over < 90 % }",
+      17);
   // the closed form, searched for its crossings
   const double wd = w * std::sqrt(1 - zeta * zeta);
-  const auto x = [&](double t) { return 1 - std::exp(-zeta * w * t) * (std::cos(wd * t) + zeta * w / wd * std::sin(wd * t)); };
+  const auto x = [&](double t) {
+    return 1 - std::exp(-zeta * w * t) * (std::cos(wd * t) + zeta * w / wd * std::sin(wd * t));
+  };
   const auto first = [&](auto reached) {
     double t = 0;
     while (!reached(x(t))) t += 1e-5;
@@ -129,8 +135,10 @@ TEST_CASE("Step response of a second-order system: rise, dead and settling time,
   double last_out = 0;
   for (double t = 0; t < 15; t += 1e-4) last_out = std::abs(x(t) - 1) > 0.02 ? t : last_out;
   const double overshoot = std::exp(-std::numbers::pi * zeta / std::sqrt(1 - zeta * zeta));
-  CHECK(r.one("rise") == Approx(first([](double v) { return v >= 0.9; }) - first([](double v) { return v >= 0.1; })).margin(2e-3));
-  CHECK(r.one("half") == Approx(first([](double v) { return v >= 0.5; }) - first([](double v) { return v > 0; })).margin(2e-3));
+  CHECK(r.one("rise") ==
+        Approx(first([](double v) { return v >= 0.9; }) - first([](double v) { return v >= 0.1; })).margin(2e-3));
+  CHECK(r.one("half") ==
+        Approx(first([](double v) { return v >= 0.5; }) - first([](double v) { return v > 0; })).margin(2e-3));
   CHECK(r.one("dead") == Approx(first([](double v) { return v >= 0.05; })).margin(2e-3));
   CHECK(r.one("settle") == Approx(last_out).margin(3e-3));
   CHECK(r.one("over") == Approx(overshoot).epsilon(1e-4));
@@ -144,21 +152,26 @@ TEST_CASE("Step response of a second-order system: rise, dead and settling time,
 }
 
 TEST_CASE("What never arrives did not happen, and breaks what asks for it") {
-  const MeasuredRun r("let x : m = 1 m - 0.5 m * exp(-time / 100 s)",
-                      "measure rise { of x  rise_time to 2 m  over 0 s .. 2 s }\nrequirement Q { always rise <= 100 s }", 3);
+  const MeasuredRun r(
+      "let x : m = 1 m - 0.5 m * exp(-time / 100 s)",
+      "measure rise { of x  rise_time to 2 m  over 0 s .. 2 s }\nrequirement Q { always rise <= 100 s }", 3);
   CHECK(std::isnan(r.one("rise")));
   CHECK(r.verdict("Q").answer == judge::Answer::broken);
   CHECK_FALSE(r.verdict("Q").worst_margin);
 }
 
 TEST_CASE("Harmonics and distortion of a square wave, phase and frequency of sines") {
-  const MeasuredRun r("let u : V = if mod(time, 20 ms) < 10 ms then 1 V else -1 V\n"
-                      "let s : V = 2 V * sin(2 rad/s * pi * 50 * time)\nlet t : V = 5 V * sin(2 rad/s * pi * 50 * time - 0.5 rad)",
-                      "measure h1 { of u  harmonic 1 at 50 Hz  over 0 s .. 205 ms }\nmeasure h3 { of u  harmonic 3 at 50 Hz  over 0 s .. 205 ms }\n"
-                      "measure h2 { of u  harmonic 2 at 50 Hz  over 0 s .. 205 ms }\nmeasure d { of u  thd at 50 Hz  over 0 s .. 205 ms }\n"
-                      "measure lag { of t  phase at 50 Hz against s  over 3 ms .. 400 ms }\nmeasure f { of s  frequency  over 3 ms .. 400 ms }\n"
-                      "measure clean { of s  thd at 50 Hz  over 0 s .. 400 ms }",
-                      0.5, "10 us");
+  const MeasuredRun r(
+      "let u : V = if mod(time, 20 ms) < 10 ms then 1 V else -1 V\n"
+      "let s : V = 2 V * sin(2 rad/s * pi * 50 * time)\nlet t : V = 5 V * sin(2 rad/s * pi * 50 * time - 0.5 rad)",
+      "measure h1 { of u  harmonic 1 at 50 Hz  over 0 s .. 205 ms }\nmeasure h3 { of u  harmonic 3 at 50 Hz  over 0 s "
+      ".. 205 ms }\n"
+      "measure h2 { of u  harmonic 2 at 50 Hz  over 0 s .. 205 ms }\nmeasure d { of u  thd at 50 Hz  over 0 s .. 205 "
+      "ms }\n"
+      "measure lag { of t  phase at 50 Hz against s  over 3 ms .. 400 ms }\nmeasure f { of s  frequency  over 3 ms .. "
+      "400 ms }\n"
+      "measure clean { of s  thd at 50 Hz  over 0 s .. 400 ms }",
+      0.5, "10 us");
   double squares = 0;
   for (int n = 3; n <= 40; n += 2) squares += 1.0 / (n * n);
   CHECK(r.one("h1") == Approx(4 / std::numbers::pi).epsilon(1e-3));
@@ -171,10 +184,12 @@ TEST_CASE("Harmonics and distortion of a square wave, phase and frequency of sin
 }
 
 TEST_CASE("Duty, count and longest of a truth, per period and while something is true") {
-  const MeasuredRun r("let on : bool = mod(time, 1 s) < 0.2995 s\nlet busy : bool = time >= 1.9995 s and time < 3.9995 s",
-                      "measure a { of on  duty  per 2 s }\nmeasure b { of on  count  while busy }\nmeasure c { of on  longest  while busy }\n"
-                      "measure d { of on  count }",
-                      7);
+  const MeasuredRun r(
+      "let on : bool = mod(time, 1 s) < 0.2995 s\nlet busy : bool = time >= 1.9995 s and time < 3.9995 s",
+      "measure a { of on  duty  per 2 s }\nmeasure b { of on  count  while busy }\nmeasure c { of on  longest  while "
+      "busy }\n"
+      "measure d { of on  count }",
+      7);
   const auto duty = r.of("a");
   REQUIRE(duty.size() == 4);
   CHECK(duty[0] == Approx(0.3).margin(1e-3));
@@ -196,7 +211,10 @@ TEST_CASE("A stretch between instants ends where it should, and one that the run
 }
 
 TEST_CASE("A requirement on a measure whose stretch never came was never put to the test") {
-  const MeasuredRun r("let x : m = 1 m", "condition never_so = x > 2 m\nmeasure a { of x  mean  after never_so for 1 s }\nrequirement Q { always a <= 3 m }", 2);
+  const MeasuredRun r("let x : m = 1 m",
+                      "condition never_so = x > 2 m\nmeasure a { of x  mean  after never_so for 1 s }\nrequirement Q { "
+                      "always a <= 3 m }",
+                      2);
   CHECK(r.verdict("Q").answer == judge::Answer::not_tested);
 }
 
@@ -204,9 +222,10 @@ TEST_CASE("A band around a reference is as wide as is said, in value and in time
   // the reference is a triangle; what follows it is 100 ms late and 5 cm high
   const std::string csv = "t [s],level [m]\n0,0\n1,1\n2,0\n3,0\n";
   const auto run = [&](const char* formula) {
-    const MeasuredRun r("let goes : s = max(time - 100 ms, 0 s)\n"
-                        "let x : m = 5 cm + (if goes < 1 s then goes * 1 m/s else max(2 m - goes * 1 m/s, 0 m))",
-                        fmt::format("requirement Q {{ always {} }}", formula), 2.9, "1 ms", {{"ref.csv", csv}});
+    const MeasuredRun r(
+        "let goes : s = max(time - 100 ms, 0 s)\n"
+        "let x : m = 5 cm + (if goes < 1 s then goes * 1 m/s else max(2 m - goes * 1 m/s, 0 m))",
+        fmt::format("requirement Q {{ always {} }}", formula), 2.9, "1 ms", {{"ref.csv", csv}});
     return r.verdict("Q");
   };
   CHECK(run("x within 16 cm of \"ref.csv\" column \"level\"").answer == judge::Answer::held);
@@ -221,8 +240,10 @@ TEST_CASE("A band around a reference is as wide as is said, in value and in time
 TEST_CASE("Expectation pairs become requirements, one for each thing that is or is not to be acted on") {
   const MeasuredRun r("let x : m = time * 1 m/s\nlet trip : bool = time > 2.1 s and time < 5 s",
                       "condition rush = time > 0.5 s\ncondition later = time > 4 s\n"
-                      "fault inside { on x  offset 1 m  from 2 s }\nfault never_comes { on x  times 2  once x > 100 m }\ncompose inside, never_comes\n"
-                      "expectation E { source \"table 1\"  act is trip\n  must act on inside within 200 ms\n  must act on never_comes within 1 s\n"
+                      "fault inside { on x  offset 1 m  from 2 s }\nfault never_comes { on x  times 2  once x > 100 m "
+                      "}\ncompose inside, never_comes\n"
+                      "expectation E { source \"table 1\"  act is trip\n  must act on inside within 200 ms\n  must act "
+                      "on never_comes within 1 s\n"
                       "  must not act on rush within 1 s\n  must not act on later within 2 s }",
                       8);
   CHECK(r.verdict("E/inside").answer == judge::Answer::held);
@@ -255,7 +276,8 @@ TEST_CASE("Mistakes in measures, bands and expectations are named where they are
   says("measure a { of x  mean  per 0 s }", "longer than 0 s");
   says("measure a { of x  mean  per 1 s  while on }", "a measure has one window");
   says("let y : m = a\n}\nmeasure a { of x  mean }\nbench C { step 1 ms", "which only requirements can read");
-  says("measure a { of x  mean }\nrequirement R { whenever a > 1 m then within 3 s on }", "speaks of a measure and of time");
+  says("measure a { of x  mean }\nrequirement R { whenever a > 1 m then within 3 s on }",
+       "speaks of a measure and of time");
   says("measure a { of x  mean }\nrequirement R { always (a > 1 m stays for 3 s) }", "speaks of a measure and of time");
   says("measure a { of x  mean }\nmeasure a { of x  rms }", "[duplicate]");
   says("requirement R { always x within 3 cm of \"no.csv\" }", "[cannot-read]");

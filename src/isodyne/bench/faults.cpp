@@ -100,9 +100,7 @@ std::vector<std::int32_t> faults_of(const model::Program& program, std::int32_t 
 
 std::optional<Failure> clash_among(const model::Program& program, const std::vector<std::int32_t>& faults,
                                    std::int32_t scenario) {
-  const auto fault = [&](std::int32_t i) -> const model::Fault& {
-    return program.faults[static_cast<std::size_t>(i)];
-  };
+  const auto fault = [&](std::int32_t i) -> const model::Fault& { return program.faults[static_cast<std::size_t>(i)]; };
   const auto place = [&](std::int32_t tap) {
     return program.variable(program.taps[static_cast<std::size_t>(tap)].target).name;
   };
@@ -116,8 +114,9 @@ std::optional<Failure> clash_among(const model::Program& program, const std::vec
         if (std::find(other.begin(), other.end(), tap) == other.end()) continue;
         return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", fault(faults[j]).name,
                                    fault(faults[i]).name, place(tap)),
-                       "", fmt::format("choose one of them, or state their order: compose {}, {}",
-                                       fault(faults[j]).name, fault(faults[i]).name)};
+                       "",
+                       fmt::format("choose one of them, or state their order: compose {}, {}", fault(faults[j]).name,
+                                   fault(faults[i]).name)};
       }
     }
     if (scenario == model::kNone) continue;

@@ -63,7 +63,7 @@ class FaultPlayer {
     bool planned = false, triggered = false, there = false, over = false;
     Time since{}, last{};
     std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps
-    std::shared_ptr<Replacing> replacing;  ///< shared: its type is known in faults.cpp only
+    std::shared_ptr<Replacing> replacing;              ///< shared: its type is known in faults.cpp only
   };
   bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;

@@ -93,7 +93,9 @@ MessageFaults::Fate MessageFaults::meet(std::vector<double>& values) {
 /// One bit of one value: a truth turns round, whole numbers and raw words are seen as such, others as they are stored.
 void MessageFaults::corrupt(RandomStream& random, std::vector<double>& values) const {
   if (values.empty()) return;
-  const auto below = [&](std::uint64_t n) { return static_cast<std::uint64_t>(random.uniform() * static_cast<double>(n)); };
+  const auto below = [&](std::uint64_t n) {
+    return static_cast<std::uint64_t>(random.uniform() * static_cast<double>(n));
+  };
   const std::size_t i = below(values.size());
   const model::Variable& v = program_.variable(what_[i]);
   using Kind = model::Type::Kind;
@@ -104,9 +106,11 @@ void MessageFaults::corrupt(RandomStream& random, std::vector<double>& values) c
     const auto labels = program_.choices[static_cast<std::size_t>(v.type.choice)].labels.size();
     values[i] = static_cast<double>((static_cast<std::uint64_t>(values[i]) + 1 + below(labels - 1)) % labels);
   } else if (raw || v.type.kind == Kind::integer) {
-    values[i] = static_cast<double>(static_cast<std::int64_t>(std::llround(values[i])) ^ (std::int64_t{1} << below(12)));
+    values[i] =
+        static_cast<double>(static_cast<std::int64_t>(std::llround(values[i])) ^ (std::int64_t{1} << below(12)));
   } else {
-    const double flipped = std::bit_cast<double>(std::bit_cast<std::uint64_t>(values[i]) ^ (std::uint64_t{1} << below(64)));
+    const double flipped =
+        std::bit_cast<double>(std::bit_cast<std::uint64_t>(values[i]) ^ (std::uint64_t{1} << below(64)));
     values[i] = std::isfinite(flipped) ? flipped : -values[i];
   }
 }
@@ -152,7 +156,8 @@ void MessagePlayer::send(std::size_t controller, const engine::PlantState& state
       ++lost_;
       continue;
     }
-    const Time due = state.now + m.latency + Time(std::llround(delay * static_cast<double>(m.jitter.count()))) + faulted.late;
+    const Time due =
+        state.now + m.latency + Time(std::llround(delay * static_cast<double>(m.jitter.count()))) + faulted.late;
     if (!faulted.overtaken && !l.underway.send(due, l.values)) ++lost_;
     if ((faulted.overtaken || faulted.repeated) && !l.underway.send(due + l.period, l.values, true)) ++lost_;
   }

@@ -18,7 +18,8 @@ void TriggerWatch::image(const Image& image) {
   conditions_.evaluate(image.variables);
   for (std::size_t i = 0; i < reached_.size(); ++i) {
     const model::Fault& f = program_.faults[i];
-    const bool comes = f.when == When::whole_run || ((f.when == When::from || f.when == When::between) && image.at >= f.begin) ||
+    const bool comes = f.when == When::whole_run ||
+                       ((f.when == When::from || f.when == When::between) && image.at >= f.begin) ||
                        (f.condition != model::kNone && conditions_.value(i) != 0);
     if (comes && !reached_[i]) reached_[i] = image.at;
   }
@@ -26,7 +27,8 @@ void TriggerWatch::image(const Image& image) {
 
 void TriggerWatch::event(const Event& e) {
   if (e.kind != EventKind::action) return;
-  const model::ScenarioStep& step = program_.scenarios[static_cast<std::size_t>(e.detail)].steps[static_cast<std::size_t>(e.subject)];
+  const model::ScenarioStep& step =
+      program_.scenarios[static_cast<std::size_t>(e.detail)].steps[static_cast<std::size_t>(e.subject)];
   if (step.kind != model::ScenarioStep::Kind::inject) return;
   auto& reached = reached_[static_cast<std::size_t>(step.fault)];
   if (!reached) reached = e.at;

@@ -104,7 +104,7 @@ struct RunResult {
   };
   std::shared_ptr<Timing> timing;  ///< of a paced run
   std::vector<ControllerReport> controllers;
-  std::vector<Expected> expected;  ///< what came of each `expect` of the scenario
+  std::vector<Expected> expected;                     ///< what came of each `expect` of the scenario
   std::int64_t messages_sent = 0, messages_lost = 0;  ///< between controllers
   std::vector<Saturated> saturated;                   ///< channels that could not hold what they were given
 };
@@ -125,7 +125,9 @@ class Run {
 
   /// In lockstep, by an observer while it looks at an image: the quantity (an input or a parameter) has this value from
   /// the next instant on.
-  void change(model::VarId target, double value) { plan_.changes.push_back({state_.now + program_->step, target, value}); }
+  void change(model::VarId target, double value) {
+    plan_.changes.push_back({state_.now + program_->step, target, value});
+  }
   const std::vector<Change>& changes() const { return plan_.changes; }
 
   /// How far it is, of how many; from any thread.
@@ -154,9 +156,9 @@ class Run {
     std::unique_ptr<ports::ControllerPort> port;
     std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
-    std::vector<double> kept;         ///< room for Loss::values
+    std::vector<double> kept;              ///< room for Loss::values
     std::unique_ptr<FaultyLine> to, from;  ///< where a chosen fault is about its messages
-    std::vector<model::VarId> valid;  ///< where each answer goes when it becomes valid
+    std::vector<model::VarId> valid;       ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
     bool fresh = false;       ///< an answer has come and is not valid yet
     Time next{};              ///< instant of its next exchange

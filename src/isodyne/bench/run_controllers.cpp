@@ -41,8 +41,10 @@ void Run::wire_controllers(const PortMaker& make_port) {
     const auto number = static_cast<std::int32_t>(controllers_.size());
     std::vector<model::VarId> given;
     for (const model::ControllerWrite& w : c.writes) given.push_back(w.value);
-    wired.to = std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, true), c.reads, c.period, plan_.seed);
-    wired.from = std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, false), given, c.period, plan_.seed);
+    wired.to =
+        std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, true), c.reads, c.period, plan_.seed);
+    wired.from =
+        std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, false), given, c.period, plan_.seed);
     if (!wired.to->any()) wired.to.reset();
     if (!wired.from->any()) wired.from.reset();
     wired.report.name = c.name;

@@ -185,8 +185,7 @@ void ScenarioPlayer::conclude(Track& t, Step& s, bool met, Time next) {
     e.worst = t.worst;
     e.worst_at = next;
   }
-  planned_events_.push_back(
-      {next, EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
+  planned_events_.push_back({next, EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
 }
 
 /// Where the track goes on.

@@ -18,9 +18,9 @@ struct FaultCommand {
 
 /// What came of an `expect`.
 struct Expected {
-  std::int32_t step = 0;      ///< of the scenario
+  std::int32_t step = 0;  ///< of the scenario
   std::int64_t met = 0, missed = 0;
-  bool open = false;          ///< the run ended before it could be told
+  bool open = false;  ///< the run ended before it could be told
   std::optional<Time> first_missed, worst_at;
   double worst = std::numeric_limits<double>::infinity();  ///< margin, SI; infinite: there is none
 };
@@ -54,12 +54,12 @@ class ScenarioPlayer {
  private:
   struct Step {
     const model::ScenarioStep* step = nullptr;
-    engine::Evaluator value;                ///< and margin
-    model::VarId write_to = model::kNone;   ///< the healthy variable of a tapped target
-    std::size_t slot = 0;                   ///< of a channel: what holds it
-    std::size_t first_track = 0;            ///< of a fork
-    std::int64_t rounds = 0;                ///< of a repeat: begun so far
-    std::int64_t times = 0;                 ///< of an either: how often it was come to
+    engine::Evaluator value;               ///< and margin
+    model::VarId write_to = model::kNone;  ///< the healthy variable of a tapped target
+    std::size_t slot = 0;                  ///< of a channel: what holds it
+    std::size_t first_track = 0;           ///< of a fork
+    std::int64_t rounds = 0;               ///< of a repeat: begun so far
+    std::int64_t times = 0;                ///< of an either: how often it was come to
     Time round_began{};
     Expected expected;
   };

@@ -113,10 +113,12 @@ constexpr Explanation kExplanations[] = {
      "Points rise from one to the next; with two arguments every pair is given once; a file has a header with units.",
      "table t(x: m) -> s = [1 m: 2 s, 2 m: 1 s] linear\nbench B { step 1 ms }"},
     {Code::overlap, "Bits of a frame are claimed twice, or a port shows half of a field.",
-     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  "
+     "bytes from low\n"
      "    field a  bit 3 of word 0\n    field b  bit 3 of word 0\n  }\n}",
      "Give every field bits of its own; `isodyne io layout` shows which are free.",
-     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  bytes from low\n"
+     "bench B { step 1 ms\n  input a : bool = false\n  input b : bool = false\n  frame f { words 1  bits from low  "
+     "bytes from low\n"
      "    field a  bit 3 of word 0\n    field b  bit 4 of word 0\n    spare  bits 0 .. 2 of word 0\n"
      "    spare  bits 5 .. 63 of word 0\n  }\n}"},
     {Code::gap, "Bits of a frame are neither a field nor declared as spare, so nobody knows whether one was forgotten.",
@@ -150,6 +152,17 @@ constexpr Explanation kExplanations[] = {
      "bench B { step 1 ms\n  state level : m = 1 m\n  level' = -1 m^2/s / level\n}",
      "Give the state limits, or divide by `max(state, smallest)`.",
      "bench B { step 1 ms\n  state level : m = 1 m  limited 1 cm .. 2 m\n  level' = -1 m^2/s / level\n}"},
+    {Code::not_recorded,
+     "A recording is judged or measured by rules that read a quantity which is not in it, and which cannot be "
+     "computed\n"
+     "from what is.",
+     "",
+     "Run the bench again with this quantity in it, or ask for one that was recorded (`isodyne list BENCH signals`).",
+     ""},
+    {Code::window_too_long,
+     "A requirement or a measure speaks of a longer time than the recording has. What it says of that time stays "
+     "undecided.",
+     "", "Record a longer run, or shorten the time.", ""},
 };
 
 }  // namespace

@@ -57,19 +57,18 @@ BlockEvaluator::BlockEvaluator(const model::Program& program, const std::vector<
     }
     results_.push_back(place(root));
   }
-  rows_.resize(kRows * reads_.size());
   columns_.resize(kRows * static_cast<std::size_t>(columns));
   for (const auto& [column, value] : constants) std::fill_n(at(column), kRows, value);
 }
 
 /// Rows to columns, in squares that stay in the nearest cache.
-void BlockEvaluator::turn(std::size_t rows) {
+void BlockEvaluator::turn(const double* rows, std::size_t count) {
   constexpr std::size_t kSquare = 8;
   const std::size_t reads = reads_.size();
   for (std::size_t c = 0; c < reads; c += kSquare) {
     const std::size_t end = std::min(reads, c + kSquare);
-    for (std::size_t r = 0; r < rows; ++r) {
-      const double* row = rows_.data() + r * reads;
+    for (std::size_t r = 0; r < count; ++r) {
+      const double* row = rows + r * reads;
       for (std::size_t i = c; i < end; ++i) columns_[i * kRows + r] = row[i];
     }
   }
@@ -77,23 +76,24 @@ void BlockEvaluator::turn(std::size_t rows) {
 
 namespace {
 template <Op op>
-void all_rows(const double* __restrict a, const double* __restrict b, const double* __restrict c, double* __restrict to) {
+[[gnu::always_inline]] inline void all_rows(const double* __restrict a, const double* __restrict b,
+                                            const double* __restrict c, double* __restrict to) {
   for (std::size_t r = 0; r < BlockEvaluator::kRows; ++r) to[r] = model::apply(op, a[r], b[r], c[r]);
 }
 }  // namespace
 
-void BlockEvaluator::run(const Step& s) {
+ISODYNE_WIDE void BlockEvaluator::run(const Step& s) {
   double* to = at(s.to);
   const double *a = at(s.a), *b = at(s.b);
   switch (s.op) {
-#define OP(id, count, text)                     \
-  case Op::id:                                  \
+#define OP(id, count, text)              \
+  case Op::id:                           \
     all_rows<Op::id>(a, b, at(s.c), to); \
     return;
-#define LOOKUP(id, count, text)                                                                          \
-  case Op::id:                                                                                           \
-    for (std::size_t r = 0; r < kRows; ++r)                                                              \
-      to[r] = model::look_up(Op::id, tables_[static_cast<std::size_t>(s.c)], a[r], b[r]);               \
+#define LOOKUP(id, count, text)                                                           \
+  case Op::id:                                                                            \
+    for (std::size_t r = 0; r < kRows; ++r)                                               \
+      to[r] = model::look_up(Op::id, tables_[static_cast<std::size_t>(s.c)], a[r], b[r]); \
     return;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
 #include "isodyne/model/ops.def"
@@ -106,8 +106,8 @@ void BlockEvaluator::run(const Step& s) {
   }
 }
 
-void BlockEvaluator::compute(std::size_t rows) {
-  turn(rows);
+void BlockEvaluator::compute(const double* rows, std::size_t count) {
+  turn(rows, count);
   for (const Step& s : steps_) run(s);
 }
 

@@ -9,6 +9,15 @@
 #include "isodyne/core/numerics.h"
 #include "isodyne/model/program.h"
 
+/// For loops over columns: compiled also for processors with wide registers, chosen when the program begins. Nothing is
+/// contracted or reordered, so the results are the same. Not under sanitizers, which such a choice comes too early for.
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && !defined(__SANITIZE_ADDRESS__) && \
+    !defined(__SANITIZE_THREAD__)
+#define ISODYNE_WIDE __attribute__((target_clones("arch=x86-64-v3", "default")))
+#else
+#define ISODYNE_WIDE
+#endif
+
 namespace isodyne::engine {
 
 class BlockEvaluator {
@@ -17,13 +26,14 @@ class BlockEvaluator {
 
   BlockEvaluator(const model::Program& program, const std::vector<model::NodeId>& roots);
 
-  /// Keeps what the expressions read of an image, as row `row` of the block.
-  void put(std::size_t row, const double* variables) {
-    double* to = rows_.data() + row * reads_.size();
-    for (const model::VarId id : reads_) *to++ = variables[id];
+  /// How many values of an image the expressions read.
+  std::size_t row_size() const { return reads_.size(); }
+  /// Puts them into a row.
+  void gather(const double* variables, double* row) const {
+    for (const model::VarId id : reads_) *row++ = variables[id];
   }
-  /// Computes all expressions for the rows that were put (the first `rows`; the others have no meaning).
-  void compute(std::size_t rows);
+  /// Computes all expressions for so many rows, one after another (at most kRows; beyond, columns have no meaning).
+  void compute(const double* rows, std::size_t count);
   /// Values of the i-th expression, one a row; kNone as root gives zeros.
   const double* column(std::size_t i) const { return at(results_[i]); }
 
@@ -34,12 +44,11 @@ class BlockEvaluator {
   };
   const double* at(std::int32_t column) const { return columns_.data() + static_cast<std::size_t>(column) * kRows; }
   double* at(std::int32_t column) { return columns_.data() + static_cast<std::size_t>(column) * kRows; }
-  void turn(std::size_t rows);
+  void turn(const double* rows, std::size_t count);
   void run(const Step& s);
 
   std::vector<iso_table> tables_;
   std::vector<model::VarId> reads_;
-  std::vector<double> rows_;     ///< of the images: one row after another
   std::vector<double> columns_;  ///< first those of reads_, then constants and results
   std::vector<Step> steps_;
   std::vector<std::int32_t> results_;

@@ -57,8 +57,8 @@ double through_tap(TapState& tap, double value, double now);
 
 struct PlantState {
   Time now{};
-  std::vector<double> values;  ///< variables first; then the interpreter's constants and intermediates
-  std::vector<double> next;    ///< per state: its value at the end of its group's step, not valid yet
+  std::vector<double> values;            ///< variables first; then the interpreter's constants and intermediates
+  std::vector<double> next;              ///< per state: its value at the end of its group's step, not valid yet
   std::vector<TapState> taps;            ///< per tap of the Program the first, and behind them those that were added
   std::vector<std::int32_t> reversals;   ///< per state machine: instants in a row with a transition
   std::vector<char> event_was;           ///< per `when`: whether its condition held when last looked at

@@ -4,6 +4,7 @@
 #include <bit>
 #include <cmath>
 #include <limits>
+#include <optional>
 #include <variant>
 
 #include "isodyne/judge/sliding_fold.h"
@@ -36,6 +37,22 @@ std::int64_t key_of(double distance, bool holds) {
   if (distance != distance) return holds ? kMost : kLeast;
   const std::int64_t key = ordered(distance);
   return holds ? std::max<std::int64_t>(key, 0) : std::min<std::int64_t>(key, -1);
+}
+
+/// The same for many, without a branch.
+ISODYNE_WIDE void keys_of(const double* distances, const double* truths, std::size_t count, std::int64_t* keys) {
+  for (std::size_t i = 0; i < count; ++i) {
+    const auto bits = std::bit_cast<std::int64_t>(distances[i]);
+    const std::int64_t key = bits ^ ((bits >> 63) & std::numeric_limits<std::int64_t>::max());
+    const bool holds = truths[i] != 0, far = distances[i] != distances[i];
+    const std::int64_t held = far ? kMost : key < 0 ? 0 : key;
+    const std::int64_t not_held = far ? kLeast : key > -1 ? -1 : key;
+    keys[i] = holds ? held : not_held;
+  }
+}
+ISODYNE_WIDE std::int64_t least_of(const std::int64_t* keys, std::size_t count, std::int64_t most) {
+  for (std::size_t i = 0; i < count; ++i) most = keys[i] < most ? keys[i] : most;
+  return most;
 }
 
 std::int64_t opposite(std::int64_t k) {
@@ -126,17 +143,28 @@ struct Edge {
   double before = 0;
 };
 struct Logic {};
+// While instants are at equal distances, windows have as many elements throughout, and `steady` keeps them.
 template <typename Element, typename Operation>
 struct Ahead {  ///< within, stays, until
   SlidingFold<Element, Operation> window;
   std::int64_t oldest = 0;  ///< the first instant whose window is open
+  std::optional<SteadyFold<Element, Operation>> steady;
 };
 template <typename V, typename Operation>
 struct Behind {  ///< held, last
   SlidingFold<V, Operation> window;
   std::int64_t oldest = 0;  ///< the first instant in the window
   Time begin{};
+  std::optional<SteadyFold<V, Operation>> steady;
 };
+
+/// From now on instants come as they like.
+template <typename Memory>
+void leave_steady(Memory& m, std::int64_t taken) {
+  if (!m.steady) return;
+  m.steady->last(static_cast<std::size_t>(taken - m.oldest), [&](const auto& e) { m.window.push(e); });
+  m.steady.reset();
+}
 template <typename V>
 struct Since {
   V before{};
@@ -149,14 +177,14 @@ Same taken_over(const Same& m) {
 }
 template <typename Operation>
 Ahead<Range, Operation> taken_over(const Ahead<std::int64_t, Operation>& m) {
-  return {m.window.converted(kRangeOf), m.oldest};
+  return {m.window.converted(kRangeOf), m.oldest, std::nullopt};
 }
 Ahead<Stretch<Range>, Join> taken_over(const Ahead<Stretch<std::int64_t>, Join>& m) {
-  return {m.window.converted(kRangeOf), m.oldest};
+  return {m.window.converted(kRangeOf), m.oldest, std::nullopt};
 }
 template <typename Operation>
 Behind<Range, Operation> taken_over(const Behind<std::int64_t, Operation>& m) {
-  return {m.window.converted(kRangeOf), m.oldest, m.begin};
+  return {m.window.converted(kRangeOf), m.oldest, m.begin, std::nullopt};
 }
 Since<Range> taken_over(const Since<std::int64_t>& m) {
   return {range_of(m.before)};
@@ -174,13 +202,14 @@ class Machine {
   /// Goes on where another one is.
   template <typename Other>
   explicit Machine(const Machine<Other>& o)
-      : instants_(o.instants_), trigger_(o.trigger_), check_(o.check_), emitted_(o.emitted_) {
+      : instants_(o.instants_), trigger_(o.trigger_), check_(o.check_), emitted_(o.emitted_), steady_(false) {
     for (const auto& n : o.nodes_)
       nodes_.push_back({n.node, std::visit([](const auto& m) { return Memory(taken_over(m)); }, n.memory),
                         n.said.converted(kRangeOf), n.taken});
   }
 
   void block(const Time* at, std::size_t count, const engine::BlockEvaluator& e, std::size_t first) {
+    note_steps(at, count);
     instants_.times.insert(instants_.times.end(), at, at + count);
     for (std::size_t i = 0; i < nodes_.size(); ++i) {
       Node& n = nodes_[i];
@@ -191,6 +220,27 @@ class Machine {
       }
     }
     forget();
+  }
+
+  /// Instants at equal distances from the first one on: the usual case, which is quicker.
+  void note_steps(const Time* at, std::size_t count) {
+    for (std::size_t i = 0; i < count && steady_; ++i, ++seen_) {
+      if (seen_ == 1) step_ = at[i] - last_;
+      steady_ = seen_ < 2 || at[i] - last_ == step_;
+      last_ = at[i];
+    }
+    if (!steady_) leave_all_steady();
+  }
+  /// Windows are folds of any number of elements again. To be called before the machine is taken over.
+  void leave_all_steady() {
+    steady_ = false;
+    for (Node& n : nodes_) {
+      std::visit(
+          [&](auto& memory) {
+            if constexpr (requires { memory.steady; }) leave_steady(memory, n.taken);
+          },
+          n.memory);
+    }
   }
 
   /// Everything that is left, where what lies ahead can be anything.
@@ -212,10 +262,8 @@ class Machine {
     if (count == 0) return Formula::Held{};
     if constexpr (std::is_same_v<V, std::int64_t>) {
       const std::int64_t* keys = checked.data();
-      std::int64_t lowest = kMost;
-      for (std::size_t i = 0; i < count; ++i) lowest = std::min(lowest, keys[i]);
-      std::int64_t asked = 0;
-      for (std::size_t i = 0; trigger_ != model::kNone && i < count; ++i) asked = std::min(asked, said(trigger_).data()[i]);
+      const std::int64_t lowest = least_of(keys, count, kMost);
+      const std::int64_t asked = trigger_ == model::kNone ? 0 : least_of(said(trigger_).data(), count, 0);
       if (lowest < 0 || asked < 0) return std::nullopt;
       const auto where = std::find(keys, keys + count, lowest) - keys;
       const Formula::Held all{count, distance_of(lowest), instants_[emitted_ + where]};
@@ -298,7 +346,7 @@ class Machine {
     auto* edge = std::get_if<Edge>(&n.memory);
     V* said = n.said.extend(count);
     if (edge == nullptr && margins != nullptr) {
-      for (std::size_t i = 0; i < count; ++i) said[i] = exactly(key_of(margins[i], values[i] != 0));
+      if constexpr (std::is_same_v<V, std::int64_t>) keys_of(margins, values, count, said);
     } else if (edge == nullptr) {
       for (std::size_t i = 0; i < count; ++i) said[i] = exactly(values[i] != 0 ? kMost : kLeast);
     } else {
@@ -351,9 +399,26 @@ class Machine {
     }
   }
 
+  /// How many instants lie within a window; 0: too many, or nobody knows yet.
+  std::size_t elements(const Node& n) const {
+    constexpr std::int64_t kMostSteady = 1 << 22;
+    if (!steady_ || seen_ < 2 || step_.count() <= 0) return 0;
+    const std::int64_t count = n.node.time / step_ + 1;
+    return count <= kMostSteady ? static_cast<std::size_t>(count) : 0;
+  }
+  /// Whether the node goes on, or can begin, with windows of a number that stays.
+  template <typename Memory>
+  bool steadily(const Node& n, Memory& m) {
+    if (!m.steady && n.taken == 0) {
+      if (const std::size_t count = elements(n); count > 0) m.steady.emplace(count);
+    }
+    return m.steady.has_value();
+  }
+
   /// A window is whole when an instant has come that lies at its end or beyond.
   template <typename Element, typename Operation>
   void take_with(Node& n, Ahead<Element, Operation>& m) {
+    if (steadily(n, m)) return take_steadily(n, m);
     const auto say = [&] {
       n.said.push(result(m.window.fold()));
       m.window.pop();
@@ -371,9 +436,31 @@ class Machine {
     });
   }
 
+  template <typename Element, typename Operation>
+  void take_steadily(Node& n, Ahead<Element, Operation>& m) {
+    const auto count = static_cast<std::int64_t>(elements(n));
+    const bool exact = n.node.time % step_ == Time{};      // the last instant of a window lies at its end
+    const std::int64_t first = exact ? count - 1 : count;  // the first instant at which a window is whole
+    const auto there = static_cast<std::int64_t>(
+        std::min(said(n.node.a).size(), said(n.node.b == model::kNone ? n.node.a : n.node.b).size()));
+    V* to = n.said.extend(
+        static_cast<std::size_t>(std::max<std::int64_t>(0, there - std::max<std::int64_t>(0, first - n.taken))));
+    auto& window = *m.steady;
+    operands(n, [&](const V& a, const V& b, std::int64_t at) {
+      if (!exact && at >= first) *to++ = result(window.fold());
+      if constexpr (std::is_same_v<Element, V>) {
+        window.push(a);
+      } else {
+        window.push({a, b});
+      }
+      if (exact && at >= first) *to++ = result(window.fold());
+    });
+    m.oldest = std::max<std::int64_t>(0, n.taken - first);
+  }
+
   /// What is not there can hold, or not.
   template <typename Element, typename Operation>
-    requires std::is_same_v<V, Range>
+  requires std::is_same_v<V, Range>
   void finish_ahead(Node& n, Ahead<Element, Operation>& m) {
     for (; m.oldest < n.taken; ++m.oldest) {
       const Element seen = m.window.fold();
@@ -389,6 +476,18 @@ class Machine {
 
   template <typename Operation>
   void take_with(Node& n, Behind<V, Operation>& m) {
+    if (steadily(n, m)) {
+      const auto count = static_cast<std::int64_t>(elements(n));
+      if (n.taken == 0) m.begin = instants_[0];
+      const std::int64_t old = n.node.kind == Kind::held ? (n.node.time + step_ - Time{1}) / step_ : 0;
+      auto& window = *m.steady;
+      one_each(n, [&](const V& a, const V&, std::int64_t at) {
+        window.push(a);
+        return at < old ? exactly(kLeast) : window.fold();
+      });
+      m.oldest = std::max<std::int64_t>(0, n.taken - count);
+      return;
+    }
     one_each(n, [&](const V& a, const V&, std::int64_t at) {
       const Time now = instants_[at];
       if (at == 0) m.begin = now;
@@ -423,6 +522,9 @@ class Machine {
   std::vector<Node> nodes_;
   std::int32_t trigger_, check_;
   std::int64_t emitted_ = 0;  ///< the next instant that next() gives
+  bool steady_ = true;        ///< all instants so far are at equal distances
+  std::int64_t seen_ = 0;     ///< as long as they are
+  Time step_{}, last_{};
 };
 
 void Formula::collect(const model::Requirement& r, std::vector<model::NodeId>& expressions) {
@@ -440,6 +542,7 @@ void Formula::block(const Time* at, std::size_t count, const engine::BlockEvalua
 }
 
 void Formula::finish() {
+  running_->leave_all_steady();
   finished_ = std::make_unique<Machine<Range>>(*running_);
   finished_->finish();
 }

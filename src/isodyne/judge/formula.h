@@ -5,8 +5,8 @@
 // Continuous Signals", 2004), with the distances of Fainekos and Pappas (2009). At the end of a run what lies ahead of
 // it is unknown: an instant then has a worst and a best case.
 //
-// Inside, what is said of an instant is one whole number, the key: the distance in the order of doubles, in which a minus
-// zero does not hold and a plus zero does. Then `and` is the smaller, `or` the larger, and `not` the complement.
+// Inside, what is said of an instant is one whole number, the key: the distance in the order of doubles, in which a
+// minus zero does not hold and a plus zero does. Then `and` is the smaller, `or` the larger, and `not` the complement.
 //
 // Memory: an operator keeps as many instants as its time holds. Time: constant an instant on average.
 
@@ -48,8 +48,8 @@ class Formula {
   /// There are no more images: everything that is left is said, with its worst and best case.
   void finish();
 
-  /// Instants of which everything is said, while the run goes on: the least key, if the trigger and the check hold at all
-  /// of them. They are then done with; the time is that of the least. Nothing: they are for next().
+  /// Instants of which everything is said, while the run goes on: the least key, if the trigger and the check hold at
+  /// all of them. They are then done with; the time is that of the least. Nothing: they are for next().
   struct Held {
     std::size_t count = 0;
     double least = 0;

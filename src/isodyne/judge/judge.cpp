@@ -29,7 +29,12 @@ Value exactly(double distance, bool holds) {
 }
 }  // namespace
 
-Judge::Judge(std::shared_ptr<const model::Program> program)
+namespace {
+/// Beside, a batch is worth the price of waking a thread; here, a block is enough.
+constexpr std::size_t kBatch = 1024;
+}  // namespace
+
+Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
     : program_(std::move(program)),
       monitors_(program_->requirements.size()),
       block_(*program_, expressions(false)),
@@ -39,6 +44,65 @@ Judge::Judge(std::shared_ptr<const model::Program> program)
       latest_(program_->measures.size()),
       known_(program_->measures.size()) {
   newly_broken_.reserve(monitors_.size());
+  found_.reserve(monitors_.size());
+  const std::size_t room = where == Where::beside ? kBatch : engine::BlockEvaluator::kRows;
+  for (Batch* b : {&filling_, &working_}) {
+    b->rows.resize(room * block_.row_size());
+    b->times.resize(room);
+  }
+  if (where == Where::beside && !monitors_.empty()) beside_ = std::thread([this] { work(); });
+}
+
+Judge::~Judge() {
+  if (!beside_.joinable()) return;
+  {
+    const std::lock_guard lock(mutex_);
+    leaving_ = true;
+  }
+  changed_.notify_all();
+  beside_.join();
+}
+
+/// The thread beside: batches until it may leave.
+void Judge::work() {
+  std::unique_lock lock(mutex_);
+  for (;;) {
+    changed_.wait(lock, [&] { return busy_ || leaving_; });
+    if (!busy_) return;
+    lock.unlock();
+    look(working_);
+    lock.lock();
+    busy_ = false;
+    changed_.notify_all();
+  }
+}
+
+/// Waits until nothing is being looked at, and takes what was found.
+void Judge::settle() {
+  if (beside_.joinable()) {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return !busy_; });
+  }
+  std::stable_sort(found_.begin(), found_.end(), [](const Broken& a, const Broken& b) { return a.at < b.at; });
+  newly_broken_.insert(newly_broken_.end(), found_.begin(), found_.end());
+  found_.clear();
+}
+
+/// What was taken goes to whoever looks at it.
+void Judge::hand_over() {
+  if (!beside_.joinable()) {
+    look(filling_);
+    filling_.count = 0;
+    return settle();
+  }
+  settle();
+  std::swap(filling_, working_);
+  filling_.count = 0;
+  {
+    const std::lock_guard lock(mutex_);
+    busy_ = true;
+  }
+  changed_.notify_all();
 }
 
 /// Sets the monitors up; the expressions that they need, apart for those about measures.
@@ -72,7 +136,7 @@ void Judge::worse(Monitor& m, double margin, Time now) {
 void Judge::breach(Monitor& m, Time now) {
   if (!m.verdict.first_breach) {
     m.verdict.first_breach = now;
-    newly_broken_.push_back({m.verdict.requirement, now});
+    found_.push_back({m.verdict.requirement, now});
   }
   if (!m.in_breach) {
     m.listed = m.verdict.breaches.size() < Verdict::kMostBreaches;
@@ -165,18 +229,18 @@ void Judge::drain(Monitor& m) {
 
 namespace {
 
-bool none(const double* truths, std::size_t rows) {
+ISODYNE_WIDE bool none(const double* truths, std::size_t rows) {
   std::size_t count = 0;
   for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
   return count == 0;
 }
-bool all(const double* truths, std::size_t rows) {
+ISODYNE_WIDE bool all(const double* truths, std::size_t rows) {
   std::size_t count = 0;
   for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
   return count == rows;
 }
 /// Four at a time; what is no number is passed over.
-double least(const double* values, std::size_t rows) {
+ISODYNE_WIDE double least(const double* values, std::size_t rows) {
   double m[4] = {values[0], values[0], values[0], values[0]};
   std::size_t i = 0;
   for (; i + 4 <= rows; i += 4) {
@@ -188,9 +252,9 @@ double least(const double* values, std::size_t rows) {
 
 }  // namespace
 
-/// The usual block: what is asked at every instant holds in all of them, or is not asked in any. Then there is nothing to
-/// do but to remember the worst margin.
-bool Judge::nothing_new(Monitor& m, std::size_t rows) {
+/// The usual block: what is asked at every instant holds in all of them, or is not asked in any. Then there is nothing
+/// to do but to remember the worst margin.
+bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
   const model::Requirement& r = requirement(m);
   if (r.form != model::Requirement::Form::always || m.formula) return false;
   const double* trigger = block_.column(m.first);
@@ -205,8 +269,7 @@ bool Judge::nothing_new(Monitor& m, std::size_t rows) {
     const double* margin = block_.column(m.first + 2);
     const double worst = least(margin, rows);
     if (!std::isfinite(worst)) return false;
-    if (worst < m.worst)
-      worse(m, worst, times_[static_cast<std::size_t>(std::find(margin, margin + rows, worst) - margin)]);
+    if (worst < m.worst) worse(m, worst, times[std::find(margin, margin + rows, worst) - margin]);
   }
   if (!m.tested_before) ++m.verdict.tests;
   m.tested_before = true;
@@ -214,38 +277,44 @@ bool Judge::nothing_new(Monitor& m, std::size_t rows) {
   return true;
 }
 
-/// Everything that was taken since the last time.
-void Judge::look() {
-  if (rows_ == 0) return;
-  block_.compute(rows_);
+void Judge::look(const Batch& batch) {
+  constexpr std::size_t kRows = engine::BlockEvaluator::kRows;
+  for (std::size_t i = 0; i < batch.count; i += kRows)
+    look(batch.rows.data() + i * block_.row_size(), batch.times.data() + i, std::min(kRows, batch.count - i));
+}
+
+/// One block.
+void Judge::look(const double* rows, const Time* times, std::size_t count) {
+  block_.compute(rows, count);
   for (Monitor& m : monitors_) {
-    if (measured(m) || nothing_new(m, rows_)) continue;
+    if (measured(m) || nothing_new(m, times, count)) continue;
     if (m.formula) {
-      m.formula->block(times_.data(), rows_, block_);
+      m.formula->block(times, count, block_);
       drain(m);
       continue;
     }
     const model::Requirement& r = requirement(m);
-    const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1), *margin = block_.column(m.first + 2);
-    for (std::size_t i = 0; i < rows_; ++i) {
+    const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1),
+                 *margin = block_.column(m.first + 2);
+    for (std::size_t i = 0; i < count; ++i) {
       const bool triggered = r.trigger == model::kNone || trigger[i] != 0;
       if (r.within)
-        in_time(m, times_[i], triggered, check[i] != 0);
+        in_time(m, times[i], triggered, check[i] != 0);
       else
-        at_once(m, times_[i], triggered, check[i] != 0, margin[i]);
+        at_once(m, times[i], triggered, check[i] != 0, margin[i]);
     }
   }
-  std::stable_sort(newly_broken_.begin(), newly_broken_.end(), [](const Broken& a, const Broken& b) { return a.at < b.at; });
-  rows_ = 0;
 }
 
 void Judge::take(const std::vector<Measured>& fresh) {
   measured_ = &fresh;
   if (fresh.empty() || !any_with_measures_) return;
-  look();  // in the order of time
+  hand_over();  // what comes before is told before
+  settle();
   for (Monitor& m : monitors_) {
     if (measured(m)) with_measures(m, fresh);
   }
+  settle();
 }
 
 /// It is asked at every new value of a measure that it reads, once each of them has one.
@@ -275,17 +344,18 @@ void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
 
 const std::vector<Broken>& Judge::image(const bench::Image& image) {
   newly_broken_.clear();
-  block_.put(rows_, image.variables);
-  times_[rows_++] = last_ = image.at;
+  block_.gather(image.variables, filling_.rows.data() + filling_.count * block_.row_size());
+  filling_.times[filling_.count++] = last_ = image.at;
   if (any_with_measures_) with_measures_.load(image.variables);
   if (measurer_.any()) take(measurer_.image(image));
-  if (rows_ == times_.size()) look();
+  if (filling_.count == filling_.times.size()) hand_over();
   return newly_broken_;
 }
 
 const std::vector<Broken>& Judge::flush() {
   newly_broken_.clear();
-  look();
+  if (filling_.count > 0) hand_over();
+  settle();
   return newly_broken_;
 }
 

@@ -2,13 +2,16 @@
 // Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
 //
 // Images are kept until a block of them is there (or flush() is called) and then looked at together: the verdicts are
-// those of looking at each, at a fraction of the cost. So what is broken is told up to a block later, with its time.
+// those of looking at each, at a fraction of the cost. So what is broken is told up to a batch of blocks later, with
+// its time. Beside the run, batches are looked at on a thread of the judge's own.
 
-#include <array>
+#include <condition_variable>
 #include <limits>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
+#include <thread>
 #include <vector>
 
 #include "isodyne/bench/events.h"
@@ -55,7 +58,11 @@ struct Broken {
 
 class Judge {
  public:
-  explicit Judge(std::shared_ptr<const model::Program> program);
+  enum class Where { here, beside };  ///< on the thread that hands images over, or on one of its own
+  explicit Judge(std::shared_ptr<const model::Program> program, Where where = Where::here);
+  ~Judge();
+  Judge(const Judge&) = delete;
+  Judge& operator=(const Judge&) = delete;
 
   /// Takes the next image. Returns what turned out to be broken first in images up to it (valid until the next call).
   const std::vector<Broken>& image(const bench::Image& image);
@@ -76,18 +83,29 @@ class Judge {
     bool reached = false;            ///< eventually, until: it has come true
     bool open = false;               ///< the end of the run leaves it open
     double worst = kFar;             ///< the worst margin so far
-    double best = -kFar, all = kFar; ///< eventually, until: the distance so far; until: the least of what holds up to it
-    bool tested_before = false;      ///< trigger at the last image
+    double best = -kFar,
+           all = kFar;           ///< eventually, until: the distance so far; until: the least of what holds up to it
+    bool tested_before = false;  ///< trigger at the last image
     std::optional<Time> waiting_since;  ///< earliest trigger without its answer
     bool in_breach = false;
     bool listed = false;  ///< the present breach is in verdict.breaches
   };
+  /// Images that wait to be looked at: what requirements read of them, a row each.
+  struct Batch {
+    std::vector<double> rows;
+    std::vector<Time> times;
+    std::size_t count = 0;
+  };
   std::vector<model::NodeId> expressions(bool of_measures);
-  void look();
+  void hand_over();
+  void settle();
+  void work();
+  void look(const Batch& batch);
+  void look(const double* rows, const Time* times, std::size_t count);
   void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
   void always(Monitor& m, Time at, const Value& trigger, const Value& check);
   void once(Monitor& m, Time at, const Value& trigger, const Value& check);
-  bool nothing_new(Monitor& m, std::size_t rows);
+  bool nothing_new(Monitor& m, const Time* times, std::size_t rows);
   void at_once(Monitor& m, Time now, bool triggered, bool holds, double margin);
   void in_time(Monitor& m, Time now, bool triggered, bool answered);
   void drain(Monitor& m);
@@ -103,8 +121,14 @@ class Judge {
   std::shared_ptr<const model::Program> program_;
   std::vector<Monitor> monitors_;
   engine::BlockEvaluator block_;
-  std::array<Time, engine::BlockEvaluator::kRows> times_{};
-  std::size_t rows_ = 0;
+  Batch filling_;  ///< by image()
+  // Of the thread beside: it has `working_` while busy_, and otherwise nothing of the judge.
+  Batch working_;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  bool busy_ = false, leaving_ = false;
+  std::vector<Broken> found_;  ///< by look(), not told yet
+  std::thread beside_;
   bool any_with_measures_ = false;
   engine::Evaluator with_measures_;  ///< expressions of requirements about measures
   Measurer measurer_;

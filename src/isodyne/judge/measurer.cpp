@@ -87,7 +87,8 @@ void Measurer::look(State& s, Time at) {
   };
   const auto open_at = [&](Time begin) {
     const bool exact = at == begin || !s.begun;
-    open(s, exact ? at : begin, exact ? x : between(begin, s.previous_x, x), exact ? y : between(begin, s.previous_y, y));
+    open(s, exact ? at : begin, exact ? x : between(begin, s.previous_x, x),
+         exact ? y : between(begin, s.previous_y, y));
     if (!exact) add(s, at, x, y);
   };
   switch (m.window) {
@@ -203,43 +204,36 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
       w.ready = false;
     }
   }
-  if (!has_waves(m.kind)) return;
-  // Cut at the ends of whole periods, so that the sums up to there are known.
-  double begin = from, begin_x = w.x, begin_y = w.y;
-  for (;;) {
-    const double end = static_cast<double>(w.periods + 1) / m.at;
-    if (end > to * (1 + 1e-12)) break;
-    const double cut = std::min(end, to), share = (cut - from) / dt;
-    const double cut_x = w.x + share * (x - w.x), cut_y = w.y + share * (y - w.y);
-    const double keep_x = w.x, keep_y = w.y;
-    w.x = begin_x;
-    w.y = begin_y;
-    add_wave(s, begin, cut, cut_x, cut_y);
-    w.x = keep_x;
-    w.y = keep_y;
-    w.whole_waves = w.waves;
-    ++w.periods;
-    begin = cut;
-    begin_x = cut_x;
-    begin_y = cut_y;
-  }
-  const double keep_x = w.x, keep_y = w.y;
-  w.x = begin_x;
-  w.y = begin_y;
-  add_wave(s, begin, to, x, y);
-  w.x = keep_x;
-  w.y = keep_y;
+  if (has_waves(m.kind)) add_waves(s, {from, to, w.x, w.y, x, y});
 }
 
-void Measurer::add_wave(State& s, double from, double to, double x, double y) {
+/// Cut at the ends of whole periods, so that the sums up to there are known.
+void Measurer::add_waves(State& s, const Piece& whole) {
+  Stretch& w = s.stretch;
+  const double dt = whole.to - whole.from;
+  Piece rest = whole;
+  for (;;) {
+    const double end = static_cast<double>(w.periods + 1) / measure(s).at;
+    if (end > whole.to * (1 + 1e-12)) break;
+    const double cut = std::min(end, whole.to), share = (cut - whole.from) / dt;
+    const double x = whole.x0 + share * (whole.x1 - whole.x0), y = whole.y0 + share * (whole.y1 - whole.y0);
+    add_wave(s, {rest.from, cut, rest.x0, rest.y0, x, y});
+    w.whole_waves = w.waves;
+    ++w.periods;
+    rest = {cut, whole.to, x, y, whole.x1, whole.y1};
+  }
+  add_wave(s, rest);
+}
+
+void Measurer::add_wave(State& s, const Piece& p) {
   Stretch& w = s.stretch;
   const model::Measure& m = measure(s);
-  const double half = (to - from) / 2;
+  const double half = (p.to - p.from) / 2;
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
     const bool second = m.kind == Kind::phase && i == 2;
     const double order = m.kind == Kind::harmonic ? m.number : m.kind == Kind::thd ? static_cast<double>(i / 2 + 1) : 1;
-    const double a = 2 * std::numbers::pi * m.at * order * from, b = 2 * std::numbers::pi * m.at * order * to;
-    const double before = second ? w.y : w.x, now = second ? y : x;
+    const double a = 2 * std::numbers::pi * m.at * order * p.from, b = 2 * std::numbers::pi * m.at * order * p.to;
+    const double before = second ? p.y0 : p.x0, now = second ? p.y1 : p.x1;
     w.waves[i] += half * (before * std::cos(a) + now * std::cos(b));
     w.waves[i + 1] += half * (before * std::sin(a) + now * std::sin(b));
   }
@@ -333,7 +327,9 @@ double Measurer::wave_value(const State& s) const {
   const model::Measure& m = measure(s);
   if (w.periods == 0) return kNever;
   const double time = static_cast<double>(w.periods) / m.at;
-  const auto amplitude = [&](std::size_t i) { return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]); };
+  const auto amplitude = [&](std::size_t i) {
+    return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]);
+  };
   if (m.kind == Kind::harmonic) return amplitude(0);
   if (m.kind == Kind::thd) {
     double squares = 0;
@@ -341,7 +337,8 @@ double Measurer::wave_value(const State& s) const {
     return amplitude(0) > 0 ? std::sqrt(squares) / amplitude(0) : kNever;
   }
   // x = cos(2 pi f t + angle) gives the sums (cos(angle), -sin(angle)) times half the time.
-  const double own = std::atan2(-w.whole_waves[1], w.whole_waves[0]), other = std::atan2(-w.whole_waves[3], w.whole_waves[2]);
+  const double own = std::atan2(-w.whole_waves[1], w.whole_waves[0]),
+               other = std::atan2(-w.whole_waves[3], w.whole_waves[2]);
   return std::remainder(own - other, 2 * std::numbers::pi);
 }
 

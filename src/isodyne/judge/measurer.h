@@ -70,7 +70,13 @@ class Measurer {
   void open(State& s, Time at, double x, double y);
   void add(State& s, Time at, double x, double y);
   void add_piece(State& s, double from, double to, double x, double y);
-  void add_wave(State& s, double from, double to, double x, double y);
+  /// A straight piece of both signals.
+  struct Piece {
+    double from = 0, to = 0;  ///< s since the begin
+    double x0 = 0, y0 = 0, x1 = 0, y1 = 0;
+  };
+  void add_waves(State& s, const Piece& whole);
+  void add_wave(State& s, const Piece& p);
   void add_way(State& s, double from, double to, double x);
   void close(State& s, bool whole);
   double value(const State& s) const;

@@ -56,6 +56,48 @@ class SlidingFold {
   Element all_in_{};
 };
 
+/// The fold of the last `count` elements of a sequence, for a count that stays: in chunks of that many, of which the
+/// present one is folded forwards and the one before it backwards (van Herk, "A fast algorithm for local minimum and
+/// maximum filters", 1992; Gil and Werman, "Computing 2-D min, median, and max filters", 1993).
+template <typename Element, typename Operation>
+class SteadyFold {
+ public:
+  explicit SteadyFold(std::size_t count = 1) : count_(count) {}
+
+  void push(const Element& e) {
+    forwards_ = at_ == 0 ? e : Operation{}(forwards_, e);
+    if (now_.size() < count_) {
+      now_.push_back(e);  // the first chunk grows, so that a short run needs little
+    } else {
+      now_[at_] = e;
+    }
+    if (++at_ == count_) turn();
+  }
+  /// Of the last `count` elements, or of all there are; there is one.
+  Element fold() const {
+    if (at_ == 0) return backwards_[0];
+    return backwards_.empty() ? forwards_ : Operation{}(backwards_[at_], forwards_);
+  }
+  /// The last elements, at most `count`, oldest first.
+  template <typename Each>
+  void last(std::size_t elements, Each each) const {
+    for (std::size_t i = elements; i > 0; --i) each(i > at_ ? before_[count_ - (i - at_)] : now_[at_ - i]);
+  }
+
+ private:
+  void turn() {
+    backwards_.resize(count_);
+    backwards_[count_ - 1] = now_[count_ - 1];
+    for (std::size_t i = count_ - 1; i-- > 0;) backwards_[i] = Operation{}(now_[i], backwards_[i + 1]);
+    before_.resize(count_);
+    std::swap(now_, before_);
+    at_ = 0;
+  }
+  std::size_t count_, at_ = 0;
+  std::vector<Element> now_, before_, backwards_;
+  Element forwards_{};
+};
+
 /// First in, first out, in one piece of memory; many at a time.
 template <typename T>
 class Queue {
@@ -65,13 +107,9 @@ class Queue {
   const T& front() const { return items_[begin_]; }
   /// The oldest, then those that came after it.
   const T* data() const { return items_.data() + begin_; }
-  void push(const T& item) { *extend(1) = item; }
+  void push(const T& item) { items_.push_back(item); }
   /// Room for `count` more, to be filled in; valid until the next call.
   T* extend(std::size_t count) {
-    if (begin_ > 64 && 2 * begin_ > items_.size()) {
-      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
-      begin_ = 0;
-    }
     items_.resize(items_.size() + count);
     return items_.data() + items_.size() - count;
   }
@@ -79,6 +117,9 @@ class Queue {
     begin_ += count;
     if (begin_ == items_.size()) {
       items_.clear();
+      begin_ = 0;
+    } else if (begin_ > 1024 && 2 * begin_ > items_.size()) {
+      items_.erase(items_.begin(), items_.begin() + static_cast<std::ptrdiff_t>(begin_));
       begin_ = 0;
     }
   }

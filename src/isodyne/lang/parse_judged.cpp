@@ -172,7 +172,8 @@ void Parser::expectation(const std::string& doc) {
     }
   });
   if (!e.act)
-    t_.diagnostics().error(Code::missing, e.name.span, fmt::format("expectation {} does not say what it is to act", e.name.text),
+    t_.diagnostics().error(Code::missing, e.name.span,
+                           fmt::format("expectation {} does not say what it is to act", e.name.text),
                            "add `act is relay.trip`");
   else if (e.rows.empty())
     t_.diagnostics().error(Code::missing, e.name.span, fmt::format("expectation {} expects nothing", e.name.text),
@@ -242,8 +243,9 @@ void Parser::requirement(const std::string& doc) {
   });
   if (!r.check && !r.by_review) {
     if (t_.diagnostics().errors() > errors) return;  // it says something, and that is wrong
-    t_.diagnostics().error(Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
-                           "add `always …`, `never …`, `eventually …` or `whenever … then …`; or `by review`, if no run can tell");
+    t_.diagnostics().error(
+        Code::missing, r.name.span, fmt::format("requirement {} states no formula", r.name.text),
+        "add `always …`, `never …`, `eventually …` or `whenever … then …`; or `by review`, if no run can tell");
     return;
   }
   document_.requirements.push_back(std::move(r));
@@ -289,7 +291,8 @@ void Parser::measure(const std::string& doc) {
     if (t_.accept("of")) {
       m.of = x_.expression();
     } else if (!measure_window(m) && !measure_clause(m)) {
-      if (!m.kind.text.empty()) t_.fail("a clause of the measure, or the end", "a measure is of one kind; make a second one");
+      if (!m.kind.text.empty())
+        t_.fail("a clause of the measure, or the end", "a measure is of one kind; make a second one");
       m.kind = t_.expect_name("what is measured, such as `mean`, `overshoot` or `settling_time`");
       if (t_.at(TokenKind::number)) m.number = x_.sum();
     }
@@ -297,7 +300,8 @@ void Parser::measure(const std::string& doc) {
   });
   const bool whole = m.of && !m.kind.text.empty();
   if (!whole)
-    t_.diagnostics().error(Code::missing, m.name.span, fmt::format("measure `{}` does not say what it is of, or what it is", m.name.text),
+    t_.diagnostics().error(Code::missing, m.name.span,
+                           fmt::format("measure `{}` does not say what it is of, or what it is", m.name.text),
                            "for example `of level  mean  over 0 s .. 10 s`");
   else
     document_.measures.push_back(std::move(m));

@@ -12,9 +12,9 @@ namespace isodyne::lang {
 using Kind = ScenarioStep::Kind;
 
 namespace {
-const std::vector<std::string> kActions = {"start",  "set",    "step", "ramp",     "play",   "release",
-                                           "load",   "hold",   "wait", "schedule", "expect", "inject",
-                                           "clear",  "do",     "end",  "repeat",   "either", "together"};
+const std::vector<std::string> kActions = {"start", "set",  "step", "ramp",     "play",   "release",
+                                           "load",  "hold", "wait", "schedule", "expect", "inject",
+                                           "clear", "do",   "end",  "repeat",   "either", "together"};
 }
 
 // scenario = "scenario" name [ "(" param { "," param } ")" ] "{" { action } "}"

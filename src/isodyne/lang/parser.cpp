@@ -9,15 +9,15 @@
 
 namespace isodyne::lang {
 
-const std::vector<std::string> Parser::kDeclarations = {"use",         "function", "table",     "choice", "model",
-                                                        "module",      "bench",    "condition", "fault",  "scenario",
-                                                        "requirement", "figure",   "cables",    "wiring", "values",
-                                                        "compose",     "expectation", "measure",     "harness"};
+const std::vector<std::string> Parser::kDeclarations = {"use",         "function",    "table",     "choice", "model",
+                                                        "module",      "bench",       "condition", "fault",  "scenario",
+                                                        "requirement", "figure",      "cables",    "wiring", "values",
+                                                        "compose",     "expectation", "measure",   "harness"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",       "param",    "fixed",     "input",  "output",   "state",       "memory", "let",
-    "private",    "part",     "modes",     "every",  "when",     "solve",       "for",    "if",
-    "rated",      "use",      "step",      "record", "sensor",   "actuator",    "frame",  "rack",
-    "controller", "messages", "condition", "fault",  "scenario", "values", "compose", "expectation", "requirement", "measure", "harness", "figure"};
+    "unit",  "param",    "fixed",  "input",    "output",      "state",       "memory",     "let",      "private",
+    "part",  "modes",    "every",  "when",     "solve",       "for",         "if",         "rated",    "use",
+    "step",  "record",   "sensor", "actuator", "frame",       "rack",        "controller", "messages", "condition",
+    "fault", "scenario", "values", "compose",  "expectation", "requirement", "measure",    "harness",  "figure"};
 
 // text = { declaration }
 void Parser::text() {

@@ -200,7 +200,8 @@ Typed Expressions::name(const lang::Expr& e, const ExprScope& scope, std::int32_
   }
   const bool argued =
       scope.arguments != nullptr && (scope.instance == nullptr || scope.arguments->contains(e.path.parts[0].text));
-  const bool own_pi = scope.instance == nullptr ? scope.arguments->contains("pi") : check_.knows(*scope.instance, e.path);
+  const bool own_pi =
+      scope.instance == nullptr ? scope.arguments->contains("pi") : check_.knows(*scope.instance, e.path);
   if (e.word == "pi" && !own_pi && !(argued && scope.instance != nullptr)) return real(constant(std::numbers::pi), {});
   if (argued) return argument(e, scope);
   if (e.word == "time") return real(variable(kTime), parse_unit("s")->dimension);

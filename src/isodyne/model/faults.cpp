@@ -58,14 +58,8 @@ void Faults::fault(const lang::FaultDecl& f) {
   const KindEntry* kind = kind_named(f.kind.text);
   if (kind == nullptr) {
     std::vector<std::string> words;
-    std::string all;
-    for (const KindEntry& k : kKinds) {
-      words.emplace_back(k.word);
-      all += (all.empty() ? "" : ", ") + words.back();
-    }
-    const auto meant = closest(f.kind.text, words);
-    check_.error(Code::unknown_name, f.kind.span, fmt::format("there is no kind of fault called `{}`", f.kind.text),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("the kinds are {}", all));
+    for (const KindEntry& k : kKinds) words.emplace_back(k.word);
+    report_unknown_word(check_, f.kind, "kind of fault", words);
   } else {
     fault.kind = kind->kind;
   }
@@ -145,17 +139,18 @@ bool Faults::place(const lang::FaultDecl& f, std::string_view where, const Varia
 bool Faults::swap(const lang::FaultDecl& f, Fault& fault, VarId target) {
   const Variable one = check_.program.variable(target);
   if (one.role != Role::sensor && one.role != Role::actuator)
-    return wrong(f, fmt::format("`{}` is no channel: only wires are swapped", one.name), "name a sensor or an actuator");
+    return wrong(f, fmt::format("`{}` is no channel: only wires are swapped", one.name),
+                 "name a sensor or an actuator");
   if (!f.other) return false;
   const VarId other = check_.resolve_one(check_.root, *f.other);
   if (other == kNone) return false;
   const Variable two = check_.program.variable(other);
   if (other == target || two.role != one.role || !(two.type == one.type)) {
     check_.error(Code::type_mismatch, f.other->span,
-                 other == target ? fmt::format("`{}` cannot be swapped with itself", two.name)
-                                 : fmt::format("`{}` is {}, and `{}` is {}: they cannot be swapped", one.name,
-                                               describe(check_.program, one.type), two.name,
-                                               describe(check_.program, two.type)),
+                 other == target
+                     ? fmt::format("`{}` cannot be swapped with itself", two.name)
+                     : fmt::format("`{}` is {}, and `{}` is {}: they cannot be swapped", one.name,
+                                   describe(check_.program, one.type), two.name, describe(check_.program, two.type)),
                  "two sensors or two actuators of one unit can be");
     return false;
   }
@@ -261,8 +256,9 @@ bool Faults::replacement(const lang::FaultDecl& f, Fault& fault, const Variable&
   for (const lang::FaultDecl::Change& c : f.changes) {
     const auto place = places.find(c.target.text);
     if (place == places.end()) {
-      check_.error(Code::unknown_name, c.target.span, fmt::format("this fault has no memory `{}`", c.target.text),
-                   fmt::format("add `memory {} : {} = …`", c.target.text, target.unit.text.empty() ? "1" : target.unit.text));
+      check_.error(
+          Code::unknown_name, c.target.span, fmt::format("this fault has no memory `{}`", c.target.text),
+          fmt::format("add `memory {} : {} = …`", c.target.text, target.unit.text.empty() ? "1" : target.unit.text));
       good = false;
       continue;
     }
@@ -348,8 +344,7 @@ void Faults::compose(const lang::ComposeDecl& c) {
   composition.span = c.span;
   for (const lang::Name& name : c.faults) {
     const auto& faults = check_.program.faults;
-    const auto found =
-        std::find_if(faults.begin(), faults.end(), [&](const Fault& f) { return f.name == name.text; });
+    const auto found = std::find_if(faults.begin(), faults.end(), [&](const Fault& f) { return f.name == name.text; });
     if (found == faults.end()) {
       std::vector<std::string> names;
       for (const Fault& f : faults) names.push_back(f.name);

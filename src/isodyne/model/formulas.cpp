@@ -37,8 +37,9 @@ bool Formulas::note_measures(const lang::RequirementDecl& decl, Requirement& r) 
     if (read.contains(check_.program.measures[i].value)) r.measures.push_back(static_cast<std::int32_t>(i));
   }
   if (r.measures.empty() || (r.nodes.empty() && !r.within && r.form == Requirement::Form::always)) return true;
-  check_.error(Code::wrong_kind, decl.span, fmt::format("{} speaks of a measure and of time", what_),
-               "a measure has a value when its stretch is over: use `always` or `never`, and put the time into the measure");
+  check_.error(
+      Code::wrong_kind, decl.span, fmt::format("{} speaks of a measure and of time", what_),
+      "a measure has a value when its stretch is over: use `always` or `never`, and put the time into the measure");
   return false;
 }
 

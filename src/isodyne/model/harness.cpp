@@ -160,14 +160,17 @@ class Harness {
     }
     keep_only(bench_.actuators, [&](const lang::ActuatorDecl& a) { return writes.contains(a.name.text); });
     for (const lang::ActuatorDecl& a : bench_.actuators) stays(a.name.text);
-    keep_only(bench_.frames, [&](const lang::FrameDecl& f) { return reads.contains(f.name.text) || writes.contains(f.name.text); });
+    keep_only(bench_.frames,
+              [&](const lang::FrameDecl& f) { return reads.contains(f.name.text) || writes.contains(f.name.text); });
     for (const lang::FrameDecl& f : bench_.frames) stays(f.name.text);
     keep_only(bench_.sensors, [&](const lang::SensorDecl& s) { return reads.contains(s.name.text); });
     for (lang::SensorDecl& s : bench_.sensors) {
       stays(s.name.text);
       const lang::Expr* given = given_for(s.name.text);
-      if (given != nullptr) s.of = lang::clone(*given);
-      else missing(s.name.text);
+      if (given != nullptr)
+        s.of = lang::clone(*given);
+      else
+        missing(s.name.text);
     }
     for (const lang::HarnessDecl::Given& g : h_.given) give_input(g);
     trim_racks();
@@ -180,8 +183,9 @@ class Harness {
     return nullptr;
   }
   void missing(const std::string& name) {
-    diagnostics_.error(Code::missing, h_.name.span, fmt::format("harness `{}` gives nothing for `{}`", h_.name.text, name),
-                       fmt::format("add `{} = …`: a constant, a formula of time, or `from \"RUN\" column \"NAME\"`", name));
+    diagnostics_.error(
+        Code::missing, h_.name.span, fmt::format("harness `{}` gives nothing for `{}`", h_.name.text, name),
+        fmt::format("add `{} = …`: a constant, a formula of time, or `from \"RUN\" column \"NAME\"`", name));
   }
   /// A free input of the bench that is given follows what is given.
   void give_input(const lang::HarnessDecl::Given& g) {
@@ -189,7 +193,8 @@ class Harness {
     if (named(bench_.sensors, name) != bench_.sensors.end()) return;
     const auto input = named(bench_.variables, name);
     if (input == bench_.variables.end() || !g.target.plain()) {
-      diagnostics_.error(Code::unknown_name, g.target.span, fmt::format("`{}` reads nothing called `{}`", h_.of.text, g.target.text()));
+      diagnostics_.error(Code::unknown_name, g.target.span,
+                         fmt::format("`{}` reads nothing called `{}`", h_.of.text, g.target.text()));
       return;
     }
     input->kind = lang::VarKind::let;
@@ -240,21 +245,27 @@ class Harness {
     const Needs n(gone_);
     for (bool again = true; again;) {
       again = drop(d_.conditions, "condition", [&](const lang::ConditionDecl& c) { return n.of(c.value); });
-      again = drop(d_.faults, "fault", [&](const lang::FaultDecl& f) {
-        return n.any(f.target, f.amount, f.condition, f.until, f.other ? *f.other : Path{});
-      }) || again;
-      again = drop(d_.measures, "measure", [&](const lang::MeasureDecl& m) {
-        return n.any(m.of, m.to, m.within, m.begin, m.until, m.against);
-      }) || again;
-      again = drop(d_.values, "values", [&](const lang::ValuesDecl& v) {
-        for (const auto& value : v.values) {
-          if (const std::string one = n.any(value.target, value.value); !one.empty()) return one;
-        }
-        return std::string{};
-      }) || again;
+      again = drop(d_.faults, "fault",
+                   [&](const lang::FaultDecl& f) {
+                     return n.any(f.target, f.amount, f.condition, f.until, f.other ? *f.other : Path{});
+                   }) ||
+              again;
+      again =
+          drop(d_.measures, "measure",
+               [&](const lang::MeasureDecl& m) { return n.any(m.of, m.to, m.within, m.begin, m.until, m.against); }) ||
+          again;
+      again = drop(d_.values, "values",
+                   [&](const lang::ValuesDecl& v) {
+                     for (const auto& value : v.values) {
+                       if (const std::string one = n.any(value.target, value.value); !one.empty()) return one;
+                     }
+                     return std::string{};
+                   }) ||
+              again;
       again = drop(d_.scenarios, "scenario", [&](const lang::ScenarioDecl& s) { return n.of(s.steps); }) || again;
     }
-    drop(d_.requirements, "requirement", [&](const lang::RequirementDecl& r) { return n.any(r.trigger, r.check, r.within); });
+    drop(d_.requirements, "requirement",
+         [&](const lang::RequirementDecl& r) { return n.any(r.trigger, r.check, r.within); });
     drop(d_.expectations, "expectation", [&](const lang::ExpectationDecl& e) {
       std::string first = n.of(e.act);
       for (const auto& row : e.rows) {
@@ -268,7 +279,8 @@ class Harness {
     }
     keep_only(d_.figures, [](const lang::FigureDecl& f) { return !f.panels.empty(); });
     keep_only(d_.compositions, [&](const lang::ComposeDecl& c) {
-      return std::none_of(c.faults.begin(), c.faults.end(), [&](const lang::Name& f) { return gone_.contains(f.text); });
+      return std::none_of(c.faults.begin(), c.faults.end(),
+                          [&](const lang::Name& f) { return gone_.contains(f.text); });
     });
     d_.cables.clear();
     d_.wirings.clear();
@@ -291,7 +303,9 @@ bool apply_harness(lang::Document& document, const std::string& name, Diagnostic
     for (const lang::HarnessDecl& h : document.harnesses) names.push_back(h.name.text);
     const auto meant = closest(name, names);
     diagnostics.error(Code::unknown_name, {}, fmt::format("there is no harness `{}`", name),
-                      meant ? fmt::format("did you mean `{}`?", *meant) : names.empty() ? "the bench declares none" : std::string{});
+                      meant           ? fmt::format("did you mean `{}`?", *meant)
+                      : names.empty() ? "the bench declares none"
+                                      : std::string{});
     return false;
   }
   return Harness(document, *found, diagnostics, left_out).run();

@@ -1,5 +1,6 @@
 #pragma once
-// A part or a controller alone: the bench is made smaller before it is checked, and what is left knows nothing of the rest.
+// A part or a controller alone: the bench is made smaller before it is checked, and what is left knows nothing of the
+// rest.
 
 #include <string>
 #include <vector>

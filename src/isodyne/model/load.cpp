@@ -348,6 +348,15 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
 
 }  // namespace
 
+/// What rules declare takes the place of what the bench declares under the same name.
+template <typename Decl>
+static void replace_older(std::vector<Decl>& decls, std::size_t older) {
+  std::set<std::string> fresh;
+  for (std::size_t i = older; i < decls.size(); ++i) fresh.insert(decls[i].name.text);
+  const auto end = decls.begin() + static_cast<std::ptrdiff_t>(older);
+  decls.erase(std::remove_if(decls.begin(), end, [&](const Decl& d) { return fresh.contains(d.name.text); }), end);
+}
+
 Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader, const Wish& wish) {
   Loaded loaded;
   loaded.sources = std::make_shared<Sources>();
@@ -358,7 +367,12 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
     document.requirements.clear();
     document.expectations.clear();
   }
-  if (wish.rules) files.also(*wish.rules);
+  if (wish.rules) {
+    const std::size_t conditions = document.conditions.size(), measures = document.measures.size();
+    files.also(*wish.rules);
+    replace_older(document.conditions, conditions);
+    replace_older(document.measures, measures);
+  }
   describe_models(document, loaded);
   for (const lang::HarnessDecl& h : document.harnesses)
     loaded.harnesses.push_back({h.name.text, h.of.text, h.doc, h.name.span});

@@ -57,7 +57,7 @@ struct Rules {
 /// What is wanted of a file beside its Program.
 struct Wish {
   std::optional<Rules> rules;
-  std::string harness;  ///< run this part alone; empty: the whole bench
+  std::string harness;       ///< run this part alone; empty: the whole bench
   bool bench_needed = true;  ///< a file of models alone is a mistake
   bool rated = false;        ///< prepare the rated checks
   bool lint = false;         ///< warn of what is allowed but looks wrong

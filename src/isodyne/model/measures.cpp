@@ -50,14 +50,8 @@ void Measures::measure(const lang::MeasureDecl& m) {
   const KindEntry* kind = kind_named(m.kind.text);
   if (kind == nullptr) {
     std::vector<std::string> words;
-    std::string all;
-    for (const KindEntry& k : kKinds) {
-      words.emplace_back(k.word);
-      all += (all.empty() ? "" : ", ") + words.back();
-    }
-    const auto meant = closest(m.kind.text, words);
-    check_.error(Code::unknown_name, m.kind.span, fmt::format("there is no measure called `{}`", m.kind.text),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("there are {}", all));
+    for (const KindEntry& k : kKinds) words.emplace_back(k.word);
+    report_unknown_word(check_, m.kind, "measure", words);
     return;
   }
   Measure made;
@@ -79,17 +73,19 @@ bool Measures::signal(const lang::MeasureDecl& m, std::string_view rule, Measure
   if (!of.valid()) return false;
   const bool fits = rule == "truth" ? of.type.kind == Type::Kind::boolean : of.type.numeric();
   if (!fits || of.type.size > 0) {
-    check_.error(Code::type_mismatch, m.of->span,
-                 fmt::format("`{}` is about {}, but this is {}", m.kind.text,
-                             rule == "truth" ? "what is true or false" : "a number", describe(check_.program, of.type)));
+    check_.error(
+        Code::type_mismatch, m.of->span,
+        fmt::format("`{}` is about {}, but this is {}", m.kind.text,
+                    rule == "truth" ? "what is true or false" : "a number", describe(check_.program, of.type)));
     return false;
   }
   made.of = of.node;
   if (rule == "energy" || made.kind == MeasureKind::energy) {
     if (of.type.dimension != parse_unit("W")->dimension) {
-      check_.error(Code::unit_mismatch, m.of->span,
-                   fmt::format("`energy` is the integral of a power, but this is {}", describe(check_.program, of.type)),
-                   "use `integral`");
+      check_.error(
+          Code::unit_mismatch, m.of->span,
+          fmt::format("`energy` is the integral of a power, but this is {}", describe(check_.program, of.type)),
+          "use `integral`");
       return false;
     }
   }
@@ -108,9 +104,12 @@ bool Measures::clauses(const lang::MeasureDecl& m, std::string_view taken, Measu
     const char* word;
     const char* example;
   };
-  const Clause all[] = {{'t', &m.to, "to", "to 5 m"},          {'w', &m.within, "within", "within 5 cm"},
-                        {'b', &m.low, "between", ""},          {'f', &m.at, "at", "at 50 Hz"},
-                        {'a', &m.against, "against", "against other.signal"}, {'n', &m.number, "number", "harmonic 5 at 50 Hz"}};
+  const Clause all[] = {{'t', &m.to, "to", "to 5 m"},
+                        {'w', &m.within, "within", "within 5 cm"},
+                        {'b', &m.low, "between", ""},
+                        {'f', &m.at, "at", "at 50 Hz"},
+                        {'a', &m.against, "against", "against other.signal"},
+                        {'n', &m.number, "number", "harmonic 5 at 50 Hz"}};
   const std::size_t open = taken.find('(');
   bool good = true;
   for (const Clause& c : all) {
@@ -181,7 +180,8 @@ bool Measures::result(const lang::MeasureDecl& m, std::string_view rule, Measure
   if (rule == "same") {
     d = of.type.dimension;
     unit = of.shown;
-    const bool position = made.kind == MeasureKind::mean || made.kind == MeasureKind::least || made.kind == MeasureKind::most;
+    const bool position =
+        made.kind == MeasureKind::mean || made.kind == MeasureKind::least || made.kind == MeasureKind::most;
     type.absolute = of.type.absolute && position;
     if (of.type.absolute && !position) unit = si_unit(of.type.dimension);
   } else if (rule == "time") {
@@ -209,7 +209,8 @@ bool Measures::result(const lang::MeasureDecl& m, std::string_view rule, Measure
     if (d) unit = si_unit(*d);
   }
   if (!d) {
-    check_.error(Code::unit_mismatch, m.of->span, fmt::format("the unit of `{}` of this is beyond all bounds", m.kind.text));
+    check_.error(Code::unit_mismatch, m.of->span,
+                 fmt::format("the unit of `{}` of this is beyond all bounds", m.kind.text));
     return false;
   }
   type.dimension = *d;

@@ -53,8 +53,9 @@ const char* measure_word(MeasureKind kind) {
 }
 
 const char* step_word(ScenarioStep::Kind kind) {
-  static constexpr const char* kWords[] = {"set",    "step",  "ramp",   "play",  "release", "wait until", "hold",   "expect", "inject",
-                                           "clear",  "repeat", "again", "together", "join", "either",     "jump",   "end"};
+  static constexpr const char* kWords[] = {"set",      "step",   "ramp",   "play",  "release", "wait until",
+                                           "hold",     "expect", "inject", "clear", "repeat",  "again",
+                                           "together", "join",   "either", "jump",  "end"};
   return kWords[static_cast<std::size_t>(kind)];
 }
 

@@ -61,9 +61,9 @@ enum class Role {
   controller_output,  ///< written by a controller, not wired to the plant
   condition,
   measure,  ///< computed by the judge, over stretches of a run
-  field,   ///< raw number in a frame
-  fault,   ///< true while active
-  hidden,  ///< bookkeeping: derivatives, entry times, earlier values
+  field,    ///< raw number in a frame
+  fault,    ///< true while active
+  hidden,   ///< bookkeeping: derivatives, entry times, earlier values
 };
 
 struct Variable {
@@ -562,8 +562,8 @@ enum class MeasureKind {
 
 const char* measure_word(MeasureKind kind);
 
-/// What is made of a signal over a stretch of the run: the whole of it; from begin to end; from when `event` becomes true
-/// for `end`, or until `until`; while `event`; or every `end`.
+/// What is made of a signal over a stretch of the run: the whole of it; from begin to end; from when `event` becomes
+/// true for `end`, or until `until`; while `event`; or every `end`.
 struct Measure {
   enum class Window { whole_run, over, after, while_, per };
   std::string name, doc, text;

@@ -153,10 +153,10 @@ bool Scenarios::within_limits(VarId target, NodeId value, Span span) {
   const Variable& v = check_.program.variable(target);
   const auto constant = fold(check_.program, value, [](VarId) { return std::nullopt; });
   if (!constant || !v.limits || (*constant >= v.limits->first && *constant <= v.limits->second)) return true;
-  check_.error(Code::out_of_limits, span,
-               fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(target, *constant),
-                           v.name, check_.program.format(target, v.limits->first),
-                           check_.program.format(target, v.limits->second)));
+  check_.error(
+      Code::out_of_limits, span,
+      fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(target, *constant), v.name,
+                  check_.program.format(target, v.limits->first), check_.program.format(target, v.limits->second)));
   return false;
 }
 
@@ -191,8 +191,8 @@ void Scenarios::start_from(const lang::ScenarioStep& s) {
     const auto id = value ? check_.program.find(row.text(0)) : kNone;
     if (id == kNone) continue;
     const Role role = check_.program.variable(id).role;
-    const bool startable = role == Role::input || role == Role::param || role == Role::state ||
-                           role == Role::sampled || role == Role::mode;
+    const bool startable = role == Role::input || role == Role::param || role == Role::state || role == Role::sampled ||
+                           role == Role::mode;
     if (!startable) continue;
     made_.start.push_back({id, *value, s.span});
     ++taken;
@@ -206,8 +206,8 @@ bool Scenarios::place(const lang::Path& path, ScenarioStep& step) {
   const VarId id = check_.resolve_one(check_.root, path);
   if (id == kNone) return false;
   const Role role = check_.program.variable(id).role;
-  const bool channel =
-      role == Role::sensor || role == Role::counts || role == Role::signal || role == Role::actuator || role == Role::field;
+  const bool channel = role == Role::sensor || role == Role::counts || role == Role::signal || role == Role::actuator ||
+                       role == Role::field;
   if (role != Role::input && role != Role::param && !channel) {
     check_.error(Code::not_settable, path.span,
                  fmt::format("`{}` cannot be set: it is computed by the bench", path.text()),
@@ -263,7 +263,8 @@ void Scenarios::play(const lang::ScenarioStep& s) {
   }
   step.table = load_column(check_, x_, s.file, v.type);
   if (step.table == kNone) return;
-  step.duration = *time_from_seconds(std::max(0.0, check_.program.tables[static_cast<std::size_t>(step.table)].x.back()));
+  step.duration =
+      *time_from_seconds(std::max(0.0, check_.program.tables[static_cast<std::size_t>(step.table)].x.back()));
   add(std::move(step), s.span);
 }
 
@@ -272,7 +273,8 @@ void Scenarios::release(const lang::ScenarioStep& s) {
   step.kind = Kind::release;
   if (!place(s.target, step)) return;
   if (step.tap == kNone) {
-    check_.error(Code::wrong_kind, s.target.span, fmt::format("`{}` is no channel, so nothing holds it", s.target.text()),
+    check_.error(Code::wrong_kind, s.target.span,
+                 fmt::format("`{}` is no channel, so nothing holds it", s.target.text()),
                  "inputs and parameters keep the value that they were set to");
     return;
   }
@@ -398,7 +400,8 @@ void Scenarios::perform(const lang::ScenarioStep& s) {
   if (std::find(within_.begin(), within_.end(), s.name.text) != within_.end() || within_.size() > kMostDepth) {
     std::string way;
     for (const std::string& name : within_) way += name + " -> ";
-    check_.error(Code::recursion, s.span, fmt::format("scenario `{}` does itself: {}{}", s.name.text, way, s.name.text));
+    check_.error(Code::recursion, s.span,
+                 fmt::format("scenario `{}` does itself: {}{}", s.name.text, way, s.name.text));
     return;
   }
   Names names;

@@ -49,8 +49,8 @@ class Scenarios {
   Check& check_;
   Expressions& x_;
   Scenario made_;
-  Names names_;                           ///< parameters of the scenario that is being put in place
-  std::vector<std::string> within_;       ///< scenarios that are being put in place
+  Names names_;                      ///< parameters of the scenario that is being put in place
+  std::vector<std::string> within_;  ///< scenarios that are being put in place
   bool acted_ = false, too_long_ = false;
 };
 

@@ -372,4 +372,13 @@ std::optional<double> Check::constant(NodeId node, Span span, const char* what) 
   return value;
 }
 
+void report_unknown_word(Check& check, const lang::Name& name, const char* what,
+                         const std::vector<std::string>& known) {
+  std::string all;
+  for (const std::string& word : known) all += (all.empty() ? "" : ", ") + word;
+  const auto meant = closest(name.text, known);
+  check.error(Code::unknown_name, name.span, fmt::format("there is no {} called `{}`", what, name.text),
+              meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("there are {}", all));
+}
+
 }  // namespace isodyne::model

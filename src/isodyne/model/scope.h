@@ -177,6 +177,9 @@ struct Check {
   void report_unknown(const Step& step, const Instance& at);
 };
 
+/// Reports that there is no `what` of this name, with the nearest of those that there are, or all of them.
+void report_unknown_word(Check& check, const lang::Name& name, const char* what, const std::vector<std::string>& known);
+
 /// Functions, tables, models and choices of the document into `check`; reports what is defined twice.
 void declare_file_level(Check& check);
 

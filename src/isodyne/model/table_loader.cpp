@@ -318,11 +318,14 @@ OwnColumn load_own_column(Check& check, Expressions& expressions, const lang::Fi
   std::string title;
   for (const CsvField& f : csv.rows.empty() ? std::vector<CsvField>{} : csv.rows.front().fields) {
     const std::string name = one_line(f.text.substr(0, f.text.find('[')));
-    const bool wanted = !file.column || in_run(file) ? &f != &csv.rows.front().fields.front() : name == file.column->text;
+    const bool wanted =
+        !file.column || in_run(file) ? &f != &csv.rows.front().fields.front() : name == file.column->text;
     if (wanted && title.empty()) title = f.text;
   }
   const std::size_t open = title.find('['), close = title.rfind(']');
-  const auto unit = open == std::string::npos || close == std::string::npos ? std::nullopt : parse_unit(title.substr(open + 1, close - open - 1));
+  const auto unit = open == std::string::npos || close == std::string::npos
+                        ? std::nullopt
+                        : parse_unit(title.substr(open + 1, close - open - 1));
   // Without a unit that can be read, the loader says what is wrong.
   const Type type{Type::Kind::real, unit ? unit->dimension : Dimension{}, kNone, unit && unit->absolute()};
   return {load_column(check, expressions, file, type), unit.value_or(*parse_unit("1"))};

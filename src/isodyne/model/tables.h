@@ -16,8 +16,9 @@ void prepare(Table& table);
 /// The table as numerics.h looks things up in; valid as long as `table` is.
 iso_table plain(const Table& table);
 
-/// A new table of the program: of a linear one with one argument the greatest value within `reach` of each argument, plus
-/// `width`; for a negative width the least, and `width` with it. Straight between its points, and exact. Its index.
+/// A new table of the program: of a linear one with one argument the greatest value within `reach` of each argument,
+/// plus `width`; for a negative width the least, and `width` with it. Straight between its points, and exact. Its
+/// index.
 std::int32_t add_edge(Program& program, std::int32_t table, double width, Time reach);
 
 /// A look-up operation by its number.

@@ -30,7 +30,8 @@ constexpr AttributeEntry kAttributes[] = {{"isodyne-attribute-foreign-id", "ReqI
 std::string identifier(const std::string& name) {
   std::string id = "isodyne-";
   for (const char c : name) {
-    const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '.' || c == '_';
+    const bool plain =
+        (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '.' || c == '_';
     id += plain ? std::string(1, c) : fmt::format("_{:02x}", static_cast<unsigned char>(c));
   }
   return id;
@@ -61,12 +62,17 @@ std::string to_reqif(const model::Program& p) {
   header.append_child("SOURCE-TOOL-ID").text() = "Isodyne";
   header.append_child("TITLE").text() = p.name.c_str();
   pugi::xml_node content = root.append_child("CORE-CONTENT").append_child("REQ-IF-CONTENT");
-  pugi::xml_node text = element(content.append_child("DATATYPES"), "DATATYPE-DEFINITION-STRING", "isodyne-text", "text");
+  pugi::xml_node text =
+      element(content.append_child("DATATYPES"), "DATATYPE-DEFINITION-STRING", "isodyne-text", "text");
   text.append_attribute("MAX-LENGTH") = 1'000'000;
   pugi::xml_node types = content.append_child("SPEC-TYPES");
-  pugi::xml_node attributes = element(types, "SPEC-OBJECT-TYPE", "isodyne-requirement", "Requirement").append_child("SPEC-ATTRIBUTES");
+  pugi::xml_node attributes =
+      element(types, "SPEC-OBJECT-TYPE", "isodyne-requirement", "Requirement").append_child("SPEC-ATTRIBUTES");
   for (const AttributeEntry& a : kAttributes)
-    element(attributes, "ATTRIBUTE-DEFINITION-STRING", a.id, a.name).append_child("TYPE").append_child("DATATYPE-DEFINITION-STRING-REF").text() = "isodyne-text";
+    element(attributes, "ATTRIBUTE-DEFINITION-STRING", a.id, a.name)
+        .append_child("TYPE")
+        .append_child("DATATYPE-DEFINITION-STRING-REF")
+        .text() = "isodyne-text";
   element(types, "SPECIFICATION-TYPE", "isodyne-specification-type", "Specification");
   pugi::xml_node objects = content.append_child("SPEC-OBJECTS");
   std::vector<std::string> ids;
@@ -83,11 +89,15 @@ std::string to_reqif(const model::Program& p) {
     }
     o.append_child("TYPE").append_child("SPEC-OBJECT-TYPE-REF").text() = "isodyne-requirement";
   }
-  pugi::xml_node specification = element(content.append_child("SPECIFICATIONS"), "SPECIFICATION", identifier("specification-" + p.name), p.name);
+  pugi::xml_node specification =
+      element(content.append_child("SPECIFICATIONS"), "SPECIFICATION", identifier("specification-" + p.name), p.name);
   specification.append_child("TYPE").append_child("SPECIFICATION-TYPE-REF").text() = "isodyne-specification-type";
   pugi::xml_node children = specification.append_child("CHILDREN");
   for (std::size_t i = 0; i < ids.size(); ++i)
-    element(children, "SPEC-HIERARCHY", identifier(fmt::format("place-{}", p.requirements[i].name)), "").append_child("OBJECT").append_child("SPEC-OBJECT-REF").text() = ids[i].c_str();
+    element(children, "SPEC-HIERARCHY", identifier(fmt::format("place-{}", p.requirements[i].name)), "")
+        .append_child("OBJECT")
+        .append_child("SPEC-OBJECT-REF")
+        .text() = ids[i].c_str();
   std::ostringstream out;
   document.save(out, "  ", pugi::format_indent, pugi::encoding_utf8);
   return out.str();
@@ -129,9 +139,12 @@ std::string plain_text(const pugi::xml_node& node) {
 std::string usable_name(const std::string& wanted) {
   std::string name;
   for (const char c : wanted) {
-    const bool good = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '.' || c == '_';
-    if (good) name += c;
-    else if (!name.empty() && name.back() != '-') name += '-';
+    const bool good =
+        (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '.' || c == '_';
+    if (good)
+      name += c;
+    else if (!name.empty() && name.back() != '-')
+      name += '-';
   }
   while (!name.empty() && (name.back() == '-' || name.back() == '.')) name.pop_back();
   const bool letter = !name.empty() && ((name[0] >= 'a' && name[0] <= 'z') || (name[0] >= 'A' && name[0] <= 'Z'));
@@ -174,14 +187,17 @@ ExchangedRequirement object(const pugi::xml_node& o, const std::map<std::string,
 Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, const std::string& text) {
   if (text.size() > kMostReqifBytes) return Failure{"cannot read", file, "it is larger than 64 MiB"};
   pugi::xml_document document;
-  const pugi::xml_parse_result parsed = document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
+  const pugi::xml_parse_result parsed =
+      document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
   if (!parsed) {
     const auto end = text.begin() + std::min<std::ptrdiff_t>(parsed.offset, static_cast<std::ptrdiff_t>(text.size()));
-    return Failure{"cannot read", fmt::format("{}:{}", file, 1 + std::count(text.begin(), end, '\n')), fmt::format("it is not well-formed XML: {}", parsed.description())};
+    return Failure{"cannot read", fmt::format("{}:{}", file, 1 + std::count(text.begin(), end, '\n')),
+                   fmt::format("it is not well-formed XML: {}", parsed.description())};
   }
   const pugi::xml_node root = child(document, "REQ-IF");
   const pugi::xml_node content = child(child(root, "CORE-CONTENT"), "REQ-IF-CONTENT");
-  if (!content) return Failure{"cannot read", file, "it is XML, but not ReqIF: there is no REQ-IF with a CORE-CONTENT in it"};
+  if (!content)
+    return Failure{"cannot read", file, "it is XML, but not ReqIF: there is no REQ-IF with a CORE-CONTENT in it"};
   const auto names = attribute_names(content);
   std::vector<ExchangedRequirement> all;
   std::set<std::string> taken, ids;
@@ -190,7 +206,8 @@ Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, co
     if (all.size() >= kMostReqifObjects) return Failure{"cannot read", file, "it has more than 100,000 objects"};
     ExchangedRequirement r = object(o, names);
     if (r.id.empty()) return Failure{"cannot read", file, fmt::format("object {} has no IDENTIFIER", all.size() + 1)};
-    if (!ids.insert(r.id).second) return Failure{"cannot read", file, fmt::format("there are two objects with the IDENTIFIER {}", r.id)};
+    if (!ids.insert(r.id).second)
+      return Failure{"cannot read", file, fmt::format("there are two objects with the IDENTIFIER {}", r.id)};
     const std::string wanted = r.name;
     for (int n = 2; !taken.insert(r.name).second; ++n) r.name = fmt::format("{}-{}", wanted, n);
     all.push_back(std::move(r));

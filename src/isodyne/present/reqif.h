@@ -1,9 +1,9 @@
 #pragma once
 // Requirements as ReqIF 1.2 (OMG formal/16-07-01), the open exchange format of requirement tools, and back.
 //
-// Identifiers are kept: what came with one (`id "…"` in the text) goes out with it, so that the other side recognises its
-// own objects. Attributes follow the names of the ReqIF implementation guide (ReqIF.ForeignID, ReqIF.Name, ReqIF.Text);
-// formula and source are attributes of our own.
+// Identifiers are kept: what came with one (`id "…"` in the text) goes out with it, so that the other side recognises
+// its own objects. Attributes follow the names of the ReqIF implementation guide (ReqIF.ForeignID, ReqIF.Name,
+// ReqIF.Text); formula and source are attributes of our own.
 
 #include <string>
 #include <vector>
@@ -15,9 +15,9 @@ namespace isodyne::present {
 
 /// One object of an exchange file.
 struct ExchangedRequirement {
-  std::string id;       ///< IDENTIFIER of the object
-  std::string name;     ///< as our text can have it: ReqIF.ForeignID, or made from the identifier
-  std::string text;     ///< without markup
+  std::string id;    ///< IDENTIFIER of the object
+  std::string name;  ///< as our text can have it: ReqIF.ForeignID, or made from the identifier
+  std::string text;  ///< without markup
   std::string source;
   std::string formula;  ///< in our language; empty: it has none yet
 };

@@ -9,7 +9,8 @@ namespace fs = std::filesystem;
 Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules) {
   std::error_code none;
   if (!fs::exists(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
-  auto recording = record::Recording::open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
+  auto recording =
+      record::Recording::open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
   if (!recording) return recording.failure();
   OpenRecording run{std::move(*recording), {}};
   const record::RunIdentity& identity = run.recording->identity();
@@ -26,9 +27,9 @@ Result<OpenRecording> open_recording(const std::string& path, const std::optiona
   };
   run.loaded = model::load_bench("", identity.main, reader, wish);
   if (run.loaded.program != nullptr || rules) return run;
-  return Failure{"cannot use the bench in the recording of", path,
-                 "this version of Isodyne reads it differently:\n" +
-                     run.loaded.diagnostics.render(*run.loaded.sources, false)};
+  return Failure{
+      "cannot use the bench in the recording of", path,
+      "this version of Isodyne reads it differently:\n" + run.loaded.diagnostics.render(*run.loaded.sources, false)};
 }
 
 Result<RunFolder> open_run(const std::string& path) {

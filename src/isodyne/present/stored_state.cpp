@@ -27,8 +27,8 @@ double number(const std::string& text) {
 
 }  // namespace
 
-StoredState state_of(const model::Program& program, const record::RunIdentity& identity,
-                     const bench::Image& image, const std::vector<bench::Change>& changes) {
+StoredState state_of(const model::Program& program, const record::RunIdentity& identity, const bench::Image& image,
+                     const std::vector<bench::Change>& changes) {
   StoredState s{identity, image.at, changes, {}, {}};
   for (const bench::Change& c : changes) s.changed.push_back(program.variable(c.target).name);
   for (const model::VarId id : program.listed) s.values.emplace_back(program.variable(id).name, image.variables[id]);
@@ -37,12 +37,14 @@ StoredState state_of(const model::Program& program, const record::RunIdentity& i
 
 std::string to_json(const StoredState& s) {
   const record::RunIdentity& i = s.identity;
-  Json j{{"format", "isodyne state"}, {"format_version", 1}, {"isodyne_version", i.version}, {"time_ns", s.at.count()},
-         {"bench_file", i.main}, {"scenario", i.scenario}, {"harness", i.harness}, {"faults", i.faults},
-         {"setting", i.setting}, {"seed", std::to_string(i.seed)}};
+  Json j{{"format", "isodyne state"},     {"format_version", 1},  {"isodyne_version", i.version},
+         {"time_ns", s.at.count()},       {"bench_file", i.main}, {"scenario", i.scenario},
+         {"harness", i.harness},          {"faults", i.faults},   {"setting", i.setting},
+         {"seed", std::to_string(i.seed)}};
   j["changes"] = Json::array();
   for (std::size_t c = 0; c < s.changes.size(); ++c)
-    j["changes"].push_back({{"time_ns", s.changes[c].at.count()}, {"name", s.changed[c]}, {"value", bits(s.changes[c].value)}});
+    j["changes"].push_back(
+        {{"time_ns", s.changes[c].at.count()}, {"name", s.changed[c]}, {"value", bits(s.changes[c].value)}});
   j["values"] = Json::array();
   for (const auto& [name, value] : s.values) j["values"].push_back({name, bits(value)});
   return j.dump(1, ' ', false, Json::error_handler_t::replace);
@@ -53,7 +55,8 @@ Result<StoredState> read_state(const std::string& file) {
   if (!text) return text.failure();
   try {
     const Json j = Json::parse(*text);
-    if (j.value("format", "") != "isodyne state") return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
+    if (j.value("format", "") != "isodyne state")
+      return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
     StoredState s;
     s.identity.version = j.at("isodyne_version");
     s.identity.main = j.at("bench_file");

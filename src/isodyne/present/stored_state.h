@@ -1,9 +1,9 @@
 #pragma once
 // The state of a run in a file, from which it can go on to the bit.
 //
-// A state is not only the plant's: controllers remember too, and code in a library or a program cannot be asked for what
-// it remembers. So the file says how the state was reached (sources, seed, scenario, faults, setting, changes by hand) and
-// what it was; going on replays the run up to there in lockstep and compares every quantity.
+// A state is not only the plant's: controllers remember too, and code in a library or a program cannot be asked for
+// what it remembers. So the file says how the state was reached (sources, seed, scenario, faults, setting, changes by
+// hand) and what it was; going on replays the run up to there in lockstep and compares every quantity.
 
 #include <cstdint>
 #include <string>
@@ -23,8 +23,8 @@ struct StoredState {
   std::vector<std::pair<std::string, double>> values;
 };
 
-StoredState state_of(const model::Program& program, const record::RunIdentity& identity,
-                     const bench::Image& image, const std::vector<bench::Change>& changes);
+StoredState state_of(const model::Program& program, const record::RunIdentity& identity, const bench::Image& image,
+                     const std::vector<bench::Change>& changes);
 
 std::string to_json(const StoredState& state);
 Result<StoredState> read_state(const std::string& file);

@@ -281,7 +281,8 @@ Status write_file(const std::string& file, const std::string& text) {
 
 Status write_new_file(const std::string& file, const std::string& text) {
   std::error_code none;
-  if (std::filesystem::exists(file, none)) return Failure{"cannot write", file, "it is there already, and is left alone"};
+  if (std::filesystem::exists(file, none))
+    return Failure{"cannot write", file, "it is there already, and is left alone"};
   return write_file(file, text);
 }
 

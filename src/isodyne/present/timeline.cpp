@@ -74,8 +74,10 @@ class Walk {
 
   Window repeat(std::size_t at, const Window& now, std::size_t depth) {
     const model::ScenarioStep& step = s_.steps[at];
-    const auto times = step.whole ? std::nullopt : model::fold(p_, step.value, [](model::VarId) { return std::nullopt; });
-    row(step, now, Time{}, depth, times ? fmt::format("repeat {} times; the first time:", *times) : "repeat, perhaps often:");
+    const auto times =
+        step.whole ? std::nullopt : model::fold(p_, step.value, [](model::VarId) { return std::nullopt; });
+    row(step, now, Time{}, depth,
+        times ? fmt::format("repeat {} times; the first time:", *times) : "repeat, perhaps often:");
     const Window once = run(at + 1, static_cast<std::size_t>(step.places[0]), now, depth + 1);
     if (!times || !once.latest || !now.latest) return {now.earliest, std::nullopt};
     const auto n = static_cast<std::int64_t>(std::llround(*times));
@@ -90,8 +92,9 @@ class Walk {
     for (std::size_t i = 0; i < count; ++i) {
       const auto begin = static_cast<std::size_t>(step.places[i]);
       // Each ends with a jump or a join; the next one begins behind it.
-      const std::size_t end =
-          i + 1 < step.places.size() && (tracks || i + 1 < count) ? static_cast<std::size_t>(step.places[i + 1]) : last(begin);
+      const std::size_t end = i + 1 < step.places.size() && (tracks || i + 1 < count)
+                                  ? static_cast<std::size_t>(step.places[i + 1])
+                                  : last(begin);
       row(step, now, Time{}, depth, tracks ? "track " + step.names[i] : fmt::format("either, {} of {}:", i + 1, count));
       const Window one = run(begin, end, now, depth + 1);
       next = end;
@@ -128,7 +131,8 @@ class Walk {
 Timeline timeline_of(const model::Program& p, const model::Scenario& s) {
   Timeline t;
   for (const model::Scenario::Start& start : s.start)
-    t.rows.push_back({0, Time{}, Time{}, Time{}, one_line(p.sources->covered(start.span)), p.sources->place(start.span)});
+    t.rows.push_back(
+        {0, Time{}, Time{}, Time{}, one_line(p.sources->covered(start.span)), p.sources->place(start.span)});
   const Window end = Walk(p, s, t).run(0, s.steps.size(), {}, 0);
   for (const model::Scenario::End& e : s.ends)
     t.rows.push_back({0, Time{}, std::nullopt, Time{}, one_line(p.sources->covered(e.span)), p.sources->place(e.span)});

@@ -19,7 +19,7 @@ struct TimelineRow {
 
 struct Timeline {
   std::vector<TimelineRow> rows;
-  Time earliest{};             ///< of the end
+  Time earliest{};  ///< of the end
   std::optional<Time> latest;
 };
 

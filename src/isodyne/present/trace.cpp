@@ -27,18 +27,6 @@ std::string overall_of(const std::vector<std::string>& answers) {
   return answer_word(Answer::not_tested);
 }
 
-bool looked_for(const model::Program& p, const model::Fault& f) {
-  const auto reads = [&](model::NodeId node) {
-    if (node == model::kNone) return false;
-    const auto all = p.reads(node);
-    return std::find(all.begin(), all.end(), f.active) != all.end();
-  };
-  return std::any_of(p.requirements.begin(), p.requirements.end(), [&](const model::Requirement& r) {
-    return reads(r.trigger) || reads(r.check) ||
-           std::any_of(r.nodes.begin(), r.nodes.end(), [&](const model::FormulaNode& n) { return reads(n.value); });
-  });
-}
-
 void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
   for (const RunFolder& run : runs) {
     const auto found = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
@@ -55,6 +43,20 @@ void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
 }
 
 }  // namespace
+
+std::vector<std::string> looking_for(const model::Program& p, const model::Fault& f) {
+  const auto reads = [&](model::NodeId node) {
+    if (node == model::kNone) return false;
+    const auto all = p.reads(node);
+    return std::find(all.begin(), all.end(), f.active) != all.end();
+  };
+  std::vector<std::string> names;
+  for (const model::Requirement& r : p.requirements) {
+    const bool over_time = std::any_of(r.nodes.begin(), r.nodes.end(), [&](const auto& n) { return reads(n.value); });
+    if (over_time || reads(r.trigger) || reads(r.check)) names.push_back(r.name);
+  }
+  return names;
+}
 
 Trace trace_of(const std::vector<RunFolder>& runs) {
   Trace t;
@@ -86,7 +88,7 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
   for (const model::Fault& f : p.faults) {
     if (!injected.contains(f.name))
       t.uninjected.push_back(f.name);
-    else if (!looked_for(p, f))
+    else if (looking_for(p, f).empty())
       t.unwatched.push_back(f.name);
   }
   for (const model::Scenario& s : p.scenarios) {
@@ -96,7 +98,8 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
 }
 
 std::string trace_csv(const Trace& t) {
-  std::string text = csv_line({"requirement", "source", "scenario", "faults", "faults not injected", "verdict", "margin", "run"});
+  std::string text =
+      csv_line({"requirement", "source", "scenario", "faults", "faults not injected", "verdict", "margin", "run"});
   const auto joined = [](const std::vector<std::string>& all) {
     std::string one;
     for (const std::string& x : all) one += (one.empty() ? "" : " ") + x;
@@ -106,7 +109,8 @@ std::string trace_csv(const Trace& t) {
     for (std::size_t i = 0; i < t.runs.size(); ++i) {
       if (row.answers[i].empty()) continue;
       const TraceRun& r = t.runs[i];
-      text += csv_line({row.requirement, row.source, r.scenario, joined(r.faults), joined(r.not_injected), row.answers[i], row.margins[i], r.folder});
+      text += csv_line({row.requirement, row.source, r.scenario, joined(r.faults), joined(r.not_injected),
+                        row.answers[i], row.margins[i], r.folder});
     }
   }
   for (const std::string& f : t.uninjected) text += csv_line({"", "", "", f, "", "never injected", "", ""});
@@ -119,13 +123,24 @@ namespace {
 std::string xml(const std::string& text) {
   std::string out;
   for (const char c : text) {
-    if (c == '&') out += "&amp;";
-    else if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else if (c == '"') out += "&quot;";
-    else out += c;
+    if (c == '&')
+      out += "&amp;";
+    else if (c == '<')
+      out += "&lt;";
+    else if (c == '>')
+      out += "&gt;";
+    else if (c == '"')
+      out += "&quot;";
+    else
+      out += c;
   }
   return out;
+}
+
+/// As much as fits, with a mark where something is left out.
+std::string cut(const std::string& text, std::size_t columns) {
+  if (display_width(text) <= columns) return xml(text);
+  return xml(std::string(first_columns(text, columns - 1))) + "\xE2\x80\xA6";
 }
 
 struct Look {
@@ -146,53 +161,66 @@ Look look_of(const std::string& answer) {
 std::string trace_svg(const Trace& t) {
   constexpr int kRow = 24, kCell = 34, kLeft = 460, kTop = 190, kFoot = 20;
   const int columns = static_cast<int>(t.runs.size()), rows = static_cast<int>(t.rows.size());
+  const int width = std::max(kLeft + columns * kCell + 150, 900);
   std::vector<std::string> notes;
   const auto note = [&](const char* what, const std::vector<std::string>& names) {
     if (names.empty()) return;
-    std::string all;
-    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
-    notes.push_back(fmt::format("{}: {}", what, all));
+    const std::size_t most = static_cast<std::size_t>(width) / 7;  // characters that fit into a line
+    std::string line = fmt::format("{}:", what);
+    for (std::size_t i = 0; i < names.size(); ++i) {
+      const std::string next = " " + names[i] + (i + 1 < names.size() ? "," : "");
+      if (line.size() + next.size() > most) {
+        notes.push_back(line);
+        line = "   ";
+      }
+      line += next;
+    }
+    notes.push_back(line);
   };
   note("Not put to the test by any run", t.untested);
   note("Faults that no run injected", t.uninjected);
   note("Scenarios that no run played", t.unplayed);
   note("Injected faults that no requirement looks for", t.unwatched);
-  const int width = std::max(kLeft + columns * kCell + 150, 900);
   const int height = kTop + rows * kRow + 46 + kFoot * static_cast<int>(notes.size());
   std::string s = fmt::format(
       "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0} {1}\" width=\"{0}\" height=\"{1}\" "
-      "font-family=\"DejaVu Sans,Verdana,sans-serif\" font-size=\"12\">\n<rect width=\"{0}\" height=\"{1}\" fill=\"#ffffff\"/>\n"
-      "<text x=\"16\" y=\"30\" font-size=\"17\" font-weight=\"bold\" fill=\"#1d2730\">{2}: requirements against runs</text>\n",
+      "font-family=\"DejaVu Sans,Verdana,sans-serif\" font-size=\"12\">\n<rect width=\"{0}\" height=\"{1}\" "
+      "fill=\"#ffffff\"/>\n"
+      "<text x=\"16\" y=\"30\" font-size=\"17\" font-weight=\"bold\" fill=\"#1d2730\">{2}: requirements against "
+      "runs</text>\n",
       width, height, xml(t.bench));
   const char* kinds[] = {"held", "broken", "undecided", "not put to the test"};
   for (int i = 0; i < 4; ++i) {
     const Look look = look_of(kinds[i]);
-    s += fmt::format("<rect x=\"{}\" y=\"46\" width=\"20\" height=\"16\" fill=\"{}\"/><text x=\"{}\" y=\"59\" fill=\"{}\" "
-                     "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
-                     16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, kinds[i]);
+    s += fmt::format(
+        "<rect x=\"{}\" y=\"46\" width=\"20\" height=\"16\" fill=\"{}\"/><text x=\"{}\" y=\"59\" fill=\"{}\" "
+        "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
+        16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, kinds[i]);
   }
   for (int c = 0; c < columns; ++c) {
     const int x = kLeft + c * kCell + kCell / 2 + 4;
     s += fmt::format("<text transform=\"translate({},{}) rotate(-50)\" fill=\"#1d2730\">{}</text>\n", x, kTop - 8,
-                     xml(std::string(first_columns(t.runs[static_cast<std::size_t>(c)].title, 34))));
+                     cut(t.runs[static_cast<std::size_t>(c)].title, 34));
   }
   for (int r = 0; r < rows; ++r) {
     const TraceRow& row = t.rows[static_cast<std::size_t>(r)];
     const int y = kTop + r * kRow;
-    s += fmt::format("<text x=\"16\" y=\"{0}\" font-weight=\"bold\" fill=\"#1d2730\">{1}</text>"
-                     "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
-                     y + 16, xml(std::string(first_columns(row.requirement, 22))), xml(std::string(first_columns(row.description, 46))));
+    s += fmt::format(
+        "<text x=\"16\" y=\"{0}\" font-weight=\"bold\" fill=\"#1d2730\">{1}</text>"
+        "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
+        y + 16, cut(row.requirement, 21), cut(row.description, 45));
     for (int c = 0; c < columns; ++c) {
       const Look look = look_of(row.answers[static_cast<std::size_t>(c)]);
       const int x = kLeft + c * kCell;
-      s += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"
-                       "<text x=\"{}\" y=\"{}\" text-anchor=\"middle\" fill=\"{}\">{}</text>\n",
-                       x + 1, y + 1, kCell - 2, kRow - 2, look.fill, x + kCell / 2, y + 16, look.ink, look.sign);
+      s += fmt::format(
+          "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"
+          "<text x=\"{}\" y=\"{}\" text-anchor=\"middle\" fill=\"{}\">{}</text>\n",
+          x + 1, y + 1, kCell - 2, kRow - 2, look.fill, x + kCell / 2, y + 16, look.ink, look.sign);
     }
   }
   int y = kTop + rows * kRow + 30;
   for (const std::string& n : notes) {
-    s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, xml(std::string(first_columns(n, static_cast<std::size_t>(width / 7)))));
+    s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, xml(n));
     y += kFoot;
   }
   return s + "</svg>\n";

@@ -26,11 +26,14 @@ struct Trace {
   std::string bench;
   std::vector<TraceRun> runs;
   std::vector<TraceRow> rows;
-  std::vector<std::string> untested;           ///< requirements that no run put to the test
-  std::vector<std::string> uninjected;         ///< faults of the bench that no run injected
-  std::vector<std::string> unplayed;           ///< scenarios of the bench that no run played
-  std::vector<std::string> unwatched;          ///< injected faults that no requirement looks for
+  std::vector<std::string> untested;    ///< requirements that no run put to the test
+  std::vector<std::string> uninjected;  ///< faults of the bench that no run injected
+  std::vector<std::string> unplayed;    ///< scenarios of the bench that no run played
+  std::vector<std::string> unwatched;   ///< injected faults that no requirement looks for
 };
+
+/// The requirements that read whether this fault acts.
+std::vector<std::string> looking_for(const model::Program& program, const model::Fault& fault);
 
 /// The bench is that of the last run; requirements that only earlier runs knew are there too.
 Trace trace_of(const std::vector<RunFolder>& runs);

@@ -123,7 +123,9 @@ std::vector<model::VarId> recorded_variables(const model::Program& program) {
   for (const model::VarId id : program.listed) {
     const model::Role role = program.variable(id).role;
     const bool constant = role == model::Role::param || role == model::Role::fixed_param;
-    if (role == model::Role::time || role == model::Role::hidden || role == model::Role::measure || (constant && !changed.contains(id))) continue;
+    if (role == model::Role::time || role == model::Role::hidden || role == model::Role::measure ||
+        (constant && !changed.contains(id)))
+      continue;
     ids.push_back(id);
   }
   return ids;
@@ -163,16 +165,15 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
   std::string faults;
   for (const std::string& f : identity.faults) faults += (faults.empty() ? "" : ",") + f;
   const model::Program& p = *r->program_;
-  bool good = attribute(root, "format", std::string("isodyne recording")) &&
-              attribute(root, "format_version", std::int64_t{1}) &&
-              attribute(root, "isodyne_version", identity.version) && attribute(root, "bench", p.name) &&
-              attribute(root, "bench_file", identity.main) && attribute(root, "scenario", identity.scenario) &&
-              attribute(root, "harness", identity.harness) &&
-              attribute(root, "faults", faults) && attribute(root, "setting", identity.setting) &&
-              attribute(root, "for", identity.longest) && attribute(root, "pace", identity.pace) &&
-              attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&
-              attribute(root, "record_period_ns", p.record_period.count()) &&
-              attribute(root, "method", identity.method);
+  bool good =
+      attribute(root, "format", std::string("isodyne recording")) &&
+      attribute(root, "format_version", std::int64_t{1}) && attribute(root, "isodyne_version", identity.version) &&
+      attribute(root, "bench", p.name) && attribute(root, "bench_file", identity.main) &&
+      attribute(root, "scenario", identity.scenario) && attribute(root, "harness", identity.harness) &&
+      attribute(root, "faults", faults) && attribute(root, "setting", identity.setting) &&
+      attribute(root, "for", identity.longest) && attribute(root, "pace", identity.pace) &&
+      attribute(root, "seed", std::to_string(identity.seed)) && attribute(root, "step_ns", p.step.count()) &&
+      attribute(root, "record_period_ns", p.record_period.count()) && attribute(root, "method", identity.method);
   const Handle sources = group(root, "sources");
   for (std::size_t i = 0; good && i < identity.sources.size(); ++i) {
     // A slash would make groups of the name's folders.

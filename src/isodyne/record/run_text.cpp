@@ -27,8 +27,9 @@ Result<std::string> signal_text(const std::string& run, const std::string& signa
   const auto values = (*recording)->signal(signal);
   if (!values) {
     const auto meant = closest(signal, (*recording)->names());
-    return Failure{"cannot read the signal", signal,
-                   fmt::format("{} has not recorded it{}", run, meant ? fmt::format("; did you mean `{}`?", *meant) : "")};
+    return Failure{
+        "cannot read the signal", signal,
+        fmt::format("{} has not recorded it{}", run, meant ? fmt::format("; did you mean `{}`?", *meant) : "")};
   }
   const SignalUnit unit = (*recording)->unit(signal);
   const bool scale = unit.offset != 0;  // an absolute temperature: its zero is part of the unit
