@@ -42,6 +42,12 @@ const auto& at(const List& list, std::int32_t index) {
   return list[static_cast<std::size_t>(index)];
 }
 
+/// "scenarios.dyne:12": where the bench lies is no part of what happened.
+std::string short_place(const model::Program& p, Span span) {
+  const std::string& file = p.sources->name(span.source);
+  return fmt::format("{}:{}", file.substr(file.rfind('/') + 1), p.sources->position(span).line);
+}
+
 /// What it was set to, or what is written; and where it is written.
 std::string action_text(const model::Program& p, const Event& e) {
   const model::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
@@ -67,7 +73,7 @@ std::string action_text(const model::Program& p, const Event& e) {
         return step.text;
     }
   }();
-  return fmt::format("{} ({})", said, p.sources->place(step.span));
+  return fmt::format("{} ({})", said, short_place(p, step.span));
 }
 
 /// Sensors come first, then actuators, then the fields of all frames.
