@@ -215,7 +215,7 @@ const std::vector<Command>& commands() {
        20,
        "list what a bench is made of, or say what a name means",
        "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
-       "requirements, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
+       "requirements, measures, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
        "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
        "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due "
        "when.",

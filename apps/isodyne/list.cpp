@@ -162,6 +162,13 @@ Section requirements(const Program& p) {
   return s;
 }
 
+Section measures(const Program& p) {
+  Section s{"measures", {{"Measure"}, {"Unit"}, {"What"}, {"Description"}}, {}};
+  for (const model::Measure& m : p.measures)
+    s.rows.push_back({m.name, p.type_text(p.variable(m.value)), m.text, m.doc});
+  return s;
+}
+
 Section figures(const Program& p) {
   Section s{"figures", {{"Figure"}, {"Panels", Table::Align::right}, {"Title"}}, {}};
   for (const model::Figure& f : p.figures) s.rows.push_back({f.name, std::to_string(f.panels.size()), f.title});
@@ -172,7 +179,8 @@ using Maker = Section (*)(const Program&);
 constexpr std::pair<const char*, Maker> kKinds[] = {
     {"parts", parts},       {"states", states},       {"parameters", parameters},     {"signals", signals},
     {"channels", channels}, {"frames", frames},       {"controllers", controllers},   {"conditions", conditions},
-    {"faults", faults},     {"scenarios", scenarios}, {"requirements", requirements}, {"figures", figures},
+    {"faults", faults},     {"scenarios", scenarios}, {"requirements", requirements}, {"measures", measures},
+    {"figures", figures},
 };
 
 Json section_json(const Section& s) {

@@ -114,7 +114,7 @@ std::vector<model::NodeId> Judge::expressions(bool of_measures) {
     m.verdict.requirement = static_cast<std::int32_t>(i);
     m.verdict.breaches.reserve(Verdict::kMostBreaches);
     if (r.measures.empty() == of_measures) continue;
-    any_with_measures_ = any_with_measures_ || of_measures;
+    if (of_measures) any_with_measures_ = true;  // the other list is made before this is
     m.first = all.size();
     if (r.nodes.empty()) {
       all.insert(all.end(), {r.trigger, r.check, r.margin});
