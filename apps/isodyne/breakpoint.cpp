@@ -46,7 +46,7 @@ std::vector<std::pair<model::VarId, model::VarId>> matched(const model::Program&
   return same;
 }
 
-constexpr const char* kProbe = "probe_of_what_was_typed";
+constexpr const char* kProbe = "stop_here";
 
 }  // namespace
 
