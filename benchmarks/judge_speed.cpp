@@ -198,11 +198,13 @@ bool faults(double seconds) {
 
 }  // namespace
 
+/// judge_speed [SECONDS [share]]: the simulated time that the share is measured over (an hour), and whether only that.
 int main(int argc, char** argv) {
   const double seconds = argc > 1 ? std::atof(argv[1]) : 3600;
   std::printf("| work | measured | beside it | bound | |\n|---|---:|---:|---:|---|\n");
   const bool judged = share_of_the_run(seconds, judge::Judge::Where::beside);
   share_of_the_run(std::min(seconds, 60.0), judge::Judge::Where::here);
+  if (argc > 2) return judged ? 0 : 1;
   const bool constant = windows(), cheap = faults(std::min(seconds, 60.0));
   return judged && constant && cheap ? 0 : 1;
 }

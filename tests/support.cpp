@@ -62,9 +62,18 @@ Output run_isodyne(const std::string& arguments, const std::string& folder) {
   return shell(std::string(ISODYNE_PROGRAM) + " " + arguments, folder);
 }
 
-model::Loaded load_text(const std::string& text) {
+namespace {
+Result<std::string> library_file(const std::string& name) {
+  return slurp(ISODYNE_SOURCE_FOLDER "/library/" + name.substr(model::kLibraryMark.size()));
+}
+}  // namespace
+
+model::Loaded load_text(const std::string& text, const NamedTexts& files) {
   return model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
     if (name == "bench.dyne") return text;
+    if (name.starts_with(model::kLibraryMark)) return library_file(name);
+    const auto found = files.find(name);
+    if (found != files.end()) return found->second;
     return Failure{"cannot read", name, "no such file"};
   });
 }
@@ -72,8 +81,7 @@ model::Loaded load_text(const std::string& text) {
 std::shared_ptr<const model::Program> program_in(const std::string& file) {
   const std::filesystem::path source = std::filesystem::path(ISODYNE_SOURCE_FOLDER) / file;
   const auto reader = [&](const std::string& name) -> Result<std::string> {
-    if (name.starts_with(model::kLibraryMark))
-      return slurp(ISODYNE_SOURCE_FOLDER "/library/" + name.substr(model::kLibraryMark.size()));
+    if (name.starts_with(model::kLibraryMark)) return library_file(name);
     return slurp((source.parent_path() / name).string());
   };
   const model::Loaded loaded = model::load_bench("", source.filename().string(), reader);
@@ -87,8 +95,8 @@ std::string diagnostics_of(const std::string& text) {
   return loaded.diagnostics.render(*loaded.sources, false);
 }
 
-std::shared_ptr<const model::Program> program_of(const std::string& text) {
-  const model::Loaded loaded = load_text(text);
+std::shared_ptr<const model::Program> program_of(const std::string& text, const NamedTexts& files) {
+  const model::Loaded loaded = load_text(text, files);
   INFO(loaded.diagnostics.render(*loaded.sources, false));
   REQUIRE(loaded.program != nullptr);
   return loaded.program;

@@ -2,6 +2,7 @@
 // What many tests need: a temporary folder, the built program, a bench out of a text.
 
 #include <filesystem>
+#include <map>
 #include <string>
 #include <utility>
 #include <vector>
@@ -41,10 +42,11 @@ Output run_isodyne(const std::string& arguments, const std::string& folder = "."
 
 std::string slurp(const std::string& file);
 
-/// Checks a bench given as one text.
-model::Loaded load_text(const std::string& text);
+/// Checks a bench given as one text; it may name these files, and those of the library.
+using NamedTexts = std::map<std::string, std::string>;
+model::Loaded load_text(const std::string& text, const NamedTexts& files = {});
 /// The same, where mistakes fail the test.
-std::shared_ptr<const model::Program> program_of(const std::string& text);
+std::shared_ptr<const model::Program> program_of(const std::string& text, const NamedTexts& files = {});
 /// A bench among the sources, "examples/canal-lock/lock.dyne"; mistakes fail the test.
 std::shared_ptr<const model::Program> program_in(const std::string& file);
 /// All diagnostics as people read them, without colours.

@@ -151,6 +151,30 @@ const std::vector<Command>& commands() {
        "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
        {out, help},
        run_report},
+      {"show",
+       "RUN [SIGNAL...]",
+       1,
+       100,
+       "draw signals of a run in the terminal",
+       "RUN is a run folder, or a recording. A SIGNAL may be a pattern in which * stands for anything; without one, what\n"
+       "the figures of the bench show is drawn. Every value counts: nothing between two columns is left out.",
+       "isodyne show runs/001-uplock chamber.level",
+       {from, to, ascii, help},
+       run_show},
+      {"compare",
+       "RUN RUN...",
+       2,
+       100,
+       "say what differs between runs, signal by signal",
+       "Compares every RUN with the first: which signals are equal to the bit, within what --allow grants them, or "
+       "differ,\n"
+       "from when on and by how much; and what differs in sources, seed, version and the like. Where their instants are "
+       "not\n"
+       "the same, those of the coarser one are compared. With --out, a figure of the first difference. Exit status 1 if\n"
+       "something differs.",
+       "isodyne compare runs/001-uplock runs/002-uplock --allow \"chamber.*=1 cm within 0.1 s\"",
+       {allow, align, out, json, help},
+       run_compare},
       {"judge",
        "RUN [RULES]",
        1,
@@ -287,14 +311,14 @@ const std::vector<Command>& commands() {
        1,
        1,
        "write the racks as a table, or take changes from one",
-       "Prints all channels; with --csv as a table for a spreadsheet (--out writes it to a file). With --from, what "
+       "Prints all channels; with --csv as a table for a spreadsheet (--out writes it to a file). With --take, what "
        "differs "
        "between the table and\n"
        "the text is changed in the text: comments, order and everything else stay. Commas, semicolons and tabs are "
        "read.\n"
-       "With --from and --out, the changed files go into that folder instead.",
+       "With --take and --out, the changed files go into that folder instead.",
        "isodyne io table examples/canal-lock/lock.dyne --csv",
-       {csv, from, out, help},
+       {csv, take, out, help},
        run_io_table},
       {"io loopback",
        "BENCH [CABLES|WIRING]",

@@ -62,6 +62,8 @@ int run_reference(const Arguments&);
 int run_advise(const Arguments&);
 int run_profile(const Arguments&);
 int run_report(const Arguments&);
+int run_show(const Arguments&);
+int run_compare(const Arguments&);
 int run_judge(const Arguments&);
 int run_measure(const Arguments&);
 int run_faults(const Arguments&);

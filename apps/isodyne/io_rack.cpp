@@ -347,7 +347,7 @@ std::string aligned(const std::string& text) {
 int run_io_table(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const auto out = arguments.value(Option::out);
-  const auto from = arguments.value(Option::from);
+  const auto from = arguments.value(Option::take);
   const model::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;

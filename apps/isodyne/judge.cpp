@@ -25,8 +25,9 @@ namespace {
 
 /// How a recorded run came to its end; a recording that was never closed breaks off.
 bench::Ending ending_of(const record::Recording& recording) {
-  for (const bench::Ending e : {bench::Ending::completed, bench::Ending::interrupted, bench::Ending::wait_timed_out,
-                                bench::Ending::controller_failed, bench::Ending::diverged}) {
+  for (const bench::Ending e :
+       {bench::Ending::completed, bench::Ending::cut_short, bench::Ending::interrupted, bench::Ending::wait_timed_out,
+        bench::Ending::controller_failed, bench::Ending::diverged}) {
     if (recording.ending() == bench::ending_word(e)) return e;
   }
   return bench::Ending::not_recorded;
@@ -170,7 +171,7 @@ int run_judge(const Arguments& arguments) {
   } else {
     print_verdicts(summary, out ? "Verdicts in " + *out : "Judged by " + (rules ? rules->name : "its own rules"));
   }
-  if (result.ending != bench::Ending::completed) return kNotCompleted;
+  if (!bench::as_asked(result.ending)) return kNotCompleted;
   return status_of(summary, arguments.has(Option::strict));
 }
 

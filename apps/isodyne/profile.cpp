@@ -104,7 +104,7 @@ int run_profile(const Arguments& arguments) {
                  judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);
-  if (result.ending != bench::Ending::completed) {
+  if (!bench::as_asked(result.ending)) {
     say_error(result.explanation);
     return kNotCompleted;
   }

@@ -194,7 +194,7 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
 
 int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict,
                 const std::optional<std::int64_t>& max_overruns) {
-  if (result.ending != bench::Ending::completed) return kNotCompleted;
+  if (!bench::as_asked(result.ending)) return kNotCompleted;
   if (s.timing && !s.timing->whole()) return kNotCompleted;
   if (s.timing && max_overruns && s.timing->overruns > *max_overruns) return kTooLate;
   return status_of(s, strict);
@@ -219,6 +219,7 @@ bool write_evidence(const present::Summary& summary, const std::string& folder, 
 
 void explain_ending(const bench::RunResult& result, const record::Recorder& recorder) {
   if (result.ending == bench::Ending::completed) return;
+  if (result.ending == bench::Ending::cut_short) return say_aside("cut short: " + result.explanation);
   say_error(result.ending == bench::Ending::not_recorded ? recorder.trouble().text() : result.explanation);
   for (const std::string& d : result.details) say_aside("  " + d);
 }

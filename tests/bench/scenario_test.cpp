@@ -20,23 +20,8 @@ struct Played {
   Seen seen;
   bench::RunResult result;
 
-  static std::shared_ptr<const model::Program> checked(const std::string& text,
-                                                       const std::map<std::string, std::string>& files) {
-    const model::Loaded loaded =
-        model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-          if (name == "bench.dyne") return text;
-          const auto found = files.find(name);
-          if (found != files.end()) return found->second;
-          return Failure{"cannot read", name, "no such file"};
-        });
-    INFO(loaded.diagnostics.render(*loaded.sources, false));
-    REQUIRE(loaded.program != nullptr);
-    return loaded.program;
-  }
-
-  explicit Played(const std::string& scenario, std::uint64_t seed = 1,
-                  const std::map<std::string, std::string>& files = {})
-      : program(checked(fmt::format(R"(
+  explicit Played(const std::string& scenario, std::uint64_t seed = 1, const NamedTexts& files = {})
+      : program(program_of(fmt::format(R"(
 bench B {{ step 10 ms
   input x : m = 1 m
   input y : m = 0 m
@@ -56,8 +41,8 @@ values calm {{ x = 4 m
 scenario raise(by : m = 1 m, wait : s) {{ step x by by
   hold wait }}
 {})",
-                                    scenario),
-                        files)),
+                                       scenario),
+                           files)),
         seen(program, {"x", "y", "lamp", "gain", "z", "doubled", "read", "held", "lt", "count"}) {
     bench::RunPlan plan;
     plan.scenario = static_cast<std::int32_t>(program->scenarios.size()) - 1;

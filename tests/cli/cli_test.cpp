@@ -236,7 +236,7 @@ TEST_CASE("A controller that is lost may leave its actuators with safe values, a
   CHECK(output.status == 0);  // the verdicts decide
   CHECK(output.out.find("Lost controller `plc`: isodyne_step gave up with code 42") != std::string::npos);
   CHECK(output.out.find("at 0.2 s; the run went on: pump takes -0.25 m/s.") != std::string::npos);
-  CHECK(verdicts(folder, "runs/001-fill")["ending"] == "completed");
+  CHECK(verdicts(folder, "runs/001-fill")["ending"] == "cut short");
   CHECK(verdicts(folder, "runs/001-fill")["remarks"].size() == 1);
   CHECK(slurp(folder / "runs/001-fill/report.html").find("Lost controller") != std::string::npos);
   // The last answer, of 190 ms, counts until 210 ms: 0.5 m/s for 200 ms, then the safe value for 790 ms.

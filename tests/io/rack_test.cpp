@@ -131,15 +131,7 @@ bench B { step 100 ms
   sensor warm { of t  every 100 ms }
   rack r { slot 1 : Platinum4 { channel 1 : warm } }
 })";
-  const TemporaryFolder folder;
-  const std::string file = folder.write("bench.dyne", text);
-  const std::string library = std::string(ISODYNE_SOURCE_FOLDER) + "/library/";
-  const model::Loaded loaded = model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-    return name == "bench.dyne" ? text : slurp(library + name.substr(model::kLibraryMark.size()));
-  });
-  INFO(loaded.diagnostics.render(*loaded.sources, false));
-  REQUIRE(loaded.program != nullptr);
-  Seen seen(loaded.program, {"warm.signal", "warm", "warm.counts"});
+  Seen seen(program_of(text), {"warm.signal", "warm", "warm.counts"});
   run_for(seen, 100);
   // Table 1 of IEC 60751:2008, in ohm.
   const std::pair<double, double> table[] = {{-200, 18.52}, {-100, 60.26}, {0, 100.00},  {100, 138.51},
@@ -170,7 +162,7 @@ TEST_CASE("A table goes to a spreadsheet and back without touching the text") {
   REQUIRE(table.status == 0);
   CHECK(table.out.find("cabinet,1,3,Analogue,input") != std::string::npos);
   files.folder.write("same.csv", table.out);
-  CHECK(files.io("table bench.dyne --from same.csv").out == "Nothing differs: nothing was written.\n");
+  CHECK(files.io("table bench.dyne --take same.csv").out == "Nothing differs: nothing was written.\n");
   CHECK(files.bench() == kBench);
 }
 
@@ -193,7 +185,7 @@ TEST_CASE("What a spreadsheet changed is changed in the text, and nothing else")
     edited += csv_line({name, "", groups, cell(0), cell(1), cell(2), value, on}, ';');
   }
   files.folder.write("edited.csv", edited);
-  const Output output = files.io("table bench.dyne --from edited.csv");
+  const Output output = files.io("table bench.dyne --take edited.csv");
   INFO(output.err);
   REQUIRE(output.status == 0);
   CHECK(output.out == "6 channels changed. Wrote bench.dyne.\n");
@@ -212,7 +204,7 @@ TEST_CASE("A table with a mistake is refused with its line, and changes nothing"
   const Files files;
   const auto refused = [&](const std::string& table, const std::string& why) {
     files.folder.write("bad.csv", table);
-    const Output output = files.io("table bench.dyne --from bad.csv");
+    const Output output = files.io("table bench.dyne --take bad.csv");
     INFO(table << "\n" << output.err);
     CHECK(output.status == 2);
     CHECK(output.err.find(why) != std::string::npos);

@@ -21,18 +21,8 @@ struct MeasuredRun {
   std::vector<judge::Verdict> verdicts;
 
   MeasuredRun(const std::string& quantities, const std::string& rest, double seconds, const char* step = "1 ms",
-              const std::map<std::string, std::string>& files = {}) {
-    const std::string text = fmt::format("bench B {{ step {}\n{}\n}}\n{}\n", step, quantities, rest);
-    const model::Loaded loaded =
-        model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-          if (name == "bench.dyne") return text;
-          const auto found = files.find(name);
-          if (found != files.end()) return found->second;
-          return Failure{"cannot read", name, "no such file"};
-        });
-    INFO(loaded.diagnostics.render(*loaded.sources, false));
-    REQUIRE(loaded.program != nullptr);
-    program = loaded.program;
+              const NamedTexts& files = {}) {
+    program = program_of(fmt::format("bench B {{ step {}\n{}\n}}\n{}\n", step, quantities, rest), files);
     struct Collect : bench::Observer {
       judge::Judge judge;
       std::vector<judge::Measured>& all;

@@ -28,13 +28,7 @@ std::vector<std::string> library_files() {
 
 /// A bench that uses one library file.
 std::shared_ptr<const model::Program> bench_with(const std::string& file, const std::string& body) {
-  const std::string text = "use library \"" + file + "\"\nbench B { step 1 ms\n" + body + "\n}\n";
-  const model::Loaded loaded = model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-    return name == "bench.dyne" ? text : slurp(kLibrary + name.substr(model::kLibraryMark.size()));
-  });
-  INFO(loaded.diagnostics.render(*loaded.sources, false));
-  REQUIRE(loaded.program != nullptr);
-  return loaded.program;
+  return program_of("use library \"" + file + "\"\nbench B { step 1 ms\n" + body + "\n}\n");
 }
 
 double at(const Seen& seen, std::size_t signal, double seconds) {

@@ -12,18 +12,10 @@ using namespace isodyne::test;
 
 namespace {
 
-const std::string kLibrary = std::string(ISODYNE_SOURCE_FOLDER) + "/library/";
-
 /// Signals of a bench that uses library files, at every step.
 std::vector<std::vector<double>> simulated(const std::string& use, const std::string& step, const std::string& body,
                                            const std::vector<std::string>& names, double seconds) {
-  const std::string text = use + "\nbench B { step " + step + "\n" + body + "\n}\n";
-  const model::Loaded loaded = model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
-    return name == "bench.dyne" ? text : slurp(kLibrary + name.substr(model::kLibraryMark.size()));
-  });
-  INFO(loaded.diagnostics.render(*loaded.sources, false));
-  REQUIRE(loaded.program != nullptr);
-  Seen seen(loaded.program, names);
+  Seen seen(program_of(use + "\nbench B { step " + step + "\n" + body + "\n}\n"), names);
   run_for(seen, seconds);
   return seen.values;
 }

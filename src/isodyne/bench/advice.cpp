@@ -198,7 +198,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
   const RunResult result = run.execute(stop);
   advice.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
   advice.reference_evaluations = run.reference() == nullptr ? 0 : run.reference()->evaluations();
-  if (result.ending != Ending::completed) {
+  if (!as_asked(result.ending)) {
     advice.trouble = "the reference did not come to its end: " + result.explanation;
     return advice;
   }
@@ -235,7 +235,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
       Run one(variant, own, wish.make_port, kept);
       const RunResult ended = one.execute(stop);
       trial.native = one.native() != nullptr && one.native()->ready();
-      if (ended.ending != Ending::completed) {
+      if (!as_asked(ended.ending)) {
         trial.trouble = ended.explanation;
       } else {
         compare(trial, reference, kept, advice.ranges, wish.tolerance);

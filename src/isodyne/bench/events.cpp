@@ -21,6 +21,8 @@ const char* ending_word(Ending ending) {
   switch (ending) {
     case Ending::completed:
       return "completed";
+    case Ending::cut_short:
+      return "cut short";
     case Ending::interrupted:
       return "interrupted";
     case Ending::wait_timed_out:

@@ -18,10 +18,14 @@ enum class EventKind {
 
 const char* event_word(EventKind kind);
 
-/// How a run came to its end.
-enum class Ending { completed, interrupted, wait_timed_out, controller_failed, diverged, not_recorded };
+/// How a run came to its end. Cut short: the time that it was given was over before its scenario was.
+enum class Ending { completed, cut_short, interrupted, wait_timed_out, controller_failed, diverged, not_recorded };
 
 const char* ending_word(Ending ending);
+/// Whether it went as far as was asked.
+inline bool as_asked(Ending ending) {
+  return ending == Ending::completed || ending == Ending::cut_short;
+}
 
 struct Event {
   Time at{};

@@ -323,8 +323,17 @@ bool Run::over() {
     return true;
   }
   const Time next = state_.now + program_->step;
-  if (plan_.longest && next > *plan_.longest) return true;
-  if (plan_.scenario != model::kNone && scenario_.finished()) return true;
+  const bool finished = plan_.scenario != model::kNone && scenario_.finished();
+  if (plan_.longest && next > *plan_.longest) {
+    if (plan_.scenario != model::kNone && !finished) {
+      result_.ending = Ending::cut_short;
+      result_.explanation = fmt::format(
+          "the time of the run was over at {}, scenario `{}` was not; what should have come once is undecided",
+          format_instant(state_.now), program_->scenarios[static_cast<std::size_t>(plan_.scenario)].name);
+    }
+    return true;
+  }
+  if (finished) return true;
   scenario_.plan(state_.values.data(), next);
   faults_.plan(state_.values.data(), next, scenario_.commands());
   if (scenario_.timed_out() != nullptr) stop_for_wait();

@@ -5,10 +5,11 @@
 // Continuous Signals", 2004), with the distances of Fainekos and Pappas (2009). At the end of a run what lies ahead of
 // it is unknown: an instant then has a worst and a best case.
 //
-// Inside, what is said of an instant is one whole number, the key: the distance in the order of doubles, in which a
-// minus zero does not hold and a plus zero does. Then `and` is the smaller, `or` the larger, and `not` the complement.
+// Blocks of images of which a rough look (outline.h) shows that the formula holds, and no closer to breaking than it
+// has been, are passed over: only what their expressions read is kept, as far back as others can need it. Otherwise
+// every instant is looked at (machine.h), beginning far enough back, until that has not mattered for as long.
 //
-// Memory: an operator keeps as many instants as its time holds. Time: constant an instant on average.
+// Memory: as many instants as the times of the operators hold. Time: constant an instant on average.
 
 #include <cstdint>
 #include <memory>
@@ -29,40 +30,39 @@ struct Value {
   bool decided() const { return certain == possible; }
 };
 
-struct Range;
-template <typename V>
-class Machine;
-
 class Formula {
  public:
   /// The expressions that it needs: two for each node.
   static void collect(const model::Requirement& r, std::vector<model::NodeId>& expressions);
-  /// `first`: where its expressions begin among those of an evaluator.
-  Formula(const model::Requirement& r, std::size_t first);
+  enum class Look { at_all, where_it_matters };
+  /// Its expressions are that group of an evaluator's, and `first` the first of them among all. The requirement has to
+  /// stay.
+  Formula(const model::Requirement& r, std::size_t group, std::size_t first, Look look = Look::where_it_matters);
   ~Formula();
   Formula(Formula&&) noexcept;
   Formula& operator=(Formula&&) noexcept;
 
-  /// The next images, whose expressions are evaluated.
-  void block(const Time* at, std::size_t count, const engine::BlockEvaluator& expressions);
+  /// The next images (at least one), which the evaluator has loaded and of which it has outlined the group; the worst
+  /// distance so far, +infinity: none yet. What was said of those before has been taken.
+  void block(const Time* at, std::size_t count, engine::BlockEvaluator& evaluator, double worst);
   /// There are no more images: everything that is left is said, with its worst and best case.
-  void finish();
+  void finish(engine::BlockEvaluator& evaluator);
 
-  /// Instants of which everything is said, while the run goes on: the least key, if the trigger and the check hold at
-  /// all of them. They are then done with; the time is that of the least. Nothing: they are for next().
+  /// Instants of which everything is said, while the run goes on, if at all of them the trigger and the check hold, or
+  /// the trigger does not. They are then done with. A count of 0: there are none. Nothing: they are for next().
   struct Held {
     std::size_t count = 0;
-    double least = 0;
-    Time at{};
+    bool asked = false;  ///< the trigger holds
+    double least = 0;    ///< the least distance, or +infinity: not worse than it was
+    Time at{};           ///< of that
   };
   std::optional<Held> held();
   /// The next instant of which everything is said; false if there is none. Without a trigger that always holds.
   bool next(Time& at, Value& trigger, Value& check);
 
  private:
-  std::unique_ptr<Machine<std::int64_t>> running_;
-  std::unique_ptr<Machine<Range>> finished_;  ///< takes over at the end
-  std::size_t first_;
+  struct Work;
+  std::unique_ptr<Work> work_;
 };
 
 }  // namespace isodyne::judge

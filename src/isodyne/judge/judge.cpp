@@ -24,28 +24,30 @@ const char* answer_word(Answer answer) {
 namespace {
 const std::vector<Measured> kNothing;
 
+std::vector<model::NodeId> joined(const std::vector<std::vector<model::NodeId>>& groups) {
+  std::vector<model::NodeId> all;
+  for (const auto& g : groups) all.insert(all.end(), g.begin(), g.end());
+  return all;
+}
+
 Value exactly(double distance, bool holds) {
   return {distance, distance, holds, holds};
 }
-}  // namespace
-
-namespace {
-/// Beside, a batch is worth the price of waking a thread; here, a block is enough.
-constexpr std::size_t kBatch = 1024;
 }  // namespace
 
 Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
     : program_(std::move(program)),
       monitors_(program_->requirements.size()),
       block_(*program_, expressions(false)),
-      with_measures_(*program_, expressions(true)),
+      with_measures_(*program_, joined(expressions(true))),
       measurer_(program_),
       measured_(&kNothing),
       latest_(program_->measures.size()),
       known_(program_->measures.size()) {
   newly_broken_.reserve(monitors_.size());
   found_.reserve(monitors_.size());
-  const std::size_t room = where == Where::beside ? kBatch : engine::BlockEvaluator::kRows;
+  // Beside, a batch has to be worth the price of waking a thread.
+  const std::size_t room = engine::BlockEvaluator::kRows * (where == Where::beside ? 2 : 1);
   for (Batch* b : {&filling_, &working_}) {
     b->rows.resize(room * block_.row_size());
     b->times.resize(room);
@@ -105,9 +107,10 @@ void Judge::hand_over() {
   changed_.notify_all();
 }
 
-/// Sets the monitors up; the expressions that they need, apart for those about measures.
-std::vector<model::NodeId> Judge::expressions(bool of_measures) {
-  std::vector<model::NodeId> all;
+/// Sets the monitors up; the expressions that each of them needs, apart for those about measures.
+std::vector<std::vector<model::NodeId>> Judge::expressions(bool of_measures) {
+  std::vector<std::vector<model::NodeId>> all(monitors_.size());
+  std::size_t count = 0;
   for (std::size_t i = 0; i < monitors_.size(); ++i) {
     const model::Requirement& r = program_->requirements[i];
     Monitor& m = monitors_[i];
@@ -115,13 +118,14 @@ std::vector<model::NodeId> Judge::expressions(bool of_measures) {
     m.verdict.breaches.reserve(Verdict::kMostBreaches);
     if (r.measures.empty() == of_measures) continue;
     if (of_measures) any_with_measures_ = true;  // the other list is made before this is
-    m.first = all.size();
+    m.first = count;
     if (r.nodes.empty()) {
-      all.insert(all.end(), {r.trigger, r.check, r.margin});
+      all[i] = {r.trigger, r.check, r.margin};
     } else {
-      m.formula.emplace(r, m.first);
-      Formula::collect(r, all);
+      m.formula.emplace(r, i, m.first);
+      Formula::collect(r, all[i]);
     }
+    count += all[i].size();
   }
   return all;
 }
@@ -212,15 +216,19 @@ void Judge::in_time(Monitor& m, Time now, bool triggered, bool answered) {
   }
 }
 
+/// It is put to the test at the instants that come next, or not, and not broken.
+void Judge::test(Monitor& m, bool asked) {
+  if (asked && !m.tested_before) ++m.verdict.tests;
+  m.tested_before = asked;
+  m.in_breach = false;
+}
+
 void Judge::drain(Monitor& m) {
   if (requirement(m).form == model::Requirement::Form::always) {
-    if (const auto held = m.formula->held()) {  // the usual case
+    while (const auto held = m.formula->held()) {  // the usual case
       if (held->count == 0) return;
-      worse(m, held->least, held->at);
-      if (!m.tested_before) ++m.verdict.tests;
-      m.tested_before = true;
-      m.in_breach = false;
-      return;
+      if (held->asked) worse(m, held->least, held->at);
+      test(m, held->asked);
     }
   }
   Time at{};
@@ -252,8 +260,23 @@ ISODYNE_WIDE double least(const double* values, std::size_t rows) {
 
 }  // namespace
 
-/// The usual block: what is asked at every instant holds in all of them, or is not asked in any. Then there is nothing
-/// to do but to remember the worst margin.
+/// A block of which the outline shows that what is asked holds in all of it, with more to spare than it had, or that
+/// nothing is asked.
+bool Judge::calm(Monitor& m) {
+  const model::Requirement& r = requirement(m);
+  if (r.form != model::Requirement::Form::always || m.formula || m.waiting_since) return false;
+  const engine::Interval always{1, 1};
+  const engine::Interval& trigger = r.trigger == model::kNone ? always : block_.range(m.first);
+  if (!trigger.surely_not()) {
+    const bool held = !r.within && trigger.surely() && block_.range(m.first + 1).surely();
+    if (!held || (r.margin != model::kNone && !(block_.range(m.first + 2).low >= m.worst))) return false;
+  }
+  test(m, trigger.surely());
+  return true;
+}
+
+/// The block that is computed: what is asked at every instant holds in all of them, or is not asked in any. Then there
+/// is nothing to do but to remember the worst margin.
 bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
   const model::Requirement& r = requirement(m);
   if (r.form != model::Requirement::Form::always || m.formula) return false;
@@ -261,7 +284,7 @@ bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
   const bool triggered = r.trigger == model::kNone;
   if (!triggered && none(trigger, rows)) {
     if (r.within && m.waiting_since) return false;
-    m.tested_before = m.in_breach = false;
+    test(m, false);
     return true;
   }
   if (r.within || !(triggered || all(trigger, rows)) || !all(block_.column(m.first + 1), rows)) return false;
@@ -271,9 +294,7 @@ bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
     if (!std::isfinite(worst)) return false;
     if (worst < m.worst) worse(m, worst, times[std::find(margin, margin + rows, worst) - margin]);
   }
-  if (!m.tested_before) ++m.verdict.tests;
-  m.tested_before = true;
-  m.in_breach = false;
+  test(m, true);
   return true;
 }
 
@@ -285,14 +306,19 @@ void Judge::look(const Batch& batch) {
 
 /// One block.
 void Judge::look(const double* rows, const Time* times, std::size_t count) {
-  block_.compute(rows, count);
-  for (Monitor& m : monitors_) {
-    if (measured(m) || nothing_new(m, times, count)) continue;
+  block_.load(rows, count);
+  for (std::size_t g = 0; g < monitors_.size(); ++g) {
+    Monitor& m = monitors_[g];
+    if (measured(m)) continue;
+    block_.outline(g);
+    if (calm(m)) continue;
     if (m.formula) {
-      m.formula->block(times, count, block_);
+      m.formula->block(times, count, block_, m.worst);
       drain(m);
       continue;
     }
+    block_.compute(g);
+    if (nothing_new(m, times, count)) continue;
     const model::Requirement& r = requirement(m);
     const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1),
                  *margin = block_.column(m.first + 2);
@@ -365,7 +391,7 @@ std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
   take(measurer_.finish());
   for (Monitor& m : monitors_) {
     if (m.formula) {
-      m.formula->finish();
+      m.formula->finish(block_);
       drain(m);
     }
     const bool once = requirement(m).form != model::Requirement::Form::always;
@@ -381,7 +407,7 @@ std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
       v.answer = m.open && measured(m) ? Answer::undecided : Answer::not_tested;
     } else if (m.reached) {
       v.answer = Answer::held;
-    } else if (ending != bench::Ending::completed || m.waiting_since || m.open) {
+    } else if (!bench::as_asked(ending) || (once && ending == bench::Ending::cut_short) || m.waiting_since || m.open) {
       v.answer = Answer::undecided;
     } else {
       v.answer = Answer::held;

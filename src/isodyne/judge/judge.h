@@ -1,9 +1,10 @@
 #pragma once
 // Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
 //
-// Images are kept until a block of them is there (or flush() is called) and then looked at together: the verdicts are
-// those of looking at each, at a fraction of the cost. So what is broken is told up to a batch of blocks later, with
-// its time. Beside the run, batches are looked at on a thread of the judge's own.
+// Images are kept until a batch of them is there (or flush() is called) and then looked at together: roughly at first,
+// and one by one where that does not show that nothing of interest happens. The verdicts are those of looking at each,
+// at a fraction of the cost; what is broken is told up to two batches later, with its time. Beside the run, batches are
+// looked at on a thread of the judge's own.
 
 #include <condition_variable>
 #include <limits>
@@ -96,7 +97,7 @@ class Judge {
     std::vector<Time> times;
     std::size_t count = 0;
   };
-  std::vector<model::NodeId> expressions(bool of_measures);
+  std::vector<std::vector<model::NodeId>> expressions(bool of_measures);
   void hand_over();
   void settle();
   void work();
@@ -105,6 +106,8 @@ class Judge {
   void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
   void always(Monitor& m, Time at, const Value& trigger, const Value& check);
   void once(Monitor& m, Time at, const Value& trigger, const Value& check);
+  void test(Monitor& m, bool asked);
+  bool calm(Monitor& m);
   bool nothing_new(Monitor& m, const Time* times, std::size_t rows);
   void at_once(Monitor& m, Time now, bool triggered, bool holds, double margin);
   void in_time(Monitor& m, Time now, bool triggered, bool answered);

@@ -6,16 +6,27 @@
 // The idea: Okasaki, "Purely Functional Data Structures" (1998), 5.2; its use for windows: Tangwongsan, Hirzel and
 // Schneider, "Low-Latency Sliding-Window Aggregation in Worst-Case Constant Time" (2017), 3.
 
+#include <algorithm>
 #include <cstddef>
 #include <utility>
 #include <vector>
 
 namespace isodyne::judge {
 
+template <typename Element, typename Operation>
+class SteadyFold;
+
 /// `Operation{}(older, newer)` joins two elements.
 template <typename Element, typename Operation>
 class SlidingFold {
  public:
+  SlidingFold() = default;
+  /// Goes on with the last so many elements of another one.
+  SlidingFold(const SteadyFold<Element, Operation>& steady, std::size_t elements) {
+    const std::size_t before = elements - std::min(elements, steady.at_);
+    out_.assign(steady.backwards_.rbegin(), steady.backwards_.rbegin() + static_cast<std::ptrdiff_t>(before));
+    for (std::size_t i = steady.at_ - (elements - before); i < steady.at_; ++i) push(steady.now_[i]);
+  }
   bool empty() const { return out_.empty() && in_.empty(); }
   std::size_t size() const { return out_.size() + in_.size(); }
 
@@ -62,7 +73,7 @@ class SlidingFold {
 template <typename Element, typename Operation>
 class SteadyFold {
  public:
-  explicit SteadyFold(std::size_t count = 1) : count_(count) {}
+  explicit SteadyFold(std::size_t count) : count_(count) {}
 
   void push(const Element& e) {
     forwards_ = at_ == 0 ? e : Operation{}(forwards_, e);
@@ -73,28 +84,44 @@ class SteadyFold {
     }
     if (++at_ == count_) turn();
   }
+  /// push() and then fold() for each of many, `to` taking what they give; quicker, as most of it goes side by side.
+  void push(const Element* from, std::size_t many, Element* to) {
+    while (many > 0) {
+      const std::size_t run = std::min(many, count_ - at_);
+      if (now_.size() < at_ + run) now_.resize(at_ + run);
+      std::copy_n(from, run, now_.begin() + static_cast<std::ptrdiff_t>(at_));
+      Element all = at_ == 0 ? from[0] : forwards_;
+      for (std::size_t i = 0; i < run; ++i) to[i] = all = Operation{}(all, from[i]);
+      forwards_ = all;
+      if (!backwards_.empty()) {
+        const Element* before = backwards_.data() + at_ + 1;
+        const std::size_t shared = at_ + run == count_ ? run - 1 : run;
+        for (std::size_t i = 0; i < shared; ++i) to[i] = Operation{}(before[i], to[i]);
+      }
+      at_ += run;
+      if (at_ == count_) turn();
+      from += run;
+      to += run;
+      many -= run;
+    }
+  }
   /// Of the last `count` elements, or of all there are; there is one.
   Element fold() const {
     if (at_ == 0) return backwards_[0];
     return backwards_.empty() ? forwards_ : Operation{}(backwards_[at_], forwards_);
   }
-  /// The last elements, at most `count`, oldest first.
-  template <typename Each>
-  void last(std::size_t elements, Each each) const {
-    for (std::size_t i = elements; i > 0; --i) each(i > at_ ? before_[count_ - (i - at_)] : now_[at_ - i]);
-  }
 
  private:
+  friend class SlidingFold<Element, Operation>;
+
   void turn() {
-    backwards_.resize(count_);
-    backwards_[count_ - 1] = now_[count_ - 1];
-    for (std::size_t i = count_ - 1; i-- > 0;) backwards_[i] = Operation{}(now_[i], backwards_[i + 1]);
-    before_.resize(count_);
-    std::swap(now_, before_);
+    for (std::size_t i = count_ - 1; i-- > 0;) now_[i] = Operation{}(now_[i], now_[i + 1]);
+    std::swap(now_, backwards_);
     at_ = 0;
   }
   std::size_t count_, at_ = 0;
-  std::vector<Element> now_, before_, backwards_;
+  std::vector<Element> now_;        ///< the present chunk up to at_
+  std::vector<Element> backwards_;  ///< of the one before: what its elements from there on fold to
   Element forwards_{};
 };
 

@@ -18,8 +18,11 @@ namespace isodyne::present {
 
 namespace {
 
-/// The palette of Okabe and Ito ("Color Universal Design", 2008), dark colours first: told apart by colour-blind
-/// readers.
+/// As much of a text as there is room for.
+std::string shortened(const std::string& text, std::size_t most) {
+  if (display_width(text) <= most) return text;
+  return std::string(first_columns(text, most - 1)) + "…";
+}
 
 /// The time axis in the unit that gives readable numbers.
 struct TimeAxis {
@@ -104,7 +107,7 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   const char* colour = kColours[index % std::size(kColours)];
   plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
                       curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
-                      quoted(panel.lanes ? "" : curve.label));
+                      quoted(panel.lanes ? "" : shortened(curve.label, 24)));
 }
 
 std::optional<std::pair<double, double>> range_of(const Panel& panel) {
@@ -136,7 +139,7 @@ std::string tics(const Panel& panel) {
   if (panel.lanes) {
     std::string lanes;
     for (std::size_t i = 0; i < panel.curves.size(); ++i) {
-      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.curves[i].label),
+      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(shortened(panel.curves[i].label, 16)),
                            static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
     }
     return fmt::format("set ytics ({})\n", lanes);
@@ -173,9 +176,10 @@ class Script {
  private:
   static constexpr int kWidth = 1280, kLeft = 110, kRight = 190;
 
+  double length() const { return std::max(d_.end - d_.begin, 1e-9); }
   double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
   double x(double seconds) const {
-    return (kLeft + (kWidth - kLeft - kRight) * seconds / std::max(d_.end, 1e-9)) / kWidth;
+    return (kLeft + (kWidth - kLeft - kRight) * (seconds - d_.begin) / length()) / kWidth;
   }
 
   /// Title, and the marks' numbers above the first panel with their words below the last.
@@ -206,9 +210,10 @@ class Script {
     for (std::size_t i = 0; i < d_.marks.size(); ++i) {
       const double column = i % 2 == 0 ? double(kLeft) / kWidth : 0.52;
       const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / 2));
-      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
-                         quoted(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text.substr(0, 75))),
-                         column, line);
+      out +=
+          fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
+                      quoted(shortened(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text), 78)),
+                      column, line);
     }
     return out;
   }
@@ -225,7 +230,7 @@ class Script {
                        1.0 - double(kRight) / kWidth);
     out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6),
                        y(from_top + panel_height_ - 10));
-    out += fmt::format("set xrange [0:{:.9g}]\n", std::max(d_.end, 1e-9) / axis_.factor);
+    out += fmt::format("set xrange [{:.9g}:{:.9g}]\n", d_.begin / axis_.factor, (d_.begin + length()) / axis_.factor);
     const auto range = range_of(p);
     out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
                  : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
@@ -254,7 +259,7 @@ class Script {
           object++, b.begin / axis_.factor, b.end / axis_.factor);
     }
     for (const Band& b : d_.breaches) {
-      const double shown_end = std::max(b.end, b.begin + 0.002 * d_.end);
+      const double shown_end = std::min(std::max(b.end, b.begin + 0.002 * length()), d_.begin + length());
       out += fmt::format(
           "set object {} rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#D55E00\" fs transparent solid "
           "0.22 noborder behind\n",
@@ -273,6 +278,7 @@ class Script {
       std::string& names = by_value[l.value];
       if (names.find(l.label) == std::string::npos) names += (names.empty() ? "" : ", ") + l.label;
     }
+    double above = -1e9, taken = 0;  // where the last label is, in pixels, and how much of its line is taken
     for (const auto& [value, names] : by_value) {
       out += fmt::format(
           "set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"#A33F00\" lw 1.2 dt 2 "
@@ -281,9 +287,15 @@ class Script {
       const auto opposite = by_value.find(-value);
       const bool pair = value != 0 && opposite != by_value.end() && opposite->second == names;
       if (pair && value < 0) continue;  // one label for both
+      // Labels of lines that are near each other stand side by side.
+      const std::string text = fmt::format("{} {}{}", names, pair ? "±" : "", format_number(value));
+      const double pixels = (value - range->first) / (range->second - range->first) * (panel_height_ - 16);
+      taken = pixels - above < 13 ? taken : 0;
+      above = pixels;
       out += fmt::format(
-          "set label {} {} at graph 0.995, first {:.9g} right offset 0,0.55 font \",9\" tc rgb \"#A33F00\"\n", label++,
-          quoted(fmt::format("{} {}{}", names, pair ? "±" : "", format_number(value))), value);
+          "set label {} {} at graph {:.4f}, first {:.9g} right offset 0,0.55 font \",9\" tc rgb \"#A33F00\"\n", label++,
+          quoted(text), 0.995 - taken, value);
+      taken += (6.5 * static_cast<double>(display_width(text)) + 12) / (kWidth - kLeft - kRight);
     }
     return out;
   }
@@ -313,6 +325,32 @@ std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<doubl
     for (const std::size_t i : chosen) kept.push_back(points[i]);
   }
   return kept;
+}
+
+void clip(FigureData& data) {
+  for (auto* bands : {&data.faults, &data.breaches}) {
+    std::erase_if(*bands, [&](const Band& b) { return b.end < data.begin || b.begin > data.end; });
+    for (Band& b : *bands) b = {std::max(b.begin, data.begin), std::min(b.end, data.end), b.label};
+  }
+  std::erase_if(data.marks, [&](const Mark& m) { return m.at < data.begin || m.at > data.end; });
+  for (Panel& p : data.panels) {
+    for (Curve& c : p.curves) {
+      const auto first = std::lower_bound(c.points.begin(), c.points.end(), std::pair{data.begin, -double{INFINITY}});
+      const auto last = std::upper_bound(first, c.points.end(), std::pair{data.end, double{INFINITY}});
+      std::vector<std::pair<double, double>> kept;
+      // Up to the borders: from the point before, and towards the one behind.
+      const auto between = [&](auto before, auto behind, double at) {
+        const double share = (at - before->first) / (behind->first - before->first);
+        kept.emplace_back(at, c.steps ? before->second : before->second + share * (behind->second - before->second));
+      };
+      if (first != c.points.begin() && first != c.points.end() && first->first > data.begin)
+        between(first - 1, first, data.begin);
+      kept.insert(kept.end(), first, last);
+      if (last != c.points.begin() && last != c.points.end() && (last - 1)->first < data.end)
+        between(last - 1, last, data.end);
+      c.points = std::move(kept);
+    }
+  }
 }
 
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,

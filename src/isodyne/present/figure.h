@@ -42,7 +42,7 @@ struct Mark {
 
 struct FigureData {
   std::string name, title, subtitle;
-  double end = 0;  ///< seconds
+  double begin = 0, end = 0;  ///< seconds
   std::vector<Panel> panels;
   std::vector<Band> faults, breaches;
   std::vector<Mark> marks;
@@ -53,6 +53,9 @@ constexpr std::size_t kMostPoints = 3000;
 
 /// Thins a curve to at most `most` points without losing an extreme. `most` is at least 4.
 std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most);
+
+/// Leaves out what does not lie within the figure's time.
+void clip(FigureData& data);
 
 /// Collects what a figure of the bench shows of one run.
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,

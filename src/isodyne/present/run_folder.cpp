@@ -7,10 +7,7 @@ namespace isodyne::present {
 namespace fs = std::filesystem;
 
 Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules) {
-  std::error_code none;
-  if (!fs::exists(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
-  auto recording =
-      record::Recording::open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
+  auto recording = record::Recording::open_run(path);
   if (!recording) return recording.failure();
   OpenRecording run{std::move(*recording), {}};
   const record::RunIdentity& identity = run.recording->identity();

@@ -90,6 +90,13 @@ Result<std::unique_ptr<Recording>> Recording::open(const std::string& file) {
   return r;
 }
 
+Result<std::unique_ptr<Recording>> Recording::open_run(const std::string& path) {
+  namespace fs = std::filesystem;
+  std::error_code none;
+  if (!fs::exists(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
+  return open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
+}
+
 bool Recording::read_identity() {
   const hid_t root = h5_->file.get();
   identity_.version = text_attribute(root, "isodyne_version").value_or("");
@@ -155,6 +162,10 @@ std::optional<std::vector<double>> Recording::signal(const std::string& name) co
   std::vector<double> values(times_.size());
   if (!read_first(dataset.get(), H5T_NATIVE_DOUBLE, values.size(), values.data())) return std::nullopt;
   return values;
+}
+
+bool Recording::has(const std::string& name) const {
+  return H5Lexists(h5_->file.get(), ("/signals/" + name).c_str(), H5P_DEFAULT) > 0;
 }
 
 SignalUnit Recording::unit(const std::string& name) const {

@@ -26,6 +26,8 @@ struct SignalUnit {
 class Recording {
  public:
   static Result<std::unique_ptr<Recording>> open(const std::string& file);
+  /// The same of a run folder, or of a file.
+  static Result<std::unique_ptr<Recording>> open_run(const std::string& path);
   ~Recording();
 
   const RunIdentity& identity() const { return identity_; }
@@ -36,6 +38,7 @@ class Recording {
 
   /// All rows of a signal in SI, as many as there are times; nothing if there is no such signal.
   std::optional<std::vector<double>> signal(const std::string& name) const;
+  bool has(const std::string& name) const;
   SignalUnit unit(const std::string& name) const;
   /// Names of all signals.
   std::vector<std::string> names() const;

@@ -1,0 +1,312 @@
+// compare: what differs between recordings, signal by signal, and beside them.
+
+#include <charconv>
+#include <cmath>
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "isodyne/core/units.h"
+#include "isodyne/present/figure.h"
+#include "isodyne/present/signals.h"
+#include "isodyne/record/compare.h"
+#include "table.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+using record::Recording;
+using record::SignalDifference;
+using Verdict = SignalDifference::Verdict;
+
+namespace {
+
+/// --allow: how far signals may be apart.
+struct Allowance {
+  std::string pattern;
+  double value = 0;
+  std::string unit;  ///< "%": of the range of the signal
+  Time time{};
+};
+
+std::string trimmed(std::string_view text) {
+  const std::size_t first = text.find_first_not_of(' ');
+  if (first == std::string_view::npos) return {};
+  return std::string(text.substr(first, text.find_last_not_of(' ') - first + 1));
+}
+
+/// "chamber.level=5 cm within 0.2 s", "*=0.1 %", "gate.open=within 20 ms".
+std::optional<Allowance> read_allowance(const std::string& text) {
+  const std::size_t equals = text.find('=');
+  Allowance a;
+  bool good = equals != std::string::npos && equals > 0;
+  if (good) {
+    a.pattern = trimmed(std::string_view(text).substr(0, equals));
+    std::string amount = trimmed(std::string_view(text).substr(equals + 1));
+    const std::size_t within = amount.find("within ");
+    if (within != std::string::npos) {
+      const auto time = read_span(trimmed(std::string_view(amount).substr(within + 7)));
+      good = time.has_value();
+      a.time = time.value_or(Time{});
+      amount = trimmed(std::string_view(amount).substr(0, within));
+    }
+    if (!amount.empty()) {
+      const auto read = std::from_chars(amount.data(), amount.data() + amount.size(), a.value);
+      good = good && read.ec == std::errc{} && a.value >= 0;
+      if (good)
+        a.unit =
+            trimmed(std::string_view(read.ptr, static_cast<std::size_t>(amount.data() + amount.size() - read.ptr)));
+    } else {
+      good = good && within != std::string::npos;
+    }
+  }
+  if (good) return a;
+  say_error(
+      fmt::format("--allow takes a signal and how far it may be off, such as \"level=5 cm within 0.2 s\" or "
+                  "\"*=0.1 %\", not `{}`",
+                  text));
+  return std::nullopt;
+}
+
+/// In SI; nothing, and said why, if the unit is not one of the signal.
+std::optional<double> in_si(const Allowance& a, const Recording& recording, const std::string& name) {
+  if (a.value == 0) return 0;
+  if (a.unit == "%") {
+    const auto values = recording.signal(name);
+    double low = INFINITY, high = -INFINITY;
+    for (const double v : values.value_or(std::vector<double>{})) {
+      if (std::isfinite(v)) low = std::min(low, v), high = std::max(high, v);
+    }
+    return high > low ? a.value / 100 * (high - low) : 0;
+  }
+  const record::SignalUnit own = recording.unit(name);
+  const auto given = parse_unit(a.unit.empty() ? "1" : a.unit);
+  const auto expected = parse_unit(own.read_in.empty() ? "1" : own.read_in);
+  if (given && expected && given->dimension == expected->dimension) return a.value * difference_unit(*given).factor;
+  say_error(fmt::format("`{}` is no unit for {}, which is in {}", a.unit, name, own.read_in));
+  return std::nullopt;
+}
+
+const char* word_of(Verdict v) {
+  switch (v) {
+    case Verdict::equal:
+      return "equal";
+    case Verdict::within:
+      return "within";
+    case Verdict::differs:
+      return "differs";
+    case Verdict::only_a:
+      return "only in the first";
+    case Verdict::only_b:
+      return "only in the second";
+    case Verdict::other_kind:
+      return "cannot be compared";
+  }
+  return "?";
+}
+bool fine(Verdict v) {
+  return v == Verdict::equal || v == Verdict::within;
+}
+
+/// One run against the first.
+struct Comparison {
+  std::string a, b;
+  record::Alignment how;
+  std::vector<SignalDifference> signals;
+  std::vector<std::string> others;
+};
+
+std::string in_unit(double si, const Recording& recording, const std::string& name, bool gap) {
+  const record::SignalUnit u = recording.unit(name);
+  const std::vector<std::string> labels = present::labels_of(u);
+  if (!gap && !labels.empty() && si >= 0 && si < static_cast<double>(labels.size()))
+    return labels[static_cast<std::size_t>(si)];
+  const double shown = gap ? si / u.factor : (si - u.offset) / u.factor;
+  const bool named = !u.read_in.empty() && u.read_in != "1" && u.si != "bool" && u.si != "int";
+  return format_number(shown) + (named ? " " + u.read_in : "");
+}
+
+Json to_json(const Comparison& c, const Recording& a) {
+  Json j{{"first", c.a},
+         {"second", c.b},
+         {"shift_s", to_seconds(c.how.shift)},
+         {"from_s", to_seconds(c.how.begin)},
+         {"to_s", to_seconds(c.how.end)},
+         {"same_instants", c.how.same_instants},
+         {"instants_compared", c.how.compared},
+         {"signals", Json::array()}};
+  for (const SignalDifference& d : c.signals) {
+    Json s{{"name", d.name}, {"verdict", word_of(d.verdict)}};
+    if (d.verdict == Verdict::within || d.verdict == Verdict::differs) {
+      s["unit"] = a.unit(d.name).si;
+      s["largest"] = std::isfinite(d.largest) ? Json(d.largest) : Json(nullptr);
+      s["largest_at_s"] = to_seconds(d.largest_at);
+    }
+    if (d.from) s["from_s"] = to_seconds(*d.from);
+    j["signals"].push_back(std::move(s));
+  }
+  j["other_differences"] = c.others;
+  return j;
+}
+
+void print(const Comparison& c, const Recording& a, const Recording& b) {
+  say(fmt::format("{} against {}: {} instants from {:g} s to {:g} s{}", c.b, c.a, c.how.compared,
+                  to_seconds(c.how.begin), to_seconds(c.how.end),
+                  c.how.shift == Time{} ? "" : fmt::format(", {:g} s later there", to_seconds(c.how.shift))));
+  if (!c.how.same_instants && c.how.compared > 0)
+    say(fmt::format("Their instants are not the same: those of {} are compared, with {} read between its own.",
+                    c.how.by_a ? "the first" : "the second", c.how.by_a ? "the second" : "the first"));
+  std::size_t equal = 0;
+  Table table({{"Signal"},
+               {"Verdict"},
+               {"from", Table::Align::right},
+               {"in the first", Table::Align::right},
+               {"in the second", Table::Align::right},
+               {"Largest difference", Table::Align::right},
+               {"at", Table::Align::right}});
+  for (const SignalDifference& d : c.signals) {
+    if (d.verdict == Verdict::equal) {
+      ++equal;
+      continue;
+    }
+    const bool numbers = d.verdict == Verdict::within || d.verdict == Verdict::differs;
+    const auto seconds = [](Time t) { return fmt::format("{:.6g} s", to_seconds(t)); };
+    table.row({d.name, word_of(d.verdict), d.from ? seconds(*d.from) : "–",
+               d.from ? in_unit(d.a_there, a, d.name, false) : "–", d.from ? in_unit(d.b_there, b, d.name, false) : "–",
+               numbers ? in_unit(d.largest, a, d.name, true) : "–", numbers ? seconds(d.largest_at) : "–"},
+              fine(d.verdict) ? "" : "31", 1);
+  }
+  if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say(fmt::format("{} of {} signals are equal to the bit.", equal, c.signals.size()));
+  if (!c.others.empty()) say("Beside the signals they differ in");
+  for (const std::string& o : c.others) say("  " + o);
+}
+
+/// What differs first, around where it does: both runs over each other.
+Status draw_first(const Comparison& c, const Recording& a, const Recording& b, const std::string& folder) {
+  std::vector<const SignalDifference*> first;
+  for (const SignalDifference& d : c.signals) {
+    if (d.from) first.push_back(&d);
+  }
+  if (first.empty()) return Done{};
+  std::stable_sort(first.begin(), first.end(),
+                   [](const SignalDifference* x, const SignalDifference* y) { return x->from < y->from; });
+  constexpr std::size_t kMostPanels = 5;
+  if (first.size() > kMostPanels) first.resize(kMostPanels);
+  present::FigureData figure;
+  figure.name = "difference";
+  const double at = to_seconds(*first.front()->from), all = to_seconds(c.how.end - c.how.begin);
+  figure.title = fmt::format("What differs first: {}, at {:.6g} s", first.front()->name, at);
+  figure.subtitle = fmt::format("1: {}, 2: {}; {}", c.a, c.b,
+                                c.others.empty() ? "the same bench, scenario and seed" : c.others.front());
+  figure.begin = std::max(to_seconds(c.how.begin), at - all / 20);
+  figure.end = std::min(to_seconds(c.how.end), at + all / 8);
+  for (const SignalDifference* d : first) {
+    present::Panel panel;
+    for (const auto& [recording, number, shift] : {std::tuple{&a, 1, Time{}}, std::tuple{&b, 2, c.how.shift}}) {
+      const auto view = present::signal_view(*recording, d->name);
+      if (!view) return view.failure();
+      present::Curve curve;
+      curve.label = fmt::format("{}: {}", number, d->name);
+      curve.steps = view->steps;
+      for (std::size_t i = 0; i < view->values.size(); ++i)
+        curve.points.emplace_back(view->seconds[i] - to_seconds(shift), view->values[i]);
+      panel.unit = view->unit;
+      panel.labels = view->labels;
+      panel.lanes = view->lane && view->labels.empty();
+      panel.curves.push_back(std::move(curve));
+    }
+    figure.panels.push_back(std::move(panel));
+  }
+  figure.marks.push_back({at, "differs from here on: " + first.front()->name});
+  present::clip(figure);
+  std::error_code error;
+  fs::create_directories(folder, error);
+  return present::draw(figure, folder);
+}
+
+/// How much later the second run is, by what happens in both.
+std::optional<Time> shift_by(const std::string& what, const Recording& a, const Recording& b) {
+  const auto in_a = record::first_time_of(a, what), in_b = record::first_time_of(b, what);
+  if (in_a && in_b) return *in_b - *in_a;
+  say_error(fmt::format("`{}` never comes in {}: --align takes a truth, or what an event is about", what,
+                        in_a ? "the second run" : "the first run"));
+  return std::nullopt;
+}
+
+std::optional<Comparison> compared(const std::string& path, const Recording& a, const Recording& b,
+                                   const Arguments& arguments, const std::vector<Allowance>& allowances) {
+  Comparison c;
+  c.a = arguments.words[0];
+  c.b = path;
+  Time shift{};
+  if (const auto what = arguments.value(Option::align)) {
+    const auto found = shift_by(*what, a, b);
+    if (!found) return std::nullopt;
+    shift = *found;
+  }
+  c.how = record::align(a, b, shift);
+  c.others = record::other_differences(a, b);
+  ProgressLine progress;
+  const auto names = record::names_of_both(a, b);
+  for (std::size_t i = 0; i < names.size(); ++i) {
+    if (progress.due()) progress.draw(static_cast<double>(i) / static_cast<double>(names.size()), names[i]);
+    record::Allowed allowed;
+    for (const Allowance& given : allowances) {  // the last that fits
+      if (!present::matches(given.pattern, names[i]) || !a.has(names[i])) continue;
+      const auto value = in_si(given, a, names[i]);
+      if (!value) return std::nullopt;
+      allowed = {*value, given.time};
+    }
+    c.signals.push_back(record::difference(a, b, names[i], c.how, allowed));
+  }
+  // What differs first comes first: the rest may follow from it.
+  std::stable_sort(c.signals.begin(), c.signals.end(), [](const SignalDifference& x, const SignalDifference& y) {
+    return x.from.value_or(Time::max()) < y.from.value_or(Time::max());
+  });
+  return c;
+}
+
+}  // namespace
+
+int run_compare(const Arguments& arguments) {
+  std::vector<Allowance> allowances;
+  for (const std::string& text : arguments.values(Option::allow)) {
+    auto read = read_allowance(text);
+    if (!read) return kWrongInput;
+    allowances.push_back(std::move(*read));
+  }
+  const auto a = Recording::open_run(arguments.words[0]);
+  if (!a) return say_error(a.failure().text()), kWrongInput;
+  bool all_fine = true;
+  Json all = Json::array();
+  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
+    const auto b = Recording::open_run(arguments.words[i]);
+    if (!b) return say_error(b.failure().text()), kWrongInput;
+    const auto c = compared(arguments.words[i], **a, **b, arguments, allowances);
+    if (!c) return kWrongInput;
+    if (c->how.compared == 0)
+      return say_error(fmt::format("{} and {} have no time in common", c->a, c->b)), kWrongInput;
+    for (const SignalDifference& d : c->signals) all_fine = all_fine && fine(d.verdict);
+    if (arguments.has(Option::json)) {
+      all.push_back(to_json(*c, **a));
+    } else {
+      if (i > 1) say("");
+      print(*c, **a, **b);
+    }
+    if (const auto out = arguments.value(Option::out)) {
+      const std::string folder = arguments.words.size() == 2 ? *out : (fs::path(*out) / std::to_string(i)).string();
+      const Status drawn = draw_first(*c, **a, **b, folder);
+      if (!drawn) return say_error(drawn.failure().text()), kNotCompleted;
+    }
+  }
+  if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
+  return all_fine ? kHeld : kBroken;
+}
+
+}  // namespace isodyne::app

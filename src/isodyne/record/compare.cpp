@@ -1,0 +1,256 @@
+#include "isodyne/record/compare.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <deque>
+#include <unordered_set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::record {
+
+namespace {
+
+using Verdict = SignalDifference::Verdict;
+using Times = std::vector<std::int64_t>;
+
+bool held_between(const SignalUnit& unit) {
+  return unit.si == "bool" || unit.si == "int" || unit.si.find('|') != std::string::npos;
+}
+
+/// A signal at any instant, asked in the order of time.
+class Between {
+ public:
+  Between(const Times& times, const std::vector<double>& values, bool held)
+      : times_(times), values_(values), held_(held) {}
+  double at(std::int64_t t) {
+    while (next_ < times_.size() && times_[next_] <= t) ++next_;
+    if (next_ == 0) return values_.front();
+    const std::size_t before = next_ - 1;
+    if (held_ || times_[before] == t || next_ == times_.size()) return values_[before];
+    const double share = static_cast<double>(t - times_[before]) / static_cast<double>(times_[next_] - times_[before]);
+    return values_[before] + share * (values_[next_] - values_[before]);
+  }
+
+ private:
+  const Times& times_;
+  const std::vector<double>& values_;
+  bool held_;
+  std::size_t next_ = 0;  ///< the first instant after the one that was asked for
+};
+
+/// The least and the greatest value around an instant, asked in the order of time.
+class Around {
+ public:
+  Around(const Times& times, const std::vector<double>& values, bool held, std::int64_t reach)
+      : times_(times), values_(values), reach_(reach), begin_(times, values, held), end_(times, values, held) {}
+  std::pair<double, double> at(std::int64_t t) {
+    for (; next_ < times_.size() && times_[next_] <= t + reach_; ++next_) {
+      const double v = values_[next_];
+      while (!low_.empty() && !(values_[low_.back()] < v)) low_.pop_back();
+      while (!high_.empty() && !(values_[high_.back()] > v)) high_.pop_back();
+      low_.push_back(next_);
+      high_.push_back(next_);
+    }
+    for (auto* all : {&low_, &high_}) {
+      while (!all->empty() && times_[all->front()] < t - reach_) all->pop_front();
+    }
+    // Where the stretch begins and ends between instants.
+    const double first = begin_.at(t - reach_), last = end_.at(t + reach_);
+    std::pair range{std::min(first, last), std::max(first, last)};
+    if (!low_.empty()) range.first = std::min(range.first, values_[low_.front()]);
+    if (!high_.empty()) range.second = std::max(range.second, values_[high_.front()]);
+    return range;
+  }
+
+ private:
+  const Times& times_;
+  const std::vector<double>& values_;
+  std::int64_t reach_;
+  Between begin_, end_;
+  std::size_t next_ = 0;
+  std::deque<std::size_t> low_, high_;
+};
+
+bool same(double a, double b) {
+  return a == b || (std::isnan(a) && std::isnan(b));
+}
+
+/// The two values of every instant that is compared.
+template <typename Each>
+void pairs(const Recording& a, const Recording& b, const std::vector<double>& in_a, const std::vector<double>& in_b,
+           bool held, const Alignment& how, Each each) {
+  const Times& times = how.by_a ? a.times_ns() : b.times_ns();
+  const std::int64_t own = how.by_a ? 0 : how.shift.count(), other = how.shift.count() - own;
+  Between between(how.by_a ? b.times_ns() : a.times_ns(), how.by_a ? in_b : in_a, held);
+  const std::vector<double>& exact = how.by_a ? in_a : in_b;
+  const std::int64_t begin = how.begin.count() + own, end = how.end.count() + own;
+  for (std::size_t i = 0; i < times.size(); ++i) {
+    if (times[i] < begin || times[i] > end) continue;
+    const std::int64_t at = times[i] - own;  // in a's time
+    const double there = between.at(how.by_a ? times[i] + other : at);
+    each(at, how.by_a ? exact[i] : there, how.by_a ? there : exact[i]);
+  }
+}
+
+void note(SignalDifference& d, std::int64_t at, double x, double y) {
+  const double gap = std::isnan(x) || std::isnan(y) ? INFINITY : std::abs(x - y);
+  if (gap <= d.largest) return;
+  d.largest = gap;
+  d.largest_at = Time{at};
+}
+
+}  // namespace
+
+std::vector<std::string> names_of_both(const Recording& a, const Recording& b) {
+  std::vector<std::string> names = a.names();
+  const std::unordered_set<std::string> known(names.begin(), names.end());
+  for (const std::string& n : b.names()) {
+    if (!known.contains(n)) names.push_back(n);
+  }
+  return names;
+}
+
+Alignment align(const Recording& a, const Recording& b, Time shift) {
+  const Times &in_a = a.times_ns(), &in_b = b.times_ns();
+  Alignment how;
+  how.shift = shift;
+  if (in_a.empty() || in_b.empty()) return how;
+  how.begin = Time{std::max(in_a.front(), in_b.front() - shift.count())};
+  how.end = Time{std::min(in_a.back(), in_b.back() - shift.count())};
+  const auto within = [&](const Times& times, std::int64_t own) {
+    const auto first = std::lower_bound(times.begin(), times.end(), how.begin.count() + own);
+    const auto last = std::upper_bound(times.begin(), times.end(), how.end.count() + own);
+    return std::pair(first, std::max(first, last));
+  };
+  const auto [a1, a2] = within(in_a, 0);
+  const auto [b1, b2] = within(in_b, shift.count());
+  how.by_a = a2 - a1 <= b2 - b1;
+  how.compared = static_cast<std::size_t>(how.by_a ? a2 - a1 : b2 - b1);
+  how.same_instants = a2 - a1 == b2 - b1 &&
+                      std::equal(a1, a2, b1, [&](std::int64_t x, std::int64_t y) { return x + shift.count() == y; });
+  return how;
+}
+
+SignalDifference difference(const Recording& a, const Recording& b, const std::string& name, const Alignment& how,
+                            const Allowed& allowed) {
+  SignalDifference d;
+  d.name = name;
+  const bool has_a = a.has(name), has_b = b.has(name);
+  if (!has_a || !has_b) {
+    d.verdict = has_a ? Verdict::only_a : Verdict::only_b;
+    return d;
+  }
+  const auto in_a = a.signal(name), in_b = b.signal(name);
+  const SignalUnit unit = a.unit(name);
+  if (!in_a || !in_b || unit.si != b.unit(name).si) {
+    d.verdict = Verdict::other_kind;
+    return d;
+  }
+  const bool whole = how.same_instants && how.compared == in_a->size() && how.compared == in_b->size();
+  if (whole && std::memcmp(in_a->data(), in_b->data(), how.compared * sizeof(double)) == 0) return d;
+
+  const bool held = held_between(unit);
+  bool equal = true;
+  std::optional<std::int64_t> from;
+  Around around_b(b.times_ns(), *in_b, held, allowed.time.count());
+  Around around_a(a.times_ns(), *in_a, held, allowed.time.count());
+  pairs(a, b, *in_a, *in_b, held, how, [&](std::int64_t at, double x, double y) {
+    if (same(x, y)) return;
+    equal = false;
+    note(d, at, x, y);
+    if (from) return;
+    const auto reached = [&](double v, std::pair<double, double> range) {
+      return v >= range.first - allowed.value && v <= range.second + allowed.value;
+    };
+    // Either may be the one that is early.
+    const bool good = reached(x, around_b.at(at + how.shift.count())) && reached(y, around_a.at(at));
+    if (good) return;
+    from = at;
+    d.a_there = x;
+    d.b_there = y;
+  });
+  d.verdict = equal ? Verdict::equal : from ? Verdict::differs : Verdict::within;
+  if (from) d.from = Time{*from};
+  return d;
+}
+
+std::optional<Time> first_time_of(const Recording& recording, const std::string& what) {
+  if (recording.has(what) && recording.unit(what).si == "bool") {
+    const auto values = recording.signal(what);
+    for (std::size_t i = 0; values && i < values->size(); ++i) {
+      if ((*values)[i] != 0) return Time{recording.times_ns()[i]};
+    }
+  }
+  for (const RecordedEvent& e : recording.events()) {
+    if (e.subject == what) return e.at;
+  }
+  return std::nullopt;
+}
+
+namespace {
+
+/// The first line in which two texts differ: "line 3: `x = 1` and `x = 2`".
+std::string first_line(const std::string& a, const std::string& b) {
+  std::size_t i = 0, j = 0;
+  for (std::size_t line = 1;; ++line) {
+    const std::size_t end_a = std::min(a.find('\n', i), a.size()), end_b = std::min(b.find('\n', j), b.size());
+    const std::string in_a = a.substr(std::min(i, a.size()), end_a - std::min(i, a.size())),
+                      in_b = b.substr(std::min(j, b.size()), end_b - std::min(j, b.size()));
+    if (in_a != in_b) {
+      constexpr std::size_t kMost = 60;
+      return fmt::format("line {}: `{}`, and `{}`", line, first_columns(one_line(in_a), kMost),
+                         first_columns(one_line(in_b), kMost));
+    }
+    if (end_a >= a.size() && end_b >= b.size()) return "their ends";
+    i = end_a + 1;
+    j = end_b + 1;
+  }
+}
+
+std::string listed(const std::vector<std::string>& words) {
+  std::string text;
+  for (const std::string& w : words) text += (text.empty() ? "" : ", ") + w;
+  return text;
+}
+
+}  // namespace
+
+std::vector<std::string> other_differences(const Recording& a, const Recording& b) {
+  std::vector<std::string> found;
+  const RunIdentity &x = a.identity(), &y = b.identity();
+  const auto told = [](const std::string& text) { return text.empty() ? std::string("none") : text; };
+  const auto compare = [&](const char* what, const std::string& in_a, const std::string& in_b) {
+    if (in_a != in_b) found.push_back(fmt::format("{}: {}, and {}", what, told(in_a), told(in_b)));
+  };
+  compare("version of Isodyne", x.version, y.version);
+  compare("bench file", x.main, y.main);
+  compare("scenario", x.scenario, y.scenario);
+  compare("harness", x.harness, y.harness);
+  compare("faults", listed(x.faults), listed(y.faults));
+  compare("setting", x.setting, y.setting);
+  compare("seed", std::to_string(x.seed), std::to_string(y.seed));
+  compare("stepping", x.method, y.method);
+  compare("pace", x.pace, y.pace);
+  compare("time given", x.longest, y.longest);
+  compare("ending", a.ending(), b.ending());
+  for (const auto& [name, text] : x.sources) {
+    const auto other =
+        std::find_if(y.sources.begin(), y.sources.end(), [&, n = name](const auto& s) { return s.first == n; });
+    if (other == y.sources.end()) {
+      found.push_back(fmt::format("file {}: only in the first", name));
+    } else if (other->second != text) {
+      found.push_back(fmt::format("file {}, {}", name, first_line(text, other->second)));
+    }
+  }
+  for (const auto& [name, text] : y.sources) {
+    if (std::none_of(x.sources.begin(), x.sources.end(), [&, n = name](const auto& s) { return s.first == n; }))
+      found.push_back(fmt::format("file {}: only in the second", name));
+  }
+  return found;
+}
+
+}  // namespace isodyne::record
