@@ -39,7 +39,16 @@ std::string slurp(const std::string& file) {
   return text.str();
 }
 
+namespace {
+/// Runs of tests are entered into a catalogue of their own.
+const TemporaryFolder& own_data() {
+  static const TemporaryFolder folder;
+  return folder;
+}
+}  // namespace
+
 Output shell(const std::string& command, const std::string& folder) {
+  setenv("XDG_DATA_HOME", own_data().path().c_str(), 1);
   const TemporaryFolder own;
   // setpriv-like isolation is not needed: a hang ends by `timeout`, long after any test should be done.
   const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" +

@@ -152,29 +152,76 @@ const std::vector<Command>& commands() {
        {out, help},
        run_report},
       {"show",
-       "RUN [SIGNAL...]",
+       "RUN [SIGNAL…]",
        1,
        100,
        "draw signals of a run in the terminal",
-       "RUN is a run folder, or a recording. A SIGNAL may be a pattern in which * stands for anything; without one, what\n"
+       "RUN is a run folder, or a recording. A SIGNAL may be a pattern in which * stands for anything; without one, "
+       "what\n"
        "the figures of the bench show is drawn. Every value counts: nothing between two columns is left out.",
        "isodyne show runs/001-uplock chamber.level",
        {from, to, ascii, help},
        run_show},
       {"compare",
-       "RUN RUN...",
+       "RUN RUN…",
        2,
        100,
        "say what differs between runs, signal by signal",
        "Compares every RUN with the first: which signals are equal to the bit, within what --allow grants them, or "
        "differ,\n"
-       "from when on and by how much; and what differs in sources, seed, version and the like. Where their instants are "
+       "from when on and by how much; and what differs in sources, seed, version and the like. Where their instants "
+       "are "
        "not\n"
-       "the same, those of the coarser one are compared. With --out, a figure of the first difference. Exit status 1 if\n"
+       "the same, those of the coarser one are compared. With --out, a figure of the first difference. Exit status 1 "
+       "if\n"
        "something differs.",
-       "isodyne compare runs/001-uplock runs/002-uplock --allow \"chamber.*=1 cm within 0.1 s\"",
+       "isodyne compare runs/001-uplock runs/002-uplock-level_drift --allow \"chamber.level=1 cm within 0.1 s\"",
        {allow, align, out, json, help},
        run_compare},
+      {"repeat",
+       "RUN",
+       1,
+       1,
+       "run a recorded run again, and say whether it is the same to the bit",
+       "Everything is taken from the recording: the texts of the bench and of the library as they were, scenario, "
+       "faults,\n"
+       "seed, setting. Only controllers are those of today, in the folder of the bench. Says what differs first, and "
+       "why\n"
+       "that is likely so. Exit status 1 if something differs.",
+       "isodyne repeat runs/001-uplock",
+       {folder, out, json, help},
+       run_repeat},
+      {"runs",
+       "[WORD…]",
+       0,
+       20,
+       "list the runs of this user, and find one again",
+       "Every run is entered into a catalogue: bench, scenario, faults, seed, verdicts, how long it took, and where it "
+       "is.\n"
+       "Each WORD has to be part of something of it: `isodyne runs uplock broken`. Folders that were moved or deleted "
+       "are\n"
+       "marked as missing. The catalogue is in $XDG_DATA_HOME/isodyne, or ~/.local/share/isodyne.",
+       "isodyne runs uplock",
+       {last, json, help},
+       run_runs},
+      {"runs tag",
+       "RUN TAG…",
+       2,
+       20,
+       "give a run names of your own, which also keep it from being pruned",
+       "RUN is a folder in the catalogue.",
+       "isodyne runs tag runs/001-uplock accepted",
+       {remove, help},
+       run_runs_tag},
+      {"runs prune",
+       "[WORD…]",
+       0,
+       20,
+       "delete run folders that fit, and forget those that are missing",
+       "Says what would be deleted; --yes deletes it. Runs with tags stay.",
+       "isodyne runs prune missing",
+       {yes, help},
+       run_runs_prune},
       {"judge",
        "RUN [RULES]",
        1,
@@ -226,11 +273,17 @@ const std::vector<Command>& commands() {
        "WHAT FILE",
        2,
        2,
-       "take requirements over from an exchange file (ReqIF)",
-       "WHAT is `reqif`. Prints the requirements as text, or writes them into the file that --out names, which must be "
-       "new.\n"
-       "Identifiers are kept. A requirement without a formula is `by review` until somebody writes one.",
-       "isodyne import reqif requirements.reqif --out rules.dyne",
+       "take over what others wrote: measurements as a run, requirements as text",
+       "WHAT is `csv`, `comtrade` or `vcd`: what was measured elsewhere becomes a run (runs/NNN-FILE, or the folder of "
+       "--out) that\n"
+       "is shown, compared and judged like our own. Its signals are inputs of a bench called Imported. CSV has the "
+       "time in "
+       "the\n"
+       "first column and units in the header: \"t [s],level [m]\"; COMTRADE is two files beside each other.\n"
+       "WHAT is `reqif`: prints the requirements of an exchange file, or writes them into the new file that --out "
+       "names.\n"
+       "Identifiers are kept; what has no formula is `by review` until somebody writes one.",
+       "isodyne import csv examples/canal-lock/chamber-measured.csv",
        {out, help},
        run_import},
       {"list",
@@ -239,7 +292,8 @@ const std::vector<Command>& commands() {
        20,
        "list what a bench is made of, or say what a name means",
        "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
-       "requirements, measures, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it comes "
+       "requirements, measures, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it "
+       "comes "
        "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
        "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due "
        "when.",
@@ -390,19 +444,21 @@ const std::vector<Command>& commands() {
        {help},
        run_new},
       {"export",
-       "WHAT [BENCH [CONTROLLER]]",
+       "WHAT [BENCH|RUN [CONTROLLER|SIGNAL…]]",
        1,
-       3,
-       "write files for others: the C header of a controller, the model as C, requirements, colours for an editor",
+       1000,
+       "write files for others: recordings, the C header of a controller, the model as C, requirements",
        "WHAT is `header`: the structs that the controller reads and writes, with names, units and checks of their "
        "layout;\n"
        "`layout`: the same as JSON, for controllers in other languages (clients/isodyne_link.py reads it);\n"
        "`c`: the plant as C11 free of dependencies, with a main program and a Makefile, in the folder that --out names "
        "(BENCHNAME-c);\n"
        "`reqif`: the requirements in the open exchange format (ReqIF 1.2), with the identifiers that they came with;\n"
+       "`csv`, `comtrade` or `vcd`: signals of a RUN, or all of them (COMTRADE is two files; --binary: its binary "
+       "form);\n"
        "`textmate` or `vim`: the language for editors. What is one file goes to standard output unless --out names it.",
        "isodyne export header examples/canal-lock/lock.dyne",
-       {out, help},
+       {binary, out, help},
        run_export},
       {"help", "[COMMAND]", 0, 2, "explain a command", "", "isodyne help run", {help}, run_help},
   };
@@ -413,10 +469,14 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
   const std::string pair = words.size() > 1 ? words[0] + " " + words[1] : words[0];
   std::vector<std::string> names, family;
   std::string all;
+  for (const std::size_t both : {2, 1}) {  // `runs tag` before `runs`
+    taken = both;
+    for (const Command& c : commands()) {
+      if (words.size() >= both && c.name == (both == 2 ? pair : words[0])) return &c;
+    }
+  }
   for (const Command& c : commands()) {
     const std::string name = c.name;
-    taken = name == pair && words.size() > 1 && pair.find(' ') != std::string::npos ? 2 : 1;
-    if (name == pair || name == words[0]) return &c;
     names.push_back(name);
     if (!name.starts_with(words[0] + " ")) continue;
     family.push_back(name.substr(words[0].size() + 1));

@@ -8,7 +8,9 @@
 #include "isodyne/ports/layout.h"
 #include "isodyne/present/editor_files.h"
 #include "isodyne/present/reqif.h"
+#include "isodyne/present/signals.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/record/signal_table.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -92,6 +94,47 @@ int export_c(const Arguments& arguments) {
   return kHeld;
 }
 
+/// A recording in a form that others read.
+int export_recording(const Arguments& arguments) {
+  const std::string& what = arguments.words[0];
+  if (arguments.words.size() < 2) {
+    say_error(fmt::format("which recording? For example `isodyne export {} runs/001-uplock chamber.level`", what));
+    return kWrongInput;
+  }
+  const std::string& run = arguments.words[1];
+  const auto recording = record::Recording::open_run(run);
+  if (!recording) return say_error(recording.failure().text()), kWrongInput;
+  const std::vector<std::string> words(arguments.words.begin() + 2, arguments.words.end());
+  const auto names = words.empty() ? Result((*recording)->names()) : present::chosen_signals(**recording, words);
+  if (!names) return say_error(names.failure().text()), kWrongInput;
+  auto table = record::table_of(**recording, *names);
+  if (!table) return say_error(table.failure().text()), kWrongInput;
+  const std::string own = std::filesystem::path(run).filename().string();
+  table->title = own;
+  std::vector<std::pair<std::string, std::string>> files;
+  if (what == "comtrade") {
+    const auto written = record::to_comtrade(*table, arguments.has(Option::binary));
+    if (!written) return say_error(written.failure().text()), kWrongInput;
+    std::string base = arguments.value(Option::out).value_or(own);
+    if (base.ends_with(".cfg")) base.resize(base.size() - 4);
+    files = {{base + ".cfg", written->cfg}, {base + ".dat", written->dat}};
+  } else {
+    const std::string text = what == "csv" ? record::to_csv(*table) : record::to_vcd(*table);
+    if (!arguments.has(Option::out)) return put(stdout, text), kHeld;
+    files = {{*arguments.value(Option::out), text}};
+  }
+  std::string all;
+  for (const auto& [file, text] : files) {
+    const Status written = present::write_file(file, text);
+    if (!written) return say_error(written.failure().text()), kNotCompleted;
+    all += (all.empty() ? "" : ", ") + file;
+  }
+  say_aside(fmt::format("wrote {}: {}, {}", all, counted(names->size(), "signal"),
+                        counted(table->times_ns.size(), "instant")));
+  for (const std::string& r : table->remarks) say_aside("  " + r);
+  return kHeld;
+}
+
 }  // namespace
 
 int run_export(const Arguments& arguments) {
@@ -99,6 +142,7 @@ int run_export(const Arguments& arguments) {
   std::optional<std::string> text;
   int status = kHeld;
   if (what == "c") return export_c(arguments);
+  if (what == "csv" || what == "comtrade" || what == "vcd") return export_recording(arguments);
   if (what == "header" || what == "layout" || what == "reqif") {
     text = contract_of(arguments, status);
   } else if (what == "textmate") {
@@ -106,10 +150,10 @@ int run_export(const Arguments& arguments) {
   } else if (what == "vim") {
     text = present::vim_syntax();
   } else {
-    const auto meant = closest(what, {"header", "layout", "c", "reqif", "textmate", "vim"});
+    const auto meant = closest(what, {"header", "layout", "c", "reqif", "csv", "comtrade", "vcd", "textmate", "vim"});
     say_error(fmt::format("cannot export `{}`; {}", what,
                           meant ? fmt::format("did you mean `{}`?", *meant)
-                                : "what can be exported: header, layout, c, reqif, textmate, vim"));
+                                : "what can be exported: header, layout, c, reqif, csv, comtrade, vcd, textmate, vim"));
     return kWrongInput;
   }
   if (!text) return status;

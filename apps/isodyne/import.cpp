@@ -1,4 +1,6 @@
-// import: requirements out of an exchange file, as a text of the language.
+// import: what others wrote. Requirements out of an exchange file, as a text of the language; measurements as a run.
+
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -6,16 +8,17 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/reqif.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/record/signal_table.h"
+#include "runs.h"
 #include "terminal.h"
 
 namespace isodyne::app {
 
-int run_import(const Arguments& arguments) {
-  const std::string& what = arguments.words[0];
-  if (what != "reqif") {
-    say_error(fmt::format("cannot import `{}`; what can be imported: reqif", what));
-    return kWrongInput;
-  }
+namespace fs = std::filesystem;
+
+namespace {
+
+int import_requirements(const Arguments& arguments) {
   const std::string& file = arguments.words[1];
   const auto text = present::read_file(file);
   if (!text) {
@@ -43,6 +46,59 @@ int run_import(const Arguments& arguments) {
   say_aside(fmt::format("{}{}{}", counted(requirements->size(), "requirement"), out ? " in " + *out : "",
                         without > 0 ? fmt::format("; {} without a formula, which are `by review`", without) : ""));
   return kHeld;
+}
+
+/// The other file of a COMTRADE pair lies beside it.
+Result<record::SignalTable> read_comtrade(const std::string& file) {
+  const bool by_data = fs::path(file).extension() == ".dat" || fs::path(file).extension() == ".DAT";
+  const bool capitals = fs::path(file).extension() == ".CFG" || fs::path(file).extension() == ".DAT";
+  const std::string cfg_name = fs::path(file).replace_extension(capitals ? ".CFG" : ".cfg").string(),
+                    dat_name = fs::path(file).replace_extension(capitals ? ".DAT" : ".dat").string();
+  const auto cfg = present::read_file(by_data ? cfg_name : file);
+  if (!cfg) return cfg.failure();
+  const auto dat = present::read_file(by_data ? file : dat_name);
+  if (!dat) return dat.failure();
+  return record::from_comtrade(by_data ? cfg_name : file, {*cfg, *dat});
+}
+
+Result<record::SignalTable> read_table(const std::string& what, const std::string& file) {
+  if (what == "comtrade") return read_comtrade(file);
+  const auto text = present::read_file(file);
+  if (!text) return text.failure();
+  return what == "csv" ? record::from_csv(file, *text) : record::from_vcd(file, *text);
+}
+
+int import_measurements(const Arguments& arguments) {
+  const std::string& file = arguments.words[1];
+  auto table = read_table(arguments.words[0], file);
+  if (!table) return say_error(table.failure().text()), kWrongInput;
+  const auto folder = make_run_folder(arguments, fs::path(file).stem().string());
+  if (!folder) return say_error(folder.failure().text()), kNotCompleted;
+  const Status written =
+      record::write_table((fs::path(*folder) / "recording.h5").string(), fs::path(file).filename().string(), *table);
+  if (!written) {
+    std::error_code error;
+    fs::remove_all(*folder, error);
+    return say_error(written.failure().text()), kWrongInput;
+  }
+  for (const std::string& r : table->remarks) say_aside("  " + r);
+  say(fmt::format("{}: {}, {}, from {:g} s to {:g} s", *folder, counted(table->columns.size(), "signal"),
+                  counted(table->times_ns.size(), "instant"), to_seconds(Time{table->times_ns.front()}),
+                  to_seconds(Time{table->times_ns.back()})));
+  return kHeld;
+}
+
+}  // namespace
+
+int run_import(const Arguments& arguments) {
+  const std::string& what = arguments.words[0];
+  if (what == "reqif") return import_requirements(arguments);
+  if (what == "csv" || what == "comtrade" || what == "vcd") return import_measurements(arguments);
+  const auto meant = closest(what, {"reqif", "csv", "comtrade", "vcd"});
+  say_error(fmt::format(
+      "cannot import `{}`; {}", what,
+      meant ? fmt::format("did you mean `{}`?", *meant) : "what can be imported: reqif, csv, comtrade, vcd"));
+  return kWrongInput;
 }
 
 }  // namespace isodyne::app

@@ -20,10 +20,12 @@
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
+#include "isodyne/present/catalogue.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/stored_state.h"
 #include "isodyne/record/recorder.h"
 #include "plans.h"
+#include "runs.h"
 #include "table.h"
 #include "terminal.h"
 #include "verdicts.h"
@@ -127,37 +129,11 @@ class Watchers : public bench::Observer {
   std::int64_t images_ = 0;
 };
 
-/// Makes the run folder; an earlier run is never written over.
-Result<std::string> make_folder(const Arguments& arguments, const model::Program& program, const bench::RunPlan& plan) {
-  std::error_code error;
-  if (const auto out = arguments.value(Option::out)) {
-    if (fs::exists(*out, error) && (!fs::is_directory(*out, error) || !fs::is_empty(*out, error))) {
-      return Failure{"cannot use", *out, "it exists and is not an empty folder; earlier runs are not written over"};
-    }
-    fs::create_directories(*out, error);
-    if (error) return Failure{"cannot create the folder", *out, error.message()};
-    return *out;
-  }
+std::string name_of(const model::Program& program, const bench::RunPlan& plan) {
   std::string name =
       plan.scenario == model::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   for (const std::int32_t f : plan.faults) name += "-" + program.faults[static_cast<std::size_t>(f)].name;
-  fs::create_directories("runs", error);
-  if (error) return Failure{"cannot create the folder", "runs", error.message() + "; choose another with --out"};
-  int number = 1;
-  for (const auto& entry : fs::directory_iterator("runs", error)) {
-    int taken = 0;
-    const std::string taken_name = entry.path().filename().string();
-    if (std::from_chars(taken_name.data(), taken_name.data() + taken_name.size(), taken).ec == std::errc{})
-      number = std::max(number, taken + 1);
-  }
-  for (; number < 1'000'000; ++number) {  // mkdir decides between two runs that start together
-    const std::string folder = fmt::format("runs/{:03}-{}", number, name);
-    if (mkdir(folder.c_str(), 0777) == 0) return folder;
-    if (errno != EEXIST)
-      return Failure{"cannot create the folder", folder,
-                     std::string(std::strerror(errno)) + "; choose another with --out"};
-  }
-  return Failure{"cannot find a free name in", "runs", ""};
+  return name;
 }
 
 std::string now_text() {
@@ -215,6 +191,15 @@ bool write_evidence(const present::Summary& summary, const std::string& folder, 
   const Status written = html ? present::write_file((base / "report.html").string(), *html) : Status(html.failure());
   if (!written) return say_error(written.failure().text()), false;
   return true;
+}
+
+/// A catalogue that cannot be written is no reason to lose a run.
+void enter_into_catalogue(const std::string& folder, const present::Summary& summary,
+                          const record::RunIdentity& identity) {
+  const auto catalogue = present::Catalogue::open(present::usual_catalogue());
+  const Status entered =
+      catalogue ? (*catalogue)->enter(present::entry_of(folder, summary, identity)) : Status(catalogue.failure());
+  if (!entered) say_aside("not in the catalogue of runs: " + entered.failure().text());
 }
 
 void explain_ending(const bench::RunResult& result, const record::Recorder& recorder) {
@@ -300,7 +285,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   wanted->plan.reference = reference;
   if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
   const bool given = arguments.has(Option::out);
-  const auto folder = make_folder(arguments, *loaded.program, wanted->plan);
+  const auto folder = make_run_folder(arguments, name_of(*loaded.program, wanted->plan));
   if (!folder) {
     say_error(folder.failure().text());
     return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
@@ -372,12 +357,14 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     summary.remarks.push_back(
         fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
   summary.started = started;
+  summary.bench_folder = folder_of(file);
   summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
   for (const std::int32_t f : wanted->plan.faults) {
     if (!watchers.injected(f)) summary.not_injected.push_back(loaded.program->faults[static_cast<std::size_t>(f)].name);
   }
   explain_ending(result, **recorder);
   const bool written = write_evidence(summary, *folder, closed && !arguments.has(Option::no_report));
+  enter_into_catalogue(*folder, summary, identity);
   if (arguments.has(Option::json)) {
     put(stdout, to_json(summary));
   } else {

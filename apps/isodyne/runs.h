@@ -5,11 +5,15 @@
 #include <string>
 #include <vector>
 
+#include "command.h"
 #include "isodyne/present/run_folder.h"
 
 namespace isodyne::app {
 
 /// All of them, opened; on a mistake says so and gives nothing.
 std::optional<std::vector<present::RunFolder>> open_runs(const std::vector<std::string>& folders);
+
+/// Makes the folder of a new run, that of --out or runs/NNN-NAME; an earlier run is never written over.
+Result<std::string> make_run_folder(const Arguments& arguments, const std::string& name);
 
 }  // namespace isodyne::app

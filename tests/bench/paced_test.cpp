@@ -232,7 +232,7 @@ TEST_CASE("A paced run shows what lockstep shows, to the bit, where the controll
     bench::Run made(program, plan_of(*program, 700ms, paced), make_port, seen);
     const std::atomic<bool> stop{false};
     const bench::RunResult result = made.execute(stop);
-    CHECK(result.ending == bench::Ending::completed);
+    CHECK(result.ending == bench::Ending::cut_short);
     CHECK(result.steps == 700);
     CHECK((result.timing != nullptr) == paced);
     for (const bench::Event& e : seen.events) {

@@ -181,6 +181,7 @@ std::string to_json(const Summary& s) {
   j["method"] = s.method;
   j["isodyne_version"] = s.version;
   j["started"] = s.started;
+  j["bench_folder"] = s.bench_folder;
   j["wall_seconds"] = s.wall_seconds;
   j["ending"] = s.ending;
   j["ended_at_s"] = s.ended_at_s;
@@ -216,6 +217,7 @@ Result<Summary> read_summary(const std::string& file) {
     s.method = j.value("method", "rk4");
     s.version = j.at("isodyne_version");
     s.started = j.at("started");
+    s.bench_folder = j.value("bench_folder", "");
     s.wall_seconds = j.at("wall_seconds");
     s.ending = j.at("ending");
     s.ended_at_s = j.at("ended_at_s");

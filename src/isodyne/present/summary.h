@@ -48,6 +48,7 @@ struct Summary {
   std::vector<Saturated> saturated;
   std::string started;  ///< wall clock, ISO 8601
   double wall_seconds = 0;
+  std::string bench_folder;  ///< as it was named on the command line
   std::string ending, explanation;
   std::vector<std::string> details;
   double ended_at_s = 0;

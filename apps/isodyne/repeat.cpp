@@ -1,0 +1,243 @@
+// repeat: a run once more from its recording alone, and whether it is the same to the bit.
+
+#include <cerrno>
+#include <cstdlib>
+#include <cstring>
+#include <filesystem>
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "isodyne/core/text.h"
+#include "isodyne/model/load.h"
+#include "isodyne/present/run_folder.h"
+#include "isodyne/record/compare.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+using record::Recording;
+
+namespace {
+
+/// A folder that is gone afterwards.
+class Workplace {
+ public:
+  Workplace() {
+    std::string name = (fs::temp_directory_path() / "isodyne-repeat-XXXXXX").string();
+    if (mkdtemp(name.data()) != nullptr) path_ = name;
+  }
+  ~Workplace() {
+    std::error_code none;
+    if (!path_.empty()) fs::remove_all(path_, none);
+  }
+  Workplace(const Workplace&) = delete;
+  Workplace& operator=(const Workplace&) = delete;
+  const fs::path& path() const { return path_; }
+
+ private:
+  fs::path path_;
+};
+
+/// A name of a recording must not lead out of the folder.
+bool stays_inside(const std::string& name) {
+  const fs::path path = fs::path(name).lexically_normal();
+  return !path.is_absolute() && !path.empty() && *path.begin() != "..";
+}
+
+/// The texts as they were, and beside them what the bench has in its folder now: controllers.
+Status lay_out(const record::RunIdentity& identity, const fs::path& bench, const fs::path& library,
+               const fs::path& beside) {
+  std::error_code error;
+  for (const auto& [name, text] : identity.sources) {
+    const bool own = name.starts_with(model::kLibraryMark);
+    const std::string relative = own ? name.substr(model::kLibraryMark.size()) : name;
+    if (!stays_inside(relative)) return Failure{"the recording has a source outside of its folder", name, ""};
+    const fs::path file = (own ? library : bench) / relative;
+    fs::create_directories(file.parent_path(), error);
+    const Status written = present::write_file(file.string(), text);
+    if (!written) return written.failure();
+  }
+  if (!fs::is_directory(beside, error)) return Done{};
+  for (const auto& entry : fs::directory_iterator(beside, error)) {
+    const fs::path link = bench / entry.path().filename();
+    if (!fs::exists(link, error)) fs::create_symlink(fs::absolute(entry.path(), error), link, error);
+  }
+  return Done{};
+}
+
+/// This program once more; its exit status, or nothing. What it says goes into a file.
+std::optional<int> run_again(const std::vector<std::string>& words, const fs::path& library, const fs::path& log) {
+  std::vector<char*> argv;
+  for (const std::string& w : words) argv.push_back(const_cast<char*>(w.c_str()));
+  argv.push_back(nullptr);
+  const std::string known = library.string();
+  const int out = ::open(log.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+  const pid_t child = out < 0 ? -1 : fork();
+  if (child == 0) {
+    dup2(out, STDOUT_FILENO);
+    dup2(out, STDERR_FILENO);
+    setenv("ISODYNE_LIBRARY", known.c_str(), 1);
+    setenv("XDG_DATA_HOME", known.c_str(), 1);  // nobody's run: not into the catalogue
+    execv("/proc/self/exe", argv.data());
+    _exit(127);
+  }
+  if (out >= 0) ::close(out);
+  int status = 0;
+  while (child > 0 && waitpid(child, &status, 0) < 0 && errno == EINTR) {
+  }
+  if (child <= 0 || !WIFEXITED(status)) return std::nullopt;
+  return WEXITSTATUS(status);
+}
+
+std::vector<std::string> command_line(const record::RunIdentity& i, const fs::path& bench, const fs::path& out) {
+  std::vector<std::string> words{"isodyne", i.method == record::kReferenceMethod ? "reference" : "run",
+                                 (bench / i.main).string()};
+  if (!i.scenario.empty()) words.push_back(i.scenario);
+  for (const std::string& f : i.faults) words.insert(words.end(), {"--fault", f});
+  words.insert(words.end(), {"--seed", std::to_string(i.seed), "--no-report", "--out", out.string()});
+  if (!i.setting.empty()) words.insert(words.end(), {"--setting", i.setting});
+  if (!i.harness.empty()) words.insert(words.end(), {"--harness", i.harness});
+  if (!i.longest.empty()) words.insert(words.end(), {"--for", i.longest});
+  return words;
+}
+
+/// What is the same and what is not.
+struct Outcome {
+  std::size_t signals = 0, equal = 0, instants = 0, events = 0;
+  std::optional<record::SignalDifference> first;
+  std::string unlike;               ///< what is not about a signal
+  std::vector<std::string> causes;  ///< likely
+  bool identical() const { return signals == equal && unlike.empty(); }
+};
+
+bool is_output(const model::Program& p, const std::string& name) {
+  const model::VarId id = p.find(name);
+  return id != model::kNone && p.variable(id).role == model::Role::controller_output;
+}
+
+Outcome compared(const std::string& path, const Recording& was, const Recording& is) {
+  Outcome o;
+  const record::Alignment how = record::align(was, is, Time{});
+  o.instants = was.times_ns().size();
+  o.events = was.events().size();
+  for (const std::string& name : record::names_of_both(was, is)) {
+    ++o.signals;
+    const record::SignalDifference d = record::difference(was, is, name, how, {});
+    if (d.verdict == record::SignalDifference::Verdict::equal) {
+      ++o.equal;
+    } else if (!o.first || d.from.value_or(Time::max()) < o.first->from.value_or(Time::max())) {
+      o.first = d;
+    }
+  }
+  const auto same_event = [](const record::RecordedEvent& x, const record::RecordedEvent& y) {
+    return x.at == y.at && x.kind == y.kind && x.subject == y.subject && x.text == y.text;
+  };
+  if (was.times_ns() != is.times_ns()) {
+    o.unlike = fmt::format("it has {} instants and had {}", is.times_ns().size(), was.times_ns().size());
+  } else if (!std::equal(was.events().begin(), was.events().end(), is.events().begin(), is.events().end(),
+                         same_event)) {
+    o.unlike = "its events are others";
+  } else if (was.ending() != is.ending()) {
+    o.unlike = fmt::format("it ended as `{}` and had ended as `{}`", is.ending(),
+                           was.ending().empty() ? "cut off" : was.ending());
+  }
+  if (o.identical()) return o;
+  o.causes = record::other_differences(was, is);
+  for (const record::RecordedEvent& e : was.events()) {
+    if (e.kind != bench::event_word(bench::EventKind::change)) continue;
+    o.causes.push_back("somebody changed " + e.subject + " while it ran");
+    break;
+  }
+  const auto opened = present::open_recording(path);
+  const model::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
+  if (p != nullptr && o.first && is_output(*p, o.first->name))
+    o.causes.push_back("the controller answers differently: it is another one, or it is not repeatable");
+  if (o.causes.empty() && was.ending().empty()) o.causes.push_back("the recording breaks off");
+  if (o.causes.empty()) o.causes.push_back("the compiler of the plant or the processor; or somebody changed the recording");
+  return o;
+}
+
+void print(const Outcome& o, const std::string& path, const Recording& was) {
+  if (o.identical())
+    return say(fmt::format("{} is repeatable: {}, {}, {} are the same to the bit.", path, counted(o.signals, "signal"),
+                           counted(o.instants, "instant"), counted(o.events, "event")));
+  say(fmt::format("{} was not reached again: {} of {} signals are equal to the bit.", path, o.equal, o.signals));
+  if (o.first && o.first->from) {
+    const record::SignalUnit u = was.unit(o.first->name);
+    const auto shown = [&](double si) { return format_number((si - u.offset) / u.factor); };
+    say(fmt::format("First, {} was {} and is {} {} at {:.9g} s.", o.first->name, shown(o.first->a_there),
+                    shown(o.first->b_there), u.read_in, to_seconds(*o.first->from)));
+  }
+  if (!o.unlike.empty()) say("Also, " + o.unlike + ".");
+  say("Likely because of");
+  for (const std::string& c : o.causes) say("  " + c);
+}
+
+Json to_json(const Outcome& o) {
+  Json j{{"identical", o.identical()}, {"signals", o.signals}, {"equal", o.equal},
+         {"instants", o.instants},     {"events", o.events},   {"likely_causes", o.causes}};
+  j["first"] = nullptr;
+  if (o.first && o.first->from)
+    j["first"] = {{"signal", o.first->name},
+                  {"at_s", to_seconds(*o.first->from)},
+                  {"was", o.first->a_there},
+                  {"is", o.first->b_there}};
+  return j;
+}
+
+}  // namespace
+
+int run_repeat(const Arguments& arguments) {
+  const std::string& path = arguments.words[0];
+  const auto was = Recording::open_run(path);
+  if (!was) return say_error(was.failure().text()), kWrongInput;
+  const record::RunIdentity& identity = (*was)->identity();
+  if (!identity.pace.empty())
+    return say_error(path +
+                     " kept to the wall clock: it can be compared with another run, but not repeated to the bit"),
+           kWrongInput;
+  std::string beside = arguments.value(Option::folder).value_or("");
+  if (beside.empty()) {
+    const auto summary = present::read_summary((fs::path(path) / "verdicts.json").string());
+    beside = summary && !summary->bench_folder.empty() ? summary->bench_folder : ".";
+  }
+  const Workplace place;
+  if (place.path().empty())
+    return say_error(fmt::format("cannot make a temporary folder: {}", std::strerror(errno))), kNotCompleted;
+  const fs::path bench = place.path() / "bench", library = place.path() / "library", log = place.path() / "log";
+  const fs::path out = arguments.value(Option::out).value_or((place.path() / "again").string());
+  std::error_code none;
+  fs::create_directories(library, none);
+  const Status laid = lay_out(identity, bench, library, beside);
+  if (!laid) return say_error(laid.failure().text()), kWrongInput;
+  std::optional<int> status;
+  {
+    ProgressLine progress;
+    progress.draw(-1, "running it again");
+    status = run_again(command_line(identity, bench, out), library, log);
+  }
+  const auto is = Recording::open_run(out.string());
+  if (!is || !status) {
+    say_error(path + " could not be run again:");
+    const auto said = present::read_file(log.string());
+    say_aside(said ? *said : "");
+    say_aside("  its controllers are looked for in " + beside + "; --folder names another place");
+    return kNotCompleted;
+  }
+  const Outcome outcome = compared(path, **was, **is);
+  if (arguments.has(Option::json)) {
+    say(to_json(outcome).dump(2, ' ', false, Json::error_handler_t::replace));
+  } else {
+    print(outcome, path, **was);
+  }
+  return outcome.identical() ? kHeld : kBroken;
+}
+
+}  // namespace isodyne::app

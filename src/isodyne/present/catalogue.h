@@ -1,0 +1,56 @@
+#pragma once
+// The catalogue of runs: an SQLite file with a line for each run folder. It is an index only: everything in it can be
+// read again from the folders. Several programs may use it at once.
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/present/summary.h"
+#include "isodyne/record/recorder.h"
+
+namespace isodyne::present {
+
+struct CatalogueEntry {
+  std::string path;  ///< absolute
+  std::string bench, scenario, faults, setting, seed, version;
+  std::string started;  ///< as in the verdicts
+  std::string ending;
+  std::string inputs;  ///< of everything that the run was made of: the same for runs that must be the same
+  std::vector<std::string> tags;
+  double simulated_s = 0, wall_s = 0;
+  std::int64_t held = 0, broken = 0, not_tested = 0, undecided = 0;
+  bool there = true;  ///< the folder has its recording
+
+  /// "held", "broken", "not put to the test", "undecided", or how it ended if that was not as asked.
+  std::string verdict() const;
+};
+
+class Catalogue {
+ public:
+  /// Made if it is not there.
+  static Result<std::unique_ptr<Catalogue>> open(const std::string& file);
+  ~Catalogue();
+
+  /// Enters a run, in the place of what was in that folder before. Its tags stay.
+  Status enter(const CatalogueEntry& entry);
+  /// All of which every word is part of something, the newest first. Looks which folders are still there.
+  Result<std::vector<CatalogueEntry>> find(const std::vector<std::string>& words);
+  Status tag(const std::string& path, const std::string& tag, bool remove);
+  /// Takes the line out; the folder stays.
+  Status forget(const std::string& path);
+
+ private:
+  Catalogue();
+  struct Files;
+  std::unique_ptr<Files> files_;
+};
+
+/// Where the user's catalogue is: $XDG_DATA_HOME/isodyne/runs.sqlite, or below ~/.local/share.
+std::string usual_catalogue();
+
+CatalogueEntry entry_of(const std::string& folder, const Summary& summary, const record::RunIdentity& identity);
+
+}  // namespace isodyne::present

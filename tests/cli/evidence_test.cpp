@@ -1,0 +1,229 @@
+// What is done with recordings: shown, compared, repeated, exchanged. The built program on files and runs.
+
+#include <filesystem>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace fs = std::filesystem;
+using Json = nlohmann::json;
+
+namespace {
+
+/// A tank that fills along a straight line: level = 1 m + 0.5 m/s · t.
+constexpr const char* kBench = R"(
+choice Way { shut, half, open }
+model Tank { input inflow : m/s
+  output state level : m = 1 m
+  level' = inflow }
+bench Small {
+  step 10 ms
+  record every RECORD ms
+  input pump : m/s = 0.5 m/s
+  part tank : Tank
+  tank.inflow = pump * GAIN
+  let high : bool = tank.level > 2 m
+  let way : Way = if tank.level > 3 m then open else if high then half else shut
+  sensor tx { of tank.level  range 0 m .. 10 m  every 10 ms  noise NOISE mm }
+}
+fault jump { on tx  offset 1 m  from 3 s }
+scenario fill { hold 4 s }
+requirement R-1 { always tank.level <= 9 m }
+)";
+
+struct Runs {
+  TemporaryFolder folder;
+
+  /// Runs the bench into a folder of that name.
+  void run(const std::string& name, const std::string& options = "", const std::string& gain = "1",
+           const std::string& record = "10", const std::string& noise = "0") {
+    std::string text = kBench;
+    for (const auto& [key, value] :
+         {std::pair<std::string, std::string>{"GAIN", gain}, {"RECORD", record}, {"NOISE", noise}})
+      text.replace(text.find(key), key.size(), value);
+    folder.write("bench.dyne", text);
+    const Output ran = run_isodyne("run bench.dyne fill --no-report --out " + name + " " + options, folder.path());
+    INFO(ran.out << ran.err);
+    REQUIRE(ran.status == 0);
+  }
+  Output operator()(const std::string& arguments) const {
+    return shell("LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " " + arguments, folder.path());
+  }
+};
+
+bool has(const std::string& text, const std::string& part) {
+  INFO(text);
+  return text.find(part) != std::string::npos;
+}
+
+}  // namespace
+
+TEST_CASE("A signal is drawn in the terminal: numbers, truths and choices, in the unit people read") {
+  Runs runs;
+  runs.run("a");
+  const Output shown = runs("show a tank.level high way");
+  CHECK(shown.status == 0);
+  CHECK(has(shown.out, "tank.level in m\n         3 ┤"));
+  CHECK(has(shown.out, "\n         1 ┤"));
+  CHECK(has(shown.out, "high\n           ┤▁"));
+  CHECK(has(shown.out, "shut"));
+  CHECK(has(shown.out, "│half"));
+  CHECK(has(shown.out, "4 s"));
+  for (const char c : runs("show a 'tank.*' high way --ascii").out) CHECK(static_cast<unsigned char>(c) < 128);
+  const Output part = runs("show a tank.level --from '1 s' --to '2 s'");
+  CHECK(has(part.out, "         2 ┤"));
+  CHECK(has(part.out, "       1.5 ┤"));
+  CHECK(has(runs("show a tank.levle").err, "did you mean tank.level?"));
+  CHECK(runs("show a tank.level --from '9 s'").status == 2);
+  CHECK(has(runs("show a tank.level --from soon").err, "--from takes a time"));
+  CHECK(runs("show nowhere").status == 2);
+}
+
+TEST_CASE("The same run is equal to the bit; another one differs from an instant on, first things first") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b");
+  runs.run("c", "--fault jump");
+  const Output same = runs("compare a b");
+  CHECK(same.status == 0);
+  CHECK(has(same.out, "signals are equal to the bit."));
+  const Output other = runs("compare a c --json --out figures");
+  CHECK(other.status == 1);
+  const Json j = Json::parse(other.out)[0];
+  CHECK(j["same_instants"] == true);
+  CHECK(j["signals"][0]["verdict"] == "differs");
+  CHECK(j["signals"][0]["from_s"] == 3.0);
+  CHECK(j["other_differences"] == Json{"faults: none, and jump"});
+  for (const Json& s : j["signals"]) {
+    if (s["name"] == "tx") CHECK(s["largest"].get<double>() == Approx(1));
+    if (s["name"] == "tank.level") CHECK(s["verdict"] == "equal");
+  }
+  CHECK(fs::file_size(runs.folder / "figures/difference.png") > 5000);
+}
+
+TEST_CASE("Tolerances in value and in time are kept exactly") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b", "", "1.02");  // at 4 s it is 2 × 0.02 = 0.04 m higher, or 0.08 s earlier
+  const auto level = [&](const std::string& options) {
+    const Json all = Json::parse(runs("compare a b --json " + options).out)[0]["signals"];
+    for (const Json& s : all) {
+      if (s["name"] == "tank.level") return s;
+    }
+    return Json();
+  };
+  CHECK(level("")["from_s"] == 0.01);
+  CHECK(level("--allow 'tank.level=4.1 cm'")["verdict"] == "within");
+  const Json late = level("--allow 'tank.level=2 cm'");
+  CHECK(late["verdict"] == "differs");
+  CHECK(late["from_s"].get<double>() == Approx(2.0).margin(0.011));
+  CHECK(late["largest"].get<double>() == Approx(0.04));
+  CHECK(level("--allow 'tank.level=within 81 ms'")["verdict"] == "differs");  // its last instants come too late
+  CHECK(level("--allow 'tank.level=1 mm within 81 ms'")["from_s"].get<double>() > 3.9);
+  CHECK(level("--allow '*=3 %'")["verdict"] == "within");
+  CHECK(has(runs("compare a b --allow 'tank.level=1 kg'").err, "`kg` is no unit for tank.level"));
+  CHECK(has(runs("compare a b --allow tank").err, "--allow takes a signal and how far it may be off"));
+}
+
+TEST_CASE("Recordings of other rates are compared at the instants of the coarser one, which is said") {
+  Runs runs;
+  runs.run("fine");
+  runs.run("coarse", "", "1", "70");
+  const Output output = runs("compare fine coarse");
+  CHECK(has(output.out, "those of the second are compared"));
+  CHECK(has(output.out, "record every 70 ms"));
+  const Json all = Json::parse(runs("compare fine coarse --json").out)[0]["signals"];
+  CHECK(all.size() > 4);
+  for (const Json& s : all) CHECK(s["verdict"] == "equal");
+}
+
+TEST_CASE("Runs are aligned by what happens in both") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b", "", "0.8");  // high at 2.5 s, not at 2 s
+  const Json j = Json::parse(runs("compare a b --align high --json").out)[0];
+  CHECK(j["shift_s"].get<double>() == Approx(0.5).margin(0.011));
+  CHECK(has(runs("compare a b --align nothing").err, "never comes in the first run"));
+}
+
+TEST_CASE("A run is repeated from its recording alone, when its bench has gone") {
+  Runs runs;
+  runs.run("a", "--fault jump --seed 7", "1", "10", "5");
+  fs::remove(runs.folder / "bench.dyne");
+  const Output again = runs("repeat a");
+  INFO(again.out << again.err);
+  CHECK(again.status == 0);
+  CHECK(has(again.out, "a is repeatable: "));
+  // Somebody changes a value in it.
+  REQUIRE(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('a/recording.h5', 'r+'); "
+                "f['signals/tank.level'][100] += 1e-9\"",
+                runs.folder.path())
+              .status == 0);
+  const Output changed = runs("repeat a --json");
+  CHECK(changed.status == 1);
+  const Json j = Json::parse(changed.out);
+  CHECK(j["first"]["signal"] == "tank.level");
+  CHECK(j["first"]["at_s"] == 1.0);
+}
+
+TEST_CASE("A recording goes out as CSV, COMTRADE and value changes, and comes back as a run") {
+  Runs runs;
+  runs.run("a");
+  CHECK(runs("export csv a tank.level high --out t.csv").status == 0);
+  CHECK(slurp(runs.folder / "t.csv").starts_with("t [s],tank.level [m],high\r\n0,1,false\r\n0.01,1.005,false\r\n"));
+  CHECK(runs("import csv t.csv --out back").status == 0);
+  CHECK(has(runs("show back").out, "tank_level in m"));
+  CHECK(runs("export comtrade a tank.level high --binary --out c").status == 0);
+  CHECK(fs::file_size(runs.folder / "c.dat") == 401 * (8 + 2 + 2));
+  CHECK(runs("import comtrade c.cfg --out c1").status == 0);
+  CHECK(runs("compare back c1 --allow '*=0.01 %'").status == 0);
+  CHECK(has(runs("export vcd a high").out, "$var wire 1 ! high $end"));
+  runs.folder.write("rules.dyne", "requirement T-1 { always tank_level <= 2.5 m }");
+  const Output judged = runs("judge back rules.dyne");
+  CHECK(judged.status == 1);
+  CHECK(has(judged.out, "broken"));
+  CHECK(has(runs("import csv nothing.csv").err, "nothing.csv"));
+  CHECK(has(runs("import cvs t.csv").err, "did you mean `csv`?"));
+  CHECK(has(runs("export csv a nothing").err, "no signal called nothing"));
+}
+
+TEST_CASE("Every run is in the catalogue: found, tagged, missed, pruned") {
+  Runs runs;
+  runs.run("ferry-7", "--seed 41");
+  runs.run("ferry-8", "--fault jump --seed 42");
+  const Output listed = runs("runs ferry-");
+  CHECK(listed.status == 0);
+  CHECK(has(listed.out, "ferry-7"));
+  CHECK(has(listed.out, "jump"));
+  CHECK(runs("runs ferry- jump --last").out == "ferry-8\n");
+  CHECK(Json::parse(runs("runs ferry- 'seed 41' --json").out).size() == 1);
+  CHECK(Json::parse(runs("runs ferry- --json").out)[0]["inputs"] !=
+        Json::parse(runs("runs ferry- --json").out)[1]["inputs"]);
+  CHECK(runs("runs tag ferry-7 accepted").status == 0);
+  CHECK(has(runs("runs accepted ferry-").out, "ferry-7"));
+  CHECK(has(runs("runs tag nowhere x").err, "the catalogue has no run in nowhere"));
+  CHECK(has(runs("runs prune ferry-").out, "1 run would be deleted; --yes does it; 1 with tags stay."));
+  CHECK(fs::exists(runs.folder / "ferry-8"));
+  CHECK(runs("runs prune ferry- --yes").status == 0);
+  CHECK_FALSE(fs::exists(runs.folder / "ferry-8"));
+  CHECK(fs::exists(runs.folder / "ferry-7"));
+  fs::remove_all(runs.folder / "ferry-7");
+  CHECK(has(runs("runs ferry-").out, "missing"));
+  CHECK(runs("runs ferry- --last").status == 2);
+}
+
+TEST_CASE("Ten runs at once are all in the catalogue") {
+  Runs runs;
+  runs.run("first");
+  const Output all = shell("for i in 1 2 3 4 5 6 7 8 9 10; do " ISODYNE_PROGRAM
+                           " run bench.dyne fill --no-report --out atonce$i > log$i & done; wait",
+                           runs.folder.path());
+  REQUIRE(all.status == 0);
+  CHECK(Json::parse(runs("runs atonce --json").out).size() == 10);
+}
