@@ -41,6 +41,8 @@ build() {
   shift
   say "building ($preset)"
   local launcher=()
+  # Precompiled headers have a date in them, which does not matter.
+  export CCACHE_SLOPPINESS=pch_defines,time_macros
   command -v ccache >/dev/null && launcher=(-DCMAKE_C_COMPILER_LAUNCHER=ccache -DCMAKE_CXX_COMPILER_LAUNCHER=ccache)
   cmake --preset "$preset" "${launcher[@]}" >/dev/null
   if [ -t 1 ]; then

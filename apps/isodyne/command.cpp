@@ -162,6 +162,17 @@ const std::vector<Command>& commands() {
        "isodyne show runs/001-uplock chamber.level",
        {from, to, ascii, help},
        run_show},
+      {"figure",
+       "RUN… [SIGNAL…]",
+       1,
+       100,
+       "draw signals of a run, or of several runs over each other",
+       "Signals with the same unit share a panel, truths are lanes; a SIGNAL may be a pattern in which * stands for\n"
+       "anything. Of one run: faults, broken requirements and what the scenario did are marked. Thinned to what the\n"
+       "picture can show, without losing an extreme. --out names the files: BASE.png, .svg and .pdf (figure).",
+       "isodyne figure runs/001-uplock \"chamber.*\" upper_gate --out chamber",
+       {from, to, out, help},
+       run_figure},
       {"compare",
        "RUN RUN…",
        2,

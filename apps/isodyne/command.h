@@ -63,6 +63,7 @@ int run_advise(const Arguments&);
 int run_profile(const Arguments&);
 int run_report(const Arguments&);
 int run_show(const Arguments&);
+int run_figure(const Arguments&);
 int run_compare(const Arguments&);
 int run_repeat(const Arguments&);
 int run_runs(const Arguments&);

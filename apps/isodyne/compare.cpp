@@ -10,8 +10,7 @@
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
-#include "isodyne/present/figure.h"
-#include "isodyne/present/signals.h"
+#include "isodyne/present/signal_figure.h"
 #include "isodyne/record/compare.h"
 #include "table.h"
 #include "terminal.h"
@@ -194,37 +193,23 @@ Status draw_first(const Comparison& c, const Recording& a, const Recording& b, c
     if (d.from) first.push_back(&d);
   }
   if (first.empty()) return Done{};
-  std::stable_sort(first.begin(), first.end(),
-                   [](const SignalDifference* x, const SignalDifference* y) { return x->from < y->from; });
   constexpr std::size_t kMostPanels = 5;
   if (first.size() > kMostPanels) first.resize(kMostPanels);
-  present::FigureData figure;
-  figure.name = "difference";
   const double at = to_seconds(*first.front()->from), all = to_seconds(c.how.end - c.how.begin);
+  const present::Stretch around{std::max(to_seconds(c.how.begin), at - all / 20),
+                                std::min(to_seconds(c.how.end), at + all / 8)};
+  std::vector<std::string> names;
+  for (const SignalDifference* d : first) {
+    if (to_seconds(*d->from) <= around.end) names.push_back(d->name);
+  }
+  auto drawn = present::signal_figure({{&a, "1", 0}, {&b, "2", to_seconds(c.how.shift)}}, names, around, true);
+  if (!drawn) return drawn.failure();
+  present::FigureData& figure = *drawn;
+  figure.name = "difference";
   figure.title = fmt::format("What differs first: {}, at {:.6g} s", first.front()->name, at);
   figure.subtitle = fmt::format("1: {}, 2: {}; {}", c.a, c.b,
                                 c.others.empty() ? "the same bench, scenario and seed" : c.others.front());
-  figure.begin = std::max(to_seconds(c.how.begin), at - all / 20);
-  figure.end = std::min(to_seconds(c.how.end), at + all / 8);
-  for (const SignalDifference* d : first) {
-    present::Panel panel;
-    for (const auto& [recording, number, shift] : {std::tuple{&a, 1, Time{}}, std::tuple{&b, 2, c.how.shift}}) {
-      const auto view = present::signal_view(*recording, d->name);
-      if (!view) return view.failure();
-      present::Curve curve;
-      curve.label = fmt::format("{}: {}", number, d->name);
-      curve.steps = view->steps;
-      for (std::size_t i = 0; i < view->values.size(); ++i)
-        curve.points.emplace_back(view->seconds[i] - to_seconds(shift), view->values[i]);
-      panel.unit = view->unit;
-      panel.labels = view->labels;
-      panel.lanes = view->lane && view->labels.empty();
-      panel.curves.push_back(std::move(curve));
-    }
-    figure.panels.push_back(std::move(panel));
-  }
   figure.marks.push_back({at, "differs from here on: " + first.front()->name});
-  present::clip(figure);
   std::error_code error;
   fs::create_directories(folder, error);
   return present::draw(figure, folder);

@@ -160,7 +160,8 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
   if (p != nullptr && o.first && is_output(*p, o.first->name))
     o.causes.push_back("the controller answers differently: it is another one, or it is not repeatable");
   if (o.causes.empty() && was.ending().empty()) o.causes.push_back("the recording breaks off");
-  if (o.causes.empty()) o.causes.push_back("the compiler of the plant or the processor; or somebody changed the recording");
+  if (o.causes.empty())
+    o.causes.push_back("the compiler of the plant or the processor; or somebody changed the recording");
   return o;
 }
 

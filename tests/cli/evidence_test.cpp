@@ -227,3 +227,23 @@ TEST_CASE("Ten runs at once are all in the catalogue") {
   REQUIRE(all.status == 0);
   CHECK(Json::parse(runs("runs atonce --json").out).size() == 10);
 }
+
+TEST_CASE("Signals are drawn by name, by pattern, over each other, and zoomed") {
+  Runs runs;
+  runs.run("a", "--fault jump");
+  runs.run("b", "", "0.8");
+  const Output one = runs("figure a tank.level tx high way --out one");
+  INFO(one.err);
+  CHECK(one.status == 0);
+  CHECK(one.out == "one.png, one.svg, one.pdf\n");
+  const std::string svg = slurp(runs.folder / "one.svg");
+  for (const char* text : {"tank.level", "fault jump", "fill with jump, seed 1", "high", "time in s"})
+    CHECK(has(svg, text));
+  CHECK(slurp(runs.folder / "one.pdf").starts_with("%PDF"));
+  CHECK(runs("figure a b 'tank.l*' --from '1 s' --to '3 s' --out two/both.png").status == 0);
+  const std::string both = slurp(runs.folder / "two/both.svg");
+  CHECK(has(both, "1: tank.level"));
+  CHECK(has(both, "2: tank.level"));
+  CHECK(has(runs("figure a tank.levle").err, "did you mean tank.level?"));
+  CHECK(runs("figure a tank.level --from '9 s'").status == 2);
+}

@@ -155,7 +155,7 @@ TEST_CASE("COMTRADE with mistakes is told, and cut or flipped anywhere it never 
       if (random.uniform() < 0.3) {
         in.resize(at);
       } else {
-        in[at] = static_cast<char>(random.uniform() * 256);
+        in[at] = static_cast<char>(static_cast<int>(random.uniform() * 256));
       }
       const auto t = record::from_comtrade("w.cfg", bad);
       if (!t) CHECK(!t.failure().reason.empty());

@@ -107,7 +107,7 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   const char* colour = kColours[index % std::size(kColours)];
   plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
                       curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
-                      quoted(panel.lanes ? "" : shortened(curve.label, 24)));
+                      quoted(panel.lanes ? "" : shortened(curve.label, 19)));
 }
 
 std::optional<std::pair<double, double>> range_of(const Panel& panel) {
@@ -353,14 +353,7 @@ void clip(FigureData& data) {
   }
 }
 
-FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary) {
-  FigureData d;
-  d.name = figure.name;
-  d.title = fmt::format("{}: {}", summary.bench, figure.title);
-  d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
-  d.end = recording.times_ns().empty() ? 0 : to_seconds(Time{recording.times_ns().back()});
-  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording));
+void add_story(FigureData& d, const record::Recording& recording, const Summary& summary) {
   d.faults = fault_bands(recording, d.end);
   for (const SummaryRow& row : summary.rows) {
     for (const auto& [begin, end] : row.breaches_s) d.breaches.push_back({begin, end, row.name});
@@ -370,6 +363,17 @@ FigureData gather(const model::Program& program, const model::Figure& figure, co
     const bool sentence = e.text.starts_with("wait") || e.text.starts_with("hold");
     d.marks.push_back({to_seconds(e.at), sentence ? e.text : e.subject + " " + e.text});
   }
+}
+
+FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
+                  const Summary& summary) {
+  FigureData d;
+  d.name = figure.name;
+  d.title = fmt::format("{}: {}", summary.bench, figure.title);
+  d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
+  d.end = recording.times_ns().empty() ? 0 : to_seconds(Time{recording.times_ns().back()});
+  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording));
+  add_story(d, recording, summary);
   return d;
 }
 
@@ -394,9 +398,9 @@ std::vector<model::Figure> figures_of(const model::Program& program) {
   return {figure};
 }
 
-Status draw(const FigureData& data, const std::string& folder) {
+Status draw(const FigureData& data, const std::string& folder, bool pdf) {
   const Script script(data);
-  return plot(script.text(), script.height(), (std::filesystem::path(folder) / data.name).string());
+  return plot(script.text(), script.height(), (std::filesystem::path(folder) / data.name).string(), pdf);
 }
 
 }  // namespace isodyne::present

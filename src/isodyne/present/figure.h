@@ -54,6 +54,9 @@ constexpr std::size_t kMostPoints = 3000;
 /// Thins a curve to at most `most` points without losing an extreme. `most` is at least 4.
 std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most);
 
+/// Adds when faults were active, when requirements were broken, and what the scenario did.
+void add_story(FigureData& data, const record::Recording& recording, const Summary& summary);
+
 /// Leaves out what does not lie within the figure's time.
 void clip(FigureData& data);
 
@@ -64,7 +67,7 @@ FigureData gather(const model::Program& program, const model::Figure& figure, co
 /// The figures a bench declares, or one made of its states if it declares none.
 std::vector<model::Figure> figures_of(const model::Program& program);
 
-/// Draws into FOLDER/NAME.svg and FOLDER/NAME.png.
-Status draw(const FigureData& data, const std::string& folder);
+/// Draws into FOLDER/NAME.svg and FOLDER/NAME.png, and if wanted FOLDER/NAME.pdf.
+Status draw(const FigureData& data, const std::string& folder, bool pdf = false);
 
 }  // namespace isodyne::present

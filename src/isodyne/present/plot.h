@@ -14,7 +14,7 @@ inline constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC
 /// Text for gnuplot in single quotes, where nothing but the quote itself has a meaning.
 std::string quoted(const std::string& text);
 
-/// Draws a gnuplot script, 1280 wide and `height` high, into BASE.svg and BASE.png.
-Status plot(const std::string& script, int height, const std::string& base);
+/// Draws a gnuplot script, 1280 wide and `height` high, into BASE.svg and BASE.png, and if wanted BASE.pdf.
+Status plot(const std::string& script, int height, const std::string& base, bool pdf = false);
 
 }  // namespace isodyne::present

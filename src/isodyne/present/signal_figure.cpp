@@ -1,0 +1,67 @@
+#include "isodyne/present/signal_figure.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace isodyne::present {
+
+namespace {
+
+constexpr std::size_t kMostCurves = 6;
+
+Curve curve_of(const SignalView& view, const FigureRun& run) {
+  Curve c;
+  c.label = run.label.empty() ? view.name : run.label + ": " + view.name;
+  c.steps = view.steps;
+  c.points.reserve(view.values.size());
+  for (std::size_t i = 0; i < view.values.size(); ++i) {
+    // A held value is drawn where it changes, and at the end.
+    const bool same = i > 0 && i + 1 < view.values.size() && view.values[i] == view.values[i - 1];
+    if (!c.steps || !same) c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
+  }
+  return c;
+}
+
+/// The panel that a signal belongs into: one of its kind with room, or a new one.
+Panel& panel_for(FigureData& figure, const SignalView& view, std::size_t curves, bool apart) {
+  const bool lanes = view.lane && view.labels.empty();
+  for (Panel& p : figure.panels) {
+    const bool fits = p.lanes == lanes && p.unit == view.unit && p.labels.empty() && view.labels.empty();
+    if (!apart && fits && p.curves.size() + curves <= kMostCurves) return p;
+  }
+  Panel& fresh = figure.panels.emplace_back();
+  fresh.unit = view.unit;
+  fresh.labels = view.labels;
+  fresh.lanes = lanes;
+  return fresh;
+}
+
+}  // namespace
+
+Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::vector<std::string>& names,
+                                 const Stretch& stretch, bool apart) {
+  FigureData figure;
+  figure.begin = INFINITY;
+  for (const FigureRun& run : runs) {
+    const auto& times = run.recording->times_ns();
+    if (times.empty()) continue;
+    figure.begin = std::min(figure.begin, to_seconds(Time{times.front()}) - run.shift_s);
+    figure.end = std::max(figure.end, to_seconds(Time{times.back()}) - run.shift_s);
+  }
+  figure.begin = std::max(stretch.begin, std::isfinite(figure.begin) ? figure.begin : 0);
+  figure.end = std::min(stretch.end, figure.end);
+  for (const std::string& name : names) {
+    Panel* panel = nullptr;
+    for (const FigureRun& run : runs) {
+      if (!run.recording->has(name)) continue;
+      const auto view = signal_view(*run.recording, name);
+      if (!view) return view.failure();
+      if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
+      panel->curves.push_back(curve_of(*view, run));
+    }
+  }
+  clip(figure);
+  return figure;
+}
+
+}  // namespace isodyne::present
