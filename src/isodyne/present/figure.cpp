@@ -139,7 +139,7 @@ std::string tics(const Panel& panel) {
   if (panel.lanes) {
     std::string lanes;
     for (std::size_t i = 0; i < panel.curves.size(); ++i) {
-      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(shortened(panel.curves[i].label, 16)),
+      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(shortened(panel.curves[i].label, 13)),
                            static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
     }
     return fmt::format("set ytics ({})\n", lanes);

@@ -145,12 +145,16 @@ std::string lane_line(const SignalView& c, const TextPlotStyle& s) {
     return text + "\n";
   }
   const char* border = s.ascii ? "|" : "│";
+  std::vector<Extremes> after = all;  // where a value changes, the one that it changes to
+  for (std::size_t i = columns - 1; i-- > 0;) {
+    if (after[i].low != after[i].high) after[i] = after[i + 1];
+  }
   for (std::size_t i = 0; i < columns;) {
     std::size_t end = i + 1;
-    while (end < columns && all[end].low == all[i].low && all[end].high == all[i].high) ++end;
-    const double v = all[i].high;
+    while (end < columns && after[end].low == after[i].low && after[end].high == after[i].high) ++end;
+    const double v = after[i].high;
     const bool known = v >= 0 && v < static_cast<double>(c.labels.size());
-    const std::string name = all[i].empty() ? "" : known ? c.labels[static_cast<std::size_t>(v)] : format_number(v);
+    const std::string name = after[i].empty() ? "" : known ? c.labels[static_cast<std::size_t>(v)] : format_number(v);
     text += i == 0 ? left(name, end - i) : border + left(name, end - i - 1);
     i = end;
   }
