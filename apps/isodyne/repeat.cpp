@@ -16,6 +16,7 @@
 #include "isodyne/model/load.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/record/compare.h"
+#include "isodyne/record/signal_table.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -200,6 +201,8 @@ int run_repeat(const Arguments& arguments) {
   const auto was = Recording::open_run(path);
   if (!was) return say_error(was.failure().text()), kWrongInput;
   const record::RunIdentity& identity = (*was)->identity();
+  if (identity.method.starts_with(record::kImportedMethod))
+    return say_error(path + " was measured elsewhere: there is nothing to run again"), kWrongInput;
   if (!identity.pace.empty())
     return say_error(path +
                      " kept to the wall clock: it can be compared with another run, but not repeated to the bit"),

@@ -117,7 +117,7 @@ Status write_table(const std::string& file, const std::string& origin, SignalTab
   RunIdentity identity;
   identity.version = ISODYNE_VERSION;
   identity.main = "imported.dyne";
-  identity.method = "imported from " + origin;
+  identity.method = kImportedMethod + origin;
   identity.sources = {{"imported.dyne", text}};
   auto recorder = Recorder::create(file, loaded.program, identity);
   if (!recorder) return recorder.failure();

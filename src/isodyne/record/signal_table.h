@@ -14,6 +14,9 @@
 
 namespace isodyne::record {
 
+/// What RunIdentity::method begins with in a recording that was imported.
+inline constexpr const char* kImportedMethod = "imported from ";
+
 struct SignalColumn {
   enum class Kind { number, count, truth };
   std::string name, unit;  ///< the unit that the values are in; empty: none
