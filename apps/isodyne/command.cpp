@@ -93,8 +93,9 @@ const std::vector<Command>& commands() {
        "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
        "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault, seed,  setting,      harness,       break_, break_dump, save_state, from_state, span, paced, speed,
-        core,  cores, max_overruns, answer_within, out,    no_report,  interpret,  strict,     json, help},
+       {fault,     seed,   setting, harness, break_,       break_dump,    save_state, from_state, span,
+        paced,     speed,  core,    cores,   max_overruns, answer_within, out,        no_report,  go_on_unrecorded,
+        interpret, strict, json,    help},
        run_run},
       {"realtime-check",
        "",
@@ -202,6 +203,18 @@ const std::vector<Command>& commands() {
        "isodyne repeat runs/001-uplock",
        {folder, out, json, help},
        run_repeat},
+      {"recover",
+       "RUN",
+       1,
+       1,
+       "make a recording whole whose run was killed",
+       "Our own commands read such a recording as it is, up to a tenth of a second before the end; other tools may\n"
+       "need this first. What was in the tail beside it goes into the file, which then is as if the run had closed "
+       "it,\n"
+       "only that it has no ending.",
+       "isodyne recover runs/001-uplock",
+       {json, help},
+       run_recover},
       {"runs",
        "[WORD…]",
        0,

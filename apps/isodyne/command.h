@@ -66,6 +66,7 @@ int run_show(const Arguments&);
 int run_figure(const Arguments&);
 int run_compare(const Arguments&);
 int run_repeat(const Arguments&);
+int run_recover(const Arguments&);
 int run_runs(const Arguments&);
 int run_runs_tag(const Arguments&);
 int run_runs_prune(const Arguments&);

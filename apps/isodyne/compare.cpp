@@ -12,6 +12,7 @@
 #include "isodyne/core/units.h"
 #include "isodyne/present/signal_figure.h"
 #include "isodyne/record/compare.h"
+#include "runs.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -243,12 +244,12 @@ std::optional<Comparison> compared(const std::string& path, const Recording& a, 
     if (progress.due()) progress.draw(static_cast<double>(i) / static_cast<double>(names.size()), names[i]);
     record::Allowed allowed;
     for (const Allowance& given : allowances) {  // the last that fits
-      if (!present::matches(given.pattern, names[i]) || !a.has(names[i])) continue;
+      if (!matches(given.pattern, names[i]) || !a.has(names[i])) continue;
       const auto value = in_si(given, a, names[i]);
       if (!value) return std::nullopt;
       allowed = {*value, given.time};
     }
-    c.signals.push_back(record::difference(a, b, names[i], c.how, allowed));
+    c.signals.push_back(record::difference(a, b, names[i], shift, allowed));
   }
   // What differs first comes first: the rest may follow from it.
   std::stable_sort(c.signals.begin(), c.signals.end(), [](const SignalDifference& x, const SignalDifference& y) {
@@ -266,12 +267,12 @@ int run_compare(const Arguments& arguments) {
     if (!read) return kWrongInput;
     allowances.push_back(std::move(*read));
   }
-  const auto a = Recording::open_run(arguments.words[0]);
+  const auto a = open_recording(arguments.words[0]);
   if (!a) return say_error(a.failure().text()), kWrongInput;
   bool all_fine = true;
   Json all = Json::array();
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
-    const auto b = Recording::open_run(arguments.words[i]);
+    const auto b = open_recording(arguments.words[i]);
     if (!b) return say_error(b.failure().text()), kWrongInput;
     const auto c = compared(arguments.words[i], **a, **b, arguments, allowances);
     if (!c) return kWrongInput;

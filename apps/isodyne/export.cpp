@@ -11,6 +11,7 @@
 #include "isodyne/present/signals.h"
 #include "isodyne/present/summary.h"
 #include "isodyne/record/signal_table.h"
+#include "runs.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -102,7 +103,7 @@ int export_recording(const Arguments& arguments) {
     return kWrongInput;
   }
   const std::string& run = arguments.words[1];
-  const auto recording = record::Recording::open_run(run);
+  const auto recording = open_recording(run);
   if (!recording) return say_error(recording.failure().text()), kWrongInput;
   const std::vector<std::string> words(arguments.words.begin() + 2, arguments.words.end());
   const auto names = words.empty() ? Result((*recording)->names()) : present::chosen_signals(**recording, words);

@@ -8,6 +8,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/present/signal_figure.h"
+#include "runs.h"
 #include "stretch.h"
 #include "terminal.h"
 
@@ -32,7 +33,7 @@ std::optional<Wanted> wanted(const Arguments& arguments) {
     (run ? w.paths : w.signals).push_back(word);
   }
   for (const std::string& path : w.paths) {
-    auto run = Recording::open_run(path);
+    auto run = open_recording(path);
     if (!run) return say_error(run.failure().text()), std::nullopt;
     w.runs.push_back(std::move(*run));
   }

@@ -12,6 +12,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/record/playback.h"
+#include "runs.h"
 #include "table.h"
 #include "terminal.h"
 #include "verdicts.h"
@@ -46,18 +47,19 @@ std::optional<present::OpenRecording> open(const std::string& path, const std::o
     status = kWrongInput;
     return std::nullopt;
   }
-  if (run->recording->times_ns().empty()) {
+  if (run->recording->times().empty()) {
     say_error(fmt::format("{} is empty: nothing was recorded before it broke off", path));
     status = kNotCompleted;
     return std::nullopt;
   }
+  say_if_unfinished(*run->recording, path);
   return std::move(*run);
 }
 
 /// What the recording cannot answer: quantities that are not in it (an error), times longer than it (a warning).
 void check_against(const record::Playback& playback, present::OpenRecording& run) {
   const model::Program& p = *run.loaded.program;
-  const Time length{run.recording->times_ns().back()};
+  const Time length{run.recording->times().back()};
   const auto reads_missing = [&](Span span, const std::string& what, std::initializer_list<model::NodeId> nodes) {
     for (const model::NodeId node : nodes) {
       if (node == model::kNone) continue;
@@ -93,15 +95,15 @@ void check_against(const record::Playback& playback, present::OpenRecording& run
   }
 }
 
-/// Looks at every image; false, and says why, if something that is read is not there.
-bool play(present::OpenRecording& run, const std::string& rules, judge::Judge& judge,
-          const std::function<void()>& seen) {
+/// Looks at every image and gives the time between two; nothing, and says why, if something that is read is not there.
+std::optional<Time> play(present::OpenRecording& run, const std::string& rules, judge::Judge& judge,
+                         const std::function<void()>& seen) {
   record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
   check_against(playback, run);
   print_diagnostics(run.loaded, rules);
-  if (!playback.missing().empty()) return false;
+  if (!playback.missing().empty()) return std::nullopt;
   ProgressLine progress;
-  const double end = to_seconds(Time{run.recording->times_ns().back()});
+  const double end = to_seconds(Time{run.recording->times().back()});
   std::size_t images = 0;
   playback.run([&](const bench::Image& image) {
     judge.image(image);
@@ -110,15 +112,15 @@ bool play(present::OpenRecording& run, const std::string& rules, judge::Judge& j
       progress.draw(end > 0 ? to_seconds(image.at) / end : -1, fmt::format("judging, {:.0f} s", to_seconds(image.at)));
   });
   progress.clear();
-  return true;
+  return playback.period();
 }
 
-std::string pace_remark(const model::Program& p) {
-  if (p.record_period == p.step) return {};
+std::string pace_remark(const model::Program& p, Time period) {
+  if (period == p.step) return {};
   return fmt::format(
       "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
       "(record every {} keeps everything).",
-      format_span(p.record_period), format_span(p.step), format_span(p.step));
+      format_span(period), format_span(p.step), format_span(p.step));
 }
 
 }  // namespace
@@ -139,18 +141,19 @@ int run_judge(const Arguments& arguments) {
   if (!run) return status;
   const model::Program& p = *run->loaded.program;
   judge::Judge judge(run->loaded.program);
-  if (!play(*run, rules ? rules->name : path, judge, [] {})) return kWrongInput;
+  const auto period = play(*run, rules ? rules->name : path, judge, [] {});
+  if (!period) return kWrongInput;
 
   bench::RunResult result;
   result.ending = ending_of(*run->recording);
-  result.ended_at = Time{run->recording->times_ns().back()};
+  result.ended_at = Time{run->recording->times().back()};
   present::Summary summary = present::summarize(p, run->recording->identity(), result, judge.verdicts(result.ending));
   if (result.ending == bench::Ending::not_recorded) {
     summary.ending = "cut off";
     summary.remarks.push_back(fmt::format(
         "The recording breaks off at {:.3f} s: the run was killed, or the disk was full.", summary.ended_at_s));
   }
-  const std::string pace = pace_remark(p);
+  const std::string pace = pace_remark(p, *period);
   if (!pace.empty()) summary.remarks.push_back(pace);
   if (!rules) {  // what the scenario expected was told while it ran
     if (const auto before = present::read_summary((fs::path(path) / "verdicts.json").string())) {
@@ -222,7 +225,8 @@ int run_measure(const Arguments& arguments) {
   std::vector<judge::Measured> all;
   judge::Judge judge(run->loaded.program);
   const auto collect = [&] { all.insert(all.end(), judge.measured().begin(), judge.measured().end()); };
-  if (!play(*run, arguments.words[0], judge, collect)) return kWrongInput;
+  const auto period = play(*run, arguments.words[0], judge, collect);
+  if (!period) return kWrongInput;
   judge.verdicts(ending_of(*run->recording));
   collect();
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.measure < b.measure; });
@@ -260,7 +264,7 @@ int run_measure(const Arguments& arguments) {
     say("Nothing was measured: what the measures wait for never happened.");
   } else {
     put(stdout, table.text(width_of(stdout), colours_on(stdout)));
-    if (const std::string pace = pace_remark(p); !pace.empty()) say(pace);
+    if (const std::string pace = pace_remark(p, *period); !pace.empty()) say(pace);
   }
   return kHeld;
 }

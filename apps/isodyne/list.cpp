@@ -384,7 +384,7 @@ Section periods(const Program& p) {
   const auto add = [&](const std::string& what, Time period, Time step) {
     s.rows.push_back({what, format_span(period), std::to_string(period / step)});
   };
-  add("recording", p.record_period, p.step);
+  add("recording", p.record_period(), p.step);
   for (const model::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
   for (const model::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
   for (const model::Sampler& x : p.samplers)

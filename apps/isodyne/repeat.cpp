@@ -17,6 +17,7 @@
 #include "isodyne/present/run_folder.h"
 #include "isodyne/record/compare.h"
 #include "isodyne/record/signal_table.h"
+#include "runs.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -125,12 +126,11 @@ bool is_output(const model::Program& p, const std::string& name) {
 
 Outcome compared(const std::string& path, const Recording& was, const Recording& is) {
   Outcome o;
-  const record::Alignment how = record::align(was, is, Time{});
-  o.instants = was.times_ns().size();
+  o.instants = was.times().size();
   o.events = was.events().size();
   for (const std::string& name : record::names_of_both(was, is)) {
     ++o.signals;
-    const record::SignalDifference d = record::difference(was, is, name, how, {});
+    const record::SignalDifference d = record::difference(was, is, name, Time{}, {});
     if (d.verdict == record::SignalDifference::Verdict::equal) {
       ++o.equal;
     } else if (!o.first || d.from.value_or(Time::max()) < o.first->from.value_or(Time::max())) {
@@ -140,8 +140,8 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
   const auto same_event = [](const record::RecordedEvent& x, const record::RecordedEvent& y) {
     return x.at == y.at && x.kind == y.kind && x.subject == y.subject && x.text == y.text;
   };
-  if (was.times_ns() != is.times_ns()) {
-    o.unlike = fmt::format("it has {} instants and had {}", is.times_ns().size(), was.times_ns().size());
+  if (!(was.times() == is.times())) {
+    o.unlike = fmt::format("it has {} instants and had {}", is.times().size(), was.times().size());
   } else if (!std::equal(was.events().begin(), was.events().end(), is.events().begin(), is.events().end(),
                          same_event)) {
     o.unlike = "its events are others";
@@ -198,7 +198,7 @@ Json to_json(const Outcome& o) {
 
 int run_repeat(const Arguments& arguments) {
   const std::string& path = arguments.words[0];
-  const auto was = Recording::open_run(path);
+  const auto was = open_recording(path);
   if (!was) return say_error(was.failure().text()), kWrongInput;
   const record::RunIdentity& identity = (*was)->identity();
   if (identity.method.starts_with(record::kImportedMethod))

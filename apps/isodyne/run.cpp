@@ -56,6 +56,8 @@ class Watchers : public bench::Observer {
         paced_(plan.pace) {}
 
   void follow(const bench::Run& run) { run_ = &run; }
+  /// The run matters more than its recording.
+  void go_on_unrecorded() { unrecorded_ = true; }
 
   /// What was before this state is not shown again; the state itself is compared.
   void begin_at(const present::StoredState& state) { begin_at_ = &state; }
@@ -82,7 +84,7 @@ class Watchers : public bench::Observer {
     tell(judge_.flush());  // what was broken before it comes before it
     recorder_.event(event);
   }
-  bool good() const override { return recorder_.good() && difference_.empty(); }
+  bool good() const override { return (recorder_.good() || unrecorded_) && difference_.empty(); }
 
   bool injected(std::int32_t fault) const { return injected_.contains(fault); }
   void done() { progress_.clear(); }
@@ -121,7 +123,7 @@ class Watchers : public bench::Observer {
   judge::Judge& judge_;
   std::string title_;
   std::optional<Time> longest_;
-  bool paced_;
+  bool paced_, unrecorded_ = false;
   std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
   const bench::Run* run_ = nullptr;
   ProgressLine progress_;
@@ -316,6 +318,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   const auto begin = std::chrono::steady_clock::now();
   bench::Run run(loaded.program, wanted->plan, make_port, watchers);
   watchers.follow(run);
+  if (arguments.has(Option::go_on_unrecorded)) watchers.go_on_unrecorded();
   if (state) watchers.begin_at(*state);
   if (breakpoint) {
     breakpoint->follow(run);
@@ -341,7 +344,8 @@ int run_bench(const Arguments& given_arguments, bool reference) {
       to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes()))
     return kNotCompleted;
   const Status closed = (*recorder)->close(result.ending);
-  if (!closed) result.ending = bench::Ending::not_recorded;
+  const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
+  if (!closed && !went_on) result.ending = bench::Ending::not_recorded;
 
   present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
   for (const auto& [judged, what] :
@@ -359,6 +363,13 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   summary.started = started;
   summary.bench_folder = folder_of(file);
   summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+  if (went_on) {
+    const std::string lost = fmt::format(
+        "The recording ends at {} ({}); the run went on to {}, and is judged to its end.",
+        format_instant((*recorder)->recorded_until()), (*recorder)->trouble().reason, format_instant(result.ended_at));
+    summary.remarks.push_back(lost);
+    say_error((*recorder)->trouble().text());
+  }
   for (const std::int32_t f : wanted->plan.faults) {
     if (!watchers.injected(f)) summary.not_injected.push_back(loaded.program->faults[static_cast<std::size_t>(f)].name);
   }
@@ -370,7 +381,8 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   } else {
     print_verdicts(summary, "Evidence in " + *folder);
   }
-  return written ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns) : kNotCompleted;
+  return written && closed ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns)
+                           : kNotCompleted;
 }
 
 }  // namespace

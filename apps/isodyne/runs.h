@@ -10,6 +10,10 @@
 
 namespace isodyne::app {
 
+/// Opens the recording of a run folder, or a file; says aside if nobody has closed it.
+Result<std::unique_ptr<record::Recording>> open_recording(const std::string& path);
+void say_if_unfinished(const record::Recording& recording, const std::string& path);
+
 /// All of them, opened; on a mistake says so and gives nothing.
 std::optional<std::vector<present::RunFolder>> open_runs(const std::vector<std::string>& folders);
 

@@ -8,6 +8,7 @@
 #include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/text_plot.h"
+#include "runs.h"
 #include "stretch.h"
 #include "terminal.h"
 
@@ -32,14 +33,14 @@ int run_show(const Arguments& arguments) {
   const std::string& path = arguments.words[0];
   const auto stretch = stretch_of(arguments);
   if (!stretch) return kWrongInput;
-  const auto recording = record::Recording::open_run(path);
+  const auto recording = open_recording(path);
   if (!recording) return say_error(recording.failure().text()), kWrongInput;
   const std::vector<std::string> words(arguments.words.begin() + 1, arguments.words.end());
   constexpr std::size_t kMost = 6;
   const auto names = words.empty() ? Result(present::usual_signals(path, **recording, kMost))
                                    : present::chosen_signals(**recording, words);
   if (!names) return say_error(names.failure().text()), kWrongInput;
-  const auto& times = (*recording)->times_ns();
+  const auto& times = (*recording)->times();
   if (times.empty() || names->empty()) return say_error("there is nothing in " + path), kWrongInput;
 
   present::TextPlotStyle style;

@@ -94,4 +94,24 @@ std::string lower_case(std::string_view text) {
   return lower;
 }
 
+bool matches(std::string_view pattern, std::string_view name) {
+  // Of several stars only the last has ever to be tried again, so that no pattern takes long.
+  std::size_t p = 0, n = 0, star = std::string_view::npos, tried = 0;
+  while (n < name.size()) {
+    if (p < pattern.size() && pattern[p] == '*') {
+      star = p++;
+      tried = n;
+    } else if (p < pattern.size() && pattern[p] == name[n]) {
+      ++p;
+      ++n;
+    } else if (star != std::string_view::npos) {
+      p = star + 1;
+      n = ++tried;
+    } else {
+      return false;
+    }
+  }
+  return pattern.find_first_not_of('*', p) == std::string_view::npos;
+}
+
 }  // namespace isodyne

@@ -48,6 +48,7 @@ Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
   found_.reserve(monitors_.size());
   // Beside, a batch has to be worth the price of waking a thread.
   const std::size_t room = engine::BlockEvaluator::kRows * (where == Where::beside ? 2 : 1);
+  static_assert(4 * engine::BlockEvaluator::kRows <= kMostImagesLate);
   for (Batch* b : {&filling_, &working_}) {
     b->rows.resize(room * block_.row_size());
     b->times.resize(room);

@@ -57,6 +57,9 @@ struct Broken {
   Time at{};
 };
 
+/// So many images later at most it is told that one has broken a requirement about the present.
+inline constexpr std::int64_t kMostImagesLate = 2048;
+
 class Judge {
  public:
   enum class Where { here, beside };  ///< on the thread that hands images over, or on one of its own

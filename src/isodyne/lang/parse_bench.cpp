@@ -47,12 +47,68 @@ void Parser::step(BenchDecl& b) {
   t_.expect_statement_end();
 }
 
-// record = "record" "every" sum
+// record = "record" [ pattern { "," pattern } ] ( "never" | "every" sum [ "as" "float32" ] [ "compressed" ] [ kept ] )
 void Parser::record(BenchDecl& b) {
-  t_.take();
-  t_.expect("every", "and the period of the recording");
-  b.record = x_.sum();
+  RecordDecl r;
+  r.span = t_.take().span;
+  if (!t_.at("every") && !t_.at("never")) {
+    do r.what.push_back(pattern());
+    while (t_.accept(","));
+  }
+  if (!t_.accept("never")) {
+    t_.expect("every", "and the period of the recording, or `never`");
+    r.every = x_.sum();
+    if (t_.accept("as")) {
+      t_.expect("float32", "which is the other form a value can have");
+      r.single = true;
+    }
+    r.compressed = t_.accept("compressed");
+    const Span when = t_.peek().span;
+    if (t_.accept("when")) {
+      kept_around(r);
+      r.around = join(when, t_.last_span());
+    }
+  }
+  r.span = join(r.span, t_.last_span());
   t_.expect_statement_end();
+  b.records.push_back(std::move(r));
+}
+
+// kept = "when" ( "broken" { label } | expression [ "rises" ] ) [ "with" sum "before" [ "and" sum "after" ] ]
+void Parser::kept_around(RecordDecl& r) {
+  if (t_.accept("broken")) {
+    r.broken = true;
+    while (!t_.at("with") && !t_.at(TokenKind::newline) && !t_.at("}") && !t_.at_end()) {
+      r.requirements.push_back(label());
+      if (!t_.accept(",")) break;
+    }
+  } else {
+    r.when = x_.expression();
+    r.rises = t_.accept("rises");
+  }
+  if (!t_.accept("with")) return;
+  ExprPtr first = x_.sum();
+  if (t_.accept("before")) {
+    r.before = std::move(first);
+    if (!t_.accept("and")) return;
+    first = x_.sum();
+  }
+  t_.expect("after", "as in `with 20 ms before and 100 ms after`");
+  r.after = std::move(first);
+}
+
+/// Names and stars up to the next blank or comma, or a text in quotes.
+Name Parser::pattern() {
+  const Span begin = t_.peek().span;
+  if (t_.at(TokenKind::text)) {
+    const std::string text = t_.expect_text("a name");
+    return {text, begin};
+  }
+  if (!t_.at(TokenKind::name) && !t_.at("*")) t_.fail("a name, a pattern such as `motor.*`, or `every`");
+  Span span = t_.take().span;
+  while (!t_.at(",") && !t_.at_end() && !t_.at(TokenKind::newline) && t_.peek().span.begin == span.end)
+    span = join(span, t_.take().span);
+  return {std::string(sources_.covered(span)), span};
 }
 
 // interval = sum ".." sum

@@ -255,7 +255,7 @@ void Parser::requirement(const std::string& doc) {
 Name Parser::label() {
   if (t_.at("{") || t_.at(TokenKind::newline) || t_.at_end()) t_.fail("the name of the requirement");
   Span span = t_.take().span;
-  while (!t_.at("{") && !t_.at_end() && !t_.at(TokenKind::newline) && t_.peek().span.begin == span.end) {
+  while (!t_.at("{") && !t_.at(",") && !t_.at_end() && !t_.at(TokenKind::newline) && t_.peek().span.begin == span.end) {
     span = join(span, t_.take().span);
   }
   return {std::string(sources_.covered(span)), span};

@@ -97,6 +97,8 @@ class Parser {
   bool bench_member(BenchDecl& b, const std::string& doc);
   void step(BenchDecl& b);
   void record(BenchDecl& b);
+  void kept_around(RecordDecl& r);
+  Name pattern();
   Interval interval();
   PerUnit per_unit(ExprPtr factor);
   WordDecl word();

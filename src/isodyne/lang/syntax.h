@@ -649,10 +649,25 @@ struct FigureDecl {
   std::string doc;
 };
 
+/// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
+struct RecordDecl {
+  std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
+  ExprPtr every;           ///< null: never
+  bool single = false;     ///< as float32
+  bool compressed = false;
+  ExprPtr when;  ///< only around the instants when this is true
+  bool rises = false;
+  bool broken = false;             ///< only around breaches …
+  std::vector<Name> requirements;  ///< … of these; empty: of any
+  ExprPtr before, after;
+  Span around;  ///< from `when` on
+  Span span;
+};
+
 struct BenchDecl : ModelDecl {
   ExprPtr step;
   std::optional<Name> method;
-  ExprPtr record;
+  std::vector<RecordDecl> records;
   std::vector<SensorDecl> sensors;
   std::vector<ActuatorDecl> actuators;
   std::vector<FrameDecl> frames;

@@ -352,7 +352,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
     why_not = "a sampled period is not a whole multiple of it";
     return nullptr;
   }
-  p.record_period = p.step * std::max<std::int64_t>(1, program.record_period / p.step);
+  for (RecordGroup& g : p.recorded) g.period = p.step * std::max<std::int64_t>(1, g.period / p.step);
   collect_states(p);
   for (std::size_t i = 0; i < p.groups.size(); ++i) {
     Group& g = p.groups[i];

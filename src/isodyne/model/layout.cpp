@@ -107,6 +107,7 @@ class Renumbering {
       for (LimitLine& l : r.limits) move(l.variable);
     }
     for (Measure& m : p_.measures) move(m.value);
+    for (RecordGroup& g : p_.recorded) list(g.signals);
     for (Figure& f : p_.figures) {
       for (std::vector<VarId>& panel : f.panels) list(panel);
     }

@@ -18,6 +18,7 @@
 #include "isodyne/model/lint.h"
 #include "isodyne/model/racks.h"
 #include "isodyne/model/rated_cases.h"
+#include "isodyne/model/recording_plan.h"
 #include "isodyne/model/sort.h"
 #include "isodyne/model/table_loader.h"
 #include "isodyne/model/wiring.h"
@@ -194,7 +195,6 @@ class Periods {
     Program& p = check_.program;
     step();
     if (p.step.count() == 0) return;
-    record();
     for (const Sensor& s : p.sensors) {
       multiple(s.period, s.span, "the sampling period");
       if (s.offset.count() > 0) multiple(s.offset, s.span, "the offset");
@@ -217,16 +217,6 @@ class Periods {
     if (step && step->count() == 0) check_.error(Code::bad_period, bench_.step->span, "the step must be at least 1 ns");
     check_.program.step = step.value_or(Time{});
     resolve_groups(check_, bench_.method ? method_of(check_, *bench_.method) : std::nullopt);
-  }
-
-  void record() {
-    Program& p = check_.program;
-    p.record_period = p.step * std::max<std::int64_t>(1, std::chrono::milliseconds(100) / p.step);
-    if (!bench_.record) return;
-    const auto period = x_.check_span(*bench_.record, {&check_.root, nullptr}, "the recording period");
-    if (!period) return;
-    multiple(*period, bench_.record->span, "the recording period");
-    p.record_period = *period;
   }
 
   void multiple(Time period, Span span, const char* what) { multiple(period, span, what, check_.program.step); }
@@ -270,6 +260,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   Periods(check, expressions, bench).run();
   if (check.overflow || check.diagnostics.has_errors()) return;
   sort_program(check);
+  define_recording(check, expressions, bench, wish.harness.empty());
   if (wish.lint && !check.diagnostics.has_errors()) lint(check, loaded.relative);
 }
 

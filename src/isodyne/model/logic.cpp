@@ -66,7 +66,7 @@ class LogicMaker {
     outputs();
     inputs();
     program_->step = controller_.period;
-    program_->record_period = program_->step;
+    program_->recorded.front().period = program_->step;
     resolve_groups(check_, std::nullopt);
     for (const Sampler& x : program_->samplers) {
       if (x.period.count() % program_->step.count() == 0) continue;

@@ -665,11 +665,27 @@ struct PartInfo {
   Span span;
 };
 
+/// Signals that are recorded together: as often, in the same form, at the same times.
+struct RecordGroup {
+  std::string name;  ///< "1ms": its place in the recording; the first has none
+  Time period{};
+  bool single = false;  ///< as float32
+  bool compressed = false;
+  bool windows = false;  ///< only around the instants when `when` is true, or a requirement is broken
+  NodeId when = kNone;
+  bool rises = false;                      ///< only when it becomes true
+  std::vector<std::int32_t> requirements;  ///< without `when`: of which a breach counts; empty: of any
+  Time before{}, after{};
+  std::string text;  ///< "when trip rises with 20 ms before"
+  std::vector<VarId> signals;
+};
+
 struct Program {
   std::string name, doc;
   std::shared_ptr<const Sources> sources;
   Time step{};  ///< of the bench: its instants are those of channels, controllers, judge and recorder
-  Time record_period{};
+  /// The first is of everything that no statement names. Its times are there without signals too: those of the run.
+  std::vector<RecordGroup> recorded{1};
 
   std::vector<Choice> choices;
   std::vector<Variable> variables;  ///< kTime is the time, kSeed the seed of the run; laid out by lay_out()
@@ -707,6 +723,7 @@ struct Program {
   std::vector<Cables> cables;
   std::vector<Wiring> wirings;
 
+  Time record_period() const { return recorded.front().period; }
   const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
   const Group& group_of(VarId id) const { return groups[static_cast<std::size_t>(variable(id).group)]; }
   const Node& node(NodeId id) const { return nodes[static_cast<std::size_t>(id)]; }

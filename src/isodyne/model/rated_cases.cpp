@@ -200,7 +200,7 @@ class Maker {
     const ExprScope top{&check.root, nullptr, nullptr};
     program->step = expressions.check_span(*bench.step, top, "the step").value_or(Time{});
     if (program->step.count() == 0) check.error(Code::bad_period, bench.step->span, "the step must be at least 1 ns");
-    program->record_period = program->step;
+    program->recorded.front().period = program->step;
     resolve_groups(check, std::nullopt);
     if (r.after) made.after = expressions.check_span(*r.after, top, "the time after `after`");
     const auto it = check.root.parts.find(kPart);

@@ -9,7 +9,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/present/summary.h"
-#include "isodyne/record/recorder.h"
+#include "isodyne/record/identity.h"
 
 namespace isodyne::present {
 

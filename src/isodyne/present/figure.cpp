@@ -13,6 +13,7 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/present/plot.h"
+#include "isodyne/present/signals.h"
 
 namespace isodyne::present {
 
@@ -58,12 +59,11 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
     curve.label = v.name;
     curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator ||
                   v.role == model::Role::controller_output;
-    const auto values = recording.signal(v.name);
-    for (std::size_t i = 0; values && i < values->size(); ++i) {
-      // A held value is drawn where it changes, and at the end.
-      const bool same = i > 0 && i + 1 < values->size() && (*values)[i] == (*values)[i - 1];
-      if (curve.steps && same) continue;
-      curve.points.emplace_back(to_seconds(Time{recording.times_ns()[i]}), first.unit.read((*values)[i]));
+    if (const auto view = signal_view(recording, v.name, {}, kMostPoints)) {
+      // A panel has one unit: that of its first signal.
+      for (std::size_t i = 0; i < view->values.size(); ++i)
+        curve.points.emplace_back(view->seconds[i], first.unit.read(view->values[i] * v.unit.factor + v.unit.offset));
+      if (curve.steps) drop_repeated(curve);
     }
     panel.curves.push_back(std::move(curve));
     if (panel.lanes) continue;  // a limit on a truth value is no line
@@ -97,7 +97,7 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   const double height = panel.lanes ? 0.7 : 1;
   data += fmt::format("{} << END\n", block);
   bool gap = false;
-  for (const auto& [t, y] : thinned(curve.points, kMostPoints)) {
+  for (const auto& [t, y] : curve.points) {
     const bool finite = std::isfinite(y);
     if (finite) data += fmt::format("{:.9g} {:.9g}\n", t / axis.factor, lane + height * y);
     if (!finite && !gap) data += "\n";  // a hole stays a hole
@@ -307,24 +307,13 @@ class Script {
 
 }  // namespace
 
-std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most) {
-  if (points.size() <= most) return points;
-  // Each stretch keeps its first, smallest, largest and last point, in their order.
-  const std::size_t stretches = most / 4;
-  std::vector<std::pair<double, double>> kept;
-  for (std::size_t s = 0; s < stretches; ++s) {
-    const std::size_t begin = points.size() * s / stretches, end = points.size() * (s + 1) / stretches;
-    std::size_t low = begin, high = begin;
-    for (std::size_t i = begin; i < end; ++i) {
-      if (points[i].second < points[low].second) low = i;
-      if (points[i].second > points[high].second) high = i;
-    }
-    std::vector<std::size_t> chosen{begin, low, high, end - 1};
-    std::sort(chosen.begin(), chosen.end());
-    chosen.erase(std::unique(chosen.begin(), chosen.end()), chosen.end());
-    for (const std::size_t i : chosen) kept.push_back(points[i]);
+void drop_repeated(Curve& curve) {
+  auto& p = curve.points;
+  std::size_t kept = 0;
+  for (std::size_t i = 0; i < p.size(); ++i) {
+    if (i == 0 || i + 1 == p.size() || p[i].second != p[i - 1].second) p[kept++] = p[i];
   }
-  return kept;
+  p.resize(kept);
 }
 
 void clip(FigureData& data) {
@@ -371,7 +360,7 @@ FigureData gather(const model::Program& program, const model::Figure& figure, co
   d.name = figure.name;
   d.title = fmt::format("{}: {}", summary.bench, figure.title);
   d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
-  d.end = recording.times_ns().empty() ? 0 : to_seconds(Time{recording.times_ns().back()});
+  d.end = recording.times().empty() ? 0 : to_seconds(Time{recording.times().back()});
   for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording));
   add_story(d, recording, summary);
   return d;

@@ -49,13 +49,13 @@ struct FigureData {
 };
 
 /// Most points a curve is drawn with; longer ones keep the smallest and largest value of each stretch.
-constexpr std::size_t kMostPoints = 3000;
-
-/// Thins a curve to at most `most` points without losing an extreme. `most` is at least 4.
-std::vector<std::pair<double, double>> thinned(const std::vector<std::pair<double, double>>& points, std::size_t most);
+constexpr std::size_t kMostPoints = 4000;
 
 /// Adds when faults were active, when requirements were broken, and what the scenario did.
 void add_story(FigureData& data, const record::Recording& recording, const Summary& summary);
+
+/// Of a curve that holds its values: only where they change, and the end.
+void drop_repeated(Curve& curve);
 
 /// Leaves out what does not lie within the figure's time.
 void clip(FigureData& data);

@@ -239,7 +239,7 @@ std::string facts(const RunFolder& run) {
   return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) +
          row("Controller setting", s.setting) + row("Seed", s.seed) +
          row("Step", fmt::format("{} ({}), recorded every {}", format_span(run.program->step), s.method,
-                                 format_span(run.program->record_period))) +
+                                 format_span(run.program->record_period()))) +
          row("Simulated",
              fmt::format("{:.3f} s in {:.1f} s of wall time, started {}", s.ended_at_s, s.wall_seconds, s.started)) +
          row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";

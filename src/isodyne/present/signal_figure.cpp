@@ -14,11 +14,9 @@ Curve curve_of(const SignalView& view, const FigureRun& run) {
   c.label = run.label.empty() ? view.name : run.label + ": " + view.name;
   c.steps = view.steps;
   c.points.reserve(view.values.size());
-  for (std::size_t i = 0; i < view.values.size(); ++i) {
-    // A held value is drawn where it changes, and at the end.
-    const bool same = i > 0 && i + 1 < view.values.size() && view.values[i] == view.values[i - 1];
-    if (!c.steps || !same) c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
-  }
+  for (std::size_t i = 0; i < view.values.size(); ++i)
+    c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
+  if (c.steps) drop_repeated(c);
   return c;
 }
 
@@ -43,7 +41,7 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
   FigureData figure;
   figure.begin = INFINITY;
   for (const FigureRun& run : runs) {
-    const auto& times = run.recording->times_ns();
+    const auto& times = run.recording->times();
     if (times.empty()) continue;
     figure.begin = std::min(figure.begin, to_seconds(Time{times.front()}) - run.shift_s);
     figure.end = std::max(figure.end, to_seconds(Time{times.back()}) - run.shift_s);
@@ -54,7 +52,8 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
     Panel* panel = nullptr;
     for (const FigureRun& run : runs) {
       if (!run.recording->has(name)) continue;
-      const auto view = signal_view(*run.recording, name);
+      const Stretch there{figure.begin + run.shift_s, figure.end + run.shift_s, true};
+      const auto view = signal_view(*run.recording, name, there, kMostPoints);
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
       panel->curves.push_back(curve_of(*view, run));

@@ -22,10 +22,9 @@ struct SignalView {
 /// Seconds; both ends belong to it.
 struct Stretch {
   double begin = 0, end = std::numeric_limits<double>::infinity();
+  bool neighbours = false;  ///< with the instants before and behind, for lines that go over its ends
 };
 
-/// Whether a name fits a pattern, in which * stands for anything.
-bool matches(std::string_view pattern, std::string_view name);
 /// Signals by their names, or by patterns in which * stands for anything, in the order of the words, each once.
 Result<std::vector<std::string>> chosen_signals(const record::Recording& recording,
                                                 const std::vector<std::string>& words);
@@ -35,8 +34,13 @@ std::vector<std::string> usual_signals(const std::string& run, const record::Rec
 /// The names of 0, 1, 2 … of a choice; empty of anything else.
 std::vector<std::string> labels_of(const record::SignalUnit& unit);
 
-/// A signal that is there.
-Result<SignalView> signal_view(const record::Recording& recording, const std::string& name,
-                               const Stretch& stretch = {});
+/// Which of many values are enough to draw them: of each stretch the first, the least, the greatest, the last, and one
+/// that is no number, in their order. At most `most` places, at least 5; all, if there are not more.
+std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count, std::size_t most);
+
+/// A signal that is there: every value, or if `most` is not 0 about so many, among them every extreme. Where rows were
+/// left out because nothing was worth it there is a value that is no number.
+Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch = {},
+                               std::size_t most = 0);
 
 }  // namespace isodyne::present

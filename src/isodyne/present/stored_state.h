@@ -11,7 +11,7 @@
 
 #include "isodyne/bench/events.h"
 #include "isodyne/core/result.h"
-#include "isodyne/record/recorder.h"
+#include "isodyne/record/identity.h"
 
 namespace isodyne::present {
 

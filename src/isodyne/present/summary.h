@@ -11,7 +11,7 @@
 #include "isodyne/core/result.h"
 #include "isodyne/judge/judge.h"
 #include "isodyne/present/timing.h"
-#include "isodyne/record/recorder.h"
+#include "isodyne/record/identity.h"
 
 namespace isodyne::present {
 

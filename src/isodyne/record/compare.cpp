@@ -15,7 +15,6 @@ namespace isodyne::record {
 namespace {
 
 using Verdict = SignalDifference::Verdict;
-using Times = std::vector<std::int64_t>;
 
 bool held_between(const SignalUnit& unit) {
   return unit.si == "bool" || unit.si == "int" || unit.si.find('|') != std::string::npos;
@@ -24,7 +23,7 @@ bool held_between(const SignalUnit& unit) {
 /// A signal at any instant, asked in the order of time.
 class Between {
  public:
-  Between(const Times& times, const std::vector<double>& values, bool held)
+  Between(const Instants& times, const std::vector<double>& values, bool held)
       : times_(times), values_(values), held_(held) {}
   double at(std::int64_t t) {
     while (next_ < times_.size() && times_[next_] <= t) ++next_;
@@ -36,7 +35,7 @@ class Between {
   }
 
  private:
-  const Times& times_;
+  const Instants& times_;
   const std::vector<double>& values_;
   bool held_;
   std::size_t next_ = 0;  ///< the first instant after the one that was asked for
@@ -45,7 +44,7 @@ class Between {
 /// The least and the greatest value around an instant, asked in the order of time.
 class Around {
  public:
-  Around(const Times& times, const std::vector<double>& values, bool held, std::int64_t reach)
+  Around(const Instants& times, const std::vector<double>& values, bool held, std::int64_t reach)
       : times_(times), values_(values), reach_(reach), begin_(times, values, held), end_(times, values, held) {}
   std::pair<double, double> at(std::int64_t t) {
     for (; next_ < times_.size() && times_[next_] <= t + reach_; ++next_) {
@@ -67,7 +66,7 @@ class Around {
   }
 
  private:
-  const Times& times_;
+  const Instants& times_;
   const std::vector<double>& values_;
   std::int64_t reach_;
   Between begin_, end_;
@@ -81,11 +80,11 @@ bool same(double a, double b) {
 
 /// The two values of every instant that is compared.
 template <typename Each>
-void pairs(const Recording& a, const Recording& b, const std::vector<double>& in_a, const std::vector<double>& in_b,
-           bool held, const Alignment& how, Each each) {
-  const Times& times = how.by_a ? a.times_ns() : b.times_ns();
+void pairs(const Instants& times_a, const Instants& times_b, const std::vector<double>& in_a,
+           const std::vector<double>& in_b, bool held, const Alignment& how, Each each) {
+  const Instants& times = how.by_a ? times_a : times_b;
   const std::int64_t own = how.by_a ? 0 : how.shift.count(), other = how.shift.count() - own;
-  Between between(how.by_a ? b.times_ns() : a.times_ns(), how.by_a ? in_b : in_a, held);
+  Between between(how.by_a ? times_b : times_a, how.by_a ? in_b : in_a, held);
   const std::vector<double>& exact = how.by_a ? in_a : in_b;
   const std::int64_t begin = how.begin.count() + own, end = how.end.count() + own;
   for (std::size_t i = 0; i < times.size(); ++i) {
@@ -103,6 +102,19 @@ void note(SignalDifference& d, std::int64_t at, double x, double y) {
   d.largest_at = Time{at};
 }
 
+/// To the bit, block by block: most signals of two runs that should be equal are.
+bool equal_throughout(const Recording& a, const Recording& b, const std::string& name, std::size_t rows) {
+  constexpr std::size_t kBlock = 1 << 17;
+  std::vector<double> in_a(std::min(rows, kBlock)), in_b(in_a.size());
+  for (std::size_t first = 0; first < rows; first += kBlock) {
+    const std::size_t count = std::min(kBlock, rows - first);
+    if (!a.read(name, first, count, in_a.data()) || !b.read(name, first, count, in_b.data()) ||
+        std::memcmp(in_a.data(), in_b.data(), count * sizeof(double)) != 0)
+      return false;
+  }
+  return true;
+}
+
 }  // namespace
 
 std::vector<std::string> names_of_both(const Recording& a, const Recording& b) {
@@ -114,28 +126,27 @@ std::vector<std::string> names_of_both(const Recording& a, const Recording& b) {
   return names;
 }
 
-Alignment align(const Recording& a, const Recording& b, Time shift) {
-  const Times &in_a = a.times_ns(), &in_b = b.times_ns();
+Alignment align(const Recording& a, const Recording& b, Time shift, const std::string& name) {
+  const Instants &in_a = name.empty() ? a.times() : a.times_of(name),
+                 &in_b = name.empty() ? b.times() : b.times_of(name);
   Alignment how;
   how.shift = shift;
   if (in_a.empty() || in_b.empty()) return how;
   how.begin = Time{std::max(in_a.front(), in_b.front() - shift.count())};
   how.end = Time{std::min(in_a.back(), in_b.back() - shift.count())};
-  const auto within = [&](const Times& times, std::int64_t own) {
-    const auto first = std::lower_bound(times.begin(), times.end(), how.begin.count() + own);
-    const auto last = std::upper_bound(times.begin(), times.end(), how.end.count() + own);
-    return std::pair(first, std::max(first, last));
-  };
-  const auto [a1, a2] = within(in_a, 0);
-  const auto [b1, b2] = within(in_b, shift.count());
+  const std::size_t a1 = in_a.before(how.begin.count()), a2 = std::max(a1, in_a.until(how.end.count()));
+  const std::size_t b1 = in_b.before(how.begin.count() + shift.count()),
+                    b2 = std::max(b1, in_b.until(how.end.count() + shift.count()));
   how.by_a = a2 - a1 <= b2 - b1;
-  how.compared = static_cast<std::size_t>(how.by_a ? a2 - a1 : b2 - b1);
-  how.same_instants = a2 - a1 == b2 - b1 &&
-                      std::equal(a1, a2, b1, [&](std::int64_t x, std::int64_t y) { return x + shift.count() == y; });
+  how.compared = how.by_a ? a2 - a1 : b2 - b1;
+  how.same_instants = a2 - a1 == b2 - b1;
+  if (shift.count() == 0 && in_a == in_b) return how;
+  for (std::size_t i = 0; how.same_instants && i < a2 - a1; ++i)
+    how.same_instants = in_a[a1 + i] + shift.count() == in_b[b1 + i];
   return how;
 }
 
-SignalDifference difference(const Recording& a, const Recording& b, const std::string& name, const Alignment& how,
+SignalDifference difference(const Recording& a, const Recording& b, const std::string& name, Time shift,
                             const Allowed& allowed) {
   SignalDifference d;
   d.name = name;
@@ -144,21 +155,27 @@ SignalDifference difference(const Recording& a, const Recording& b, const std::s
     d.verdict = has_a ? Verdict::only_a : Verdict::only_b;
     return d;
   }
-  const auto in_a = a.signal(name), in_b = b.signal(name);
   const SignalUnit unit = a.unit(name);
-  if (!in_a || !in_b || unit.si != b.unit(name).si) {
+  if (unit.si != b.unit(name).si) {
     d.verdict = Verdict::other_kind;
     return d;
   }
-  const bool whole = how.same_instants && how.compared == in_a->size() && how.compared == in_b->size();
-  if (whole && std::memcmp(in_a->data(), in_b->data(), how.compared * sizeof(double)) == 0) return d;
+  const Alignment how = align(a, b, shift, name);
+  const Instants &times_a = a.times_of(name), &times_b = b.times_of(name);
+  const bool whole = how.same_instants && how.compared == times_a.size() && how.compared == times_b.size();
+  if (whole && equal_throughout(a, b, name, how.compared)) return d;
+  const auto in_a = a.signal(name), in_b = b.signal(name);
+  if (!in_a || !in_b) {
+    d.verdict = Verdict::other_kind;
+    return d;
+  }
 
   const bool held = held_between(unit);
   bool equal = true;
   std::optional<std::int64_t> from;
-  Around around_b(b.times_ns(), *in_b, held, allowed.time.count());
-  Around around_a(a.times_ns(), *in_a, held, allowed.time.count());
-  pairs(a, b, *in_a, *in_b, held, how, [&](std::int64_t at, double x, double y) {
+  Around around_b(times_b, *in_b, held, allowed.time.count());
+  Around around_a(times_a, *in_a, held, allowed.time.count());
+  pairs(times_a, times_b, *in_a, *in_b, held, how, [&](std::int64_t at, double x, double y) {
     if (same(x, y)) return;
     equal = false;
     note(d, at, x, y);
@@ -167,7 +184,7 @@ SignalDifference difference(const Recording& a, const Recording& b, const std::s
       return v >= range.first - allowed.value && v <= range.second + allowed.value;
     };
     // Either may be the one that is early.
-    const bool good = reached(x, around_b.at(at + how.shift.count())) && reached(y, around_a.at(at));
+    const bool good = reached(x, around_b.at(at + shift.count())) && reached(y, around_a.at(at));
     if (good) return;
     from = at;
     d.a_there = x;
@@ -182,7 +199,7 @@ std::optional<Time> first_time_of(const Recording& recording, const std::string&
   if (recording.has(what) && recording.unit(what).si == "bool") {
     const auto values = recording.signal(what);
     for (std::size_t i = 0; values && i < values->size(); ++i) {
-      if ((*values)[i] != 0) return Time{recording.times_ns()[i]};
+      if ((*values)[i] != 0) return Time{recording.times_of(what)[i]};
     }
   }
   for (const RecordedEvent& e : recording.events()) {

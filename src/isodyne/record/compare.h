@@ -43,10 +43,11 @@ struct Alignment {
   bool by_a = true;          ///< they are those of a; b is read between its instants
 };
 
-Alignment align(const Recording& a, const Recording& b, Time shift);
+/// Of the instants of a signal, or if there is no name of those of the runs.
+Alignment align(const Recording& a, const Recording& b, Time shift, const std::string& name = {});
 
 /// Numbers between instants: on a straight line; truths, counts and choices are held.
-SignalDifference difference(const Recording& a, const Recording& b, const std::string& name, const Alignment& how,
+SignalDifference difference(const Recording& a, const Recording& b, const std::string& name, Time shift,
                             const Allowed& allowed);
 
 /// Names of both, those of a first.

@@ -40,7 +40,10 @@ std::vector<VarId> judged_variables(const model::Program& p) {
 
 Playback::Playback(std::shared_ptr<const model::Program> program, const Recording& recording,
                    const std::vector<VarId>& wanted)
-    : program_(std::move(program)), recording_(recording), times_(recording.times_ns()) {
+    : program_(std::move(program)),
+      recording_(recording),
+      times_(&recording.times()),
+      period_(program_->record_period()) {
   const model::Program& p = *program_;
   std::vector<std::pair<VarId, double>> starts;
   for (const model::Scenario& s : p.scenarios) {
@@ -60,9 +63,14 @@ void Playback::want(VarId id) {
   if (known != 0) return;
   known = 1;
   const model::Variable& v = program_->variable(id);
-  if (auto values = recording_.signal(v.name)) {
-    columns_.push_back({id, std::move(*values)});
-    return;
+  if (recording_.throughout(v.name)) {
+    if (auto values = recording_.signal(v.name)) {
+      columns_.push_back({id, std::move(*values), &recording_.times_of(v.name)});
+      if (recording_.period_of(v.name) >= period_) return;
+      period_ = recording_.period_of(v.name);
+      times_ = columns_.back().times;
+      return;
+    }
   }
   if (v.role == model::Role::param || v.role == model::Role::fixed_param) return;
   for (const model::Assignment& e : program_->equations) {
@@ -75,19 +83,23 @@ void Playback::want(VarId id) {
 }
 
 void Playback::run(const std::function<void(const bench::Image&)>& see) {
-  std::vector<model::NodeId> now;
-  for (const model::Edge& e : program_->edges) now.push_back(e.now);
-  engine::Evaluator edges(*program_, now);
-  for (std::size_t row = 0; row < times_.size(); ++row) {
-    image_[model::kTime] = to_seconds(Time{times_[row]});
-    for (const Column& c : columns_) image_[static_cast<std::size_t>(c.id)] = c.values[row];
+  std::vector<model::NodeId> fronts;
+  for (const model::Edge& e : program_->edges) fronts.push_back(e.now);
+  engine::Evaluator edges(*program_, fronts);
+  for (std::size_t row = 0; row < times_->size(); ++row) {
+    const std::int64_t now = (*times_)[row];
+    image_[model::kTime] = to_seconds(Time{now});
+    for (Column& c : columns_) {
+      while (c.next < c.values.size() && (*c.times)[c.next] <= now) ++c.next;
+      if (c.next > 0) image_[static_cast<std::size_t>(c.id)] = c.values[c.next - 1];
+    }
     for (auto& [id, value] : computed_) {
       value.evaluate(image_.data());
       image_[static_cast<std::size_t>(id)] = value.value(0);
     }
-    see({Time{times_[row]}, image_.data()});
+    see({Time{now}, image_.data()});
     edges.evaluate(image_.data());
-    for (std::size_t i = 0; i < now.size(); ++i)
+    for (std::size_t i = 0; i < fronts.size(); ++i)
       image_[static_cast<std::size_t>(program_->edges[i].previous)] = edges.value(i);
   }
 }

@@ -1,6 +1,9 @@
 #pragma once
 // A recording as the images that it was made of, for whoever looked at the run itself: the judge cannot tell.
 //
+// There is an image at each instant of the signals that were recorded most often; the others have the values of their
+// instant before. What was recorded only around some instants is not there.
+//
 // Quantities that nobody recorded are computed where their equations read only what is there; parameters that were not
 // recorded did not change.
 
@@ -23,19 +26,24 @@ class Playback {
 
   /// Those that are neither there nor to be computed.
   const std::vector<model::VarId>& missing() const { return missing_; }
-  std::size_t images() const { return times_.size(); }
+  std::size_t images() const { return times_->size(); }
+  /// The time between two images.
+  Time period() const { return period_; }
   void run(const std::function<void(const bench::Image&)>& see);
 
  private:
   struct Column {
     model::VarId id = model::kNone;
     std::vector<double> values;
+    const Instants* times = nullptr;
+    std::size_t next = 0;  ///< row of the first instant that is not reached yet
   };
   void want(model::VarId id);
 
   std::shared_ptr<const model::Program> program_;
   const Recording& recording_;
-  std::vector<std::int64_t> times_;
+  const Instants* times_;
+  Time period_;
   std::vector<double> image_;
   std::vector<Column> columns_;
   std::vector<std::pair<model::VarId, engine::Evaluator>> computed_;  ///< in the order in which they have to be

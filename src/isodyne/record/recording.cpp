@@ -2,8 +2,13 @@
 
 #include <algorithm>
 #include <charconv>
+#include <chrono>
 #include <cstring>
 #include <filesystem>
+#include <thread>
+
+#include <fcntl.h>
+#include <unistd.h>
 
 #include "isodyne/record/h5.h"
 #include "isodyne/record/rows.h"
@@ -12,7 +17,8 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr hsize_t kMostRows = 1'000'000'000;
+constexpr hsize_t kMostRows = 4'000'000'000;
+constexpr hsize_t kMostNames = 1'000'000;
 constexpr std::size_t kMostSourceBytes = 64u << 20;
 
 std::optional<std::string> text_attribute(hid_t object, const char* name) {
@@ -35,22 +41,42 @@ std::optional<double> number_attribute(hid_t object, const char* name) {
   return value;
 }
 
-/// Number of rows of a one-dimensional dataset; nothing if it is anything else.
+/// Number of rows of a one-dimensional dataset; nothing if it is anything else, or says more than the file can hold.
 std::optional<hsize_t> rows_of(hid_t dataset) {
-  const Handle space(H5Dget_space(dataset), H5Sclose);
+  const Handle space(H5Dget_space(dataset), H5Sclose), type(H5Dget_type(dataset), H5Tclose);
   hsize_t rows = 0;
   if (H5Sget_simple_extent_ndims(space.get()) != 1 || H5Sget_simple_extent_dims(space.get(), &rows, nullptr) < 0)
     return std::nullopt;
-  return rows > kMostRows ? std::nullopt : std::optional(rows);
+  constexpr hsize_t kMostPacked = 1100;  // deflate packs that much at best
+  const hsize_t bytes = H5Dget_storage_size(dataset), each = H5Tget_size(type.get());
+  if (rows > kMostRows || each == 0 || rows > (bytes + 1) * kMostPacked / each) return std::nullopt;
+  return rows;
 }
 
-bool read_first(hid_t dataset, hid_t type, hsize_t count, void* to) {
+bool read_rows(hid_t dataset, hid_t type, hsize_t first, hsize_t count, void* to) {
   if (count == 0) return true;
   const Handle space(H5Dget_space(dataset), H5Sclose);
-  const hsize_t zero = 0;
-  H5Sselect_hyperslab(space.get(), H5S_SELECT_SET, &zero, nullptr, &count, nullptr);
+  H5Sselect_hyperslab(space.get(), H5S_SELECT_SET, &first, nullptr, &count, nullptr);
   const Handle memory(H5Screate_simple(1, &count, nullptr), H5Sclose);
   return H5Dread(dataset, type, memory.get(), space.get(), H5P_DEFAULT, to) >= 0;
+}
+
+Handle dataset_at(hid_t where, const std::string& path) {
+  return {H5Dopen2(where, path.c_str(), H5P_DEFAULT), H5Dclose};
+}
+
+/// Names of what is in a group.
+std::vector<std::string> names_in(hid_t file, const std::string& path) {
+  std::vector<std::string> all;
+  const Handle group(H5Gopen2(file, path.c_str(), H5P_DEFAULT), H5Gclose);
+  H5G_info_t info{};
+  if (!group.good() || H5Gget_info(group.get(), &info) < 0 || info.nlinks > kMostNames) return all;
+  for (hsize_t i = 0; i < info.nlinks; ++i) {
+    char name[512] = {};
+    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0) break;
+    all.emplace_back(name);
+  }
+  return all;
 }
 
 std::string text_of(const char* from, std::size_t most) {
@@ -59,35 +85,22 @@ std::string text_of(const char* from, std::size_t most) {
 
 }  // namespace
 
-struct Recording::Files {
-  Handle file;
-};
-
-Recording::Recording() : h5_(std::make_unique<Files>()) {}
-Recording::~Recording() = default;
+Recording::~Recording() {
+  if (descriptor_ >= 0) ::close(descriptor_);
+}
 
 Result<std::unique_ptr<Recording>> Recording::open(const std::string& file) {
   quiet_hdf5();
   std::error_code none;
   if (!std::filesystem::exists(file, none)) return Failure{"cannot open the recording", file, "no such file"};
-  std::unique_ptr<Recording> r(new Recording);
-  r->h5_->file = Handle(H5Fopen(file.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
-  if (!r->h5_->file.good())
-    return Failure{"cannot open the recording", file, "it is not an HDF5 file, or it is damaged"};
-  if (text_attribute(r->h5_->file.get(), "format").value_or("") != "isodyne recording") {
-    return Failure{"cannot open the recording", file, "it is an HDF5 file, but not a recording of Isodyne"};
+  // While a run goes on, the head of its file may change under our hands: then it is looked at once more.
+  for (int attempt = 0;; ++attempt) {
+    std::unique_ptr<Recording> r(new Recording);
+    const Status read = r->read_all(file);
+    if (read) return r;
+    if (attempt == 3 || !std::filesystem::exists(tail_of(file), none)) return read.failure();
+    std::this_thread::sleep_for(std::chrono::milliseconds(50));
   }
-  const Handle time(H5Dopen2(r->h5_->file.get(), "/time_ns", H5P_DEFAULT), H5Dclose);
-  const auto rows = time.good() ? rows_of(time.get()) : std::nullopt;
-  bool good = rows.has_value();
-  if (good) {
-    r->times_.resize(*rows);
-    good = read_first(time.get(), H5T_NATIVE_INT64, *rows, r->times_.data());
-  }
-  if (!good || !r->read_identity() || !r->read_sources() || !r->read_events()) {
-    return Failure{"cannot read the recording", file, "parts of it are missing or damaged"};
-  }
-  return r;
 }
 
 Result<std::unique_ptr<Recording>> Recording::open_run(const std::string& path) {
@@ -97,8 +110,29 @@ Result<std::unique_ptr<Recording>> Recording::open_run(const std::string& path) 
   return open(fs::is_directory(path, none) ? (fs::path(path) / "recording.h5").string() : path);
 }
 
+Status Recording::read_all(const std::string& file) {
+  // The tail first: if the writer closes the file meanwhile, what the tail says is still true.
+  std::error_code none;
+  if (std::filesystem::exists(tail_of(file), none)) {
+    growing_ = tail_grows(tail_of(file));
+    auto tail = Tail::read(tail_of(file));
+    if (tail) tail_ = std::move(*tail);
+    descriptor_ = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
+  }
+  const Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+  H5Pset_file_locking(access.get(), false, true);
+  h5_ = Handle(H5Fopen(file.c_str(), H5F_ACC_RDONLY, access.get()), H5Fclose);
+  if (!h5_.good()) return Failure{"cannot open the recording", file, "it is not an HDF5 file, or it is damaged"};
+  if (text_attribute(h5_.get(), "format").value_or("") != "isodyne recording")
+    return Failure{"cannot open the recording", file, "it is an HDF5 file, but not a recording of Isodyne"};
+  if (!read_identity() || !read_sources() || !read_groups() || !read_events())
+    return Failure{"cannot read the recording", file, "parts of it are missing or damaged"};
+  return Done{};
+}
+
 bool Recording::read_identity() {
-  const hid_t root = h5_->file.get();
+  const hid_t root = h5_.get();
+  bench_ = text_attribute(root, "bench").value_or("");
   identity_.version = text_attribute(root, "isodyne_version").value_or("");
   identity_.main = text_attribute(root, "bench_file").value_or("");
   identity_.scenario = text_attribute(root, "scenario").value_or("");
@@ -120,14 +154,8 @@ bool Recording::read_identity() {
 }
 
 bool Recording::read_sources() {
-  const Handle group(H5Gopen2(h5_->file.get(), "/sources", H5P_DEFAULT), H5Gclose);
-  H5G_info_t info{};
-  if (!group.good() || H5Gget_info(group.get(), &info) < 0 || info.nlinks > 1000) return false;
-  for (hsize_t i = 0; i < info.nlinks; ++i) {
-    char name[512] = {};
-    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0)
-      return false;
-    const Handle dataset(H5Dopen2(group.get(), name, H5P_DEFAULT), H5Dclose);
+  for (const std::string& name : names_in(h5_.get(), "/sources")) {
+    const Handle dataset = dataset_at(h5_.get(), "/sources/" + name);
     if (!dataset.good()) return false;
     const Handle type(H5Dget_type(dataset.get()), H5Tclose);
     if (H5Tget_class(type.get()) != H5T_STRING || H5Tget_size(type.get()) > kMostSourceBytes) return false;
@@ -141,36 +169,191 @@ bool Recording::read_sources() {
   return true;
 }
 
-bool Recording::read_events() {
-  const Handle dataset(H5Dopen2(h5_->file.get(), "/events", H5P_DEFAULT), H5Dclose);
-  const auto rows = dataset.good() ? rows_of(dataset.get()) : std::nullopt;
-  if (!rows) return false;
-  std::vector<EventRow> lines(*rows);
-  const Handle type = event_row_type();
-  if (!read_first(dataset.get(), type.get(), *rows, lines.data())) return false;
-  for (const EventRow& e : lines) {
-    events_.push_back({Time{e.time_ns}, text_of(e.kind, sizeof e.kind), text_of(e.subject, sizeof e.subject),
-                       text_of(e.text, sizeof e.text)});
+bool Recording::read_groups() {
+  const hid_t root = h5_.get();
+  const auto whole = [](std::optional<double> number) { return static_cast<std::int64_t>(number.value_or(0)); };
+  if (!read_group({"/signals", whole(number_attribute(root, "record_period_ns")), "", {}, {}}, "/time_ns"))
+    return false;
+  if (H5Lexists(root, "/rates", H5P_DEFAULT) <= 0) return true;
+  // In the order in which the writer knows them.
+  std::map<std::int64_t, Group> groups;
+  for (const std::string& name : names_in(root, "/rates")) {
+    const std::string path = "/rates/" + name;
+    const Handle group(H5Gopen2(root, path.c_str(), H5P_DEFAULT), H5Gclose);
+    if (!group.good()) return false;
+    groups[whole(number_attribute(group.get(), "number"))] = {path,
+                                                              whole(number_attribute(group.get(), "period_ns")),
+                                                              text_attribute(group.get(), "kept").value_or(""),
+                                                              {},
+                                                              {}};
+  }
+  for (auto& [number, group] : groups) {
+    const std::string time_path = group.path + "/time_ns";
+    if (number != static_cast<std::int64_t>(groups_.size()) || !read_group(std::move(group), time_path)) return false;
   }
   return true;
 }
 
-std::optional<std::vector<double>> Recording::signal(const std::string& name) const {
-  const Handle dataset(H5Dopen2(h5_->file.get(), ("/signals/" + name).c_str(), H5P_DEFAULT), H5Dclose);
+bool Recording::read_group(Group group, const std::string& time_path) {
+  const std::size_t index = groups_.size();
+  for (const std::string& name : names_in(h5_.get(), group.path)) {
+    if (name == "time_ns" && index > 0) continue;
+    const Handle dataset = dataset_at(h5_.get(), group.path + "/" + name);
+    if (!dataset.good()) continue;  // the others can still be read
+    const auto place = number_attribute(dataset.get(), "column");
+    columns_[name] = {index, place ? static_cast<std::size_t>(*place) : 0};
+    group.columns.push_back(name);
+  }
+  std::sort(group.columns.begin(), group.columns.end(),
+            [&](const auto& a, const auto& b) { return columns_[a].place < columns_[b].place; });
+  groups_.push_back(std::move(group));
+  return read_times(groups_.back(), index, time_path);
+}
+
+std::size_t Recording::rows_in_tail(std::size_t group) const {
+  const auto key = static_cast<std::uint32_t>(group);
+  std::size_t rows = 0;
+  if (const auto chunks = tail_->chunks.find(key); chunks != tail_->chunks.end() && !chunks->second.empty())
+    rows = chunks->second.back().first + chunks->second.back().rows;
+  if (const auto open = tail_->rows.find(key); open != tail_->rows.end() && !open->second.empty())
+    rows = open->second.back().first + open->second.back().times.size();
+  return rows;
+}
+
+/// As a clock, if the first and the last ones prove it: each row is at a later multiple of the period than the one
+/// before, so that n rows over n - 1 periods leave none out.
+bool Recording::read_times(Group& group, std::size_t index, const std::string& path) {
+  const Handle dataset = dataset_at(h5_.get(), path);
+  const auto written = dataset.good() ? rows_of(dataset.get()) : std::nullopt;
+  if (!written && !tail_) return false;
+  const std::size_t rows = tail_ ? rows_in_tail(index) : *written;
+  if (rows > kMostRows) return false;
+  const auto read = [&](std::size_t first, std::size_t count, std::int64_t* to) {
+    return tail_ ? read_tail(index, 0, 8, first, count, to)
+                 : read_rows(dataset.get(), H5T_NATIVE_INT64, first, count, to);
+  };
+  if (group.kept.empty() && group.period_ns > 0 && rows > 3) {
+    std::int64_t first = 0, last[2] = {}, length = 0;
+    if (!read(0, 1, &first) || !read(rows - 2, 2, last)) return false;
+    if (!__builtin_mul_overflow(static_cast<std::int64_t>(rows - 2), group.period_ns, &length) &&
+        last[0] - first == length) {
+      group.times = Instants(first, group.period_ns, rows - 1);
+      group.times.add_last(last[1]);
+      return true;
+    }
+  }
+  std::vector<std::int64_t> all(rows);
+  if (!read(0, rows, all.data())) return false;
+  group.times = Instants(std::move(all));
+  return true;
+}
+
+bool Recording::read_events() {
+  const auto keep = [&](const EventRow& e) {
+    events_.push_back({Time{e.time_ns}, text_of(e.kind, sizeof e.kind), text_of(e.subject, sizeof e.subject),
+                       text_of(e.text, sizeof e.text)});
+  };
+  if (tail_) {
+    for (const auto& [number, row] : tail_->events) keep(row);
+    return true;
+  }
+  const Handle dataset = dataset_at(h5_.get(), "/events");
   const auto rows = dataset.good() ? rows_of(dataset.get()) : std::nullopt;
-  if (!rows || *rows < times_.size()) return std::nullopt;
-  std::vector<double> values(times_.size());
-  if (!read_first(dataset.get(), H5T_NATIVE_DOUBLE, values.size(), values.data())) return std::nullopt;
+  if (!rows) return false;
+  std::vector<EventRow> lines(*rows);
+  if (!read_rows(dataset.get(), event_row_type().get(), 0, *rows, lines.data())) return false;
+  for (const EventRow& e : lines) keep(e);
+  return true;
+}
+
+const Instants& Recording::times_of(const std::string& name) const {
+  const auto found = columns_.find(name);
+  return groups_[found == columns_.end() ? 0 : found->second.group].times;
+}
+
+Time Recording::period_of(const std::string& name) const {
+  const auto found = columns_.find(name);
+  return Time{groups_[found == columns_.end() ? 0 : found->second.group].period_ns};
+}
+
+bool Recording::throughout(const std::string& name) const {
+  const auto found = columns_.find(name);
+  return found != columns_.end() && groups_[found->second.group].kept.empty();
+}
+
+std::optional<std::vector<double>> Recording::signal(const std::string& name) const {
+  if (!has(name)) return std::nullopt;
+  std::vector<double> values(times_of(name).size());
+  if (!read(name, 0, values.size(), values.data())) return std::nullopt;
   return values;
 }
 
-bool Recording::has(const std::string& name) const {
-  return H5Lexists(h5_->file.get(), ("/signals/" + name).c_str(), H5P_DEFAULT) > 0;
+bool Recording::read(const std::string& name, std::size_t first, std::size_t count, double* to) const {
+  const auto found = columns_.find(name);
+  if (found == columns_.end()) return false;
+  const Column column = found->second;
+  const Handle dataset = dataset_at(h5_.get(), groups_[column.group].path + "/" + name);
+  if (!dataset.good()) return false;
+  if (!tail_) {
+    const auto rows = rows_of(dataset.get());
+    return rows && first + count <= *rows && read_rows(dataset.get(), H5T_NATIVE_DOUBLE, first, count, to);
+  }
+  const Handle type(H5Dget_type(dataset.get()), H5Tclose);
+  return read_tail(column.group, column.place + 1, H5Tget_size(type.get()), first, count, to);
+}
+
+/// What the tail knows of a column: chunks in the file, and rows of its own. `place` 0: the times, of 8 bytes.
+bool Recording::read_tail(std::size_t group, std::size_t place, std::size_t size, std::size_t first, std::size_t count,
+                          void* to) const {
+  const auto key = static_cast<std::uint32_t>(group);
+  auto* out = static_cast<double*>(to);  // instants are as wide
+  std::size_t next = first;
+  const std::size_t end = first + count;
+  if (const auto chunks = tail_->chunks.find(key); chunks != tail_->chunks.end() && !chunks->second.empty()) {
+    const std::size_t room = chunks->second.front().rows;
+    std::vector<std::uint8_t> bytes, elements(room * size);
+    for (std::size_t i = room == 0 ? 0 : next / room; i < chunks->second.size() && next < end; ++i) {
+      const Tail::Chunk& chunk = chunks->second[i];
+      if (place >= chunk.places.size() || chunk.rows != room || next < chunk.first) return false;
+      const ChunkPlace& at = chunk.places[place];
+      if (at.bytes > 2 * elements.size() + 1024) return false;
+      bytes.resize(at.bytes);
+      if (::pread(descriptor_, bytes.data(), at.bytes, static_cast<off_t>(at.at)) != static_cast<ssize_t>(at.bytes))
+        return false;
+      const bool good =
+          at.packed != 0 ? expand_planes(bytes, room, size, elements.data()) : at.bytes == elements.size();
+      if (!good) return false;
+      if (at.packed == 0) elements = bytes;
+      for (; next < std::min<std::size_t>(end, chunk.first + room); ++next, ++out) {
+        const std::uint8_t* from = elements.data() + (next - chunk.first) * size;
+        float single = 0;
+        if (size == 4) std::memcpy(&single, from, 4);
+        if (size == 4) *out = static_cast<double>(single);
+        if (size == 8) std::memcpy(out, from, 8);
+      }
+    }
+  }
+  if (const auto open = tail_->rows.find(key); open != tail_->rows.end()) {
+    for (const Tail::Rows& rows : open->second) {
+      const std::size_t length = rows.times.size();
+      if (next >= rows.first + length || next >= end) continue;
+      if (next < rows.first || (place > 0 && place * length > rows.values.size())) return false;
+      for (; next < std::min<std::size_t>(end, rows.first + length); ++next, ++out) {
+        const std::size_t row = next - rows.first;
+        if (place == 0) std::memcpy(out, &rows.times[row], 8);
+        if (place > 0) *out = rows.values[(place - 1) * length + row];
+        if (place > 0 && size == 4) *out = static_cast<double>(static_cast<float>(*out));
+      }
+    }
+  }
+  return next == end;
 }
 
 SignalUnit Recording::unit(const std::string& name) const {
-  const Handle dataset(H5Dopen2(h5_->file.get(), ("/signals/" + name).c_str(), H5P_DEFAULT), H5Dclose);
   SignalUnit u;
+  const auto found = columns_.find(name);
+  if (found == columns_.end()) return u;
+  const Handle dataset = dataset_at(h5_.get(), groups_[found->second.group].path + "/" + name);
   if (!dataset.good()) return u;
   u.si = text_attribute(dataset.get(), "unit").value_or("1");
   u.read_in = text_attribute(dataset.get(), "read_in").value_or("");
@@ -180,16 +363,30 @@ SignalUnit Recording::unit(const std::string& name) const {
 }
 
 std::vector<std::string> Recording::names() const {
-  const Handle group(H5Gopen2(h5_->file.get(), "/signals", H5P_DEFAULT), H5Gclose);
-  H5G_info_t info{};
   std::vector<std::string> all;
-  if (!group.good() || H5Gget_info(group.get(), &info) < 0) return all;
-  for (hsize_t i = 0; i < info.nlinks; ++i) {
-    char name[512] = {};
-    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0) break;
-    all.emplace_back(name);
-  }
+  for (const auto& [name, column] : columns_) all.push_back(name);
   return all;
+}
+
+RecordingHead Recording::head() const {
+  const auto whole = [](std::optional<double> number) { return Time{static_cast<std::int64_t>(number.value_or(0))}; };
+  RecordingHead head{identity_, bench_, whole(number_attribute(h5_.get(), "step_ns")), {}};
+  for (const Group& g : groups_) {
+    GroupHead& made = head.groups.emplace_back();
+    if (head.groups.size() > 1) made.name = g.path.substr(std::strlen("/rates/"));
+    made.period = Time{g.period_ns};
+    made.kept = g.kept;
+    for (const std::string& name : g.columns) {
+      const Handle dataset = dataset_at(h5_.get(), g.path + "/" + name);
+      const Handle type(H5Dget_type(dataset.get()), H5Tclose), made_with(H5Dget_create_plist(dataset.get()), H5Pclose);
+      made.single = H5Tget_size(type.get()) == 4;
+      made.compressed = H5Pget_nfilters(made_with.get()) > 0;
+      const SignalUnit u = unit(name);
+      made.columns.push_back({name, u.si, u.read_in, text_attribute(dataset.get(), "description").value_or(""),
+                              text_attribute(dataset.get(), "source").value_or(""), u.factor, u.offset});
+    }
+  }
+  return head;
 }
 
 }  // namespace isodyne::record

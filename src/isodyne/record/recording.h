@@ -1,6 +1,9 @@
 #pragma once
-// Reads a recording.
+// Reads a recording: one that is whole, one that is being written, or one whose writer was killed.
+//
+// Signals are recorded in groups, each with instants of its own; those of the first group are the instants of the run.
 
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -8,7 +11,9 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
-#include "isodyne/record/recorder.h"
+#include "isodyne/record/identity.h"
+#include "isodyne/record/instants.h"
+#include "isodyne/record/recording_file.h"
 
 namespace isodyne::record {
 
@@ -31,29 +36,69 @@ class Recording {
   ~Recording();
 
   const RunIdentity& identity() const { return identity_; }
-  /// How the run ended; empty if the recording was never closed (a kill, a full disk).
+  const std::string& bench() const { return bench_; }
+  /// How the run ended; empty if the recording was never closed (it still goes on, a kill, a full disk).
   const std::string& ending() const { return ending_; }
-  const std::vector<std::int64_t>& times_ns() const { return times_; }
+  /// The writer has not closed it: what is not in the file was taken from its tail.
+  bool unfinished() const { return tail_.has_value(); }
+  /// When it was opened, somebody still wrote it.
+  bool growing() const { return growing_; }
+  /// The instants of the run.
+  const Instants& times() const { return groups_.front().times; }
   const std::vector<RecordedEvent>& events() const { return events_; }
 
-  /// All rows of a signal in SI, as many as there are times; nothing if there is no such signal.
+  /// The instants at which a signal was recorded; those of the run if there is no such signal.
+  const Instants& times_of(const std::string& name) const;
+  /// Recorded from the first instant to the last, not only around some.
+  bool throughout(const std::string& name) const;
+  /// The time between two rows where none is left out.
+  Time period_of(const std::string& name) const;
+  /// All rows of a signal in SI, as many as its instants; nothing if there is no such signal, or it cannot be read.
   std::optional<std::vector<double>> signal(const std::string& name) const;
-  bool has(const std::string& name) const;
+  /// Rows [first, first + count) of it.
+  bool read(const std::string& name, std::size_t first, std::size_t count, double* to) const;
+  /// The instants of a group of head().
+  const Instants& times_in(std::size_t group) const { return groups_[group].times; }
+  bool has(const std::string& name) const { return columns_.contains(name); }
   SignalUnit unit(const std::string& name) const;
   /// Names of all signals.
   std::vector<std::string> names() const;
 
+  /// What was known before there was a row, to write the same recording again.
+  RecordingHead head() const;
+
  private:
-  Recording();
-  struct Files;
+  struct Group {
+    std::string path;  ///< of its signals
+    std::int64_t period_ns = 0;
+    std::string kept;
+    Instants times;
+    std::vector<std::string> columns;  ///< in the order in which they were written
+  };
+  struct Column {
+    std::size_t group = 0, place = 0;  ///< which of the group it is
+  };
+
+  Recording() = default;
+  Status read_all(const std::string& file);
   bool read_identity();
   bool read_sources();
+  bool read_groups();
+  bool read_group(Group group, const std::string& time_path);
+  bool read_times(Group& group, std::size_t index, const std::string& path);
   bool read_events();
+  std::size_t rows_in_tail(std::size_t group) const;
+  bool read_tail(std::size_t group, std::size_t place, std::size_t size, std::size_t first, std::size_t count,
+                 void* to) const;
 
-  std::unique_ptr<Files> h5_;
+  Handle h5_;
+  int descriptor_ = -1;  ///< the same file, of which the tail says what lies where
+  std::optional<Tail> tail_;
+  bool growing_ = false;
   RunIdentity identity_;
-  std::string ending_;
-  std::vector<std::int64_t> times_;
+  std::string bench_, ending_;
+  std::vector<Group> groups_;
+  std::map<std::string, Column> columns_;
   std::vector<RecordedEvent> events_;
 };
 

@@ -1,12 +1,37 @@
 #pragma once
-// The row of the events table, as it lies in memory and in the file.
+// What passes between the recorder and the file: blocks of rows, and the rows of the events table.
 
+#include <algorithm>
+#include <atomic>
 #include <cstddef>
 #include <cstdint>
+#include <cstring>
+#include <string>
+#include <vector>
 
 #include "isodyne/record/h5.h"
 
 namespace isodyne::record {
+
+/// Rows of one group of signals, as many as a chunk of the file at most. One thread fills it while another may already
+/// read the rows below `rows`.
+struct Block {
+  Block(std::size_t room, std::size_t columns) : times(room), values(room * columns) {}
+
+  std::vector<std::int64_t> times;
+  std::vector<double> values;  ///< one column after the other, each as long as `times`
+  std::atomic<std::size_t> rows{0};
+
+  /// Nothing beyond the rows: the same rows give the same bytes.
+  void clear_rest() {
+    const auto from = static_cast<std::ptrdiff_t>(rows.load());
+    std::fill(times.begin() + from, times.end(), 0);
+    for (std::size_t c = 0; c * times.size() < values.size(); ++c)
+      std::fill(column(c) + from, column(c) + times.size(), 0.0);
+  }
+  double* column(std::size_t c) { return values.data() + c * times.size(); }
+  const double* column(std::size_t c) const { return values.data() + c * times.size(); }
+};
 
 struct EventRow {
   std::int64_t time_ns;
@@ -14,6 +39,26 @@ struct EventRow {
   char subject[96];
   char text[200];
 };
+
+/// As much of a text as there is room for.
+template <std::size_t N>
+void copy_text(char (&to)[N], const std::string& text) {
+  std::size_t length = std::min(N, text.size());
+  // Never end inside a character.
+  while (length < text.size() && length > 0 && (static_cast<unsigned char>(text[length]) & 0xC0u) == 0x80u) --length;
+  std::memset(to, 0, N);
+  std::memcpy(to, text.data(), length);
+}
+
+inline EventRow event_row(std::int64_t time_ns, const std::string& kind, const std::string& subject,
+                          const std::string& text) {
+  EventRow row{};
+  row.time_ns = time_ns;
+  copy_text(row.kind, kind);
+  copy_text(row.subject, subject);
+  copy_text(row.text, text);
+  return row;
+}
 
 inline Handle event_row_type() {
   Handle row(H5Tcreate(H5T_COMPOUND, sizeof(EventRow)), H5Tclose);

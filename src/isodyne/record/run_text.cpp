@@ -36,7 +36,7 @@ Result<std::string> signal_text(const std::string& run, const std::string& signa
   // Truths, whole numbers and choices are plain numbers here.
   const bool plain = unit.si == "bool" || unit.si == "int" || unit.si.find('|') != std::string::npos;
   std::string text = fmt::format("t [s],{} [{}]\n", signal, plain ? "1" : scale ? unit.read_in : unit.si);
-  const auto& times = (*recording)->times_ns();
+  const Instants& times = (*recording)->times_of(signal);
   for (std::size_t i = 0; i < times.size(); ++i) {
     const double v = scale ? ((*values)[i] - unit.offset) / unit.factor : (*values)[i];
     text += format_exact(to_seconds(Time{times[i]})) + "," + format_exact(v) + "\n";
@@ -47,18 +47,22 @@ Result<std::string> signal_text(const std::string& run, const std::string& signa
 Result<std::string> state_text(const std::string& run, std::int64_t at_ns) {
   const auto recording = opened(run);
   if (!recording) return recording.failure();
-  const auto& times = (*recording)->times_ns();
-  const auto after = std::upper_bound(times.begin(), times.end(), at_ns);
-  if (after == times.begin() || (after == times.end() && times.back() != at_ns))
+  const Instants& times = (*recording)->times();
+  const std::size_t until = times.until(at_ns);
+  if (until == 0 || (until == times.size() && times.back() != at_ns))
     return Failure{"cannot start from", run,
                    times.empty() ? "nothing was recorded"
                                  : fmt::format("it goes from {} to {}", format_instant(Time{times.front()}),
                                                format_instant(Time{times.back()}))};
-  const auto row = static_cast<std::size_t>(after - times.begin()) - 1;
-  std::string text = fmt::format("name,value at {} ns\n", times[row]);
+  const std::int64_t at = times[until - 1];
+  std::string text = fmt::format("name,value at {} ns\n", at);
   for (const std::string& name : (*recording)->names()) {
-    const auto values = (*recording)->signal(name);
-    if (values) text += csv_line({name, format_exact((*values)[row])});
+    // What is recorded more seldom is as old as its last instant; what was kept around some instants only may be
+    // missing.
+    const std::size_t row = (*recording)->times_of(name).until(at);
+    double value = 0;
+    if (row == 0 || !(*recording)->throughout(name) || !(*recording)->read(name, row - 1, 1, &value)) continue;
+    text += csv_line({name, format_exact(value)});
   }
   return text;
 }

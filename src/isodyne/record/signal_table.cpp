@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <cmath>
 #include <numeric>
 #include <set>
 
@@ -16,12 +17,45 @@ namespace isodyne::record {
 
 using Kind = SignalColumn::Kind;
 
+namespace {
+
+/// The instants of the signal that has most of them; without signals those of the run.
+const Instants& most_instants(const Recording& recording, const std::vector<std::string>& names) {
+  const Instants* most = names.empty() ? &recording.times() : &recording.times_of(names.front());
+  for (const std::string& name : names) {
+    if (recording.times_of(name).size() > most->size()) most = &recording.times_of(name);
+  }
+  return *most;
+}
+
+/// Values at other instants: the one before, or if it is not held none between its own.
+std::vector<double> at_instants(const Instants& wanted, const Instants& own, const std::vector<double>& values,
+                                bool held) {
+  std::vector<double> at(wanted.size(), NAN);
+  std::size_t next = 0;
+  for (std::size_t i = 0; i < wanted.size(); ++i) {
+    while (next < own.size() && own[next] <= wanted[i]) ++next;
+    if (next > 0 && (held || own[next - 1] == wanted[i])) at[i] = values[next - 1];
+  }
+  return at;
+}
+
+}  // namespace
+
 Result<SignalTable> table_of(const Recording& recording, const std::vector<std::string>& names) {
   SignalTable t;
-  t.times_ns = recording.times_ns();
+  const Instants& times = most_instants(recording, names);
+  for (std::size_t i = 0; i < times.size(); ++i) t.times_ns.push_back(times[i]);
   for (const std::string& name : names) {
     auto values = recording.signal(name);
     if (!values) return Failure{"cannot read the signal", name, "the recording is damaged there"};
+    if (!(recording.times_of(name) == times)) {
+      const bool held = recording.throughout(name);
+      *values = at_instants(times, recording.times_of(name), *values, held);
+      t.remarks.push_back(held ? fmt::format("{} is recorded every {}, and held in between", name,
+                                             format_span(recording.period_of(name)))
+                               : fmt::format("{} is recorded only around some instants", name));
+    }
     const SignalUnit unit = recording.unit(name);
     SignalColumn c{name, "", Kind::number, std::move(*values)};
     const bool choice = unit.si.find('|') != std::string::npos;
