@@ -121,7 +121,11 @@ int export_recording(const Arguments& arguments) {
     files = {{base + ".cfg", written->cfg}, {base + ".dat", written->dat}};
   } else {
     const std::string text = what == "csv" ? record::to_csv(*table) : record::to_vcd(*table);
-    if (!arguments.has(Option::out)) return put(stdout, text), kHeld;
+    if (!arguments.has(Option::out)) {
+      put(stdout, text);
+      for (const std::string& r : table->remarks) say_aside(r);
+      return kHeld;
+    }
     files = {{*arguments.value(Option::out), text}};
   }
   std::string all;

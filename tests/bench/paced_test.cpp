@@ -465,7 +465,7 @@ TEST_CASE("A disk that becomes full ends a paced run with status 3, and what was
   CHECK_THAT(out.err, Catch::Contains("No space left on device"));
   auto recording = record::Recording::open(folder / "kept/recording.h5");
   REQUIRE(recording);
-  CHECK((*recording)->times_ns().size() > 1000);
+  CHECK((*recording)->times().size() > 1000);
 }
 
 TEST_CASE("Options of the pace are about paced runs, and within their limits") {

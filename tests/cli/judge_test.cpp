@@ -372,9 +372,9 @@ TEST_CASE("A run that goes on from a stored state is the rest of the whole run, 
   const auto whole = record::Recording::open(r.folder / "r/recording.h5"),
              rest = record::Recording::open(r.folder / "rest/recording.h5");
   REQUIRE((whole && rest));
-  const auto& times = (*rest)->times_ns();
+  const auto& times = (*rest)->times();
   CHECK(times.front() == 4'000'000'000);
-  CHECK(times.back() == (*whole)->times_ns().back());
+  CHECK(times.back() == (*whole)->times().back());
   for (const std::string& name : (*rest)->names()) {
     const auto a = *(*whole)->signal(name), b = *(*rest)->signal(name);
     bool same = true;

@@ -5,6 +5,7 @@
 
 #include "isodyne/present/figure.h"
 #include "isodyne/present/report.h"
+#include "isodyne/present/signals.h"
 #include "isodyne/present/summary.h"
 #include "support.h"
 
@@ -12,19 +13,22 @@ using namespace isodyne;
 using namespace isodyne::present;
 using namespace isodyne::test;
 
-TEST_CASE("Thinning a curve keeps every extreme, its ends and its order") {
-  std::vector<std::pair<double, double>> points;
-  for (int i = 0; i < 100'000; ++i) points.emplace_back(i, std::sin(i * 0.001));
-  points[54'321].second = 7;  // spikes of one sample
-  points[12'345].second = -9;
-  const auto kept = thinned(points, 3000);
+TEST_CASE("Thinning a curve keeps every extreme, its ends, its holes and its order") {
+  std::vector<double> values;
+  for (int i = 0; i < 100'000; ++i) values.push_back(std::sin(i * 0.001));
+  values[54'321] = 7;  // spikes of one sample
+  values[12'345] = -9;
+  values[70'000] = NAN;  // also where it is the first of its stretch
+  values[0] = NAN;
+  const auto kept = enough_to_draw(values.data(), values.size(), 3000);
   CHECK(kept.size() <= 3000);
-  CHECK(kept.front() == points.front());
-  CHECK(kept.back() == points.back());
-  CHECK(std::is_sorted(kept.begin(), kept.end(), [](const auto& a, const auto& b) { return a.first < b.first; }));
-  CHECK(std::find(kept.begin(), kept.end(), points[54'321]) != kept.end());
-  CHECK(std::find(kept.begin(), kept.end(), points[12'345]) != kept.end());
-  CHECK(thinned(points, 200'000).size() == points.size());
+  CHECK(kept.front() == 0);
+  CHECK(kept.back() == values.size() - 1);
+  CHECK(std::is_sorted(kept.begin(), kept.end()));
+  for (const std::size_t i : {54'321u, 12'345u, 70'000u}) CHECK(std::find(kept.begin(), kept.end(), i) != kept.end());
+  const auto greatest = [&](std::size_t a, std::size_t b) { return values[a] < values[b] || std::isnan(values[a]); };
+  CHECK(values[*std::max_element(kept.begin(), kept.end(), greatest)] == 7);
+  CHECK(enough_to_draw(values.data(), values.size(), 200'000).size() == values.size());
 }
 
 TEST_CASE("Verdicts survive the way to JSON and back") {

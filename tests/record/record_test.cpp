@@ -1,5 +1,6 @@
 #include <catch2/catch.hpp>
 
+#include "isodyne/record/recorder.h"
 #include "isodyne/record/recording.h"
 #include "support.h"
 
@@ -53,7 +54,7 @@ TEST_CASE("What is recorded can be read back") {
   record_run(folder / "r.h5");
   const auto r = record::Recording::open(folder / "r.h5");
   REQUIRE(r);
-  const auto& times = (*r)->times_ns();
+  const auto& times = (*r)->times();
   REQUIRE(times.size() == 12);  // 0, 10, … 100 ms and the last image at 105 ms
   CHECK(times[10] == 100'000'000);
   CHECK(times[11] == 105'000'000);
@@ -61,7 +62,7 @@ TEST_CASE("What is recorded can be read back") {
   REQUIRE(wave);
   for (std::size_t i = 0; i < times.size(); ++i)
     CHECK((*wave)[i] == Approx(std::sin(1e-9 * static_cast<double>(times[i]))).epsilon(1e-15));
-  CHECK_FALSE((*r)->signal("nothing"));
+  CHECK_FALSE((*r)->signal("nothing").has_value());
   CHECK((*r)->identity().seed == 18446744073709551615ULL);
   CHECK((*r)->identity().faults == std::vector<std::string>{"a", "b"});
   CHECK((*r)->identity().main == "sub/bench.dyne");

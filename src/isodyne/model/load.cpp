@@ -258,9 +258,9 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   flattener.check_complete();
   judged.define();
   Periods(check, expressions, bench).run();
+  define_recording(check, expressions, bench, wish.harness.empty());
   if (check.overflow || check.diagnostics.has_errors()) return;
   sort_program(check);
-  define_recording(check, expressions, bench, wish.harness.empty());
   if (wish.lint && !check.diagnostics.has_errors()) lint(check, loaded.relative);
 }
 

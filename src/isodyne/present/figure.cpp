@@ -45,8 +45,8 @@ std::string unit_text(const model::Variable& v) {
   return v.type.kind == model::Type::Kind::integer ? "count" : "";
 }
 
-Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids,
-               const record::Recording& recording) {
+Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids, const record::Recording& recording,
+               std::size_t most) {
   const model::Variable& first = program.variable(ids.front());
   Panel panel;
   panel.unit = unit_text(first);
@@ -59,7 +59,7 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
     curve.label = v.name;
     curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator ||
                   v.role == model::Role::controller_output;
-    if (const auto view = signal_view(recording, v.name, {}, kMostPoints)) {
+    if (const auto view = signal_view(recording, v.name, {}, std::max<std::size_t>(500, most / ids.size()))) {
       // A panel has one unit: that of its first signal.
       for (std::size_t i = 0; i < view->values.size(); ++i)
         curve.points.emplace_back(view->seconds[i], first.unit.read(view->values[i] * v.unit.factor + v.unit.offset));
@@ -108,31 +108,6 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
                       curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
                       quoted(panel.lanes ? "" : shortened(curve.label, 19)));
-}
-
-std::optional<std::pair<double, double>> range_of(const Panel& panel) {
-  if (panel.lanes) return std::pair{-0.2, static_cast<double>(panel.curves.size())};
-  double low = INFINITY, high = -INFINITY;
-  for (const Curve& c : panel.curves) {
-    for (const auto& [t, y] : c.points) {
-      if (!std::isfinite(y)) continue;
-      low = std::min(low, y);
-      high = std::max(high, y);
-    }
-  }
-  if (low > high) return std::nullopt;
-  if (!panel.labels.empty()) {
-    low = 0;
-    high = std::max<double>(1, static_cast<double>(panel.labels.size()) - 1);
-  }
-  const double room = high > low ? 0.12 * (high - low) : std::max(0.05 * std::abs(high), 1e-3);
-  // A limit is drawn if it is near enough not to squash the curves.
-  double limit_low = low, limit_high = high;
-  for (const LimitMark& l : panel.limits) {
-    if (l.value > high && l.value < high + 1.0 * (high - low)) limit_high = std::max(limit_high, l.value);
-    if (l.value < low && l.value > low - 1.0 * (high - low)) limit_low = std::min(limit_low, l.value);
-  }
-  return std::pair{limit_low - room, limit_high + room};
 }
 
 std::string tics(const Panel& panel) {
@@ -307,6 +282,35 @@ class Script {
 
 }  // namespace
 
+std::vector<std::string> curve_colours() {
+  return {std::begin(kColours), std::end(kColours)};
+}
+
+std::optional<std::pair<double, double>> range_of(const Panel& panel) {
+  if (panel.lanes) return std::pair{-0.2, static_cast<double>(panel.curves.size())};
+  double low = INFINITY, high = -INFINITY;
+  for (const Curve& c : panel.curves) {
+    for (const auto& [t, y] : c.points) {
+      if (!std::isfinite(y)) continue;
+      low = std::min(low, y);
+      high = std::max(high, y);
+    }
+  }
+  if (low > high) return std::nullopt;
+  if (!panel.labels.empty()) {
+    low = 0;
+    high = std::max<double>(1, static_cast<double>(panel.labels.size()) - 1);
+  }
+  const double room = high > low ? 0.12 * (high - low) : std::max(0.05 * std::abs(high), 1e-3);
+  // A limit is drawn if it is near enough not to squash the curves.
+  double limit_low = low, limit_high = high;
+  for (const LimitMark& l : panel.limits) {
+    if (l.value > high && l.value < high + 1.0 * (high - low)) limit_high = std::max(limit_high, l.value);
+    if (l.value < low && l.value > low - 1.0 * (high - low)) limit_low = std::min(limit_low, l.value);
+  }
+  return std::pair{limit_low - room, limit_high + room};
+}
+
 void drop_repeated(Curve& curve) {
   auto& p = curve.points;
   std::size_t kept = 0;
@@ -355,13 +359,13 @@ void add_story(FigureData& d, const record::Recording& recording, const Summary&
 }
 
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary) {
+                  const Summary& summary, std::size_t most) {
   FigureData d;
   d.name = figure.name;
   d.title = fmt::format("{}: {}", summary.bench, figure.title);
   d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
   d.end = recording.times().empty() ? 0 : to_seconds(Time{recording.times().back()});
-  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording));
+  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording, most));
   add_story(d, recording, summary);
   return d;
 }

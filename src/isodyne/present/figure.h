@@ -1,6 +1,7 @@
 #pragma once
 // Figures: stacked panels over one time axis, drawn by gnuplot from what gather() has collected.
 
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -60,9 +61,15 @@ void drop_repeated(Curve& curve);
 /// Leaves out what does not lie within the figure's time.
 void clip(FigureData& data);
 
-/// Collects what a figure of the bench shows of one run.
+/// Collects what a figure of the bench shows of one run; `most` points of all curves of a panel together.
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary);
+                  const Summary& summary, std::size_t most = kMostPoints);
+
+/// The least and the greatest value that the axis of a panel shows; nothing if no curve has a finite value.
+std::optional<std::pair<double, double>> range_of(const Panel& panel);
+
+/// Colours of the curves of a panel, told apart by the colour-blind too (Okabe and Ito, 2008).
+std::vector<std::string> curve_colours();
 
 /// The figures a bench declares, or one made of its states if it declares none.
 std::vector<model::Figure> figures_of(const model::Program& program);

@@ -9,6 +9,8 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure.h"
+#include "isodyne/present/report_plots.h"
+#include "isodyne/present/trace.h"
 
 namespace isodyne::present {
 
@@ -46,7 +48,9 @@ th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:rig
 .note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
 figure{margin:12px 0}figure svg{width:100%;height:auto}
 details{margin:6px 0}summary{cursor:pointer}
-@media print{body{max-width:none;padding:0;font-size:11px}h2{break-before:page}h2.first{break-before:auto}figure,tr{break-inside:avoid}details{display:none}}
+.charts{display:none}.chart{width:100%;margin:2px 0}.live .charts{display:block}.live .still{display:none}.tools button{font:inherit;color:inherit;background:#f4f6f7;border:1px solid var(--line);border-radius:4px;padding:1px 10px;cursor:pointer}
+a{color:#00557a}html:not(.live) .tools{display:none}.dygraph-legend{left:auto!important;right:4px;width:auto!important;background:rgba(255,255,255,.75);font-size:12px}.dygraph-axis-label{font-size:11.5px;color:#333}.dygraph-ylabel{font-size:12px;color:var(--soft)}
+@media print{body{max-width:none;padding:0;font-size:11px}h2{break-before:page}h2.first{break-before:auto}figure,tr{break-inside:avoid}details,.live .charts,.tools{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
 )";
 
 std::string escaped(const std::string& text) {
@@ -78,8 +82,10 @@ const char* look_of(const std::string& answer) {
   return "open";
 }
 
-std::string seconds(const std::optional<double>& t) {
-  return t ? fmt::format("{:.3f} s", *t) : "–";
+/// An instant that leads to the plots there.
+std::string instant(std::size_t run, const std::optional<double>& t) {
+  if (!t) return "–";
+  return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{1:.3f} s</a>", run, *t);
 }
 
 std::string verdict_cell(const SummaryRow& row) {
@@ -124,7 +130,7 @@ std::string overview(const std::vector<RunFolder>& runs) {
   return html + "</table>\n";
 }
 
-std::string verdict_table(const Summary& s) {
+std::string verdict_table(const Summary& s, std::size_t run) {
   if (s.rows.empty()) return "<h3>Verdicts</h3>\n<p class=\"soft\">The bench states no requirements.</p>\n";
   std::string html =
       "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th "
@@ -134,8 +140,9 @@ std::string verdict_table(const Summary& s) {
     html += fmt::format(
         "<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
         "class=\"n\">{}×</td><td>{}<code>{}</code>{}</td></tr>\n",
-        escaped(r.name), verdict_cell(r), escaped(r.margin_text()), seconds(r.worst_at_s), seconds(r.first_breach_s),
-        r.tests, r.description.empty() ? "" : escaped(r.description) + "<br>", escaped(r.formula),
+        escaped(r.name), verdict_cell(r), escaped(r.margin_text()), instant(run, r.worst_at_s),
+        instant(run, r.first_breach_s), r.tests, r.description.empty() ? "" : escaped(r.description) + "<br>",
+        escaped(r.formula),
         r.source.empty() ? "" : fmt::format("<br><span class=\"soft\">{}</span>", escaped(r.source)));
   }
   return html +
@@ -144,7 +151,7 @@ std::string verdict_table(const Summary& s) {
          "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
 }
 
-std::string events_table(const record::Recording& recording) {
+std::string events_table(const record::Recording& recording, std::size_t run) {
   constexpr std::size_t kMostEvents = 400;
   std::string html = fmt::format(
       "<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table><tr><th "
@@ -153,8 +160,8 @@ std::string events_table(const record::Recording& recording) {
   std::size_t shown = 0;
   for (const record::RecordedEvent& e : recording.events()) {
     if (++shown > kMostEvents) break;
-    html += fmt::format("<tr><td class=\"n\">{:.3f} s</td><td>{}</td><td>{}</td><td>{}</td></tr>\n", to_seconds(e.at),
-                        escaped(e.kind), escaped(e.subject), escaped(e.text));
+    html += fmt::format("<tr><td class=\"n\">{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
+                        instant(run, to_seconds(e.at)), escaped(e.kind), escaped(e.subject), escaped(e.text));
   }
   html += "</table></details>\n";
   if (shown > kMostEvents)
@@ -265,13 +272,30 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number) {
   if (!figures) return figures.failure();
   const auto timing = timing_html(run);
   if (!timing) return timing.failure();
-  html += facts(run) + verdict_table(s) + *figures + *timing + events_table(*run.recording);
+  html += facts(run) + verdict_table(s, number) + plots_html(run, number, *figures) + *timing +
+          events_table(*run.recording, number);
   html += fmt::format(
       "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
       s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
                : ", this gives the same recording, bit for bit",
       escaped(s.command));
   return html;
+}
+
+/// What all runs together leave open.
+std::string trace_html(const std::vector<RunFolder>& runs) {
+  const Trace trace = trace_of(runs);
+  std::string html =
+      fmt::format("<h2>What {} not cover</h2>\n<table>\n", runs.size() == 1 ? "this run does" : "these runs do");
+  for (const auto& [what, names] : {std::pair{"Requirements not put to the test", &trace.untested},
+                                    {"Faults never injected", &trace.uninjected},
+                                    {"Injected faults that no requirement looks for", &trace.unwatched},
+                                    {"Scenarios not played", &trace.unplayed}}) {
+    std::string listed;
+    for (const std::string& n : *names) listed += (listed.empty() ? "" : ", ") + n;
+    html += fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, listed.empty() ? "none" : escaped(listed));
+  }
+  return html + "</table>\n";
 }
 
 /// The sources of all runs; a file that is the same in several is shown once.
@@ -295,8 +319,8 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
                                              : fmt::format("{}: {} runs", first.bench, runs.size());
   std::string html = fmt::format(
       "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" "
-      "content=\"width=device-width\">\n<title>{}</title>\n<style>{}</style></head><body>\n",
-      escaped(title), kStyle);
+      "content=\"width=device-width\">\n<title>{}</title>\n<style>{}{}</style></head><body>\n",
+      escaped(title), plots_style(), kStyle);
   html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
   if (runs.size() > 1) html += overview(runs);
   for (std::size_t i = 0; i < runs.size(); ++i) {
@@ -304,7 +328,7 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
     if (!section) return section.failure();
     html += *section;
   }
-  return html + sources_html(runs) + "</body></html>\n";
+  return html + trace_html(runs) + sources_html(runs) + plots_script() + "</body></html>\n";
 }
 
 }  // namespace isodyne::present

@@ -11,7 +11,7 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr std::size_t kMostFull = 4;  ///< blocks of a group that wait for the disk; then the run waits too
+constexpr std::size_t kMostFull = 3;  ///< blocks of a group that wait for the disk; then the run waits too
 constexpr auto kTick = std::chrono::milliseconds(100);
 
 GroupHead head_of(const model::Program& program, const model::RecordGroup& group) {
@@ -92,7 +92,7 @@ void Recorder::image(const bench::Image& image) {
       g->was = is;
     }
     if (image.at < g->next) continue;
-    if (image.at.count() % g->of.period.count() != 0) continue;
+    if (image.at != g->next && image.at.count() % g->of.period.count() != 0) continue;
     g->next = image.at + g->of.period;
     take(*g, image.at, image.variables);
   }
@@ -120,8 +120,13 @@ void Recorder::put(Group& g, Time at, const double* values, const model::VarId* 
   Block& block = *g.filling_owner;
   const std::size_t row = block.rows.load(std::memory_order_relaxed), count = g.of.signals.size();
   block.times[row] = at.count();
-  double* to = block.values.data() + row;
-  for (std::size_t c = 0; c < count; ++c, to += g.room) *to = columns != nullptr ? values[columns[c]] : values[c];
+  double* to = block.column(0) + row;
+  const std::size_t stride = block.stride();
+  if (columns != nullptr) {
+    for (std::size_t c = 0; c < count; ++c, to += stride) *to = values[columns[c]];
+  } else {
+    for (std::size_t c = 0; c < count; ++c, to += stride) *to = values[c];
+  }
   block.rows.store(row + 1, std::memory_order_release);
   if (row + 1 == g.room) hand_over(g);
 }
@@ -203,22 +208,20 @@ void Recorder::work() {
 
 void Recorder::write_full(std::unique_lock<std::mutex>& lock) {
   while (!full_.empty()) {
-    auto now = std::move(full_);
-    full_.clear();
+    auto [index, block] = std::move(full_.front());
+    full_.pop_front();
     lock.unlock();
-    for (const auto& [index, block] : now) file_->chunk(index, *block);
+    file_->chunk(index, *block);
     if (!file_->good() && good()) {
       trouble_ = file_->trouble();
       good_.store(false, std::memory_order_release);
     }
     lock.lock();
-    for (auto& [index, block] : now) {
-      Group& g = *groups_[index];
-      if (g.noted == block.get()) g.noted = nullptr;
-      block->rows.store(0, std::memory_order_relaxed);
-      g.free.push_back(std::move(block));
-      --g.waiting;
-    }
+    Group& g = *groups_[index];
+    if (g.noted == block.get()) g.noted = nullptr;
+    block->rows.store(0, std::memory_order_relaxed);
+    g.free.push_back(std::move(block));
+    --g.waiting;
     room_there_.notify_one();
   }
 }

@@ -6,6 +6,7 @@
 
 #include <atomic>
 #include <condition_variable>
+#include <deque>
 #include <memory>
 #include <mutex>
 #include <string>
@@ -69,7 +70,7 @@ class Recorder {
 
   std::mutex mutex_;  ///< of what follows
   std::condition_variable work_there_, room_there_;
-  std::vector<std::pair<std::size_t, std::unique_ptr<Block>>> full_;
+  std::deque<std::pair<std::size_t, std::unique_ptr<Block>>> full_;
   std::vector<bench::Event> events_;
   bool leave_ = false;
   std::thread writer_;

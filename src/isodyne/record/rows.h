@@ -16,21 +16,29 @@ namespace isodyne::record {
 /// Rows of one group of signals, as many as a chunk of the file at most. One thread fills it while another may already
 /// read the rows below `rows`.
 struct Block {
-  Block(std::size_t room, std::size_t columns) : times(room), values(room * columns) {}
+  Block(std::size_t room, std::size_t columns) : times(room), stride_(room + kApart), values_(stride_ * columns) {}
 
   std::vector<std::int64_t> times;
-  std::vector<double> values;  ///< one column after the other, each as long as `times`
   std::atomic<std::size_t> rows{0};
+
+  double* column(std::size_t c) { return values_.data() + c * stride_; }
+  const double* column(std::size_t c) const { return values_.data() + c * stride_; }
+  std::size_t columns() const { return values_.size() / stride_; }
+  /// From a value of a column to that of the next column in the same row.
+  std::size_t stride() const { return stride_; }
 
   /// Nothing beyond the rows: the same rows give the same bytes.
   void clear_rest() {
     const auto from = static_cast<std::ptrdiff_t>(rows.load());
     std::fill(times.begin() + from, times.end(), 0);
-    for (std::size_t c = 0; c * times.size() < values.size(); ++c)
-      std::fill(column(c) + from, column(c) + times.size(), 0.0);
+    for (std::size_t c = 0; c < columns(); ++c) std::fill(column(c) + from, column(c) + times.size(), 0.0);
   }
-  double* column(std::size_t c) { return values.data() + c * times.size(); }
-  const double* column(std::size_t c) const { return values.data() + c * times.size(); }
+
+ private:
+  /// Columns that lie a power of two apart would push each other out of the cache, row by row.
+  static constexpr std::size_t kApart = 24;
+  std::size_t stride_;
+  std::vector<double> values_;
 };
 
 struct EventRow {

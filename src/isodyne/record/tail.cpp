@@ -79,8 +79,7 @@ bool TailWriter::entry(std::uint32_t kind, std::uint32_t group, std::uint64_t fi
 bool TailWriter::rows(std::uint32_t group, std::uint64_t first, const Block& block, std::size_t from, std::size_t to) {
   std::vector<char> content;
   add(content, block.times.data() + from, to - from);
-  for (std::size_t c = 0; c * block.times.size() < block.values.size(); ++c)
-    add(content, block.column(c) + from, to - from);
+  for (std::size_t c = 0; c < block.columns(); ++c) add(content, block.column(c) + from, to - from);
   return entry(kRows, group, first + from, static_cast<std::uint32_t>(to - from), content, open_[group]);
 }
 

@@ -1,0 +1,18 @@
+#pragma once
+// The plots of a report that can be zoomed: data for the script in page/plots.js, with chart library inside the page.
+
+#include <string>
+
+#include "isodyne/present/run_folder.h"
+
+namespace isodyne::present {
+
+/// Script and style that the plots of a page need, once; to stand behind all of them.
+std::string plots_script();
+std::string plots_style();
+
+/// The plots of one run: a place for the charts, and their data in two levels. `figures`: the static drawings, for
+/// paper and where no script runs.
+std::string plots_html(const RunFolder& run, std::size_t number, const std::string& figures);
+
+}  // namespace isodyne::present
