@@ -150,7 +150,7 @@ const std::vector<Command>& commands() {
        "runs,\n"
        "unless --out names another).",
        "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
-       {out, help},
+       {out, pdf, help},
        run_report},
       {"show",
        "RUN [SIGNAL…]",
@@ -170,9 +170,11 @@ const std::vector<Command>& commands() {
        "draw signals of a run, or of several runs over each other",
        "Signals with the same unit share a panel, truths are lanes; a SIGNAL may be a pattern in which * stands for\n"
        "anything. Of one run: faults, broken requirements and what the scenario did are marked. Thinned to what the\n"
-       "picture can show, without losing an extreme. --out names the files: BASE.png, .svg and .pdf (figure).",
+       "picture can show, without losing an extreme. Limits of requirements are dashed. --out names the files: "
+       "BASE.png, .svg\n"
+       "and .pdf (figure).",
        "isodyne figure runs/001-uplock \"chamber.*\" upper_gate --out chamber",
-       {from, to, out, help},
+       {as, from, to, around, before, after, closer, response, layout, out, help},
        run_figure},
       {"compare",
        "RUN RUN…",

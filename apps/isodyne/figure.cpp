@@ -1,13 +1,19 @@
-// figure: chosen signals of a run, or of several over each other.
+// figure: chosen signals of a run, or of several over each other; over time, over each other, as spectra or histograms.
 
+#include <algorithm>
+#include <cmath>
 #include <filesystem>
 
 #include <fmt/format.h>
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/axes_figure.h"
+#include "isodyne/present/response.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/present/signal_figure.h"
+#include "isodyne/record/compare.h"
+#include "plans.h"
 #include "runs.h"
 #include "stretch.h"
 #include "terminal.h"
@@ -23,6 +29,7 @@ namespace {
 struct Wanted {
   std::vector<std::string> paths, signals;
   std::vector<std::unique_ptr<Recording>> runs;
+  bool named = false;  ///< the signals were
 };
 
 std::optional<Wanted> wanted(const Arguments& arguments) {
@@ -37,6 +44,7 @@ std::optional<Wanted> wanted(const Arguments& arguments) {
     if (!run) return say_error(run.failure().text()), std::nullopt;
     w.runs.push_back(std::move(*run));
   }
+  w.named = !w.signals.empty();
   const auto names = w.signals.empty() ? Result(present::usual_signals(w.paths[0], *w.runs[0], 12))
                                        : present::chosen_signals(*w.runs[0], w.signals);
   if (!names) return say_error(names.failure().text()), std::nullopt;
@@ -46,48 +54,234 @@ std::optional<Wanted> wanted(const Arguments& arguments) {
   return std::nullopt;
 }
 
-}  // namespace
+// ---- the stretch ----------------------------------------------------------------------------------------
 
-int run_figure(const Arguments& arguments) {
-  const auto stretch = stretch_of(arguments);
-  const auto w = stretch ? wanted(arguments) : std::nullopt;
-  if (!w) return kWrongInput;
+std::string trimmed(std::string t) {
+  t.erase(0, std::min(t.find_first_not_of(' '), t.size()));
+  t.erase(t.find_last_not_of(' ') + 1);
+  return t;
+}
+
+/// "SIGNAL > VALUE UNIT": the first instant at which it is so. Nothing if the text is not of this form.
+std::optional<std::optional<Time>> first_level(const Recording& recording, const std::string& text) {
+  const std::size_t sign = text.find_first_of("<>");
+  if (sign == std::string::npos) return std::nullopt;
+  const std::string name = trimmed(text.substr(0, sign)), amount = trimmed(text.substr(sign + 1));
+  if (!recording.has(name)) return std::nullopt;
+  char* end = nullptr;
+  const double value = std::strtod(amount.c_str(), &end);
+  const std::string word = trimmed(end);
+  const auto unit = parse_unit(word.empty() ? "1" : word);
+  const auto own = parse_unit(recording.unit(name).read_in.empty() ? "1" : recording.unit(name).read_in);
+  if (end == amount.c_str() || !unit || !own || !(unit->dimension == own->dimension)) return std::nullopt;
+  const double limit = value * unit->factor + unit->offset;
+  const auto values = recording.signal(name);
+  for (std::size_t i = 0; values && i < values->size(); ++i) {
+    const bool so = text[sign] == '>' ? (*values)[i] > limit : (*values)[i] < limit;
+    if (so) return Time{recording.times_of(name)[i]};
+  }
+  return std::optional<Time>{};
+}
+
+std::optional<double> seconds_of(const Arguments& arguments, Option option, const char* name, double usual) {
+  const auto text = arguments.value(option);
+  if (!text) return usual;
+  const auto span = read_span(*text);
+  if (!span) return say_error(fmt::format("--{} takes a time such as \"5 s\", not `{}`", name, *text)), std::nullopt;
+  return to_seconds(*span);
+}
+
+/// As --from and --to say, or --around, which gives a mark for what is there.
+std::optional<present::Stretch> stretch_of(const Arguments& arguments, const Recording& recording,
+                                           std::optional<present::Mark>& mark) {
+  const auto what = arguments.value(Option::around);
+  if (!what) return stretch_of(arguments);
+  const auto level = first_level(recording, *what);
+  const auto at = level ? *level : record::first_time_of(recording, *what);
+  if (!at)
+    return say_error(fmt::format("`{}` never comes: --around takes a truth, what an event is about, or a level such as "
+                                 "\"chamber.level > 3 m\"",
+                                 *what)),
+           std::nullopt;
+  const double run = to_seconds(Time{recording.times().back() - recording.times().front()});
+  const auto before = seconds_of(arguments, Option::before, "before", run / 20),
+             after = seconds_of(arguments, Option::after, "after", run / 20);
+  if (!before || !after) return std::nullopt;
+  mark = present::Mark{to_seconds(*at), *what};
+  return present::Stretch{std::max(0.0, to_seconds(*at) - *before), to_seconds(*at) + *after};
+}
+
+/// "A .. B" of --closer.
+std::optional<present::Stretch> closer_of(const std::string& text) {
+  const std::size_t dots = text.find("..");
+  const auto begin = read_span(trimmed(text.substr(0, dots == std::string::npos ? 0 : dots))),
+             end = dots == std::string::npos ? std::nullopt : read_span(trimmed(text.substr(dots + 2)));
+  if (begin && end && *end > *begin) return present::Stretch{to_seconds(*begin), to_seconds(*end)};
+  say_error(fmt::format("--closer takes a stretch of time such as \"5 s .. 6 s\", not `{}`", text));
+  return std::nullopt;
+}
+
+// ---- what is drawn --------------------------------------------------------------------------------------
+
+struct Place {
+  std::string folder, name;
+};
+
+Place place_of(const Arguments& arguments) {
+  const fs::path out(arguments.value(Option::out).value_or("figure"));
+  Place p{out.has_parent_path() ? out.parent_path().string() : ".", out.filename().string()};
+  for (const char* known : {".png", ".svg", ".pdf"}) {
+    if (p.name.ends_with(known)) p.name.resize(p.name.size() - 4);
+  }
+  std::error_code error;
+  fs::create_directories(p.folder, error);
+  return p;
+}
+
+int told(const Status& drawn, const Place& place) {
+  if (!drawn) return say_error(drawn.failure().text()), kNotCompleted;
+  const std::string base = (fs::path(place.folder) / place.name).lexically_normal().string();
+  say(fmt::format("{0}.png, {0}.svg, {0}.pdf", base));
+  return kHeld;
+}
+
+std::string title_of(const Wanted& w) {
+  return w.signals.size() == 1 ? w.signals[0] : fs::path(w.paths[0]).filename().string();
+}
+
+/// Limits of the requirements of the bench, where they are about one signal.
+void add_limits(present::FigureData& figure, const model::Program& program, const Recording& recording) {
+  for (present::Panel& panel : figure.panels) {
+    if (panel.lanes || !panel.labels.empty()) continue;
+    for (const model::Requirement& r : program.requirements) {
+      for (const model::LimitLine& line : r.limits) {
+        const std::string& name = program.variable(line.variable).name;
+        const auto shown = [&](const present::Curve& c) { return c.label == name; };
+        if (std::none_of(panel.curves.begin(), panel.curves.end(), shown)) continue;
+        const record::SignalUnit unit = recording.unit(name);
+        panel.limits.push_back({r.name, (line.value - unit.offset) / unit.factor});
+      }
+    }
+  }
+}
+
+int over_time(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,
+              const std::optional<present::Mark>& mark) {
   std::vector<present::FigureRun> runs;
   std::string numbers;
-  for (std::size_t i = 0; i < w->runs.size(); ++i) {
-    const bool several = w->runs.size() > 1;
-    runs.push_back({w->runs[i].get(), several ? std::to_string(i + 1) : "", 0});
-    numbers += fmt::format("{}{}{}", i == 0 ? "" : ", ", several ? std::to_string(i + 1) + ": " : "", w->paths[i]);
+  for (std::size_t i = 0; i < w.runs.size(); ++i) {
+    const bool several = w.runs.size() > 1;
+    runs.push_back({w.runs[i].get(), several ? std::to_string(i + 1) : "", 0});
+    numbers += fmt::format("{}{}{}", i == 0 ? "" : ", ", several ? std::to_string(i + 1) + ": " : "", w.paths[i]);
   }
-  auto figure = present::signal_figure(runs, w->signals, *stretch);
+  auto figure = present::signal_figure(runs, w.signals, stretch);
   if (!figure) return say_error(figure.failure().text()), kWrongInput;
   if (figure->end <= figure->begin) return say_error("there is nothing at that time"), kWrongInput;
   constexpr std::size_t kMostPanels = 12;
   if (figure->panels.size() > kMostPanels)
-    return say_error(fmt::format("{} need {}; a figure holds {}: name fewer", counted(w->signals.size(), "signal"),
+    return say_error(fmt::format("{} need {}; a figure holds {}: name fewer", counted(w.signals.size(), "signal"),
                                  counted(figure->panels.size(), "panel"), kMostPanels)),
            kWrongInput;
-  const fs::path out(arguments.value(Option::out).value_or("figure"));
-  figure->name = out.filename().string();
-  for (const char* known : {".png", ".svg", ".pdf"}) {
-    if (figure->name.ends_with(known)) figure->name.resize(figure->name.size() - 4);
+  if (const auto text = arguments.value(Option::closer)) {
+    const auto closer = closer_of(*text);
+    if (!closer) return kWrongInput;
+    auto inner = present::signal_figure(runs, w.signals, *closer);
+    if (!inner || inner->end <= inner->begin) return say_error("there is nothing in " + *text), kWrongInput;
+    figure->closer = std::make_shared<present::FigureData>(std::move(*inner));
   }
-  figure->title = w->signals.size() == 1 ? w->signals[0] : fs::path(w->paths[0]).filename().string();
+  if (arguments.has(Option::response)) {
+    for (std::size_t i = 0; i < w.paths.size(); ++i) {
+      const auto all = present::responses(w.paths[i], w.signals, stretch);
+      if (!all) return say_error(all.failure().text()), kWrongInput;
+      for (const present::Response& r : *all) {
+        const std::string label = runs[i].label.empty() ? r.signal : runs[i].label + ": " + r.signal;
+        for (present::Panel& p : figure->panels) {
+          for (const present::Curve& c : p.curves) {
+            if (c.label == label) p.notes.push_back(label + " " + r.text());
+          }
+        }
+      }
+    }
+  }
+  const Place place = place_of(arguments);
+  figure->name = place.name;
+  figure->title = title_of(w);
   figure->subtitle = numbers;
-  if (w->runs.size() == 1) {  // what happened, and what was broken
-    const auto summary = present::read_summary((fs::path(w->paths[0]) / "verdicts.json").string());
-    present::add_story(*figure, *w->runs[0], summary ? *summary : present::Summary{});
+  if (mark) figure->marks.push_back(*mark);
+  if (const auto opened = present::open_recording(w.paths[0]); opened && opened->loaded.program != nullptr)
+    add_limits(*figure, *opened->loaded.program, *w.runs[0]);
+  if (w.runs.size() == 1) {  // what happened, and what was broken
+    const auto summary = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
+    present::add_story(*figure, *w.runs[0], summary ? *summary : present::Summary{});
     if (summary) figure->subtitle = fmt::format("{}, seed {}", summary->title(), summary->seed);
     present::clip(*figure);
   }
-  const std::string folder = out.has_parent_path() ? out.parent_path().string() : ".";
-  std::error_code error;
-  fs::create_directories(folder, error);
-  const Status drawn = present::draw(*figure, folder, true);
-  if (!drawn) return say_error(drawn.failure().text()), kNotCompleted;
-  const std::string base = (fs::path(folder) / figure->name).lexically_normal().string();
-  say(fmt::format("{0}.png, {0}.svg, {0}.pdf", base));
+  return told(present::draw(*figure, place.folder, true), place);
+}
+
+int over_other_axes(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,
+                    const std::string& kind) {
+  for (const auto& [option, name] : {std::pair{Option::closer, "closer"}, std::pair{Option::response, "response"}}) {
+    if (arguments.has(option)) return say_error(fmt::format("--{} is about figures over time", name)), kWrongInput;
+  }
+  if (w.runs.size() > 1) return say_error("such a figure is of one run"), kWrongInput;
+  const Recording& run = *w.runs[0];
+  auto figure = kind == "xy"         ? present::figure_over(run, w.signals, stretch)
+                : kind == "spectrum" ? present::spectrum_figure(run, w.signals, stretch)
+                                     : present::histogram_figure(run, w.signals, stretch);
+  if (!figure) return say_error(figure.failure().text()), kWrongInput;
+  const Place place = place_of(arguments);
+  figure->name = place.name;
+  figure->title = title_of(w);
+  figure->subtitle = w.paths[0];
+  if (std::isfinite(stretch.end) || stretch.begin > 0)
+    figure->subtitle += fmt::format(", from {:.6g} s{}", stretch.begin,
+                                    std::isfinite(stretch.end) ? fmt::format(" to {:.6g} s", stretch.end) : "");
+  return told(present::draw(*figure, place.folder), place);
+}
+
+/// The figures of a text, each in its own file: NAME, or BASE-NAME.
+int of_layout(const Arguments& arguments, const Wanted& w, const std::string& file) {
+  const auto text = present::read_file(file);
+  if (!text) return say_error(text.failure().text()), kWrongInput;
+  const model::Rules rules{fs::path(file).parent_path().string(), file, *text, false};
+  auto opened = present::open_recording(w.paths[0], rules);
+  if (!opened) return say_error(opened.failure().text()), kWrongInput;
+  print_diagnostics(opened->loaded, file);
+  if (opened->loaded.program == nullptr) return kWrongInput;
+  const model::Program& p = *opened->loaded.program;
+  if (text->find("figure") == std::string::npos) return say_error(file + " declares no figure"), kWrongInput;
+  const auto read = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
+  present::Summary summary = read ? *read : present::Summary{};
+  if (!read) summary.bench = p.name;
+  Place place = place_of(arguments);
+  const std::string base = arguments.has(Option::out) ? place.name + "-" : "";
+  for (const model::Figure& f : p.figures) {
+    present::FigureData figure = present::gather(p, f, *opened->recording, summary);
+    figure.name = place.name = base + f.name;
+    if (const int status = told(present::draw(figure, place.folder, true), place); status != kHeld) return status;
+  }
   return kHeld;
+}
+
+}  // namespace
+
+int run_figure(const Arguments& arguments) {
+  const std::string kind = arguments.value(Option::as).value_or("time");
+  if (kind != "time" && kind != "xy" && kind != "spectrum" && kind != "histogram") {
+    say_error(fmt::format("--as takes time, xy, spectrum or histogram, not `{}`", kind));
+    return kWrongInput;
+  }
+  auto w = wanted(arguments);
+  if (!w) return kWrongInput;
+  if (w->runs[0]->times().empty()) return say_error("there is nothing in " + w->paths[0]), kWrongInput;
+  if (const auto file = arguments.value(Option::layout)) return of_layout(arguments, *w, *file);
+  std::optional<present::Mark> mark;
+  const auto stretch = stretch_of(arguments, *w->runs[0], mark);
+  if (!stretch) return kWrongInput;
+  if (kind == "time") return over_time(arguments, *w, *stretch, mark);
+  if (!w->named && w->signals.size() > 6) w->signals.resize(6);
+  return over_other_axes(arguments, *w, *stretch, kind);
 }
 
 }  // namespace isodyne::app

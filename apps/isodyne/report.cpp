@@ -37,6 +37,10 @@ int run_report(const Arguments& arguments) {
     return kNotCompleted;
   }
   say(out);
+  if (!arguments.has(Option::pdf)) return kHeld;
+  const auto pdf = present::print_pdf(out);
+  if (!pdf) return say_error(pdf.failure().text()), kNotCompleted;
+  say(*pdf);
   return kHeld;
 }
 

@@ -102,7 +102,7 @@ TEST_CASE("The tutorial can be followed: its texts, its commands, and what they 
   CHECK(commands >= 14);
 }
 
-TEST_CASE("The Python example of docs/recording.md reads a recording of the canal lock") {
+TEST_CASE("The examples of docs/recording.md read a recording of the canal lock") {
   const TemporaryFolder folder;
   REQUIRE(run_isodyne("run " + kSource + "/examples/canal-lock/lock.dyne uplock --for '6 s' --no-report --out r",
                       folder.path())
@@ -115,6 +115,19 @@ TEST_CASE("The Python example of docs/recording.md reads a recording of the cana
   CHECK(output.status == 0);
   CHECK(output.out.starts_with("m 6.0 2.0"));
   CHECK(output.out.find("5.0 mode barge.course away -> arriving") != std::string::npos);
+  const auto commands = blocks("docs/recording.md", "sh"), octave = blocks("docs/recording.md", "octave");
+  REQUIRE(commands.size() == 1);
+  REQUIRE(octave.size() == 1);
+  folder.write("r/look.sh", "set -e\n" + commands[0]);
+  const Output looked = shell("sh look.sh", folder.path() + "/r");
+  INFO(looked.err);
+  CHECK(looked.status == 0);
+  CHECK(looked.out.find("/signals/chamber.level   Dataset {61/Inf}") != std::string::npos);
+  if (shell("command -v octave").status != 0) return;
+  folder.write("r/read.m", octave[0]);
+  const Output read = shell("octave --no-gui -q read.m", folder.path() + "/r");
+  INFO(read.err);
+  CHECK(read.out == "6 s: 6 m\n");
 }
 
 TEST_CASE("The commands in the READMEs work") {

@@ -248,3 +248,113 @@ TEST_CASE("Signals are drawn by name, by pattern, over each other, and zoomed") 
   CHECK(has(runs("figure a tank.levle").err, "did you mean tank.level?"));
   CHECK(runs("figure a tank.level --from '9 s'").status == 2);
 }
+
+TEST_CASE("Figures over other axes, around something, closer, with responses, and of a layout") {
+  Runs runs;
+  runs.run("a");
+  for (const std::string kind : {"xy tank.level tx", "spectrum tx", "histogram tx high"}) {
+    const std::size_t blank = kind.find(' ');
+    const std::string name = kind.substr(0, blank);
+    const Output drawn = runs(fmt::format("figure a {} --as {} --out {}", kind.substr(blank), name, name));
+    INFO(drawn.err);
+    CHECK(drawn.status == 0);
+    CHECK(fs::file_size(runs.folder / (name + ".png")) > 5000);
+    CHECK(slurp(runs.folder / (name + ".pdf")).starts_with("%PDF"));
+  }
+  CHECK(has(slurp(runs.folder / "histogram.svg"), "share in %"));
+  CHECK(has(slurp(runs.folder / "xy.svg"), "tank.level in m"));
+  CHECK(has(runs("figure a tx --as pie").err, "--as takes time, xy, spectrum or histogram"));
+  CHECK(has(runs("figure a tx --as xy").err, "needs both of them"));
+
+  // high is true from just over 2 s on; level > 2.5 m from just over 3 s on.
+  CHECK(runs("figure a tank.level --around high --before '0.5 s' --after '1 s' --out around").status == 0);
+  CHECK(has(slurp(runs.folder / "around.svg"), "2.01 s  high"));
+  CHECK(runs("figure a tank.level --around 'tank.level > 250 cm' --out level").status == 0);
+  CHECK(has(slurp(runs.folder / "level.svg"), "3.01 s  tank.level > 250 cm"));
+  CHECK(has(runs("figure a tank.level --around nothing").err, "`nothing` never comes"));
+  CHECK(has(runs("figure a tank.level --around 'tank.level > 30 m'").err, "never comes"));
+
+  CHECK(runs("figure a tank.level --closer '1 s .. 2 s' --out closer").status == 0);
+  CHECK(has(slurp(runs.folder / "closer.svg"), "1.6 s"));
+  CHECK(has(runs("figure a tank.level --closer '2 s'").err, "--closer takes a stretch"));
+
+  // A straight line from 1 m to 3 m in 4 s: from 10 % to 90 % in 3.2 s, within 2 % after 98 % of the way.
+  CHECK(runs("figure a tank.level --response --out response").status == 0);
+  const std::string response = slurp(runs.folder / "response.svg");
+  CHECK(has(response, "rises in 3.2 s (10 % to 90 %), no overshoot, within 2 % after 3.92 s"));
+
+  std::string text = slurp(runs.folder / "bench.dyne");
+  text.replace(text.find("9 m }"), 3, "3.2 m");
+  runs.folder.write("near.dyne", text);
+  CHECK(runs("run near.dyne fill --no-report --out near").status == 0);
+  CHECK(runs("figure near tank.level --out near-limit").status == 0);
+  CHECK(has(slurp(runs.folder / "near-limit.svg"), "R-1 3.2"));
+
+  runs.folder.write("mine.dyne", "figure one \"Mine\" { panel tank.level\n panel high }\nfigure two { panel tx }\n");
+  CHECK(has(runs("figure a --layout mine.dyne --out m").out, "m-one.png, m-one.svg, m-one.pdf\nm-two.png"));
+  CHECK(has(slurp(runs.folder / "m-one.svg"), "Small: Mine"));
+  runs.folder.write("bad.dyne", "figure one { panel tank.levle }\n");
+  CHECK(runs("figure a --layout bad.dyne").status == 2);
+}
+
+TEST_CASE("A signal that is constant or no number at all is said to be so, and long names are drawn") {
+  const TemporaryFolder folder;
+  const std::string longest(200, 'x');
+  folder.write("m.csv", "t [s],same [m],none [m],\"with blank\",größe [m]," + longest +
+                            "\n0,3,,1,2,5\n1,3,,2,3,6\n2,3,,1,4,7\n");
+  const auto isodyne = [&](const std::string& words) {
+    return shell("LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " " + words, folder.path());
+  };
+  CHECK(isodyne("import csv m.csv --out m").status == 0);
+  CHECK(isodyne("figure m --out all").status == 0);
+  const std::string svg = slurp(folder / "all.svg");
+  CHECK(has(svg, "same (constant)"));
+  CHECK(has(svg, "none: no values"));
+  CHECK(has(isodyne("show m").out, "no finite values"));
+  CHECK(isodyne("figure m same none --as histogram --out h").status == 0);
+  CHECK(has(slurp(folder / "h.svg"), "constant: 3"));
+  CHECK(has(slurp(folder / "h.svg"), "no values"));
+  CHECK(has(isodyne("figure m none --as spectrum").err, "there are too few values"));
+  folder.write("only.csv", "t [s]\n0\n1\n");
+  CHECK(isodyne("import csv only.csv --out o").status == 0);
+  for (const char* command : {"show", "figure"}) {
+    const Output nothing = isodyne(std::string(command) + " o");
+    CHECK(nothing.status == 2);
+    CHECK(has(nothing.err, "in o"));
+  }
+  CHECK(has(isodyne("report m").err, "isodyne judge m --out m"));
+}
+
+TEST_CASE("A recording with bytes flipped anywhere gives an error or values, never a crash") {
+  Runs runs;
+  runs.run("a");
+  const std::string good = slurp(runs.folder / "a/recording.h5");
+  std::uint64_t state = 12345;
+  const auto next = [&] { return state = state * 6364136223846793005ULL + 1442695040888963407ULL, state >> 33; };
+  std::string script;
+  for (int i = 0; i < 60; ++i) {  // scripts/fuzz looks at the thousands
+    std::string bad = good;
+    for (int k = 0; k < 2; ++k)
+      bad[next() % (i % 2 == 0 ? std::min<std::size_t>(bad.size(), 40'000) : bad.size())] = static_cast<char>(next());
+    runs.folder.write(fmt::format("bad{}.h5", i), bad);
+    script += fmt::format(
+        "{} show bad{}.h5 tank.level tx > /dev/null 2> err; S=$?; [ $S = 0 ] || [ $S = 2 ] || {{ echo $S; cat err; "
+        "}}\n",
+        ISODYNE_PROGRAM, i);
+  }
+  runs.folder.write("look.sh", script);
+  const Output looked = shell("sh look.sh", runs.folder.path());
+  CHECK(looked.out.empty());
+}
+
+TEST_CASE("A report prints as PDF where Chromium is, and says so where it is not") {
+  Runs runs;
+  runs.run("a");
+  const Output without = shell("PATH=/nowhere " ISODYNE_PROGRAM " report a --pdf", runs.folder.path());
+  CHECK(without.status == 3);
+  if (shell("command -v chromium").status != 0) return;
+  const Output printed = runs("report a --pdf");
+  INFO(printed.out << printed.err);
+  CHECK(printed.status == 0);
+  CHECK(slurp(runs.folder / "a/report.pdf").starts_with("%PDF"));
+}

@@ -1,8 +1,10 @@
 #include <algorithm>
 #include <cmath>
+#include <sstream>
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/present/axes_figure.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/signals.h"
@@ -29,6 +31,40 @@ TEST_CASE("Thinning a curve keeps every extreme, its ends, its holes and its ord
   const auto greatest = [&](std::size_t a, std::size_t b) { return values[a] < values[b] || std::isnan(values[a]); };
   CHECK(values[*std::max_element(kept.begin(), kept.end(), greatest)] == 7);
   CHECK(enough_to_draw(values.data(), values.size(), 200'000).size() == values.size());
+}
+
+TEST_CASE("A spectrum has a line of the height of each sine, and agrees with scipy") {
+  std::vector<double> values;
+  for (int i = 0; i < 3000; ++i) {
+    const double t = i * 1e-3;
+    values.push_back(5 + 2 * std::sin(2 * M_PI * 50 * t) + 0.5 * std::cos(2 * M_PI * 150 * t));
+  }
+  const Spectrum s = spectrum_of(values, 1e-3);
+  REQUIRE(s.step_hz == Approx(1 / 3.0));
+  CHECK(s.amplitude[150] == Approx(2));
+  CHECK(s.amplitude[450] == Approx(0.5));
+  CHECK(s.amplitude[0] < 1e-9);
+  CHECK(s.amplitude[300] < 1e-9);
+  const TemporaryFolder folder;
+  std::string text;
+  for (std::size_t i = 0; i < values.size(); ++i)
+    text += std::to_string(values[i] = std::round(values[i] * (1e3 + static_cast<double>(i % 7))) / 1e3) + "\n";
+  folder.write("v", text);
+  folder.write(
+      "s.py",
+      "import numpy as np, scipy.fft, scipy.signal\nv = np.loadtxt('v'); n = len(v)\n"
+      "a = np.abs(scipy.fft.rfft((v - v.mean()) * scipy.signal.get_window('hann', n))) * 4 / n\na[0] /= 2; a[-1] /= 2\n"
+      "print('\\n'.join(repr(x) for x in a))\n");
+  const Output scipy = shell("/usr/bin/python3 s.py", folder.path());
+  REQUIRE(scipy.status == 0);
+  std::istringstream lines(scipy.out);
+  const Spectrum mine = spectrum_of(values, 1e-3);
+  double worst = 0;
+  std::size_t count = 0;
+  for (double expected = 0; lines >> expected; ++count)
+    worst = std::max(worst, std::abs(mine.amplitude.at(count) - expected));
+  CHECK(count == mine.amplitude.size());
+  CHECK(worst < 1e-9);
 }
 
 TEST_CASE("Verdicts survive the way to JSON and back") {

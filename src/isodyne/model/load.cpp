@@ -359,8 +359,11 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
     document.expectations.clear();
   }
   if (wish.rules) {
-    const std::size_t conditions = document.conditions.size(), measures = document.measures.size();
+    const std::size_t conditions = document.conditions.size(), measures = document.measures.size(),
+                      figures = document.figures.size();
     files.also(*wish.rules);
+    if (document.figures.size() > figures)  // a layout: its figures are meant, not those of the bench
+      document.figures.erase(document.figures.begin(), document.figures.begin() + static_cast<std::ptrdiff_t>(figures));
     replace_older(document.conditions, conditions);
     replace_older(document.measures, measures);
   }

@@ -129,7 +129,7 @@ std::string tics(const Panel& panel) {
 class Script {
  public:
   explicit Script(const FigureData& data) : d_(data), axis_(data.end) {
-    panel_height_ = 165;
+    panel_height_ = d_.panels.size() == 1 ? 300 : d_.closer != nullptr ? 240 : 165;
     std::set<std::string> named;
     for (const auto* bands : {&d_.faults, &d_.breaches}) {
       for (const Band& b : *bands) named.insert(b.label);
@@ -142,7 +142,7 @@ class Script {
   int height() const { return height_; }
 
   std::string text() const {
-    std::string out = "set encoding utf8\nset multiplot\n";
+    std::string out = "set encoding utf8\nset style textbox opaque noborder\nset multiplot\n";
     out += header();
     for (std::size_t i = 0; i < d_.panels.size(); ++i) out += panel(i);
     return out + "unset multiplot\n";
@@ -218,9 +218,73 @@ class Script {
         "scale 0.5 tc rgb \"#333333\"\n";
     out += "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
     out += overlays(p);
+    for (std::size_t i = 0; i < p.notes.size(); ++i)
+      out += fmt::format("set label {} {} at graph 0.01, graph {:.4f} font \",9\" tc rgb \"#1D2730\" front boxed\n",
+                         300 + i, quoted(p.notes[i]), 0.94 - 14.0 * static_cast<double>(i) / (panel_height_ - 16));
+    const bool closer = d_.closer != nullptr && !p.lanes && p.labels.empty();
+    const Box box = closer ? place_of_closer(p, from_top) : Box{};
+    if (closer) out += backing(box);
     out += "plot " + plot + "\n";
     out += "unset label\nunset object\nunset arrow\n";
-    return out;
+    return closer ? out + inside(index, box) : out;
+  }
+
+  struct Box {
+    double left = 0, right = 0, top = 0, bottom = 0;  ///< screen
+  };
+
+  /// The quarter of the panel, left or right, above or below, in which the curves have least to say.
+  Box place_of_closer(const Panel& p, double from_top) const {
+    const auto range = range_of(p);
+    std::size_t taken[2][2] = {};
+    for (const Curve& c : p.curves) {
+      for (const auto& [t, v] : c.points) {
+        if (!range || !std::isfinite(v)) continue;
+        const double across = (t - d_.begin) / length(), up = (v - range->first) / (range->second - range->first);
+        if (up > 0.55 || up < 0.45) ++taken[across < 0.5 ? 0 : 1][up > 0.5 ? 1 : 0];
+      }
+    }
+    int side = 1, high = 1;
+    for (const auto& [s, h] : {std::pair{0, 1}, std::pair{1, 0}, std::pair{0, 0}}) {
+      if (taken[s][h] < taken[side][high]) side = s, high = h;
+    }
+    const double left = double(kLeft) / kWidth, wide = double(kWidth - kLeft - kRight) / kWidth;
+    const double top = from_top + 6, tall = panel_height_ - 16;
+    Box b;
+    b.left = left + wide * (side == 0 ? 0.07 : 0.62);
+    b.right = b.left + wide * 0.35;
+    b.top = y(top + tall * (high == 1 ? 0.05 : 0.52));
+    b.bottom = y(top + tall * (high == 1 ? 0.40 : 0.85));
+    return b;
+  }
+
+  /// White below the small picture and its numbers, and a frame around what it shows.
+  std::string backing(const Box& b) const {
+    return fmt::format(
+        "set object 90 rectangle from screen {:.4f}, screen {:.4f} to screen {:.4f}, screen {:.4f} fc rgb \"#FFFFFF\" "
+        "fs solid border lc rgb \"#888888\" front\n"
+        "set object 91 rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#FFFFFF\" fs empty border lc rgb "
+        "\"#555555\" front\n",
+        b.left - 0.034, b.bottom - 16.0 / height_, b.right + 0.012, b.top + 6.0 / height_,
+        d_.closer->begin / axis_.factor, d_.closer->end / axis_.factor);
+  }
+
+  std::string inside(std::size_t index, const Box& b) const {
+    const Panel& p = d_.closer->panels[index];
+    std::string data, plot;
+    for (std::size_t c = 0; c < p.curves.size(); ++c)
+      add_curve(data, plot, p, c, fmt::format("$z{}c{}", index, c), TimeAxis(0));
+    const auto range = range_of(p);
+    if (!range) return {};
+    return data +
+           fmt::format(
+               "set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\nset tmargin at screen {:.4f}\nset bmargin "
+               "at "
+               "screen {:.4f}\nset xrange [{:.9g}:{:.9g}]\nset yrange [{:.9g}:{:.9g}]\nunset key\nunset xlabel\nunset "
+               "ylabel\nset format x \"%g s\"\nset xtics autofreq font \",8\"\nset ytics autofreq font \",8\"\nplot "
+               "{}\n"
+               "set xtics autofreq font \"\"\nset ytics autofreq font \"\"\n",
+               b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, range->first, range->second, plot);
   }
 
   /// Fault bands, breaches, event lines and limits: everything that is not a curve.

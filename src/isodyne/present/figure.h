@@ -1,6 +1,7 @@
 #pragma once
 // Figures: stacked panels over one time axis, drawn by gnuplot from what gather() has collected.
 
+#include <memory>
 #include <optional>
 #include <string>
 #include <utility>
@@ -29,6 +30,7 @@ struct Panel {
   bool lanes = false;               ///< truth values, one lane each
   std::vector<Curve> curves;
   std::vector<LimitMark> limits;
+  std::vector<std::string> notes{};  ///< lines of text in the panel
 };
 
 struct Band {
@@ -47,6 +49,7 @@ struct FigureData {
   std::vector<Panel> panels;
   std::vector<Band> faults, breaches;
   std::vector<Mark> marks;
+  std::shared_ptr<FigureData> closer;  ///< the same panels over a short stretch, to be drawn inside these
 };
 
 /// Most points a curve is drawn with; longer ones keep the smallest and largest value of each stretch.

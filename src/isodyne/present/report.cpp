@@ -1,12 +1,14 @@
 #include "isodyne/present/report.h"
 
 #include <algorithm>
+#include <atomic>
 #include <filesystem>
 #include <map>
 #include <set>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/child.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/report_plots.h"
@@ -49,7 +51,8 @@ th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:rig
 figure{margin:12px 0}figure svg{width:100%;height:auto}
 details{margin:6px 0}summary{cursor:pointer}
 .charts{display:none}.chart{width:100%;margin:2px 0}.live .charts{display:block}.live .still{display:none}.tools button{font:inherit;color:inherit;background:#f4f6f7;border:1px solid var(--line);border-radius:4px;padding:1px 10px;cursor:pointer}
-a{color:#00557a}html:not(.live) .tools{display:none}.dygraph-legend{left:auto!important;right:4px;width:auto!important;background:rgba(255,255,255,.75);font-size:12px}.dygraph-axis-label{font-size:11.5px;color:#333}.dygraph-ylabel{font-size:12px;color:var(--soft)}
+a{color:#00557a}html:not(.live) .tools{display:none}.head{display:flex;justify-content:space-between;font-size:12px;margin:8px 4px 0 0;color:var(--soft)}.head span:first-child{padding-left:80px}.dygraph-axis-label{font-size:11.5px;color:#333}
+@page{size:A4;margin:13mm}
 @media print{body{max-width:none;padding:0;font-size:11px}h2{break-before:page}h2.first{break-before:auto}figure,tr{break-inside:avoid}details,.live .charts,.tools{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
 )";
 
@@ -329,6 +332,26 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
     html += *section;
   }
   return html + trace_html(runs) + sources_html(runs) + plots_script() + "</body></html>\n";
+}
+
+Result<std::string> print_pdf(const std::string& html_file) {
+  const std::string browser = on_path("chromium");
+  if (browser.empty()) return Failure{"cannot print", html_file, "chromium is not installed"};
+  const fs::path pdf = fs::path(html_file).replace_extension(".pdf");
+  const std::string messages = pdf.string() + ".log";
+  std::error_code none;
+  fs::remove(pdf, none);
+  const std::atomic<bool> stop{false};
+  // It prints what it is told to from files of ours; its own walls need rights that containers do not have.
+  const auto ran =
+      run_program("chromium",
+                  {browser, "--headless=new", "--no-sandbox", "--disable-gpu", "--no-pdf-header-footer",
+                   "--print-to-pdf=" + fs::absolute(pdf).string(), "file://" + fs::absolute(html_file).string()},
+                  messages, std::chrono::minutes(2), stop);
+  if (!ran) return ran.failure();
+  if (!fs::exists(pdf, none)) return Failure{"cannot print", html_file, "see " + messages};
+  fs::remove(messages, none);
+  return pdf.string();
 }
 
 }  // namespace isodyne::present

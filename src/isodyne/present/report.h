@@ -15,4 +15,7 @@ Status draw_figures(const RunFolder& run);
 /// The report as HTML. Figures are taken from each run's figures/ folder; draw_figures() comes first.
 Result<std::string> report_html(const std::vector<RunFolder>& runs);
 
+/// Prints a report with Chromium into a file beside it; gives its name.
+Result<std::string> print_pdf(const std::string& html_file);
+
 }  // namespace isodyne::present

@@ -81,8 +81,7 @@ Json level_json(const Panel& panel) {
 Json panel_json(const Panel& coarse, const Panel& fine) {
   Json curves = Json::array(), limits = Json::array();
   for (const Curve& c : coarse.curves) curves.push_back({{"name", c.label}, {"steps", c.steps}});
-  for (const LimitMark& l : coarse.limits)
-    limits.push_back({{"label", fmt::format("{} {:.6g}", l.label, l.value)}, {"value", l.value}});
+  for (const LimitMark& l : coarse.limits) limits.push_back({{"name", l.label}, {"value", l.value}});
   Json panel{{"unit", coarse.unit}, {"labels", coarse.labels}, {"lanes", coarse.lanes},
              {"curves", curves},    {"limits", limits},        {"coarse", level_json(coarse)}};
   const auto range = range_of(coarse);

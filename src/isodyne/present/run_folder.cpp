@@ -2,6 +2,8 @@
 
 #include <filesystem>
 
+#include <fmt/format.h>
+
 namespace isodyne::present {
 
 namespace fs = std::filesystem;
@@ -34,7 +36,10 @@ Result<RunFolder> open_run(const std::string& path) {
   if (!fs::is_directory(path, none)) return Failure{"cannot open the run", path, "there is no such folder"};
   auto opened = open_recording(path);
   if (!opened) return opened.failure();
-  auto summary = read_summary((fs::path(path) / "verdicts.json").string());
+  const std::string verdicts = (fs::path(path) / "verdicts.json").string();
+  if (!fs::exists(verdicts, none))
+    return Failure{"cannot open the run", path, fmt::format("it was never judged: isodyne judge {0} --out {0}", path)};
+  auto summary = read_summary(verdicts);
   if (!summary) return summary.failure();
   return RunFolder{path, std::move(*summary), std::move(opened->recording), opened->loaded.program};
 }

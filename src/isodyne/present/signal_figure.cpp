@@ -16,6 +16,9 @@ Curve curve_of(const SignalView& view, const FigureRun& run) {
   c.points.reserve(view.values.size());
   for (std::size_t i = 0; i < view.values.size(); ++i)
     c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
+  const auto first = [&](double v) { return v == view.values.front(); };
+  if (!view.lane && std::all_of(view.values.begin(), view.values.end(), first) && !view.values.empty())
+    c.label += " (constant)";
   if (c.steps) drop_repeated(c);
   return c;
 }
@@ -57,6 +60,8 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
       panel->curves.push_back(curve_of(*view, run));
+      if (std::none_of(view->values.begin(), view->values.end(), [](double v) { return std::isfinite(v); }))
+        panel->notes.push_back(panel->curves.back().label + ": no values");
     }
   }
   clip(figure);

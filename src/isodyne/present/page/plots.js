@@ -68,7 +68,10 @@
       var head = document.createElement("h3");
       head.textContent = figure.title;
       place.appendChild(head);
-      figure.panels.forEach(function (panel, i) { run.wait(panel, place, i + 1 === figure.panels.length); });
+      figure.panels.forEach(function (panel, i) {
+        panel.first = i === 0;
+        run.wait(panel, place, i + 1 === figure.panels.length);
+      });
     });
     var all = document.createElement("button");
     all.textContent = "Whole run";
@@ -78,32 +81,37 @@
 
   // A chart is made when it comes into sight: a page with fifty of them opens as quickly as one with five.
   Run.prototype.wait = function (panel, place, last) {
-    var box = document.createElement("div"), run = this;
+    var head = document.createElement("div"), unit = document.createElement("span"), run = this;
+    var key = document.createElement("span"), box = document.createElement("div");
+    head.className = "head";
+    unit.textContent = panel.unit ? "in " + panel.unit : "";
+    head.appendChild(unit);
+    head.appendChild(key);
+    place.appendChild(head);
     box.className = "chart";
-    box.style.height = panel.lanes ? 40 + 22 * panel.curves.length + "px" : last ? "190px" : "170px";
+    box.style.height = (panel.lanes ? 22 * panel.curves.length : 140) + (last ? 26 : 6) + "px";
     place.appendChild(box);
     new IntersectionObserver(function (seen, observer) {
       if (!seen.some(function (s) { return s.isIntersecting; })) return;
       observer.disconnect();
-      run.charts.push(run.chart(panel, box, last));
+      run.charts.push(run.chart(panel, box, key, last));
     }, { rootMargin: "300px" }).observe(box);
   };
 
-  Run.prototype.chart = function (panel, box, last) {
+  Run.prototype.chart = function (panel, box, key, last) {
     var run = this, names = panel.curves.map(function (c) { return c.name; });
-    var axis = { axisLabelWidth: 88 };
+    var axis = { axisLabelWidth: 120 }; // of all, so that the same time is at the same place
     if (panel.lanes) {
       axis.ticker = function () {
-        return names.map(function (n, i) { return { v: names.length - 1 - i + 0.35, label: n }; });
+        return names.map(function (n, i) { return { v: names.length - 1 - i + 0.35, label: n.length > 17 ? n.slice(0, 16) + "…" : n }; });
       };
       axis.valueRange = [-0.2, names.length];
       axis.drawGrid = false;
-      axis.axisLabelWidth = 160;
     } else if (panel.labels.length) {
       axis.ticker = function () { return panel.labels.map(function (n, i) { return { v: i, label: n }; }); };
       axis.valueRange = [-0.3, panel.labels.length - 0.7];
     } else if (panel.range) {
-      axis.valueRange = panel.range;
+      axis.valueRange = run.to - run.from < 0.98 * (run.data.end - run.data.begin) ? null : panel.range;
     }
     axis.valueFormatter = function (v, options, name) {
       if (panel.lanes) return v - Math.floor(v + 0.2) > 0.35 ? "true" : "false";
@@ -114,18 +122,16 @@
       labels: ["t"].concat(names),
       colors: panel.curves.map(function (c, i) { return run.data.colours[i % run.data.colours.length]; }),
       dateWindow: [run.from, run.to],
-      ylabel: panel.unit || "",
-      xlabel: "",
       connectSeparatedPoints: true,
       legend: "always",
-      labelsSeparateLines: false,
+      labelsDiv: key,
       strokeWidth: 1.6,
       highlightCircleSize: 3,
       gridLineColor: "#e4e8eb",
       axisLineColor: "#8a949b",
       animatedZooms: false,
       axes: {
-        x: { valueFormatter: function (t) { return number(t) + " s"; },
+        x: { drawAxis: last, valueFormatter: function (t) { return number(t) + " s"; },
              axisLabelFormatter: function (t) { return number(t) + " s"; }, axisLabelWidth: 80 },
         y: axis
       },
@@ -168,30 +174,70 @@
     data.breaches.forEach(function (b) { band(b, "rgba(213,94,0,0.25)"); });
     data.marks.forEach(function (m) { line(m.at, "#b9c1c7", [2, 3]); });
     if (this.cursor !== null) line(this.cursor, "#1d2730", []);
+    if (panel.first) this.names(canvas, area, x);
+    this.limits(panel, canvas, area, g);
+    canvas.restore();
+  };
+
+  // What the bands are, in the uppermost chart; where names would lie over each other, below each other.
+  Run.prototype.names = function (canvas, area, x) {
+    var data = this.data, lines = [], said = {};
     canvas.font = "11px 'DejaVu Sans',Verdana,sans-serif";
+    canvas.textAlign = "left";
+    data.faults.map(function (b) { return { band: b, text: "fault " + b.label, colour: "#6B6000" }; }).concat(
+      data.breaches.map(function (b) { return { band: b, text: b.label + " broken", colour: "#A33F00" }; })
+    ).forEach(function (n) {
+      var from = x(n.band.begin), to = x(n.band.end);
+      if (to <= area.x || from >= area.x + area.w || said[n.text]) return;
+      said[n.text] = true;
+      var width = canvas.measureText(n.text).width, left = Math.min(from + 3, area.x + area.w - width - 80), row = 0;
+      while (lines[row] !== undefined && lines[row] > left) ++row;
+      lines[row] = left + width + 8;
+      canvas.fillStyle = n.colour;
+      canvas.fillText(n.text, left, area.y + area.h - 5 - 13 * row);
+    });
+  };
+
+  // Limits as dashed lines; labels of lines that are near each other stand side by side.
+  Run.prototype.limits = function (panel, canvas, area, g) {
+    var right = area.x + area.w, labels = {}, above = null, taken = 0;
     panel.limits.forEach(function (l) {
+      var known = labels[l.value] || (labels[l.value] = { value: l.value, names: [] });
+      if (known.names.indexOf(l.name) < 0) known.names.push(l.name);
+    });
+    canvas.font = "11px 'DejaVu Sans',Verdana,sans-serif";
+    canvas.strokeStyle = canvas.fillStyle = "#A33F00";
+    canvas.textAlign = "right";
+    Object.keys(labels).map(function (k) { return labels[k]; }).sort(function (a, b) {
+      return b.value - a.value;
+    }).forEach(function (l) {
       var at = g.toDomYCoord(l.value);
-      if (at < area.y || at > area.y + area.h) return;
-      canvas.strokeStyle = canvas.fillStyle = "#A33F00";
+      if (at < area.y - 1 || at > area.y + area.h + 1) return;
       canvas.setLineDash([6, 4]);
       canvas.beginPath();
       canvas.moveTo(area.x, at);
       canvas.lineTo(right, at);
       canvas.stroke();
       canvas.setLineDash([]);
-      canvas.textAlign = "right";
-      canvas.fillText(l.label, right - 4, at - 3 < area.y + 10 ? at + 12 : at - 3);
+      var text = l.names.join(", ") + " " + number(l.value);
+      taken = above !== null && at - above < 13 ? taken : 0;
+      above = at;
+      canvas.fillText(text, right - 4 - taken, at - 3 < area.y + 10 ? at + 12 : at - 3);
+      taken += canvas.measureText(text).width + 12;
     });
-    canvas.restore();
   };
 
   Run.prototype.show = function (from, to) {
     this.from = Math.max(this.data.begin, from);
     this.to = Math.min(this.data.end, to);
     this.busy = true;
+    var close = this.to - this.from < 0.98 * (this.data.end - this.data.begin);
     for (var i = 0; i < this.charts.length; ++i) {
-      var chart = this.charts[i];
-      chart.updateOptions({ file: rows(chart.panel, this.from, this.to), dateWindow: [this.from, this.to] });
+      var chart = this.charts[i], panel = chart.panel;
+      var options = { file: rows(panel, this.from, this.to), dateWindow: [this.from, this.to] };
+      // Close up, what is there fills the chart.
+      if (!panel.lanes && !panel.labels.length) options.valueRange = close ? null : panel.range || null;
+      chart.updateOptions(options);
     }
     this.busy = false;
   };

@@ -1,0 +1,236 @@
+#include "isodyne/present/axes_figure.h"
+
+#include <algorithm>
+#include <cmath>
+#include <complex>
+#include <filesystem>
+
+#include <unsupported/Eigen/FFT>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/present/figure.h"
+#include "isodyne/present/plot.h"
+
+namespace isodyne::present {
+
+namespace {
+
+constexpr std::size_t kMostPanels = 6, kMostDrawn = 20'000;
+
+std::string with_unit(const SignalView& v) {
+  return v.unit.empty() ? v.name : v.name + " in " + v.unit;
+}
+
+std::vector<double> finite_of(const SignalView& v) {
+  std::vector<double> all;
+  std::copy_if(v.values.begin(), v.values.end(), std::back_inserter(all), [](double x) { return std::isfinite(x); });
+  return all;
+}
+
+Status fits(const std::vector<std::string>& names, std::size_t most) {
+  if (names.size() <= most) return Done{};
+  return Failure{fmt::format("such a figure holds {}, not {}: name fewer", counted(most, "signal"), names.size()), "",
+                 ""};
+}
+
+/// The greatest number up to `count` that is made of twos, threes and fives: a transform of such a length is quick.
+std::size_t quick_length(std::size_t count) {
+  for (std::size_t n = count;; --n) {
+    std::size_t rest = n;
+    for (const std::size_t p : {2u, 3u, 5u}) {
+      while (rest % p == 0) rest /= p;
+    }
+    if (rest == 1) return n;
+  }
+}
+
+}  // namespace
+
+Result<AxesFigure> figure_over(const record::Recording& recording, const std::vector<std::string>& names,
+                               const Stretch& stretch) {
+  if (names.size() < 2) return Failure{"a figure of one signal over another needs both of them", "", ""};
+  if (const Status s = fits(names, 7); !s) return s.failure();
+  const auto x = signal_view(recording, names[0], stretch);
+  if (!x) return x.failure();
+  AxesFigure figure;
+  for (std::size_t i = 1; i < names.size(); ++i) {
+    const auto y = signal_view(recording, names[i], stretch);
+    if (!y) return y.failure();
+    if (y->seconds != x->seconds)
+      return Failure{"cannot draw", names[i], "it is not recorded at the instants of " + names[0]};
+    const std::string text = y->unit.empty() ? y->name : "in " + y->unit;
+    const bool same = !figure.panels.empty() && figure.panels.back().y_text == text;
+    if (!same) figure.panels.push_back({with_unit(*x), text, false, false, false, 0, "", {}});
+    AxesPanel::Curve& curve = figure.panels.back().curves.emplace_back();
+    curve.label = names[i];
+    // What is an extreme of either stays.
+    auto kept = enough_to_draw(x->values.data(), x->values.size(), kMostDrawn / 2);
+    const auto of_y = enough_to_draw(y->values.data(), y->values.size(), kMostDrawn / 2);
+    kept.insert(kept.end(), of_y.begin(), of_y.end());
+    std::sort(kept.begin(), kept.end());
+    kept.erase(std::unique(kept.begin(), kept.end()), kept.end());
+    for (const std::size_t k : kept) curve.points.emplace_back(x->values[k], y->values[k]);
+  }
+  return figure;
+}
+
+Spectrum spectrum_of(const std::vector<double>& values, double step_s) {
+  const std::size_t n = quick_length(values.size());
+  double mean = 0;
+  for (std::size_t i = 0; i < n; ++i) mean += values[i] / static_cast<double>(n);
+  std::vector<double> windowed(n);
+  for (std::size_t i = 0; i < n; ++i) {
+    const double hann = 0.5 - 0.5 * std::cos(2 * M_PI * static_cast<double>(i) / static_cast<double>(n));
+    windowed[i] = (values[i] - mean) * hann;
+  }
+  Eigen::FFT<double> transform;
+  transform.SetFlag(Eigen::FFT<double>::HalfSpectrum);
+  std::vector<std::complex<double>> lines;
+  transform.fwd(lines, windowed);
+  Spectrum s;
+  s.step_hz = 1 / (static_cast<double>(n) * step_s);
+  for (std::size_t k = 0; k < lines.size(); ++k) {
+    const bool single = k == 0 || 2 * k == n;  // has no twin at the negative frequency
+    s.amplitude.push_back(std::abs(lines[k]) * (single ? 2.0 : 4.0) / static_cast<double>(n));
+  }
+  return s;
+}
+
+Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
+                                   const Stretch& stretch) {
+  if (const Status s = fits(names, kMostPanels); !s) return s.failure();
+  AxesFigure figure;
+  for (const std::string& name : names) {
+    const auto view = signal_view(recording, name, stretch);
+    if (!view) return view.failure();
+    AxesPanel panel{"frequency in Hz",
+                    view->unit.empty() ? "amplitude" : "amplitude in " + view->unit,
+                    true,
+                    true,
+                    false,
+                    0,
+                    "",
+                    {}};
+    std::vector<double> values = view->values;
+    const double step = to_seconds(recording.period_of(name));
+    // The last instant of a run need not lie on the grid.
+    if (values.size() > 2 && view->seconds.back() - view->seconds[values.size() - 2] < 0.999 * step) values.pop_back();
+    const bool regular = recording.throughout(name) && values.size() >= 4 &&
+                         std::abs(view->seconds[values.size() - 1] - view->seconds[0] -
+                                  step * static_cast<double>(values.size() - 1)) < 0.5 * step;
+    const bool finite = std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
+    if (!regular || !finite)
+      return Failure{"cannot draw the spectrum of", name,
+                     values.size() < 4 ? "there are too few values"
+                     : !finite         ? "some of its values are no numbers"
+                                       : "its values are not equally spaced in time"};
+    const Spectrum s = spectrum_of(values, step);
+    const double most = *std::max_element(s.amplitude.begin() + 1, s.amplitude.end());
+    const std::vector<double> drawn(s.amplitude.begin() + 1, s.amplitude.end());
+    AxesPanel::Curve& curve = panel.curves.emplace_back();
+    curve.label = name;
+    for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), kMostDrawn)) {
+      // What is less than a millionth of the greatest is noise of the arithmetic, mostly.
+      const bool seen = drawn[i] >= most * 1e-6;
+      curve.points.emplace_back(s.step_hz * static_cast<double>(i + 1), seen ? drawn[i] : NAN);
+    }
+    if (most == 0) panel.note = "constant: no amplitude at any frequency";
+    if (most == 0) curve.points.clear();
+    figure.panels.push_back(std::move(panel));
+  }
+  return figure;
+}
+
+Result<AxesFigure> histogram_figure(const record::Recording& recording, const std::vector<std::string>& names,
+                                    const Stretch& stretch) {
+  if (const Status s = fits(names, kMostPanels); !s) return s.failure();
+  AxesFigure figure;
+  for (const std::string& name : names) {
+    const auto view = signal_view(recording, name, stretch);
+    if (!view) return view.failure();
+    AxesPanel panel{with_unit(*view), "share in %", false, false, true, 1, "", {}};
+    std::vector<double> values = finite_of(*view);
+    AxesPanel::Curve& curve = panel.curves.emplace_back();
+    curve.label = name;
+    std::sort(values.begin(), values.end());
+    if (values.empty()) {
+      panel.note = "no values";
+    } else if (values.front() == values.back()) {
+      panel.note = fmt::format("constant: {:.6g}", values.front());
+      panel.box = std::max(1e-9, std::abs(values.front()) * 0.1);
+      curve.points = {{values.front(), 100}};
+    } else {
+      const auto count = static_cast<double>(values.size());
+      const double range = values.back() - values.front();
+      const double quartiles = values[values.size() * 3 / 4] - values[values.size() / 4];
+      const double wanted = quartiles > 0 ? range / (2 * quartiles / std::cbrt(count)) : std::sqrt(count);
+      const auto bins = static_cast<std::size_t>(std::clamp(std::ceil(wanted), 8.0, 200.0));
+      panel.box = range / static_cast<double>(bins);
+      std::vector<double> shares(bins);
+      for (const double v : values)
+        shares[std::min(bins - 1, static_cast<std::size_t>((v - values.front()) / panel.box))] += 100 / count;
+      for (std::size_t i = 0; i < bins; ++i)
+        curve.points.emplace_back(values.front() + (static_cast<double>(i) + 0.5) * panel.box, shares[i]);
+    }
+    figure.panels.push_back(std::move(panel));
+  }
+  return figure;
+}
+
+namespace {
+
+std::string panel_script(const AxesPanel& p, std::size_t index, double top, double bottom) {
+  std::string data, plot;
+  const std::vector<std::string> colours = curve_colours();
+  for (std::size_t c = 0; c < p.curves.size(); ++c) {
+    const std::string block = fmt::format("$p{}c{}", index, c);
+    data += block + " << END\n";
+    for (const auto& [x, y] : p.curves[c].points)
+      data += std::isfinite(x) && std::isfinite(y) ? fmt::format("{:.9g} {:.9g}\n", x, y) : "\n";
+    data += "END\n";
+    if (p.curves[c].points.empty()) continue;
+    const char* style = p.boxes ? "boxes fs solid 0.45 noborder" : "lines lw 1.6";
+    plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" title {}", plot.empty() ? "" : ", ", block, style,
+                        colours[c % colours.size()], quoted(p.curves[c].label));
+  }
+  std::string out = data;
+  out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", top, bottom);
+  out += p.log_x ? "set logscale x\nset autoscale xfix\n" : "unset logscale x\n";
+  out += p.log_y ? "set logscale y\nset format y \"%g\"\n" : "unset logscale y\nset format y \"%g\"\n";
+  out += fmt::format("set xlabel {} offset 0,0.3\nset ylabel {}\n", quoted(p.x_text), quoted(p.y_text));
+  if (p.boxes) out += fmt::format("set boxwidth {:.9g}\nset yrange [0:*]\n", p.box);
+  if (!p.boxes) out += "set yrange [*:*]\n";
+  if (!p.note.empty())
+    out += fmt::format("set label 9 {} at graph 0.5, graph 0.5 center tc rgb \"#555555\"\n", quoted(p.note));
+  if (plot.empty()) out += "set xrange [1:10]\nset yrange [1:10]\n";
+  out += "plot " + (plot.empty() ? std::string("NaN notitle") : plot) + "\nunset label 9\nset xrange [*:*]\n";
+  return out;
+}
+
+}  // namespace
+
+Status draw(const AxesFigure& figure, const std::string& folder) {
+  constexpr int kTop = 64, kBelow = 62;
+  const int each = figure.panels.size() == 1 ? 560 : 270;
+  const int height = kTop + each * static_cast<int>(figure.panels.size()) + 16;
+  const auto y = [&](int pixels) { return 1.0 - static_cast<double>(pixels) / height; };
+  std::string text = "set encoding utf8\nset multiplot\n";
+  text += fmt::format("set label 1 {} at screen 0.0859, screen {:.4f} font \",15\"\n", quoted(figure.title), y(22));
+  text += fmt::format("set label 2 {} at screen 0.0859, screen {:.4f} font \",11\" tc rgb \"#555555\"\n",
+                      quoted(figure.subtitle), y(44));
+  text +=
+      "set lmargin at screen 0.0859\nset rmargin at screen 0.8516\nset grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw "
+      "0.6\n"
+      "set border 3 lc rgb \"#666666\"\nset tics nomirror out scale 0.5 tc rgb \"#333333\"\n"
+      "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
+  for (std::size_t i = 0; i < figure.panels.size(); ++i) {
+    const int from = kTop + each * static_cast<int>(i);
+    text += panel_script(figure.panels[i], i, y(from + 6), y(from + each - kBelow));
+    if (i == 0) text += "unset label 1\nunset label 2\n";
+  }
+  return plot(text + "unset multiplot\n", height, (std::filesystem::path(folder) / figure.name).string(), true);
+}
+
+}  // namespace isodyne::present

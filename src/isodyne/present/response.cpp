@@ -1,0 +1,75 @@
+#include "isodyne/present/response.h"
+
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/judge/judge.h"
+#include "isodyne/present/run_folder.h"
+#include "isodyne/record/playback.h"
+
+namespace isodyne::present {
+
+std::string Response::text() const {
+  std::string text = rise_s ? fmt::format("rises in {:.4g} s (10 % to 90 %)", *rise_s) : "does not rise";
+  if (overshoot)
+    text += *overshoot > 1e-4 ? fmt::format(", overshoots by {:.3g} %", 100 * *overshoot) : ", no overshoot";
+  return text + (settling_s ? fmt::format(", within 2 % after {:.4g} s", *settling_s) : ", does not settle");
+}
+
+Result<std::vector<Response>> responses(const std::string& run, const std::vector<std::string>& names,
+                                        const Stretch& stretch) {
+  const auto recording = record::Recording::open_run(run);
+  if (!recording) return recording.failure();
+  std::vector<Response> all;
+  std::string rules;
+  for (const std::string& name : names) {
+    const auto view = signal_view(**recording, name, stretch);
+    if (!view) return view.failure();
+    if (view->lane || view->values.size() < 2 || view->values.front() == view->values.back()) continue;
+    const double way = view->values.back() - view->values.front();
+    if (!std::isfinite(way)) continue;
+    const std::string unit = (*recording)->unit(name).read_in, i = std::to_string(all.size());
+    all.push_back({name, view->values.back(), view->unit, {}, {}, {}});
+    const std::string to = fmt::format("to {} {}", format_exact(view->values.back()), unit == "1" ? "" : unit);
+    const std::string over =
+        fmt::format("over {} s .. {} s", format_exact(view->seconds.front()), format_exact(view->seconds.back()));
+    rules += fmt::format(
+        "measure rise_{0} {{ of {1} rise_time {2} {3} }}\nmeasure over_{0} {{ of {1} overshoot {2} {3} }}\n", i, name,
+        to, over);
+    rules += fmt::format("measure settle_{} {{ of {} settling_time {} within {} {} {} }}\n", i, name, to,
+                         format_exact(0.02 * std::abs(way)), unit == "1" ? "" : unit, over);
+  }
+  if (all.empty()) return all;
+  auto opened = open_recording(run, model::Rules{"", "responses", rules, true});
+  if (!opened) return opened.failure();
+  if (opened->loaded.program == nullptr)
+    return Failure{"cannot measure", run, opened->loaded.diagnostics.render(*opened->loaded.sources, false)};
+  const model::Program& p = *opened->loaded.program;
+  record::Playback playback(opened->loaded.program, *opened->recording, record::judged_variables(p));
+  if (!playback.missing().empty())
+    return Failure{"cannot measure", p.variable(playback.missing().front()).name, "it was not recorded"};
+  judge::Judge judge(opened->loaded.program);
+  std::vector<judge::Measured> measured;
+  const auto collect = [&] { measured.insert(measured.end(), judge.measured().begin(), judge.measured().end()); };
+  playback.run([&](const bench::Image& image) {
+    judge.image(image);
+    collect();
+  });
+  judge.verdicts(bench::Ending::completed);
+  collect();
+  for (const judge::Measured& m : measured) {
+    const std::string& name = p.measures[static_cast<std::size_t>(m.measure)].name;
+    const std::size_t bar = name.rfind('_');
+    if (bar == std::string::npos || !std::isfinite(m.value)) continue;
+    const std::size_t i = std::strtoul(name.c_str() + bar + 1, nullptr, 10);
+    if (i >= all.size()) continue;
+    if (name.starts_with("rise_")) all[i].rise_s = m.value;
+    if (name.starts_with("over_")) all[i].overshoot = m.value;
+    if (name.starts_with("settle_")) all[i].settling_s = m.value;
+  }
+  return all;
+}
+
+}  // namespace isodyne::present
