@@ -99,9 +99,10 @@ TEST_CASE("help, --help and --version answer, and every example of --help works"
   // The examples speak of the checkout; runs/ and lock.html are made here.
   fs::create_directory_symlink(kSource + "/examples", folder / "examples");
   for (const char* command :
-       {"check",   "run",      "list",      "export",      "report",   "help",  "io list",  "io groups", "io free",
-        "io bind", "io table", "io layout", "io loopback", "io match", "judge", "measure",  "faults",    "trace",
-        "show",    "compare",  "figure",    "repeat",      "import",   "runs",  "runs tag", "runs prune"}) {
+       {"check",    "run",        "list",     "export",    "report",          "help",          "io list", "io groups",
+        "io free",  "io bind",    "io table", "io layout", "io loopback",     "io match",      "judge",   "measure",
+        "faults",   "trace",      "show",     "compare",   "figure",          "repeat",        "import",  "runs",
+        "runs tag", "runs prune", "recover",  "pack",      "baseline accept", "baseline check"}) {
     const Output help = run_isodyne(std::string(command) + " --help", folder.path());
     REQUIRE(help.status == 0);
     const std::size_t at = help.out.find("Example:\n  isodyne ");
@@ -109,8 +110,10 @@ TEST_CASE("help, --help and --version answer, and every example of --help works"
     std::string example = help.out.substr(at + std::string("Example:\n  isodyne ").size());
     example.erase(example.find('\n'));
     INFO(example);
-    const bool of_runs = std::string("report judge measure trace show compare figure repeat runs tag").find(command) !=
-                         std::string::npos;
+    const bool of_runs = std::string(
+                             "report judge measure trace show compare figure repeat runs tag recover pack baseline "
+                             "accept baseline check")
+                             .find(command) != std::string::npos;
     if (of_runs) {
       REQUIRE(run_isodyne("run examples/canal-lock/lock.dyne uplock --for \"2 s\" --no-report --out runs/001-uplock",
                           folder.path())

@@ -358,3 +358,36 @@ TEST_CASE("A report prints as PDF where Chromium is, and says so where it is not
   CHECK(printed.status == 0);
   CHECK(slurp(runs.folder / "a/report.pdf").starts_with("%PDF"));
 }
+
+TEST_CASE("A packed run is repeated by somebody else, and an accepted one is what later ones are compared with") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b");
+  runs.run("c", "", "1.001");
+  const Output packed = runs("pack a");
+  INFO(packed.err);
+  CHECK(packed.status == 0);
+  CHECK(has(packed.out, "a.zip: "));
+  CHECK(has(runs("pack a").err, "exists"));
+  CHECK(runs("pack a --out again").status == 0);
+  CHECK(slurp(runs.folder / "a.zip") == slurp(runs.folder / "again.zip"));
+  const Output unpacked = shell(
+      "mkdir there && cd there && /usr/bin/python3 -m zipfile -e ../a.zip . && cat READ-ME.txt && "
+      "cat bench/bench.dyne && " ISODYNE_PROGRAM " repeat . --folder bench",
+      runs.folder.path());
+  INFO(unpacked.out << unpacked.err);
+  CHECK(unpacked.status == 0);
+  CHECK(has(unpacked.out, "isodyne run bench.dyne fill"));
+  CHECK(has(unpacked.out, "the same to the bit"));
+
+  CHECK(runs("baseline check b").status == 2);
+  CHECK(has(runs("baseline accept a").out, "a is accepted as baseline/Small-fill"));
+  CHECK(runs("baseline check b").status == 0);
+  const Output differs = runs("baseline check b c");
+  CHECK(differs.status == 1);
+  CHECK(has(differs.out, "tank.level"));
+  CHECK(has(runs("baseline accept a --allow '*=1 % within 0.02 s' --allow 'tank.inflow=1 cm/s' --allow way=1").out,
+            "in the place of the one before"));
+  CHECK(runs("baseline check b c").status == 0);
+  CHECK(runs("baseline check b --folder elsewhere").status == 2);
+}

@@ -218,11 +218,16 @@ class Script {
         "scale 0.5 tc rgb \"#333333\"\n";
     out += "set key at graph 1.012, graph 1.0 left top Left reverse samplen 2 spacing 1.15 font \",10\" noautotitle\n";
     out += overlays(p);
-    for (std::size_t i = 0; i < p.notes.size(); ++i)
-      out += fmt::format("set label {} {} at graph 0.01, graph {:.4f} font \",9\" tc rgb \"#1D2730\" front boxed\n",
-                         300 + i, quoted(p.notes[i]), 0.94 - 14.0 * static_cast<double>(i) / (panel_height_ - 16));
     const bool closer = d_.closer != nullptr && !p.lanes && p.labels.empty();
     const Box box = closer ? place_of_closer(p, from_top) : Box{};
+    // Notes are above, or below the small picture.
+    const double middle = y(from_top + 0.5 * panel_height_);
+    for (std::size_t i = 0; i < p.notes.size(); ++i) {
+      const double line = 14.0 * static_cast<double>(i) / (panel_height_ - 16);
+      const double at = closer && box.bottom > middle ? 0.05 + line : 0.94 - line;
+      out += fmt::format("set label {} {} at graph 0.01, graph {:.4f} font \",9\" tc rgb \"#1D2730\" front boxed\n",
+                         300 + i, quoted(p.notes[i]), at);
+    }
     if (closer) out += backing(box);
     out += "plot " + plot + "\n";
     out += "unset label\nunset object\nunset arrow\n";

@@ -126,6 +126,7 @@
       legend: "always",
       labelsDiv: key,
       strokeWidth: 1.6,
+      yRangePad: 8,
       highlightCircleSize: 3,
       gridLineColor: "#e4e8eb",
       axisLineColor: "#8a949b",

@@ -1,0 +1,95 @@
+// baseline: runs that were accepted, and whether later ones are still like them.
+
+#include <filesystem>
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include "command.h"
+#include "isodyne/present/summary.h"
+#include "isodyne/record/recording.h"
+#include "runs.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// A folder for each bench, scenario, set of faults, setting and seed: what ought to give the same again.
+fs::path place_of(const Arguments& arguments, const record::Recording& r) {
+  const record::RunIdentity& i = r.identity();
+  std::string name = (r.bench().empty() ? "bench" : r.bench()) + "-" + (i.scenario.empty() ? "run" : i.scenario);
+  for (const std::string& f : i.faults) name += "-" + f;
+  if (!i.harness.empty()) name += "-alone-" + i.harness;
+  if (!i.setting.empty()) name += "-" + i.setting;
+  if (i.seed != 1) name += fmt::format("-seed{}", i.seed);
+  return fs::path(arguments.value(Option::folder).value_or("baseline")) / name;
+}
+
+int copy_of(const std::string& run, const fs::path& to, const std::vector<std::string>& allowances) {
+  std::error_code error;
+  fs::create_directories(to, error);
+  const fs::path from = fs::is_directory(run, error) ? fs::path(run) : fs::path(run).parent_path();
+  const fs::path recording = fs::is_directory(run, error) ? from / "recording.h5" : fs::path(run);
+  const bool before = fs::exists(to / "recording.h5", error);
+  // Beside it first, so that there is always a whole one.
+  fs::copy_file(recording, to / "recording.h5.new", fs::copy_options::overwrite_existing, error);
+  if (!error) fs::rename(to / "recording.h5.new", to / "recording.h5", error);
+  if (error) return say_error(fmt::format("cannot write {}: {}", to.string(), error.message())), kNotCompleted;
+  fs::copy_file(from / "verdicts.json", to / "verdicts.json", fs::copy_options::overwrite_existing, error);
+  std::string text;
+  for (const std::string& a : allowances) text += a + "\n";
+  const Status written = present::write_file((to / "allowed.txt").string(), text);
+  if (!written) return say_error(written.failure().text()), kNotCompleted;
+  say(fmt::format("{} is {} as {}", run, before ? "accepted in the place of the one before" : "accepted", to.string()));
+  return kHeld;
+}
+
+std::vector<std::string> lines_of(const fs::path& file) {
+  std::vector<std::string> lines;
+  std::ifstream in(file);
+  for (std::string line; std::getline(in, line);) {
+    if (!line.empty()) lines.push_back(line);
+  }
+  return lines;
+}
+
+}  // namespace
+
+int run_baseline_accept(const Arguments& arguments) {
+  for (const std::string& run : arguments.words) {
+    const auto recording = open_recording(run);
+    if (!recording) return say_error(recording.failure().text()), kWrongInput;
+    if ((*recording)->unfinished()) return say_error(run + " is not whole: it cannot be accepted"), kWrongInput;
+    const int status = copy_of(run, place_of(arguments, **recording), arguments.values(Option::allow));
+    if (status != kHeld) return status;
+  }
+  return kHeld;
+}
+
+int run_baseline_check(const Arguments& arguments) {
+  int worst = kHeld;
+  for (const std::string& run : arguments.words) {
+    const auto recording = open_recording(run);
+    if (!recording) return say_error(recording.failure().text()), kWrongInput;
+    const fs::path place = place_of(arguments, **recording);
+    std::error_code none;
+    if (!fs::exists(place / "recording.h5", none)) {
+      say_error(
+          fmt::format("nothing like {} was accepted yet ({}): isodyne baseline accept {}", run, place.string(), run));
+      worst = kWrongInput;
+      continue;
+    }
+    Arguments compare;
+    compare.words = {place.string(), run};
+    compare.options[Option::allow] = lines_of(place / "allowed.txt");
+    for (const std::string& more : arguments.values(Option::allow)) compare.options[Option::allow].push_back(more);
+    if (compare.options[Option::allow].empty()) compare.options.erase(Option::allow);
+    worst = std::max(worst, run_compare(compare));
+  }
+  return worst;
+}
+
+}  // namespace isodyne::app
