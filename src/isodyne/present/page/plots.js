@@ -79,7 +79,9 @@
     place.parentNode.querySelector(".tools").appendChild(all);
   }
 
-  // A chart is made when it comes into sight: a page with fifty of them opens as quickly as one with five.
+  // The first charts are made at once, others when they come into sight: a page with fifty of them opens as quickly as
+  // one with twelve.
+  var kAtOnce = 12, made = 0;
   Run.prototype.wait = function (panel, place, last) {
     var head = document.createElement("div"), unit = document.createElement("span"), run = this;
     var key = document.createElement("span"), box = document.createElement("div");
@@ -91,6 +93,10 @@
     box.className = "chart";
     box.style.height = (panel.lanes ? 22 * panel.curves.length : 140) + (last ? 26 : 6) + "px";
     place.appendChild(box);
+    if (++made <= kAtOnce) {
+      run.charts.push(run.chart(panel, box, key, last));
+      return;
+    }
     new IntersectionObserver(function (seen, observer) {
       if (!seen.some(function (s) { return s.isIntersecting; })) return;
       observer.disconnect();
@@ -237,7 +243,7 @@
       var chart = this.charts[i], panel = chart.panel;
       var options = { file: rows(panel, this.from, this.to), dateWindow: [this.from, this.to] };
       // Close up, what is there fills the chart.
-      if (!panel.lanes && !panel.labels.length) options.valueRange = close ? null : panel.range || null;
+      if (!panel.lanes && !panel.labels.length) options.axes = { y: { valueRange: close ? null : panel.range || null } };
       chart.updateOptions(options);
     }
     this.busy = false;
