@@ -45,15 +45,16 @@ pre{background:#f4f6f7;padding:10px 12px;overflow-x:auto;white-space:pre-wrap}
 table{border-collapse:collapse;width:100%;font-size:13.5px}
 th,td{text-align:left;vertical-align:top;padding:5px 10px 5px 0;border-bottom:1px solid var(--line)}
 th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:right;white-space:nowrap;font-variant-numeric:tabular-nums}
+.verdicts td:last-child{width:46%}.verdicts td:first-child{overflow-wrap:anywhere}
 .v{font-weight:700;white-space:nowrap}.held{color:var(--held)}.broken{color:var(--broken)}.open{color:var(--open)}
 .held::before{content:"\2713\00a0"}.broken::before{content:"\2717\00a0"}.open::before{content:"\2013\00a0"}
 .note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
-figure{margin:12px 0}figure svg{width:100%;height:auto}
+figure{margin:12px 0}figure img{width:100%;height:auto}
 details{margin:6px 0}summary{cursor:pointer}
 .charts{display:none}.chart{width:100%;margin:2px 0}.live .charts{display:block}.live .still{display:none}.tools button{font:inherit;color:inherit;background:#f4f6f7;border:1px solid var(--line);border-radius:4px;padding:1px 10px;cursor:pointer}
 a{color:#00557a}html:not(.live) .tools{display:none}.head{display:flex;justify-content:space-between;font-size:12px;margin:8px 4px 0 0;color:var(--soft)}.head span:first-child{padding-left:80px}.dygraph-axis-label{font-size:11.5px;color:#333}
 @page{size:A4;margin:13mm}
-@media print{body{max-width:none;padding:0;font-size:11px}h2{break-before:page}h2.first{break-before:auto}figure,tr{break-inside:avoid}details,.live .charts,.tools{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
+@media print{body{max-width:none;padding:0;font-size:11px}code,pre{font-size:10px}table{font-size:10.5px}h2.run:not(.first){break-before:page}figure,tr,h3{break-inside:avoid}h3{break-after:avoid}details:not([open]),.screen,.live .charts,.tools,summary{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
 )";
 
 std::string escaped(const std::string& text) {
@@ -106,7 +107,7 @@ std::string counts_text(const Summary& s) {
 
 /// Requirements down, runs across: the first thing a reviewer wants to see.
 std::string overview(const std::vector<RunFolder>& runs) {
-  std::string html = "<h2 class=\"first\">Overview</h2>\n<table><tr><th>Requirement</th><th></th>";
+  std::string html = "<h2 class=\"run first\">Overview</h2>\n<table><tr><th>Requirement</th><th></th>";
   for (std::size_t i = 0; i < runs.size(); ++i)
     html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
   html += "</tr>\n";
@@ -136,7 +137,8 @@ std::string overview(const std::vector<RunFolder>& runs) {
 std::string verdict_table(const Summary& s, std::size_t run) {
   if (s.rows.empty()) return "<h3>Verdicts</h3>\n<p class=\"soft\">The bench states no requirements.</p>\n";
   std::string html =
-      "<h3>Verdicts</h3>\n<table><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst margin</th><th "
+      "<h3>Verdicts</h3>\n<table class=\"verdicts\"><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst "
+      "margin</th><th "
       "class=\"n\">at</th>"
       "<th class=\"n\">First broken</th><th class=\"n\">Tested</th><th>What it says</th></tr>\n";
   for (const SummaryRow& r : s.rows) {
@@ -172,22 +174,12 @@ std::string events_table(const record::Recording& recording, std::size_t run) {
   return html;
 }
 
-/// A drawing of the run's folder for the page; empty if there is no picture in it.
+/// A drawing of the run's folder for the page: as a picture, of which a browser makes nothing before it is seen.
 Result<std::string> drawing_html(const RunFolder& run, const std::string& name) {
   const auto svg = read_file((fs::path(run.path) / "figures" / (name + ".svg")).string());
   if (!svg) return svg.failure();
-  const std::size_t begin = svg->find("<svg");
-  if (begin == std::string::npos) return std::string();
-  // Several drawings in one page: their inner names must not meet.
-  std::string drawing = svg->substr(begin);
-  const std::string prefix = fmt::format("r{:x}", fnv1a(run.path + name));
-  for (const auto& [from, to] : {std::pair<std::string, std::string>{"id='", "id='" + prefix},
-                                 {"xlink:href='#", "xlink:href='#" + prefix},
-                                 {"url(#", "url(#" + prefix}}) {
-    for (std::size_t at = drawing.find(from); at != std::string::npos; at = drawing.find(from, at + to.size()))
-      drawing.replace(at, from.size(), to);
-  }
-  return fmt::format("<figure>{}</figure>\n", drawing);
+  return fmt::format("<figure><img loading=\"lazy\" alt=\"{}\" src=\"data:image/svg+xml;base64,{}\"></figure>\n", escaped(name),
+                     base64(svg->data(), svg->size()));
 }
 
 Result<std::string> figures_html(const RunFolder& run) {
@@ -255,9 +247,10 @@ std::string facts(const RunFolder& run) {
          row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";
 }
 
-Result<std::string> run_section(const RunFolder& run, std::size_t number) {
+Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone) {
   const Summary& s = run.summary;
-  std::string html = fmt::format("<h2 id=\"run{}\">{}</h2>\n<p>{}.</p>\n", number, escaped(s.title()), counts_text(s));
+  std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n",
+                                 number == 1 && alone ? " first" : "", number, escaped(s.title()), counts_text(s));
   if (!s.explanation.empty()) {
     html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
                         escaped(s.explanation));
@@ -303,7 +296,7 @@ std::string trace_html(const std::vector<RunFolder>& runs) {
 
 /// The sources of all runs; a file that is the same in several is shown once.
 std::string sources_html(const std::vector<RunFolder>& runs) {
-  std::string html = "<h2>Sources</h2>\n<p>The bench as it was run, out of the recording.</p>\n";
+  std::string html = "<div class=\"screen\"><h2>Sources</h2>\n<p>The bench as it was run, out of the recording.</p>\n";
   std::set<std::pair<std::string, std::string>> shown;
   for (const RunFolder& run : runs) {
     for (const auto& [name, text] : run.recording->identity().sources) {
@@ -311,7 +304,7 @@ std::string sources_html(const std::vector<RunFolder>& runs) {
       html += fmt::format("<details><summary>{}</summary><pre>{}</pre></details>\n", escaped(name), escaped(text));
     }
   }
-  return html;
+  return html + "</div>\n";
 }
 
 }  // namespace
@@ -327,7 +320,7 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
   html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
   if (runs.size() > 1) html += overview(runs);
   for (std::size_t i = 0; i < runs.size(); ++i) {
-    const auto section = run_section(runs[i], i + 1);
+    const auto section = run_section(runs[i], i + 1, runs.size() == 1);
     if (!section) return section.failure();
     html += *section;
   }

@@ -22,21 +22,6 @@ using Json = nlohmann::ordered_json;
 /// Values of a curve at most, in all curves of a panel together: for the whole run, and for what is zoomed into.
 constexpr std::size_t kCoarse = 2000, kFine = 24000;
 
-/// RFC 4648.
-std::string base64(const void* from, std::size_t bytes) {
-  constexpr char kDigits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-  const auto* in = static_cast<const unsigned char*>(from);
-  std::string out;
-  out.reserve((bytes + 2) / 3 * 4);
-  for (std::size_t i = 0; i < bytes; i += 3) {
-    const std::size_t left = std::min<std::size_t>(3, bytes - i);
-    std::uint32_t three = 0;
-    for (std::size_t k = 0; k < 3; ++k) three = three << 8 | (k < left ? in[i + k] : 0u);
-    for (std::size_t k = 0; k < 4; ++k) out += k <= left ? kDigits[three >> (18 - 6 * k) & 63u] : '=';
-  }
-  return out;
-}
-
 /// A curve at any time, asked in order: held, or on the straight line between two points.
 class Along {
  public:
@@ -117,6 +102,20 @@ std::string stated(const RunFolder& run, const std::vector<FigureData>& fine) {
 }
 
 }  // namespace
+
+std::string base64(const void* from, std::size_t bytes) {
+  constexpr char kDigits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+  const auto* in = static_cast<const unsigned char*>(from);
+  std::string out;
+  out.reserve((bytes + 2) / 3 * 4);
+  for (std::size_t i = 0; i < bytes; i += 3) {
+    const std::size_t left = std::min<std::size_t>(3, bytes - i);
+    std::uint32_t three = 0;
+    for (std::size_t k = 0; k < 3; ++k) three = three << 8 | (k < left ? in[i + k] : 0u);
+    for (std::size_t k = 0; k < 4; ++k) out += k <= left ? kDigits[three >> (18 - 6 * k) & 63u] : '=';
+  }
+  return out;
+}
 
 std::string plots_script() {
   return fmt::format("<script>{}</script>\n<script>{}</script>\n", kChartLibrary, kPlotsScript);

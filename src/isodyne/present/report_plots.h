@@ -1,11 +1,15 @@
 #pragma once
 // The plots of a report that can be zoomed: data for the script in page/plots.js, with chart library inside the page.
 
+#include <cstddef>
 #include <string>
 
 #include "isodyne/present/run_folder.h"
 
 namespace isodyne::present {
+
+/// RFC 4648.
+std::string base64(const void* from, std::size_t bytes);
 
 /// Script and style that the plots of a page need, once; to stand behind all of them.
 std::string plots_script();

@@ -13,6 +13,8 @@ namespace {
 
 constexpr std::size_t kMostFull = 3;  ///< blocks of a group that wait for the disk; then the run waits too
 constexpr auto kTick = std::chrono::milliseconds(100);
+constexpr auto kQuick = std::chrono::microseconds(100);
+constexpr std::size_t kStagedRows = 128;  ///< divides the rows of a chunk
 
 GroupHead head_of(const model::Program& program, const model::RecordGroup& group) {
   GroupHead head{group.name, group.period, group.single, group.compressed, group.text, {}};
@@ -41,6 +43,12 @@ struct Recorder::Group {
   std::vector<std::unique_ptr<Block>> free;  ///< under the mutex
   std::size_t waiting = 0;                   ///< blocks that are full, under the mutex
 
+  /// Of quick groups rows are gathered here first, as they come, and turned into columns many at a time: a row spread
+  /// over as many places of memory as it has values costs several times as much.
+  std::vector<double> staged;
+  std::vector<std::int64_t> staged_times;
+  std::size_t staged_rows = 0;
+
   // Of the writer:
   const Block* noted = nullptr;
   std::size_t noted_rows = 0;  ///< of this block are in the tail
@@ -48,6 +56,9 @@ struct Recorder::Group {
   Group(const model::RecordGroup& g, std::size_t i, std::size_t rows) : of(g), index(i), room(rows) {
     filling_owner = std::make_unique<Block>(room, g.signals.size());
     filling.store(filling_owner.get());
+    if (g.windows || g.period >= kQuick || g.signals.empty()) return;
+    staged.resize(kStagedRows * g.signals.size());
+    staged_times.resize(kStagedRows);
   }
 };
 
@@ -83,6 +94,7 @@ Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
 
 void Recorder::image(const bench::Image& image) {
   if (!good()) return;
+  if (tick_due_.load(std::memory_order_relaxed)) show_staged();
   recorded_until_ = image.at;
   for (const auto& g : groups_) {
     if (g->when) {
@@ -108,11 +120,44 @@ void Recorder::last_image(const bench::Image& image) {
 }
 
 void Recorder::take(Group& g, Time at, const double* variables) {
+  if (!g.staged.empty()) {
+    const std::size_t count = g.of.signals.size();
+    double* to = g.staged.data() + g.staged_rows * count;
+    for (std::size_t c = 0; c < count; ++c) to[c] = variables[g.of.signals[c]];
+    g.staged_times[g.staged_rows] = at.count();
+    if (++g.staged_rows == kStagedRows) unstage(g);
+    return;
+  }
   if (!g.windows) return put(g, at, variables, g.of.signals.data());
   double* to = g.windows->add(at.count());
   for (std::size_t c = 0; c < g.of.signals.size(); ++c) to[c] = variables[g.of.signals[c]];
   g.windows->settle(at.count(), false,
                     [&](std::int64_t then, const double* values) { put(g, Time{then}, values, nullptr); });
+}
+
+/// Staged rows become columns of the block.
+void Recorder::unstage(Group& g) {
+  const std::size_t count = g.of.signals.size();
+  for (std::size_t first = 0; first < g.staged_rows;) {
+    Block& block = *g.filling_owner;
+    const std::size_t row = block.rows.load(std::memory_order_relaxed),
+                      rows = std::min(g.staged_rows - first, g.room - row);
+    std::copy_n(&g.staged_times[first], rows, &block.times[row]);
+    for (std::size_t c = 0; c < count; ++c) {
+      const double* from = &g.staged[first * count + c];
+      double* to = block.column(c) + row;
+      for (std::size_t i = 0; i < rows; ++i, from += count) to[i] = *from;
+    }
+    block.rows.store(row + rows, std::memory_order_release);
+    if (row + rows == g.room) hand_over(g);
+    first += rows;
+  }
+  g.staged_rows = 0;
+}
+
+void Recorder::show_staged() {
+  for (const auto& g : groups_) unstage(*g);
+  tick_due_.store(false, std::memory_order_relaxed);
 }
 
 /// `columns`: where in `values` each value stands; null: in order.
@@ -165,6 +210,7 @@ void Recorder::keep_around(const bench::Event& event) {
 
 Status Recorder::close(bench::Ending ending) {
   closed_ = true;
+  if (good()) show_staged();
   for (const auto& g : groups_) {
     if (g->windows && good())
       g->windows->settle(0, true, [&](std::int64_t at, const double* values) { put(*g, Time{at}, values, nullptr); });
@@ -228,6 +274,7 @@ void Recorder::write_full(std::unique_lock<std::mutex>& lock) {
 
 /// What is in no full block yet goes into the tail, and what is in the file is shown to others.
 void Recorder::tick() {
+  tick_due_.store(true, std::memory_order_relaxed);  // what is staged now is there at the next tick
   std::vector<bench::Event> events;
   {
     const std::lock_guard lock(mutex_);

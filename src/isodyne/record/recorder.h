@@ -50,6 +50,8 @@ class Recorder {
 
   void take(Group& group, Time at, const double* variables);
   void put(Group& group, Time at, const double* values, const model::VarId* columns);
+  void unstage(Group& group);
+  void show_staged();
   void hand_over(Group& group);
   void keep_around(const bench::Event& event);
 
@@ -66,7 +68,8 @@ class Recorder {
   bool closed_ = false;
 
   std::atomic<bool> good_{true};
-  Failure trouble_;  ///< written before good_ becomes false
+  std::atomic<bool> tick_due_{false};  ///< the writer wants to see the rows that are staged
+  Failure trouble_;                    ///< written before good_ becomes false
 
   std::mutex mutex_;  ///< of what follows
   std::condition_variable work_there_, room_there_;

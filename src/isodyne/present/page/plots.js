@@ -80,8 +80,8 @@
   }
 
   // The first charts are made at once, others when they come into sight: a page with fifty of them opens as quickly as
-  // one with twelve.
-  var kAtOnce = 12, made = 0;
+  // one with six.
+  var kAtOnce = 6, made = 0;
   Run.prototype.wait = function (panel, place, last) {
     var head = document.createElement("div"), unit = document.createElement("span"), run = this;
     var key = document.createElement("span"), box = document.createElement("div");
