@@ -16,7 +16,8 @@ namespace isodyne::record {
 /// Rows of one group of signals, as many as a chunk of the file at most. One thread fills it while another may already
 /// read the rows below `rows`.
 struct Block {
-  Block(std::size_t room, std::size_t columns) : times(room), stride_(room + kApart), values_(stride_ * columns) {}
+  /// Without columns there is still a place that they could begin at.
+  Block(std::size_t room, std::size_t columns) : times(room), stride_(room + kApart), values_(stride_ * columns + 1) {}
 
   std::vector<std::int64_t> times;
   std::atomic<std::size_t> rows{0};
