@@ -12,32 +12,13 @@
 
 #include "isodyne/bench/run.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/model/load.h"
+
+#include "measure.h"
 
 using namespace isodyne;
+using namespace isodyne::measure;
 
 namespace {
-
-using Clock = std::chrono::steady_clock;
-
-double since(Clock::time_point begin) {
-  return std::chrono::duration<double>(Clock::now() - begin).count();
-}
-
-double median(std::vector<double> all) {
-  std::sort(all.begin(), all.end());
-  return all[all.size() / 2];
-}
-
-std::shared_ptr<const model::Program> checked(const std::string& text) {
-  const model::Loaded loaded =
-      model::load_bench("", "bench.dyne", [&](const std::string&) { return Result<std::string>(text); });
-  if (loaded.program == nullptr) {
-    std::fputs(loaded.diagnostics.render(*loaded.sources, false).c_str(), stderr);
-    std::exit(2);
-  }
-  return loaded.program;
-}
 
 /// A hundred states in pairs that swing and decay, and a quantity made of each: 200 signals.
 std::string plant(int states) {

@@ -16,12 +16,14 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include "isodyne/model/load.h"
 #include "isodyne/record/compare.h"
 #include "isodyne/record/recorder.h"
 #include "isodyne/record/recording.h"
 
+#include "measure.h"
+
 using namespace isodyne;
+using namespace isodyne::measure;
 namespace fs = std::filesystem;
 
 namespace {
@@ -29,28 +31,12 @@ namespace {
 constexpr int kSignals = 24;
 constexpr const char* kUnits[] = {"V", "A", "m", "kg", "W", "Hz"};  // a panel for each
 constexpr std::size_t kImages = 4096;                               // different ones, over and over
-using Clock = std::chrono::steady_clock;
-
-double since(Clock::time_point begin) {
-  return std::chrono::duration<double>(Clock::now() - begin).count();
-}
-
-double median(std::vector<double> all) {
-  std::sort(all.begin(), all.end());
-  return all[all.size() / 2];
-}
 
 std::shared_ptr<const model::Program> bench_of(int signals, const std::string& form) {
   std::string text = fmt::format("bench B {{\n  step 1 us\n  record every 1 us{}\n", form);
   for (int i = 0; i < signals; ++i)
     text += fmt::format("  let s{0} : {1} = 1 {1} * sin(time * {2} rad/s)\n", i, kUnits[i % 6], 300 + i);
-  const model::Loaded loaded =
-      model::load_bench("", "bench.dyne", [&](const std::string&) { return Result<std::string>(text + "}\n"); });
-  if (loaded.program == nullptr) {
-    std::fputs(loaded.diagnostics.render(*loaded.sources, false).c_str(), stderr);
-    std::exit(2);
-  }
-  return loaded.program;
+  return checked(text + "}\n");
 }
 
 /// Images as a run would have them, so that only recording is measured.

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "compare.h"
 #include "isodyne/present/summary.h"
 #include "isodyne/record/recording.h"
 #include "runs.h"
@@ -70,9 +71,12 @@ int run_baseline_accept(const Arguments& arguments) {
 }
 
 int run_baseline_check(const Arguments& arguments) {
+  using Json = nlohmann::ordered_json;
   int worst = kHeld;
-  for (const std::string& run : arguments.words) {
-    const auto recording = open_recording(run);
+  Json all = Json::array();
+  for (std::size_t i = 0; i < arguments.words.size(); ++i) {
+    const std::string& run = arguments.words[i];
+    const auto recording = record::Recording::open_run(run);
     if (!recording) return say_error(recording.failure().text()), kWrongInput;
     const fs::path place = place_of(arguments, **recording);
     std::error_code none;
@@ -82,13 +86,14 @@ int run_baseline_check(const Arguments& arguments) {
       worst = kWrongInput;
       continue;
     }
-    Arguments compare;
-    compare.words = {place.string(), run};
-    compare.options[Option::allow] = lines_of(place / "allowed.txt");
-    for (const std::string& more : arguments.values(Option::allow)) compare.options[Option::allow].push_back(more);
-    if (compare.options[Option::allow].empty()) compare.options.erase(Option::allow);
-    worst = std::max(worst, run_compare(compare));
+    std::vector<std::string> allow = lines_of(place / "allowed.txt");
+    const auto more = arguments.values(Option::allow);
+    allow.insert(allow.end(), more.begin(), more.end());
+    if (i > 0 && !arguments.has(Option::json)) say("");
+    worst = std::max(
+        worst, compare_runs(place.string(), {run}, allow, arguments, arguments.has(Option::json) ? &all : nullptr));
   }
+  if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
   return worst;
 }
 

@@ -146,9 +146,11 @@ const std::vector<Command>& commands() {
        1,
        1000,
        "write one report about one or several run folders",
-       "Draws the figures again and writes one self-contained HTML file (in the run folder, or report.html for several "
-       "runs,\n"
-       "unless --out names another).",
+       "Writes one HTML file that needs nothing else (in the run folder, or report.html for several runs, unless "
+       "--out\n"
+       "names another): verdicts, plots that zoom and move together, events, timing, what nothing covers, sources. "
+       "The\n"
+       "figures of the runs are drawn again.",
        "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
        {out, pdf, help},
        run_report},
@@ -248,7 +250,7 @@ const std::vector<Command>& commands() {
        "differs, 2 if\n"
        "nothing like it was accepted.",
        "isodyne baseline check runs/001-uplock",
-       {allow, folder, help},
+       {allow, folder, json, help},
        run_baseline_check},
       {"runs",
        "[WORD…]",

@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "compare.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
 #include "isodyne/present/signal_figure.h"
@@ -34,33 +35,27 @@ struct Allowance {
   Time time{};
 };
 
-std::string trimmed(std::string_view text) {
-  const std::size_t first = text.find_first_not_of(' ');
-  if (first == std::string_view::npos) return {};
-  return std::string(text.substr(first, text.find_last_not_of(' ') - first + 1));
-}
-
 /// "chamber.level=5 cm within 0.2 s", "*=0.1 %", "gate.open=within 20 ms".
 std::optional<Allowance> read_allowance(const std::string& text) {
   const std::size_t equals = text.find('=');
   Allowance a;
   bool good = equals != std::string::npos && equals > 0;
   if (good) {
-    a.pattern = trimmed(std::string_view(text).substr(0, equals));
-    std::string amount = trimmed(std::string_view(text).substr(equals + 1));
+    a.pattern = one_line(std::string_view(text).substr(0, equals));
+    std::string amount = one_line(std::string_view(text).substr(equals + 1));
     const std::size_t within = amount.find("within ");
     if (within != std::string::npos) {
-      const auto time = read_span(trimmed(std::string_view(amount).substr(within + 7)));
+      const auto time = read_span(one_line(std::string_view(amount).substr(within + 7)));
       good = time.has_value();
       a.time = time.value_or(Time{});
-      amount = trimmed(std::string_view(amount).substr(0, within));
+      amount = one_line(std::string_view(amount).substr(0, within));
     }
     if (!amount.empty()) {
       const auto read = std::from_chars(amount.data(), amount.data() + amount.size(), a.value);
       good = good && read.ec == std::errc{} && a.value >= 0;
       if (good)
         a.unit =
-            trimmed(std::string_view(read.ptr, static_cast<std::size_t>(amount.data() + amount.size() - read.ptr)));
+            one_line(std::string_view(read.ptr, static_cast<std::size_t>(amount.data() + amount.size() - read.ptr)));
     } else {
       good = good && within != std::string::npos;
     }
@@ -220,15 +215,18 @@ Status draw_first(const Comparison& c, const Recording& a, const Recording& b, c
 std::optional<Time> shift_by(const std::string& what, const Recording& a, const Recording& b) {
   const auto in_a = record::first_time_of(a, what), in_b = record::first_time_of(b, what);
   if (in_a && in_b) return *in_b - *in_a;
-  say_error(fmt::format("`{}` never comes in {}: --align takes a truth, or what an event is about", what,
-                        in_a ? "the second run" : "the first run"));
+  say_error(
+      fmt::format("`{}` never comes in {}: --align takes what an event is about, a truth, or a level such as "
+                  "\"chamber.level > 3 m\"",
+                  what, in_a ? "the second run" : "the first run"));
   return std::nullopt;
 }
 
-std::optional<Comparison> compared(const std::string& path, const Recording& a, const Recording& b,
-                                   const Arguments& arguments, const std::vector<Allowance>& allowances) {
+std::optional<Comparison> compared(const std::string& first, const std::string& path, const Recording& a,
+                                   const Recording& b, const Arguments& arguments,
+                                   const std::vector<Allowance>& allowances) {
   Comparison c;
-  c.a = arguments.words[0];
+  c.a = first;
   c.b = path;
   Time shift{};
   if (const auto what = arguments.value(Option::align)) {
@@ -260,39 +258,47 @@ std::optional<Comparison> compared(const std::string& path, const Recording& a, 
 
 }  // namespace
 
-int run_compare(const Arguments& arguments) {
+int compare_runs(const std::string& first, const std::vector<std::string>& others,
+                 const std::vector<std::string>& allow, const Arguments& options, Json* told) {
   std::vector<Allowance> allowances;
-  for (const std::string& text : arguments.values(Option::allow)) {
+  for (const std::string& text : allow) {
     auto read = read_allowance(text);
     if (!read) return kWrongInput;
     allowances.push_back(std::move(*read));
   }
-  const auto a = open_recording(arguments.words[0]);
+  const auto a = open_recording(first);
   if (!a) return say_error(a.failure().text()), kWrongInput;
   bool all_fine = true;
-  Json all = Json::array();
-  for (std::size_t i = 1; i < arguments.words.size(); ++i) {
-    const auto b = open_recording(arguments.words[i]);
+  for (std::size_t i = 0; i < others.size(); ++i) {
+    const auto b = open_recording(others[i]);
     if (!b) return say_error(b.failure().text()), kWrongInput;
-    const auto c = compared(arguments.words[i], **a, **b, arguments, allowances);
+    const auto c = compared(first, others[i], **a, **b, options, allowances);
     if (!c) return kWrongInput;
     if (c->how.compared == 0)
       return say_error(fmt::format("{} and {} have no time in common", c->a, c->b)), kWrongInput;
     for (const SignalDifference& d : c->signals) all_fine = all_fine && fine(d.verdict);
-    if (arguments.has(Option::json)) {
-      all.push_back(to_json(*c, **a));
+    if (told != nullptr) {
+      told->push_back(to_json(*c, **a));
     } else {
-      if (i > 1) say("");
+      if (i > 0) say("");
       print(*c, **a, **b);
     }
-    if (const auto out = arguments.value(Option::out)) {
-      const std::string folder = arguments.words.size() == 2 ? *out : (fs::path(*out) / std::to_string(i)).string();
+    if (const auto out = options.value(Option::out)) {
+      const std::string folder = others.size() == 1 ? *out : (fs::path(*out) / std::to_string(i + 1)).string();
       const Status drawn = draw_first(*c, **a, **b, folder);
       if (!drawn) return say_error(drawn.failure().text()), kNotCompleted;
     }
   }
-  if (arguments.has(Option::json)) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
   return all_fine ? kHeld : kBroken;
+}
+
+int run_compare(const Arguments& arguments) {
+  const bool json = arguments.has(Option::json);
+  Json all = Json::array();
+  const int status = compare_runs(arguments.words[0], {arguments.words.begin() + 1, arguments.words.end()},
+                                  arguments.values(Option::allow), arguments, json ? &all : nullptr);
+  if (json && status <= kBroken) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
+  return status;
 }
 
 }  // namespace isodyne::app

@@ -8,6 +8,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/lang/parser.h"
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/response.h"
 #include "isodyne/present/run_folder.h"
@@ -56,33 +57,6 @@ std::optional<Wanted> wanted(const Arguments& arguments) {
 
 // ---- the stretch ----------------------------------------------------------------------------------------
 
-std::string trimmed(std::string t) {
-  t.erase(0, std::min(t.find_first_not_of(' '), t.size()));
-  t.erase(t.find_last_not_of(' ') + 1);
-  return t;
-}
-
-/// "SIGNAL > VALUE UNIT": the first instant at which it is so. Nothing if the text is not of this form.
-std::optional<std::optional<Time>> first_level(const Recording& recording, const std::string& text) {
-  const std::size_t sign = text.find_first_of("<>");
-  if (sign == std::string::npos) return std::nullopt;
-  const std::string name = trimmed(text.substr(0, sign)), amount = trimmed(text.substr(sign + 1));
-  if (!recording.has(name)) return std::nullopt;
-  char* end = nullptr;
-  const double value = std::strtod(amount.c_str(), &end);
-  const std::string word = trimmed(end);
-  const auto unit = parse_unit(word.empty() ? "1" : word);
-  const auto own = parse_unit(recording.unit(name).read_in.empty() ? "1" : recording.unit(name).read_in);
-  if (end == amount.c_str() || !unit || !own || !(unit->dimension == own->dimension)) return std::nullopt;
-  const double limit = value * unit->factor + unit->offset;
-  const auto values = recording.signal(name);
-  for (std::size_t i = 0; values && i < values->size(); ++i) {
-    const bool so = text[sign] == '>' ? (*values)[i] > limit : (*values)[i] < limit;
-    if (so) return Time{recording.times_of(name)[i]};
-  }
-  return std::optional<Time>{};
-}
-
 std::optional<double> seconds_of(const Arguments& arguments, Option option, const char* name, double usual) {
   const auto text = arguments.value(option);
   if (!text) return usual;
@@ -96,8 +70,7 @@ std::optional<present::Stretch> stretch_of(const Arguments& arguments, const Rec
                                            std::optional<present::Mark>& mark) {
   const auto what = arguments.value(Option::around);
   if (!what) return stretch_of(arguments);
-  const auto level = first_level(recording, *what);
-  const auto at = level ? *level : record::first_time_of(recording, *what);
+  const auto at = record::first_time_of(recording, *what);
   if (!at)
     return say_error(fmt::format("`{}` never comes: --around takes a truth, what an event is about, or a level such as "
                                  "\"chamber.level > 3 m\"",
@@ -114,8 +87,8 @@ std::optional<present::Stretch> stretch_of(const Arguments& arguments, const Rec
 /// "A .. B" of --closer.
 std::optional<present::Stretch> closer_of(const std::string& text) {
   const std::size_t dots = text.find("..");
-  const auto begin = read_span(trimmed(text.substr(0, dots == std::string::npos ? 0 : dots))),
-             end = dots == std::string::npos ? std::nullopt : read_span(trimmed(text.substr(dots + 2)));
+  const auto begin = read_span(one_line(text.substr(0, dots == std::string::npos ? 0 : dots))),
+             end = dots == std::string::npos ? std::nullopt : read_span(one_line(text.substr(dots + 2)));
   if (begin && end && *end > *begin) return present::Stretch{to_seconds(*begin), to_seconds(*end)};
   say_error(fmt::format("--closer takes a stretch of time such as \"5 s .. 6 s\", not `{}`", text));
   return std::nullopt;
@@ -145,24 +118,12 @@ int told(const Status& drawn, const Place& place) {
   return kHeld;
 }
 
-std::string title_of(const Wanted& w) {
-  return w.signals.size() == 1 ? w.signals[0] : fs::path(w.paths[0]).filename().string();
-}
-
-/// Limits of the requirements of the bench, where they are about one signal.
-void add_limits(present::FigureData& figure, const model::Program& program, const Recording& recording) {
-  for (present::Panel& panel : figure.panels) {
-    if (panel.lanes || !panel.labels.empty()) continue;
-    for (const model::Requirement& r : program.requirements) {
-      for (const model::LimitLine& line : r.limits) {
-        const std::string& name = program.variable(line.variable).name;
-        const auto shown = [&](const present::Curve& c) { return c.label == name; };
-        if (std::none_of(panel.curves.begin(), panel.curves.end(), shown)) continue;
-        const record::SignalUnit unit = recording.unit(name);
-        panel.limits.push_back({r.name, (line.value - unit.offset) / unit.factor});
-      }
-    }
-  }
+std::string title_of(const Wanted& w, const std::string& kind = "time") {
+  std::string all;
+  for (std::size_t i = kind == "xy" ? 1 : 0; i < w.signals.size(); ++i) all += (all.empty() ? "" : ", ") + w.signals[i];
+  if (kind == "xy") return all + " over " + w.signals[0];
+  if (kind != "time") return (kind == "spectrum" ? "Spectrum of " : "Histogram of ") + all;
+  return w.signals.size() == 1 ? all : fs::path(w.paths[0]).filename().string();
 }
 
 int over_time(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,
@@ -209,7 +170,7 @@ int over_time(const Arguments& arguments, const Wanted& w, const present::Stretc
   figure->subtitle = numbers;
   if (mark) figure->marks.push_back(*mark);
   if (const auto opened = present::open_recording(w.paths[0]); opened && opened->loaded.program != nullptr)
-    add_limits(*figure, *opened->loaded.program, *w.runs[0]);
+    present::add_limits(*figure, *opened->loaded.program, *w.runs[0]);
   if (w.runs.size() == 1) {  // what happened, and what was broken
     const auto summary = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
     present::add_story(*figure, *w.runs[0], summary ? *summary : present::Summary{});
@@ -232,7 +193,7 @@ int over_other_axes(const Arguments& arguments, const Wanted& w, const present::
   if (!figure) return say_error(figure.failure().text()), kWrongInput;
   const Place place = place_of(arguments);
   figure->name = place.name;
-  figure->title = title_of(w);
+  figure->title = title_of(w, kind);
   figure->subtitle = w.paths[0];
   if (std::isfinite(stretch.end) || stretch.begin > 0)
     figure->subtitle += fmt::format(", from {:.6g} s{}", stretch.begin,
@@ -240,17 +201,26 @@ int over_other_axes(const Arguments& arguments, const Wanted& w, const present::
   return told(present::draw(*figure, place.folder), place);
 }
 
+/// Whether a text has figures, if it can be read at all: its mistakes are told later.
+bool declares_figures(const std::string& file, const std::string& text) {
+  Sources sources;
+  Diagnostics diagnostics;
+  lang::Document document;
+  lang::parse(sources, sources.add(file, text), diagnostics, document);
+  return !document.figures.empty() || diagnostics.has_errors();
+}
+
 /// The figures of a text, each in its own file: NAME, or BASE-NAME.
 int of_layout(const Arguments& arguments, const Wanted& w, const std::string& file) {
   const auto text = present::read_file(file);
   if (!text) return say_error(text.failure().text()), kWrongInput;
+  if (!declares_figures(file, *text)) return say_error(file + " declares no figure"), kWrongInput;
   const model::Rules rules{fs::path(file).parent_path().string(), file, *text, false};
   auto opened = present::open_recording(w.paths[0], rules);
   if (!opened) return say_error(opened.failure().text()), kWrongInput;
   print_diagnostics(opened->loaded, file);
   if (opened->loaded.program == nullptr) return kWrongInput;
   const model::Program& p = *opened->loaded.program;
-  if (text->find("figure") == std::string::npos) return say_error(file + " declares no figure"), kWrongInput;
   const auto read = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
   present::Summary summary = read ? *read : present::Summary{};
   if (!read) summary.bench = p.name;
@@ -264,9 +234,36 @@ int of_layout(const Arguments& arguments, const Wanted& w, const std::string& fi
   return kHeld;
 }
 
+/// Options that say nothing without another, or beside it.
+bool options_fit(const Arguments& arguments) {
+  struct Rule {
+    Option option;
+    const char* name;
+    Option other;
+    bool needed;
+    const char* advice;
+  };
+  const auto beside_layout = [](Option o, const char* name) {
+    return Rule{o, name, Option::layout, false,
+                "a layout says what is drawn, over the whole run: leave one of them out"};
+  };
+  for (const Rule& r : {Rule{Option::before, "before", Option::around, true, "it is about --around"},
+                        Rule{Option::after, "after", Option::around, true, "it is about --around"},
+                        Rule{Option::from, "from", Option::around, false, "--around says which stretch it is"},
+                        Rule{Option::to, "to", Option::around, false, "--around says which stretch it is"},
+                        beside_layout(Option::as, "as"), beside_layout(Option::from, "from"),
+                        beside_layout(Option::to, "to"), beside_layout(Option::around, "around"),
+                        beside_layout(Option::closer, "closer"), beside_layout(Option::response, "response")}) {
+    if (!arguments.has(r.option) || arguments.has(r.other) == r.needed) continue;
+    return say_error(fmt::format("--{}: {}", r.name, r.advice)), false;
+  }
+  return true;
+}
+
 }  // namespace
 
 int run_figure(const Arguments& arguments) {
+  if (!options_fit(arguments)) return kWrongInput;
   const std::string kind = arguments.value(Option::as).value_or("time");
   if (kind != "time" && kind != "xy" && kind != "spectrum" && kind != "histogram") {
     say_error(fmt::format("--as takes time, xy, spectrum or histogram, not `{}`", kind));

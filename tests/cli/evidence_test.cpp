@@ -149,6 +149,7 @@ TEST_CASE("Runs are aligned by what happens in both") {
   runs.run("b", "", "0.8");  // high at 2.5 s, not at 2 s
   const Json j = Json::parse(runs("compare a b --align high --json").out)[0];
   CHECK(j["shift_s"].get<double>() == Approx(0.5).margin(0.011));
+  CHECK(Json::parse(runs("compare a b --align 'tank.level > 200 cm' --json").out)[0]["shift_s"] == j["shift_s"]);
   CHECK(has(runs("compare a b --align nothing").err, "never comes in the first run"));
 }
 
@@ -263,6 +264,8 @@ TEST_CASE("Figures over other axes, around something, closer, with responses, an
   }
   CHECK(has(slurp(runs.folder / "histogram.svg"), "share in %"));
   CHECK(has(slurp(runs.folder / "xy.svg"), "tank.level in m"));
+  CHECK(has(slurp(runs.folder / "xy.svg"), ">tx over tank.level<"));
+  CHECK(has(slurp(runs.folder / "spectrum.svg"), ">Spectrum of tx<"));
   CHECK(has(runs("figure a tx --as pie").err, "--as takes time, xy, spectrum or histogram"));
   CHECK(has(runs("figure a tx --as xy").err, "needs both of them"));
 
@@ -295,6 +298,11 @@ TEST_CASE("Figures over other axes, around something, closer, with responses, an
   CHECK(has(slurp(runs.folder / "m-one.svg"), "Small: Mine"));
   runs.folder.write("bad.dyne", "figure one { panel tank.levle }\n");
   CHECK(runs("figure a --layout bad.dyne").status == 2);
+  runs.folder.write("none.dyne", "# no figure here\n");
+  CHECK(has(runs("figure a --layout none.dyne").err, "none.dyne declares no figure"));
+  CHECK(has(runs("figure a --layout mine.dyne --from '1 s'").err, "leave one of them out"));
+  CHECK(has(runs("figure a tx --before '1 s'").err, "it is about --around"));
+  CHECK(has(runs("figure a tx --around high --to '1 s'").err, "--around says which stretch"));
 }
 
 TEST_CASE("A signal that is constant or no number at all is said to be so, and long names are drawn") {
@@ -308,7 +316,7 @@ TEST_CASE("A signal that is constant or no number at all is said to be so, and l
   CHECK(isodyne("import csv m.csv --out m").status == 0);
   CHECK(isodyne("figure m --out all").status == 0);
   const std::string svg = slurp(folder / "all.svg");
-  CHECK(has(svg, "same (constant)"));
+  CHECK(has(svg, ">same = 3 m<"));
   CHECK(has(svg, "none: no values"));
   CHECK(has(isodyne("show m").out, "no finite values"));
   CHECK(isodyne("figure m same none --as histogram --out h").status == 0);
@@ -371,6 +379,14 @@ TEST_CASE("A packed run is repeated by somebody else, and an accepted one is wha
   CHECK(has(runs("pack a").err, "exists"));
   CHECK(runs("pack a --out again").status == 0);
   CHECK(slurp(runs.folder / "a.zip") == slurp(runs.folder / "again.zip"));
+  runs.folder.write("a/tool", "#!/bin/sh\n");
+  fs::permissions(runs.folder / "a/tool", fs::perms::owner_all);
+  CHECK(runs("pack a --out tool").status == 0);
+  const Output modes = shell(
+      "/usr/bin/python3 -c \"import zipfile; print(*[oct(i.external_attr >> 16) for i in "
+      "zipfile.ZipFile('tool.zip').infolist() if i.filename in ('tool', 'recording.h5')])\"",
+      runs.folder.path());
+  CHECK(modes.out == "0o100644 0o100755\n");
   const Output unpacked = shell(
       "mkdir there && cd there && /usr/bin/python3 -m zipfile -e ../a.zip . && cat READ-ME.txt && "
       "cat bench/bench.dyne && " ISODYNE_PROGRAM " repeat . --folder bench",
@@ -383,6 +399,10 @@ TEST_CASE("A packed run is repeated by somebody else, and an accepted one is wha
   CHECK(runs("baseline check b").status == 2);
   CHECK(has(runs("baseline accept a").out, "a is accepted as baseline/Small-fill"));
   CHECK(runs("baseline check b").status == 0);
+  const Json told = Json::parse(runs("baseline check b a --json").out);
+  REQUIRE(told.size() == 2);
+  CHECK(told[1]["first"] == "baseline/Small-fill");
+  CHECK(told[1]["second"] == "a");
   const Output differs = runs("baseline check b c");
   CHECK(differs.status == 1);
   CHECK(has(differs.out, "tank.level"));

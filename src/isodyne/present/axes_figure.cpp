@@ -62,7 +62,11 @@ Result<AxesFigure> figure_over(const record::Recording& recording, const std::ve
       return Failure{"cannot draw", names[i], "it is not recorded at the instants of " + names[0]};
     const std::string text = y->unit.empty() ? y->name : "in " + y->unit;
     const bool same = !figure.panels.empty() && figure.panels.back().y_text == text;
-    if (!same) figure.panels.push_back({with_unit(*x), text, false, false, false, 0, "", {}});
+    if (!same) {
+      figure.panels.emplace_back();
+      figure.panels.back().x_text = with_unit(*x);
+      figure.panels.back().y_text = text;
+    }
     AxesPanel::Curve& curve = figure.panels.back().curves.emplace_back();
     curve.label = names[i];
     // What is an extreme of either stays.
@@ -98,85 +102,106 @@ Spectrum spectrum_of(const std::vector<double>& values, double step_s) {
   return s;
 }
 
-Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
-                                   const Stretch& stretch) {
+namespace {
+
+/// A figure with a panel for each signal.
+Result<AxesFigure> panel_each(const record::Recording& recording, const std::vector<std::string>& names,
+                              const Stretch& stretch,
+                              Result<AxesPanel> (*panel_of)(const record::Recording&, const SignalView&)) {
   if (const Status s = fits(names, kMostPanels); !s) return s.failure();
   AxesFigure figure;
   for (const std::string& name : names) {
     const auto view = signal_view(recording, name, stretch);
     if (!view) return view.failure();
-    AxesPanel panel{"frequency in Hz",
-                    view->unit.empty() ? "amplitude" : "amplitude in " + view->unit,
-                    true,
-                    true,
-                    false,
-                    0,
-                    "",
-                    {}};
-    std::vector<double> values = view->values;
-    const double step = to_seconds(recording.period_of(name));
-    // The last instant of a run need not lie on the grid.
-    if (values.size() > 2 && view->seconds.back() - view->seconds[values.size() - 2] < 0.999 * step) values.pop_back();
-    const bool regular = recording.throughout(name) && values.size() >= 4 &&
-                         std::abs(view->seconds[values.size() - 1] - view->seconds[0] -
-                                  step * static_cast<double>(values.size() - 1)) < 0.5 * step;
-    const bool finite = std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
-    if (!regular || !finite)
-      return Failure{"cannot draw the spectrum of", name,
-                     values.size() < 4 ? "there are too few values"
-                     : !finite         ? "some of its values are no numbers"
-                                       : "its values are not equally spaced in time"};
-    const Spectrum s = spectrum_of(values, step);
-    const double most = *std::max_element(s.amplitude.begin() + 1, s.amplitude.end());
-    const std::vector<double> drawn(s.amplitude.begin() + 1, s.amplitude.end());
-    AxesPanel::Curve& curve = panel.curves.emplace_back();
-    curve.label = name;
-    for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), kMostDrawn)) {
-      // What is less than a millionth of the greatest is noise of the arithmetic, mostly.
-      const bool seen = drawn[i] >= most * 1e-6;
-      curve.points.emplace_back(s.step_hz * static_cast<double>(i + 1), seen ? drawn[i] : NAN);
-    }
-    if (most == 0) panel.note = "constant: no amplitude at any frequency";
-    if (most == 0) curve.points.clear();
-    figure.panels.push_back(std::move(panel));
+    auto panel = panel_of(recording, *view);
+    if (!panel) return panel.failure();
+    figure.panels.push_back(std::move(*panel));
   }
   return figure;
 }
 
+/// Values that are equally spaced and all there; else why not.
+Result<std::vector<double>> spaced_values(const record::Recording& recording, const SignalView& view) {
+  std::vector<double> values = view.values;
+  const double step = to_seconds(recording.period_of(view.name));
+  // The last instant of a run need not lie on the grid.
+  if (values.size() > 2 && view.seconds.back() - view.seconds[values.size() - 2] < 0.999 * step) values.pop_back();
+  const auto no = [&](const char* why) { return Failure{"cannot draw the spectrum of", view.name, why}; };
+  if (values.size() < 4) return no("there are too few values");
+  if (!std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); }))
+    return no("some of its values are no numbers");
+  const double length = view.seconds[values.size() - 1] - view.seconds[0];
+  if (!recording.throughout(view.name) || std::abs(length - step * static_cast<double>(values.size() - 1)) > 0.5 * step)
+    return no("its values are not equally spaced in time");
+  return values;
+}
+
+Result<AxesPanel> spectrum_panel(const record::Recording& recording, const SignalView& view) {
+  const auto values = spaced_values(recording, view);
+  if (!values) return values.failure();
+  AxesPanel panel;
+  panel.x_text = "frequency in Hz";
+  panel.y_text = view.unit.empty() ? "amplitude" : "amplitude in " + view.unit;
+  panel.log_x = panel.log_y = true;
+  panel.curves = {{view.name, {}}};
+  const Spectrum s = spectrum_of(*values, to_seconds(recording.period_of(view.name)));
+  const std::vector<double> drawn(s.amplitude.begin() + 1, s.amplitude.end());
+  const double most = *std::max_element(drawn.begin(), drawn.end());
+  if (most == 0) {
+    panel.note = "constant: no amplitude at any frequency";
+    return panel;
+  }
+  for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), kMostDrawn)) {
+    // What is less than a millionth of the greatest is noise of the arithmetic, mostly.
+    const bool seen = drawn[i] >= most * 1e-6;
+    panel.curves[0].points.emplace_back(s.step_hz * static_cast<double>(i + 1), seen ? drawn[i] : NAN);
+  }
+  return panel;
+}
+
+Result<AxesPanel> histogram_panel(const record::Recording&, const SignalView& view) {
+  AxesPanel panel;
+  panel.x_text = with_unit(view);
+  panel.y_text = "share in %";
+  panel.boxes = true;
+  panel.box = 1;
+  panel.curves = {{view.name, {}}};
+  auto& points = panel.curves[0].points;
+  std::vector<double> values = finite_of(view);
+  std::sort(values.begin(), values.end());
+  if (values.empty()) {
+    panel.note = "no values";
+    return panel;
+  }
+  const double least = values.front(), range = values.back() - least, count = static_cast<double>(values.size());
+  if (range == 0) {
+    panel.note = fmt::format("constant: {:.6g}", least);
+    panel.box = std::max(1e-9, std::abs(least) * 0.1);
+    points = {{least, 100}};
+    return panel;
+  }
+  const double quartiles = values[values.size() * 3 / 4] - values[values.size() / 4];
+  const double wanted = quartiles > 0 ? range / (2 * quartiles / std::cbrt(count)) : std::sqrt(count);
+  const auto bins = static_cast<std::size_t>(std::clamp(std::ceil(wanted), 8.0, 200.0));
+  panel.box = range / static_cast<double>(bins);
+  std::vector<double> shares(bins);
+  for (const double v : values)
+    shares[std::min(bins - 1, static_cast<std::size_t>((v - least) / panel.box))] += 100 / count;
+  for (std::size_t i = 0; i < bins; ++i)
+    points.emplace_back(least + (static_cast<double>(i) + 0.5) * panel.box, shares[i]);
+  return panel;
+}
+
+}  // namespace
+
+Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
+                                   const Stretch& stretch) {
+  return panel_each(recording, names, stretch, spectrum_panel);
+}
+
 Result<AxesFigure> histogram_figure(const record::Recording& recording, const std::vector<std::string>& names,
                                     const Stretch& stretch) {
-  if (const Status s = fits(names, kMostPanels); !s) return s.failure();
-  AxesFigure figure;
-  for (const std::string& name : names) {
-    const auto view = signal_view(recording, name, stretch);
-    if (!view) return view.failure();
-    AxesPanel panel{with_unit(*view), "share in %", false, false, true, 1, "", {}};
-    std::vector<double> values = finite_of(*view);
-    AxesPanel::Curve& curve = panel.curves.emplace_back();
-    curve.label = name;
-    std::sort(values.begin(), values.end());
-    if (values.empty()) {
-      panel.note = "no values";
-    } else if (values.front() == values.back()) {
-      panel.note = fmt::format("constant: {:.6g}", values.front());
-      panel.box = std::max(1e-9, std::abs(values.front()) * 0.1);
-      curve.points = {{values.front(), 100}};
-    } else {
-      const auto count = static_cast<double>(values.size());
-      const double range = values.back() - values.front();
-      const double quartiles = values[values.size() * 3 / 4] - values[values.size() / 4];
-      const double wanted = quartiles > 0 ? range / (2 * quartiles / std::cbrt(count)) : std::sqrt(count);
-      const auto bins = static_cast<std::size_t>(std::clamp(std::ceil(wanted), 8.0, 200.0));
-      panel.box = range / static_cast<double>(bins);
-      std::vector<double> shares(bins);
-      for (const double v : values)
-        shares[std::min(bins - 1, static_cast<std::size_t>((v - values.front()) / panel.box))] += 100 / count;
-      for (std::size_t i = 0; i < bins; ++i)
-        curve.points.emplace_back(values.front() + (static_cast<double>(i) + 0.5) * panel.box, shares[i]);
-    }
-    figure.panels.push_back(std::move(panel));
-  }
-  return figure;
+  return panel_each(recording, names, stretch, histogram_panel);
 }
 
 namespace {

@@ -105,9 +105,12 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   }
   data += "END\n";
   const char* colour = kColours[index % std::size(kColours)];
-  plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
-                      curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
-                      quoted(panel.lanes ? "" : shortened(curve.label, 19)));
+  plot += fmt::format(
+      "{}{} using 1:2 with {} lc rgb \"{}\" lw 2 dt {} title {}", plot.empty() ? "" : ", \\\n  ", block,
+      curve.steps ? "steps" : "lines", colour, panel.lanes || index % 4 == 0 ? 1 : index % 4 + 1,
+      quoted(panel.lanes
+                 ? ""
+                 : shortened(curve.label, 19 - std::min<std::size_t>(12, display_width(curve.remark))) + curve.remark));
 }
 
 std::string tics(const Panel& panel) {
@@ -238,6 +241,9 @@ class Script {
     double left = 0, right = 0, top = 0, bottom = 0;  ///< screen
   };
 
+  /// Where a small picture begins, left or right, and how wide it is: shares of the panel.
+  static constexpr double kCloserLeft = 0.07, kCloserRight = 0.62, kCloserWide = 0.35;
+
   /// The quarter of the panel, left or right, above or below, in which the curves have least to say.
   Box place_of_closer(const Panel& p, double from_top) const {
     const auto range = range_of(p);
@@ -249,6 +255,13 @@ class Script {
         if (up > 0.55 || up < 0.45) ++taken[across < 0.5 ? 0 : 1][up > 0.5 ? 1 : 0];
       }
     }
+    // Not over the stretch that it shows.
+    for (const int s : {0, 1}) {
+      const double left = s == 0 ? kCloserLeft : kCloserRight;
+      const bool over = (d_.closer->end - d_.begin) / length() > left - 0.04 &&
+                        (d_.closer->begin - d_.begin) / length() < left + kCloserWide + 0.02;
+      for (std::size_t& t : taken[s]) t += over ? kMostPoints * 100 : 0;
+    }
     int side = 1, high = 1;
     for (const auto& [s, h] : {std::pair{0, 1}, std::pair{1, 0}, std::pair{0, 0}}) {
       if (taken[s][h] < taken[side][high]) side = s, high = h;
@@ -256,10 +269,10 @@ class Script {
     const double left = double(kLeft) / kWidth, wide = double(kWidth - kLeft - kRight) / kWidth;
     const double top = from_top + 6, tall = panel_height_ - 16;
     Box b;
-    b.left = left + wide * (side == 0 ? 0.07 : 0.62);
-    b.right = b.left + wide * 0.35;
-    b.top = y(top + tall * (high == 1 ? 0.05 : 0.52));
-    b.bottom = y(top + tall * (high == 1 ? 0.40 : 0.85));
+    b.left = left + wide * (side == 0 ? kCloserLeft : kCloserRight);
+    b.right = b.left + wide * kCloserWide;
+    b.top = y(top + tall * (high == 1 ? 0.05 : 0.47));
+    b.bottom = y(top + tall * (high == 1 ? 0.38 : 0.80));
     return b;
   }
 
@@ -270,7 +283,7 @@ class Script {
         "fs solid border lc rgb \"#888888\" front\n"
         "set object 91 rectangle from {:.9g}, graph 0 to {:.9g}, graph 1 fc rgb \"#FFFFFF\" fs empty border lc rgb "
         "\"#555555\" front\n",
-        b.left - 0.034, b.bottom - 16.0 / height_, b.right + 0.012, b.top + 6.0 / height_,
+        b.left - 0.034, b.bottom - 26.0 / height_, b.right + 0.012, b.top + 6.0 / height_,
         d_.closer->begin / axis_.factor, d_.closer->end / axis_.factor);
   }
 

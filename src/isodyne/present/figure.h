@@ -17,6 +17,7 @@ struct Curve {
   std::string label;
   std::vector<std::pair<double, double>> points;  ///< seconds, value in the panel's unit
   bool steps = false;                             ///< holds its value between points
+  std::string remark{};                           ///< behind the label, whole: " = 6 m" of a constant
 };
 
 struct LimitMark {

@@ -5,6 +5,7 @@
 #include <map>
 
 #include <fmt/format.h>
+#include <unistd.h>
 #include <zip.h>
 
 #include "isodyne/model/load.h"
@@ -58,7 +59,7 @@ std::string read_me(const std::string& run, const record::RunIdentity& i) {
       "{}\n\nA recorded run of Isodyne {}. What is in this archive:\n\n"
       "  recording.h5    every signal over time, events, and the texts of the bench (HDF5)\n"
       "  verdicts.json   what was required, and whether it held; verdicts.xml is the same as JUnit XML\n"
-      "  report.html     to be read in any browser, without a network\n"
+      "  report.html     to be read in any browser, without a network; figures/ are its drawings\n"
       "  bench/          the texts as they were run, and the controllers\n\n"
       "To repeat it, unpack it and say in its folder:\n\n  isodyne repeat . --folder bench\n\nThe run was:\n\n  {}\n",
       run, i.version, repeat_command(i));
@@ -84,6 +85,10 @@ Status write_archive(const Contents& all, const std::string& archive) {
       zip_discard(zip);
       return Failure{"cannot pack", name, reason};
     }
+    // Programs stay programs where they are unpacked.
+    const bool program = !content.file.empty() && ::access(content.file.c_str(), X_OK) == 0;
+    zip_file_set_external_attributes(zip, static_cast<zip_uint64_t>(index), 0, ZIP_OPSYS_UNIX,
+                                     (program ? 0100755u : 0100644u) << 16);
     zip_file_set_mtime(zip, static_cast<zip_uint64_t>(index), kAnyTime, 0);
   }
   if (zip_close(zip) == 0) return Done{};

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include <fmt/format.h>
+
 namespace isodyne::present {
 
 namespace {
@@ -16,11 +18,20 @@ Curve curve_of(const SignalView& view, const FigureRun& run) {
   c.points.reserve(view.values.size());
   for (std::size_t i = 0; i < view.values.size(); ++i)
     c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
-  const auto first = [&](double v) { return v == view.values.front(); };
-  if (!view.lane && std::all_of(view.values.begin(), view.values.end(), first) && !view.values.empty())
-    c.label += " (constant)";
   if (c.steps) drop_repeated(c);
   return c;
+}
+
+/// A curve that says nothing, or nothing but one value: so that nobody looks for what is not there.
+void say_if_flat(const SignalView& view, Panel& panel) {
+  const auto finite = [](double v) { return std::isfinite(v); };
+  const auto same = [&](double v) { return v == view.values.front(); };
+  if (std::none_of(view.values.begin(), view.values.end(), finite)) {
+    panel.notes.push_back(panel.curves.back().label + ": no values");
+  } else if (std::all_of(view.values.begin(), view.values.end(), same)) {
+    panel.curves.back().remark =
+        fmt::format(" = {:.6g}{}{}", view.values.front(), view.unit.empty() ? "" : " ", view.unit);
+  }
 }
 
 /// The panel that a signal belongs into: one of its kind with room, or a new one.
@@ -60,12 +71,26 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
       panel->curves.push_back(curve_of(*view, run));
-      if (std::none_of(view->values.begin(), view->values.end(), [](double v) { return std::isfinite(v); }))
-        panel->notes.push_back(panel->curves.back().label + ": no values");
+      if (!view->lane) say_if_flat(*view, *panel);
     }
   }
   clip(figure);
   return figure;
+}
+
+void add_limits(FigureData& figure, const model::Program& program, const record::Recording& recording) {
+  for (Panel& panel : figure.panels) {
+    if (panel.lanes || !panel.labels.empty()) continue;
+    for (const model::Requirement& r : program.requirements) {
+      for (const model::LimitLine& line : r.limits) {
+        const std::string& name = program.variable(line.variable).name;
+        const auto shown = [&](const Curve& c) { return c.label == name; };
+        if (std::none_of(panel.curves.begin(), panel.curves.end(), shown)) continue;
+        const record::SignalUnit unit = recording.unit(name);
+        panel.limits.push_back({r.name, (line.value - unit.offset) / unit.factor});
+      }
+    }
+  }
 }
 
 }  // namespace isodyne::present

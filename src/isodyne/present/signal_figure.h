@@ -17,4 +17,7 @@ struct FigureRun {
 Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::vector<std::string>& names,
                                  const Stretch& stretch, bool apart = false);
 
+/// Limits of the requirements of a bench, where they are about one of the signals of a panel.
+void add_limits(FigureData& figure, const model::Program& program, const record::Recording& recording);
+
 }  // namespace isodyne::present

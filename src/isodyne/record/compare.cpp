@@ -1,14 +1,17 @@
 #include "isodyne/record/compare.h"
 
 #include <algorithm>
+#include <charconv>
 #include <cmath>
 #include <cstring>
 #include <deque>
+#include <functional>
 #include <unordered_set>
 
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/core/units.h"
 
 namespace isodyne::record {
 
@@ -195,12 +198,46 @@ SignalDifference difference(const Recording& a, const Recording& b, const std::s
   return d;
 }
 
+namespace {
+
+std::optional<Time> first_where(const Recording& recording, const std::string& name,
+                                const std::function<bool(double)>& so) {
+  const auto values = recording.signal(name);
+  for (std::size_t i = 0; values && i < values->size(); ++i) {
+    if (so((*values)[i])) return Time{recording.times_of(name)[i]};
+  }
+  return std::nullopt;
+}
+
+/// "SIGNAL > VALUE UNIT".
+struct Level {
+  std::string signal;
+  bool above = true;
+  double value = 0;  ///< SI
+};
+
+std::optional<Level> level_of(const Recording& recording, const std::string& text) {
+  const std::size_t sign = text.find_first_of("<>");
+  if (sign == std::string::npos) return std::nullopt;
+  const std::string name = one_line(text.substr(0, sign)), amount = one_line(text.substr(sign + 1));
+  if (!recording.has(name)) return std::nullopt;
+  double value = 0;
+  const auto read = std::from_chars(amount.data(), amount.data() + amount.size(), value);
+  if (read.ec != std::errc{}) return std::nullopt;
+  const auto parsed = [](const std::string& unit) { return parse_unit(unit.empty() ? "1" : unit); };
+  const auto unit = parsed(one_line(read.ptr)), own = parsed(recording.unit(name).read_in);
+  if (!unit || !own || !(unit->dimension == own->dimension)) return std::nullopt;
+  return Level{name, text[sign] == '>', value * unit->factor + unit->offset};
+}
+
+}  // namespace
+
 std::optional<Time> first_time_of(const Recording& recording, const std::string& what) {
+  if (const auto level = level_of(recording, what))
+    return first_where(recording, level->signal,
+                       [&](double v) { return level->above ? v > level->value : v < level->value; });
   if (recording.has(what) && recording.unit(what).si == "bool") {
-    const auto values = recording.signal(what);
-    for (std::size_t i = 0; values && i < values->size(); ++i) {
-      if ((*values)[i] != 0) return Time{recording.times_of(what)[i]};
-    }
+    if (const auto at = first_where(recording, what, [](double v) { return v != 0; })) return at;
   }
   for (const RecordedEvent& e : recording.events()) {
     if (e.subject == what) return e.at;

@@ -53,7 +53,8 @@ SignalDifference difference(const Recording& a, const Recording& b, const std::s
 /// Names of both, those of a first.
 std::vector<std::string> names_of_both(const Recording& a, const Recording& b);
 
-/// The first instant at which a truth becomes true, or at which an event with this subject happens.
+/// The first instant at which a truth is true, a number is beyond a level ("tank.level > 3 m", "< 20 cm"), or an event
+/// with this subject happens.
 std::optional<Time> first_time_of(const Recording& recording, const std::string& what);
 
 /// What differs beside the signals: "seed: 1, and 2".
