@@ -10,6 +10,10 @@ if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
   # gcc 12 warns about std::string's own operator+ when it optimises (gcc bug 105651).
   target_compile_options(isodyne_options INTERFACE -Wno-restrict)
 endif()
+if(CMAKE_UNITY_BUILD)
+  # Several files are compiled as one: what a name hides may be in another of them, and each looks like a header.
+  target_compile_options(isodyne_options INTERFACE -Wno-shadow $<$<CXX_COMPILER_ID:GNU>:-Wno-subobject-linkage>)
+endif()
 if(ISODYNE_WARNINGS_AS_ERRORS)
   target_compile_options(isodyne_options INTERFACE -Werror)
 endif()

@@ -33,6 +33,16 @@ std::string TemporaryFolder::write(const std::string& name, const std::string& t
   return file.string();
 }
 
+bool has(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
+
+void shows(const std::string& text, const std::string& part) {
+  INFO(text);
+  INFO(part);
+  CHECK(has(text, part));
+}
+
 std::string slurp(const std::string& file) {
   std::ostringstream text;
   text << std::ifstream(file, std::ios::binary).rdbuf();

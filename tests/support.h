@@ -40,6 +40,16 @@ Output shell(const std::string& command, const std::string& folder = ".");
 /// Runs the built isodyne in a folder.
 Output run_isodyne(const std::string& arguments, const std::string& folder = ".");
 
+/// Where the sources are, for the examples in them.
+inline const std::string kSource = ISODYNE_SOURCE_FOLDER;
+/// The canal lock among them.
+inline const std::string kLock = kSource + "/examples/canal-lock/lock.dyne";
+
+/// Whether a text has this part.
+bool has(const std::string& text, const std::string& part);
+/// The same checked, with the text shown if not.
+void shows(const std::string& text, const std::string& part);
+
 std::string slurp(const std::string& file);
 
 /// Checks a bench given as one text; it may name these files, and those of the library.

@@ -41,7 +41,7 @@ struct RatedRow {
 };
 
 /// Two decimals, and no sign before a zero.
-std::string percent(double value) {
+std::string signed_percent(double value) {
   return std::abs(value) < 0.005 ? "0.00 %" : fmt::format("{:+.2f} %", value);
 }
 
@@ -57,7 +57,7 @@ std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResul
     row.expected = format_value(r.expected, e.unit);
     row.tolerance = e.relative ? format_number(r.tolerance * 100) + " %" : format_value(r.tolerance, difference);
     row.found = format_value(r.found, e.unit);
-    row.deviation = e.relative ? percent(100 * (r.found - r.expected) / std::abs(r.expected))
+    row.deviation = e.relative ? signed_percent(100 * (r.found - r.expected) / std::abs(r.expected))
                                : fmt::format("{:+.3g} {}", (r.found - r.expected) / difference.factor,
                                              difference.text == "1" ? "" : difference.text);
     row.matches = r.matches;

@@ -53,7 +53,7 @@ std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
   return std::nullopt;
 }
 
-std::string percent(double share) {
+std::string percent_of_range(double share) {
   return format_number(std::round(1e4 * share) / 100) + " %";
 }
 
@@ -65,7 +65,7 @@ std::string finding_text(const Program& p, const model::Cables& cables, const io
     case WireState::open:
       return "reads what it reads when nothing is connected";
     case WireState::dead:
-      return fmt::format("stays at {} of its range whatever is sent", percent(f.offset));
+      return fmt::format("stays at {} of its range whatever is sent", percent_of_range(f.offset));
     case WireState::crossed:
       return fmt::format("follows {} instead", p.sensors[static_cast<std::size_t>(cables.cables[f.other].sensor)].name);
     case WireState::inverted:
@@ -75,12 +75,13 @@ std::string finding_text(const Program& p, const model::Cables& cables, const io
           f.noise >= 0.01 ? fmt::format("reads about {:.2g} times what is sent", f.factor)
                           : fmt::format("reads {} times what is sent", format_number(std::round(1e4 * f.factor) / 1e4));
       if (std::abs(f.offset) >= 5e-4 + f.noise)
-        text += fmt::format(" {} {} of the range", f.offset < 0 ? "less" : "plus", percent(std::abs(f.offset)));
-      if (f.noise >= 0.01) text += fmt::format(", and trembles by {}", percent(f.noise));
+        text +=
+            fmt::format(" {} {} of the range", f.offset < 0 ? "less" : "plus", percent_of_range(std::abs(f.offset)));
+      if (f.noise >= 0.01) text += fmt::format(", and trembles by {}", percent_of_range(f.noise));
       return text;
     }
     case WireState::noisy:
-      return fmt::format("trembles by {} of its range (standard deviation)", percent(f.noise));
+      return fmt::format("trembles by {} of its range (standard deviation)", percent_of_range(f.noise));
   }
   return "";
 }

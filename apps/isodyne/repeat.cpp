@@ -15,6 +15,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/model/load.h"
 #include "isodyne/present/run_folder.h"
+#include "isodyne/present/stored_state.h"
 #include "isodyne/record/compare.h"
 #include "isodyne/record/signal_table.h"
 #include "runs.h"
@@ -98,14 +99,40 @@ std::optional<int> run_again(const std::vector<std::string>& words, const fs::pa
   return WEXITSTATUS(status);
 }
 
-std::vector<std::string> command_line(const record::RunIdentity& i, const fs::path& bench, const fs::path& out) {
+/// What a run began with that is in no source: a stored state, and what was changed by hand, as the state to go on
+/// from. Nothing if there is neither.
+Result<std::optional<present::StoredState>> state_of(const Recording& was, const std::string& path) {
+  present::StoredState state;
+  if (!was.identity().state.empty()) {
+    auto stored = present::parse_state(was.identity().state, path);
+    if (!stored) return stored.failure();
+    state = std::move(*stored);
+  }
+  state.identity = was.identity();
+  if (!was.times().empty()) state.at = Time{was.times().front()};
+  for (const record::RecordedEvent& e : was.events()) {
+    if (e.kind != bench::event_word(bench::EventKind::change)) continue;
+    state.changes.push_back({e.at, model::kNone, e.value});
+    state.changed.push_back(e.subject);
+  }
+  if (was.identity().state.empty() && state.changes.empty()) return std::optional<present::StoredState>();
+  return std::optional(std::move(state));
+}
+
+std::vector<std::string> command_line(const record::RunIdentity& i, const fs::path& bench, const fs::path& out,
+                                      const std::string& state) {
   std::vector<std::string> words{"isodyne", i.method == record::kReferenceMethod ? "reference" : "run",
                                  (bench / i.main).string()};
-  if (!i.scenario.empty()) words.push_back(i.scenario);
-  for (const std::string& f : i.faults) words.insert(words.end(), {"--fault", f});
-  words.insert(words.end(), {"--seed", std::to_string(i.seed), "--no-report", "--out", out.string()});
-  if (!i.setting.empty()) words.insert(words.end(), {"--setting", i.setting});
-  if (!i.harness.empty()) words.insert(words.end(), {"--harness", i.harness});
+  words.insert(words.end(), {"--no-report", "--out", out.string()});
+  if (!state.empty()) {  // it says the rest
+    words.insert(words.end(), {"--from-state", state});
+  } else {
+    if (!i.scenario.empty()) words.push_back(i.scenario);
+    for (const std::string& f : i.faults) words.insert(words.end(), {"--fault", f});
+    words.insert(words.end(), {"--seed", std::to_string(i.seed)});
+    if (!i.setting.empty()) words.insert(words.end(), {"--setting", i.setting});
+    if (!i.harness.empty()) words.insert(words.end(), {"--harness", i.harness});
+  }
   if (!i.longest.empty()) words.insert(words.end(), {"--for", i.longest});
   return words;
 }
@@ -151,11 +178,6 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
   }
   if (o.identical()) return o;
   o.causes = record::other_differences(was, is);
-  for (const record::RecordedEvent& e : was.events()) {
-    if (e.kind != bench::event_word(bench::EventKind::change)) continue;
-    o.causes.push_back("somebody changed " + e.subject + " while it ran");
-    break;
-  }
   const auto opened = present::open_recording(path);
   const model::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
   if (p != nullptr && o.first && is_output(*p, o.first->name))
@@ -221,11 +243,19 @@ int run_repeat(const Arguments& arguments) {
   fs::create_directories(library, none);
   const Status laid = lay_out(identity, bench, library, beside);
   if (!laid) return say_error(laid.failure().text()), kWrongInput;
+  const auto state = state_of(**was, path);
+  if (!state) return say_error(state.failure().text()), kWrongInput;
+  std::string state_file;
+  if (*state) {
+    state_file = (place.path() / "state.json").string();
+    const Status written = present::write_file(state_file, present::to_json(**state));
+    if (!written) return say_error(written.failure().text()), kNotCompleted;
+  }
   std::optional<int> status;
   {
     ProgressLine progress;
     progress.draw(-1, "running it again");
-    status = run_again(command_line(identity, bench, out), library, log);
+    status = run_again(command_line(identity, bench, out, state_file), library, log);
   }
   const auto is = Recording::open_run(out.string());
   if (!is || !status) {

@@ -147,7 +147,8 @@ std::string now_text() {
   return text;
 }
 
-record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded& loaded, const bench::RunPlan& plan) {
+record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded& loaded, const bench::RunPlan& plan,
+                                const std::optional<present::StoredState>& state) {
   const model::Program& program = *loaded.program;
   record::RunIdentity identity;
   identity.version = ISODYNE_VERSION;
@@ -164,6 +165,7 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   if (plan.pace)
     identity.pace = plan.pace->speed == 1 ? "--paced" : fmt::format("--paced --speed {:g}", plan.pace->speed);
   identity.longest = arguments.value(Option::span).value_or("");
+  if (state) identity.state = to_json(*state);
   for (std::size_t i = 0; i < loaded.relative.size(); ++i) {
     identity.sources.emplace_back(loaded.relative[i], loaded.sources->text(static_cast<std::int32_t>(i)));
   }
@@ -292,7 +294,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     say_error(folder.failure().text());
     return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
   }
-  const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan);
+  const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan, state);
   auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity);
   if (!recorder) {
     say_error(recorder.failure().text());

@@ -7,7 +7,7 @@ using namespace isodyne::test;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kTank = R"(
 model Tank {
   param leak : m/s = 0 m/s  from 0 m/s to 1 m/s
   input inflow : m/s = 0 m/s
@@ -63,7 +63,7 @@ bench::RunPlan plan_for(const model::Program& p, std::vector<std::string> faults
 }  // namespace
 
 TEST_CASE("A scenario starts, sets, waits, ramps and holds at exact instants") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p, {"tank.level", "pump"});
   const auto result = run_bench(seen, plan_for(*p, {}, 0, 0));
   CHECK(result.ending == bench::Ending::completed);
@@ -84,7 +84,7 @@ TEST_CASE("A scenario starts, sets, waits, ramps and holds at exact instants") {
 }
 
 TEST_CASE("A wait that never comes true ends the run with the last values of what it waited for") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p);
   const auto result = run_bench(seen, plan_for(*p, {}, 0, 1));
   CHECK(result.ending == bench::Ending::wait_timed_out);
@@ -94,7 +94,7 @@ TEST_CASE("A wait that never comes true ends the run with the last values of wha
 }
 
 TEST_CASE("Offset acts on the sensor from its time to its end, and the plant is untouched") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p, {"lt", "lt.true", "shift"});
   run_bench(seen, plan_for(*p, {"shift"}, 3));
   CHECK(seen.values[0][99] == 1.0);
@@ -108,7 +108,7 @@ TEST_CASE("Offset acts on the sensor from its time to its end, and the plant is 
 }
 
 TEST_CASE("Drift grows from the instant its condition came true, and ends after its time") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p, {"lt", "lt.true", "high", "drifting"});
   run_bench(seen, plan_for(*p, {"drifting"}, 0, 0));
   std::size_t on = 0;
@@ -123,7 +123,7 @@ TEST_CASE("Drift grows from the instant its condition came true, and ends after 
 }
 
 TEST_CASE("Freeze keeps the raw word, force and times replace values while they are active") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p, {"lt.counts", "twice", "tank.level", "pump"});
   run_bench(seen, plan_for(*p, {"frozen", "forced", "pumped"}, 0, 0));
   CHECK(seen.values[0][50] == seen.values[0].back());
@@ -135,7 +135,7 @@ TEST_CASE("Freeze keeps the raw word, force and times replace values while they 
 }
 
 TEST_CASE("A fault on a parameter changes what the plant feels") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen healthy(p, {"tank.level"}), leaky(p, {"tank.level"});
   run_for(healthy, 1);
   run_bench(leaky, plan_for(*p, {"leaky"}, 1));
@@ -144,7 +144,7 @@ TEST_CASE("A fault on a parameter changes what the plant feels") {
 }
 
 TEST_CASE("Two active faults on one place are refused by name") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   const auto trouble = bench::trouble_with(*p, plan_for(*p, {"shift", "shift2"}, 1));
   REQUIRE(trouble);
   CHECK(
@@ -154,8 +154,8 @@ TEST_CASE("Two active faults on one place are refused by name") {
 }
 
 TEST_CASE("Declared faults that are not chosen change nothing, to the bit") {
-  const auto p = program_of(kBench);
-  std::string bare = kBench;
+  const auto p = program_of(kTank);
+  std::string bare = kTank;
   for (std::size_t at = bare.find("\nfault"); at != std::string::npos; at = bare.find("\nfault"))
     bare.erase(at, bare.find('\n', at + 1) - at);
   const auto q = program_of(bare);
@@ -167,7 +167,7 @@ TEST_CASE("Declared faults that are not chosen change nothing, to the bit") {
 }
 
 TEST_CASE("The first image is the solved start with start values and faults applied") {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kTank);
   Seen seen(p, {"twice", "tank.leak", "lt"});
   run_bench(seen, plan_for(*p, {"leaky"}, 0.1));
   CHECK(seen.values[0][0] == 2.0);

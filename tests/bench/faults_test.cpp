@@ -55,7 +55,7 @@ fault f {{ {} }})",
   }
 };
 
-std::string said(const std::string& fault) {
+std::string fault_said(const std::string& fault) {
   return diagnostics_of(fmt::format(R"(
 bench B {{ step 10 ms
   let x : m = time * 1 m/s
@@ -198,18 +198,18 @@ TEST_CASE("When faults act") {
 }
 
 TEST_CASE("Faults that make no sense are refused with advice") {
-  CHECK_THAT(said("on x flip 3"), Catch::Contains("turns bits of whole numbers"));
-  CHECK_THAT(said("on level.counts flip 60"), Catch::Contains("from 0 (the lowest) to 52"));
-  CHECK_THAT(said("on x open"), Catch::Contains("is about a wire"));
-  CHECK_THAT(said("on on noise 1"), Catch::Contains("changes numbers"));
-  CHECK_THAT(said("on x dropout 130 %"), Catch::Contains("between 0 % and 100 %"));
-  CHECK_THAT(said("on x spikes 1 m"), Catch::Contains("how often"));
-  CHECK_THAT(said("on x spikes 1 m every 0 s"), Catch::Contains("at least 1 ns"));
-  CHECK_THAT(said("on x noise 1 m every 1 s"), Catch::Contains("takes no `every`"));
-  CHECK_THAT(said("on x delay"), Catch::Contains("`delay 5 ms`"));
-  CHECK_THAT(said("on x delay 40 h"), Catch::Contains("steps at most"));
-  CHECK_THAT(said("on x delay 3 m"), Catch::Contains("s"));
-  CHECK_THAT(said("on x offset 1 m pulsing 2 s every 1 s"), Catch::Contains("the whole of its period"));
-  CHECK_THAT(said("on x offset 1 m from 1 s once on"), Catch::Contains("begins in one way"));
-  CHECK_THAT(said("on x offset 1 m between 2 s and 1 s"), Catch::Contains("ends before it begins"));
+  CHECK_THAT(fault_said("on x flip 3"), Catch::Contains("turns bits of whole numbers"));
+  CHECK_THAT(fault_said("on level.counts flip 60"), Catch::Contains("from 0 (the lowest) to 52"));
+  CHECK_THAT(fault_said("on x open"), Catch::Contains("is about a wire"));
+  CHECK_THAT(fault_said("on on noise 1"), Catch::Contains("changes numbers"));
+  CHECK_THAT(fault_said("on x dropout 130 %"), Catch::Contains("between 0 % and 100 %"));
+  CHECK_THAT(fault_said("on x spikes 1 m"), Catch::Contains("how often"));
+  CHECK_THAT(fault_said("on x spikes 1 m every 0 s"), Catch::Contains("at least 1 ns"));
+  CHECK_THAT(fault_said("on x noise 1 m every 1 s"), Catch::Contains("takes no `every`"));
+  CHECK_THAT(fault_said("on x delay"), Catch::Contains("`delay 5 ms`"));
+  CHECK_THAT(fault_said("on x delay 40 h"), Catch::Contains("steps at most"));
+  CHECK_THAT(fault_said("on x delay 3 m"), Catch::Contains("s"));
+  CHECK_THAT(fault_said("on x offset 1 m pulsing 2 s every 1 s"), Catch::Contains("the whole of its period"));
+  CHECK_THAT(fault_said("on x offset 1 m from 1 s once on"), Catch::Contains("begins in one way"));
+  CHECK_THAT(fault_said("on x offset 1 m between 2 s and 1 s"), Catch::Contains("ends before it begins"));
 }

@@ -39,7 +39,7 @@ using Json = nlohmann::json;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kPaced = R"(
 model Tank {
   input inflow : m/s
   output state level : m = 1 m  limited 0 m .. 9 m
@@ -163,7 +163,7 @@ TEST_CASE("The stepping thread of a paced run allocates nothing, takes no lock, 
   void* const shared = mmap(nullptr, sizeof(Caught), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
   REQUIRE(shared != MAP_FAILED);
   g_caught = new (shared) Caught{};
-  const auto program = program_of(kBench);
+  const auto program = program_of(kPaced);
   const pid_t child = fork();
   if (child == 0) {
     struct sigaction action {};
@@ -223,7 +223,7 @@ TEST_CASE("The stepping thread of a paced run allocates nothing, takes no lock, 
 #endif
 
 TEST_CASE("A paced run shows what lockstep shows, to the bit, where the controller answers at once") {
-  const auto program = program_of(kBench);
+  const auto program = program_of(kPaced);
   const auto run = [&](bool paced, std::vector<bench::Event>& events) {
     Seen seen(program, {"tank.level", "level", "level.counts", "lamp"});
     const bench::PortMaker make_port = [](const model::Controller&, const model::Setting&) {
@@ -353,11 +353,12 @@ TEST_CASE(
     "A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
   const TemporaryFolder folder;
   folder.write("b.dyne", kQuick);
-  const Output out = shell(ISODYNE_PROGRAM
-                           " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
-                           "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; kill -STOP $P; sleep 1; "
-                           "kill -CONT $P; wait $P",
-                           folder.path());
+  const Output out = shell(
+      ISODYNE_PROGRAM
+      " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
+      "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; kill -STOP $P; sleep 1; "
+      "kill -CONT $P; wait $P",
+      folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 4);
   CHECK_THAT(out.out, Catch::Contains("Real time was not kept in"));

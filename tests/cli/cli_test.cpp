@@ -16,11 +16,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-const std::string kSource = ISODYNE_SOURCE_FOLDER;
-const std::string kLock = kSource + "/examples/canal-lock/lock.dyne";
-
 /// A bench with a controller in C, small enough to read at one glance.
-constexpr const char* kBench = R"(
+constexpr const char* kSmall = R"(
 choice Order { idle, fill }
 model Tank {
   input inflow : m/s
@@ -72,7 +69,7 @@ void isodyne_close(void *self) { (void)self; }
 /// Writes the bench, exports its header with the program, and compiles the controller.
 void make_bench(const TemporaryFolder& folder,
                 const std::string& flags = "-DINIT= -DSTEP=", const std::string& source = kController) {
-  folder.write("bench.dyne", kBench);
+  folder.write("bench.dyne", kSmall);
   folder.write("plc.c", source);
   const Output header = run_isodyne("export header bench.dyne --out plc_channels.h", folder.path());
   INFO(header.err);
@@ -232,7 +229,7 @@ TEST_CASE("An earlier run is never written over") {
 TEST_CASE("A controller that is lost may leave its actuators with safe values, and the run goes on and says so") {
   const TemporaryFolder folder;
   make_bench(folder, "-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'");
-  std::string bench = kBench;
+  std::string bench = kSmall;
   bench.replace(bench.find("actuator pump : m/s"), 19, "actuator pump : m/s { lost -0.25 m/s }");
   bench.replace(bench.find("setting code"), 12, "lost safe\n    setting code");
   folder.write("bench.dyne", bench);

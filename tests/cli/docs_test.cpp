@@ -12,8 +12,6 @@ using namespace isodyne::test;
 
 namespace {
 
-const std::string kSource = ISODYNE_SOURCE_FOLDER;
-
 /// The fenced blocks of a language in a Markdown file.
 std::vector<std::string> blocks(const std::string& file, const std::string& language) {
   const std::string text = slurp(kSource + "/" + file);

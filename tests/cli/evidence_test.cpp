@@ -17,7 +17,7 @@ using Json = nlohmann::json;
 namespace {
 
 /// A tank that fills along a straight line: level = 1 m + 0.5 m/s · t.
-constexpr const char* kBench = R"(
+constexpr const char* kEvidence = R"(
 choice Way { shut, half, open }
 model Tank { input inflow : m/s
   output state level : m = 1 m
@@ -43,7 +43,7 @@ struct Runs {
   /// Runs the bench into a folder of that name.
   void run(const std::string& name, const std::string& options = "", const std::string& gain = "1",
            const std::string& record = "10", const std::string& noise = "0") {
-    std::string text = kBench;
+    std::string text = kEvidence;
     for (const auto& [key, value] :
          {std::pair<std::string, std::string>{"GAIN", gain}, {"RECORD", record}, {"NOISE", noise}})
       text.replace(text.find(key), key.size(), value);
@@ -56,11 +56,6 @@ struct Runs {
     return shell("LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " " + arguments, folder.path());
   }
 };
-
-bool has(const std::string& text, const std::string& part) {
-  INFO(text);
-  return text.find(part) != std::string::npos;
-}
 
 }  // namespace
 

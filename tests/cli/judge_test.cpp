@@ -18,10 +18,9 @@ using Json = nlohmann::json;
 
 namespace {
 
-const std::string kSource = ISODYNE_SOURCE_FOLDER;
 const std::string kPump = kSource + "/examples/drain-pump/pump.dyne";
 
-constexpr const char* kBench = R"(
+constexpr const char* kJudged = R"(
 model Tank { input inflow : m/s
   param leak : 1/s = 0.1 1/s
   output state level : m = 1 m
@@ -57,7 +56,7 @@ struct Ran {
   TemporaryFolder folder;
   Output run;
   explicit Ran(const std::string& options = "") {
-    folder.write("bench.dyne", kBench);
+    folder.write("bench.dyne", kJudged);
     run = isodyne("run bench.dyne fill --no-report --out r " + options);
   }
   Output isodyne(const std::string& arguments) const { return run_isodyne(arguments, folder.path()); }
@@ -67,14 +66,6 @@ struct Ran {
     return Json::parse(o.out);
   }
 };
-
-bool has(const std::string& text, const std::string& part) {
-  INFO(text);
-  INFO(part);
-  const bool there = text.find(part) != std::string::npos;
-  CHECK(there);
-  return there;
-}
 
 }  // namespace
 
@@ -99,7 +90,7 @@ TEST_CASE("Other rules are asked of a recording, with conditions of their own") 
   r.folder.write("words.dyne", "condition unused = pump > 0 m/s\n");
   Output o = r.isodyne("judge r more.dyne");
   CHECK(o.status == 2);
-  has(o.err, "more.dyne:2:31: error: nothing here is called `deep`");
+  shows(o.err, "more.dyne:2:31: error: nothing here is called `deep`");
   r.folder.write(
       "more.dyne",
       "use \"words.dyne\"\ncondition very = tank.level > 2.8 m\n"
@@ -123,18 +114,18 @@ TEST_CASE("Rules that a recording cannot answer are named with a code") {
       "requirement M { always (tank.level > 0 m stays for 10 min) }\nmeasure m { of pump  mean  over 0 s .. 1 h }\n");
   const Output o = r.isodyne("judge r long.dyne");
   CHECK(o.status == 0);
-  has(o.err, "long.dyne:1:17: warning: requirement N speaks of 600 s, but the recording is");
-  has(o.err, "[window-too-long]");
-  has(o.err, "requirement M speaks of");
-  has(o.err, "measure `m` speaks of");
-  has(o.out, "undecided");
+  shows(o.err, "long.dyne:1:17: warning: requirement N speaks of 600 s, but the recording is");
+  shows(o.err, "[window-too-long]");
+  shows(o.err, "requirement M speaks of");
+  shows(o.err, "measure `m` speaks of");
+  shows(o.out, "undecided");
   // a recording of which somebody took a signal away
   shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5', 'a'); del f['signals/tank.level']\"",
         r.folder.path());
   r.folder.write("level.dyne", "requirement N { always tank.level < 9 m }\n");
   const Output gone = r.isodyne("judge r level.dyne");
   CHECK(gone.status == 2);
-  has(gone.err, "level.dyne:1:17: error: requirement N reads `tank.level`, which was not recorded [not-recorded]");
+  shows(gone.err, "level.dyne:1:17: error: requirement N reads `tank.level`, which was not recorded [not-recorded]");
 }
 
 TEST_CASE("With --strict, what was not put to the test is a failure") {
@@ -146,11 +137,11 @@ TEST_CASE("With --strict, what was not put to the test is a failure") {
 
 TEST_CASE("A recording that misses instants says so; one that is cut off, empty or foreign is told with status 3") {
   const TemporaryFolder folder;
-  std::string coarse = kBench;
+  std::string coarse = kJudged;
   coarse.replace(coarse.find("record every 10 ms"), 18, "record every 500 ms");
   folder.write("bench.dyne", coarse);
   CHECK(run_isodyne("run bench.dyne fill --no-report --out r", folder.path()).status == 1);
-  has(run_isodyne("judge r", folder.path()).out,
+  shows(run_isodyne("judge r", folder.path()).out,
       "The recording has an image every 500 ms; the run itself was judged every 10 ms");
   CHECK(run_isodyne("judge nowhere", folder.path()).status == 3);
   folder.write("text.h5", "no recording");
@@ -161,7 +152,7 @@ TEST_CASE("A recording that misses instants says so; one that is cut off, empty 
   CHECK(half.status == 3);
   CHECK(half.err.find("half.h5") != std::string::npos);
   // killed while it runs: what was flushed is judged
-  folder.write("long.dyne", kBench);
+  folder.write("long.dyne", kJudged);
   shell(
       fmt::format("timeout -s KILL 2 {} run long.dyne --for \"2 h\" --no-report --interpret --out k", ISODYNE_PROGRAM),
       folder.path());
@@ -179,10 +170,10 @@ TEST_CASE("Measures of the bench and measures written out") {
   REQUIRE(two.size() == 2);
   CHECK(two[0]["value"].get<double>() == Approx(3).margin(0.05));
   CHECK(two[0]["unit"] == "m");
-  has(r.isodyne("measure r rize").err, "did you mean `rise`?");
+  shows(r.isodyne("measure r rize").err, "did you mean `rise`?");
   const Output wrong = r.isodyne("measure r \"of tank.levl  most\"");
   CHECK(wrong.status == 2);
-  has(wrong.err, "did you mean `level`?");
+  shows(wrong.err, "did you mean `level`?");
 }
 
 TEST_CASE("The fault list tells who looks for a fault, and which scenario gets to its trigger") {
@@ -196,8 +187,8 @@ TEST_CASE("The fault list tells who looks for a fault, and which scenario gets t
   const Json tried = r.json("faults bench.dyne --try");
   REQUIRE(tried[0]["scenarios"].size() == 1);
   CHECK(tried[0]["scenarios"][0].get<std::string>().starts_with("fill at 2."));
-  has(r.isodyne("faults bench.dyne").out, "2 faults; 1 that no requirement looks for; 1 that no scenario gets to.");
-  has(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,");
+  shows(r.isodyne("faults bench.dyne").out, "2 faults; 1 that no requirement looks for; 1 that no scenario gets to.");
+  shows(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,");
 }
 
 TEST_CASE("The trace shows what was judged where, and what nothing covers") {
@@ -206,14 +197,14 @@ TEST_CASE("The trace shows what was judged where, and what nothing covers") {
   r.isodyne("run bench.dyne fill --fault odd --no-report --out n");
   const Output o = r.isodyne("trace r s n --out t");
   CHECK(o.status == 1);
-  has(o.out, "3  fill with odd; not injected: odd");
-  has(o.out, "Not put to the test by any run: R-6.");
-  has(o.out, "Faults that no run injected: odd.");
+  shows(o.out, "3  fill with odd; not injected: odd");
+  shows(o.out, "Not put to the test by any run: R-6.");
+  shows(o.out, "Faults that no run injected: odd.");
   const std::string csv = slurp(r.folder / "t/trace.csv");
-  has(csv, "R-5,,fill,stuck,,broken,");
-  has(csv, "R-6,\"Contract, 4\",fill,,,not put to the test,,r");
-  has(csv, "R-1,,fill,,odd,broken,");
-  has(csv, ",,,odd,,never injected,,");
+  shows(csv, "R-5,,fill,stuck,,broken,");
+  shows(csv, "R-6,\"Contract, 4\",fill,,,not put to the test,,r");
+  shows(csv, "R-1,,fill,,odd,broken,");
+  shows(csv, ",,,odd,,never injected,,");
   CHECK(shell("xmllint --noout t/trace.svg", r.folder.path()).status == 0);
   const Json j = r.json("trace r s");
   CHECK(j["scenarios_never_played"] == Json::array());
@@ -225,11 +216,11 @@ TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
   CHECK(r.isodyne("export reqif bench.dyne --out out.reqif").status == 0);
   CHECK(shell("xmllint --noout out.reqif", r.folder.path()).status == 0);
   const std::string out = slurp(r.folder / "out.reqif");
-  has(out, "<SPEC-OBJECT IDENTIFIER=\"_other-tool-17\"");
-  has(out, "THE-VALUE=\"always tank.level &lt;= 2.5 m\"");
+  shows(out, "<SPEC-OBJECT IDENTIFIER=\"_other-tool-17\"");
+  shows(out, "THE-VALUE=\"always tank.level &lt;= 2.5 m\"");
   const Output o = r.isodyne("import reqif out.reqif --out back.dyne");
   CHECK(o.status == 0);
-  has(o.err, "6 requirements in back.dyne; 1 without a formula");
+  shows(o.err, "6 requirements in back.dyne; 1 without a formula");
   // the rules that came back are judged like the first ones, and go out the same way
   const Json first = r.json("judge r"), again = r.json("judge r back.dyne");
   for (std::size_t i = 0; i < 6; ++i) {
@@ -259,8 +250,8 @@ TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm
   folder.write("f.reqif", foreign);
   const Output o = run_isodyne("import reqif f.reqif", folder.path());
   CHECK(o.status == 0);
-  has(o.out, "## The pump shall run & stop \"dry\"\nrequirement REQ-12-a {\n  id \"_9f\"\n  by review\n}");
-  has(o.out, "requirement REQ-12-a-2 {");
+  shows(o.out, "## The pump shall run & stop \"dry\"\nrequirement REQ-12-a {\n  id \"_9f\"\n  by review\n}");
+  shows(o.out, "requirement REQ-12-a-2 {");
   folder.write("rules.dyne", o.out);
   folder.write("bench.dyne", "use \"rules.dyne\"\nbench B { step 1 ms\n let x : m = 1 m\n}\n");
   CHECK(run_isodyne("check bench.dyne", folder.path()).status == 0);
@@ -269,7 +260,7 @@ TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm
     folder.write("bad.reqif", text);
     const Output bad = run_isodyne("import reqif bad.reqif --out never.dyne", folder.path());
     CHECK(bad.status == 2);
-    has(bad.err, part);
+    shows(bad.err, part);
     CHECK_FALSE(fs::exists(folder / "never.dyne"));
   };
   refused("<REQ-IF><CORE", "not well-formed XML");
@@ -289,7 +280,7 @@ TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm
   folder.write("deep.reqif", deep);
   CHECK(run_isodyne("import reqif deep.reqif", folder.path()).status == 2);
   shell("head -c 70000000 /dev/zero | tr '\\0' ' ' > huge.reqif", folder.path());
-  has(run_isodyne("import reqif huge.reqif", folder.path()).err, "larger than 64 MiB");
+  shows(run_isodyne("import reqif huge.reqif", folder.path()).err, "larger than 64 MiB");
 }
 
 TEST_CASE("A part alone gets what the harness gives it, and what cannot be judged is named") {
@@ -297,12 +288,12 @@ TEST_CASE("A part alone gets what the harness gives it, and what cannot be judge
   const Output o = r.isodyne("run bench.dyne --harness alone --for \"20 s\" --no-report --out h");
   INFO(o.out << o.err);
   CHECK(o.status == 1);  // at 2 m the rise to 3 m of R-4 never comes
-  has(o.out, "R-1");
+  shows(o.out, "R-1");
   const auto recording = record::Recording::open(r.folder / "h/recording.h5");
   REQUIRE(recording);
   // level' = 0.2 - 0.1 level from 1: 2 - exp(-t / 10 s)
   CHECK((*recording)->signal("tank.level")->back() == Approx(2 - std::exp(-2)).epsilon(1e-6));
-  has(r.isodyne("run bench.dyne --harness alon --for \"1 s\"").err, "did you mean `alone`?");
+  shows(r.isodyne("run bench.dyne --harness alon --for \"1 s\"").err, "did you mean `alone`?");
 }
 
 TEST_CASE("A controller alone reads what the harness gives, and is judged by the rules that fit") {
@@ -311,8 +302,8 @@ TEST_CASE("A controller alone reads what the harness gives, and is judged by the
       run_isodyne("run " + kPump + " --harness relay_alone --for \"500 ms\" --no-report --out h", folder.path());
   INFO(o.err);
   CHECK(o.status == 0);
-  has(o.out, "DP-6");
-  has(o.out, "Cannot be judged with this harness: requirement DP-3 (needs motor.on)");
+  shows(o.out, "DP-6");
+  shows(o.out, "Cannot be judged with this harness: requirement DP-3 (needs motor.on)");
   CHECK(run_isodyne("judge h", folder.path()).status == 0);
 }
 
@@ -326,9 +317,9 @@ TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
   CHECK(d["values"]["high"]["read"] == "true");
   // the run is the same as without
   CHECK(slurp(r.folder / "b/recording.h5") == slurp(r.folder / "r/recording.h5"));
-  has(r.isodyne("run bench.dyne fill --break 'tank.level > 2 s' --break-dump d.json").err, "[unit-mismatch]");
-  has(r.isodyne("run bench.dyne fill --break 'pump > 0 m/s' < /dev/null").err, "there is no terminal");
-  has(r.isodyne("run bench.dyne fill --paced --break 'pump > 0 m/s' --break-dump d.json").err, "leave out --paced");
+  shows(r.isodyne("run bench.dyne fill --break 'tank.level > 2 s' --break-dump d.json").err, "[unit-mismatch]");
+  shows(r.isodyne("run bench.dyne fill --break 'pump > 0 m/s' < /dev/null").err, "there is no terminal");
+  shows(r.isodyne("run bench.dyne fill --paced --break 'pump > 0 m/s' --break-dump d.json").err, "leave out --paced");
 }
 
 TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
@@ -342,12 +333,12 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
           ISODYNE_PROGRAM),
       r.folder.path());
   INFO(o.out);
-  has(o.out, "Stopped at");
-  has(o.out, "pump becomes 0.9 m/s at the next instant");
-  has(o.out, "unit-mismatch");
-  has(o.out, "the steps are made");
-  has(o.out, "tank.level > 2.5 m");
-  has(o.out, "interrupted");
+  shows(o.out, "Stopped at");
+  shows(o.out, "pump becomes 0.9 m/s at the next instant");
+  shows(o.out, "unit-mismatch");
+  shows(o.out, "the steps are made");
+  shows(o.out, "tank.level > 2.5 m");
+  shows(o.out, "interrupted");
   CHECK(fs::exists(r.folder / "here.json"));
   const auto recording = record::Recording::open(r.folder / "b/recording.h5");
   REQUIRE(recording);
@@ -384,19 +375,19 @@ TEST_CASE("A run that goes on from a stored state is the rest of the whole run, 
     CHECK(same);
   }
   // another bench, another command line, no state at all
-  std::string other = kBench;
+  std::string other = kJudged;
   other.replace(other.find("0.1 1/s"), 7, "0.2 1/s");
   r.folder.write("other.dyne", other);
   const Output differs = r.isodyne("run other.dyne --from-state s.json --no-report --out never");
   CHECK(differs.status == 3);
-  has(differs.err, "cannot be reached again: `tank.leak` was 0.1");
-  has(r.isodyne("run bench.dyne fill --from-state s.json").err, "the scenario is what it was");
-  has(r.isodyne("run bench.dyne --from-state bench.dyne").err, "cannot read the state");
+  shows(differs.err, "cannot be reached again: `tank.leak` was 0.1");
+  shows(r.isodyne("run bench.dyne fill --from-state s.json").err, "the scenario is what it was");
+  shows(r.isodyne("run bench.dyne --from-state bench.dyne").err, "cannot read the state");
 }
 
 TEST_CASE("A scenario goes on from a recorded run, and plays what another one recorded") {
   const Ran r;
-  std::string text = kBench;
+  std::string text = kJudged;
   text += "scenario on { start from \"r\" at 3 s\n  play \"r\" column \"pump\" onto pump\n}\n";
   r.folder.write("next.dyne", text);
   const Output o = r.isodyne("run next.dyne on --no-report --out o");
@@ -424,6 +415,6 @@ TEST_CASE("The timeline of a scenario tells what is due when") {
   CHECK(t["rows"][1]["text"] == "wait until tank.level > 3 m within 20 s");
   CHECK(t["rows"][4]["earliest_s"] == 0);
   CHECK(t["rows"][4]["latest_s"] == 20);
-  has(r.isodyne("list bench.dyne fill --timeline").out, "Over after 2 s at the earliest, 22 s at the latest.");
-  has(r.isodyne("list bench.dyne fil --timeline").err, "did you mean `fill`?");
+  shows(r.isodyne("list bench.dyne fill --timeline").out, "Over after 2 s at the earliest, 22 s at the latest.");
+  shows(r.isodyne("list bench.dyne fil --timeline").err, "did you mean `fill`?");
 }

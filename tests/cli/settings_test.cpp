@@ -19,12 +19,12 @@ using Json = nlohmann::json;
 
 namespace {
 
-const std::string kLock = ISODYNE_SOURCE_FOLDER "/examples/canal-lock/";
+const std::string kLockFolder = ISODYNE_SOURCE_FOLDER "/examples/canal-lock/";
 
 /// The example in a folder of its own, its controllers built. Tests run side by side: each has its own `ports`, for
 /// Modbus, for MQTT one more, for the link two more.
 void copy_lock(TemporaryFolder& folder, int ports) {
-  std::filesystem::copy(kLock, folder.path(), std::filesystem::copy_options::recursive);
+  std::filesystem::copy(kLockFolder, folder.path(), std::filesystem::copy_options::recursive);
   std::string text = slurp(folder / "lock.dyne");
   for (const auto& [from, to] : {std::pair<std::string, int>{"127.0.0.1:1502", ports},
                                  {"127.0.0.1:1883", ports + 1},

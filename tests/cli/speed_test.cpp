@@ -11,7 +11,7 @@ using Json = nlohmann::json;
 
 namespace {
 
-constexpr const char* kBench = R"(bench Basin {
+constexpr const char* kBasin = R"(bench Basin {
   step 10 ms  method rk4
   record every 10 ms
   param area : m^2 = 3 m^2
@@ -31,7 +31,7 @@ scenario fill { hold 60 s }
 
 TEST_CASE("Interpreter and native code leave the same recording, byte for byte") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   REQUIRE(run_isodyne("run b.dyne fill --no-report --interpret --out a", folder.path()).status == 0);
   for (const char* name : {"b", "c"})  // compiled, then from the cache
     REQUIRE(run_isodyne(std::string("run b.dyne fill --no-report --out ") + name, folder.path()).status == 0);
@@ -41,7 +41,7 @@ TEST_CASE("Interpreter and native code leave the same recording, byte for byte")
 
 TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken one, and says so in one line") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   for (const auto& [compiler, out] : {std::pair{"/bin/false", "a"}, std::pair{"no-such-compiler", "b"}}) {
     const Output o = shell(std::string("ISODYNE_CC=") + compiler +
                                " " ISODYNE_PROGRAM " run b.dyne --for '20000 s' --no-report --out " + out,
@@ -54,7 +54,7 @@ TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken o
 
 TEST_CASE("A full disk below the cache costs the cache, not the run") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   // A file system of 16 KiB in a name space of our own; where that is not allowed there is nothing to try.
   const std::string mount = "mkdir -p full && mount -t tmpfs -o size=16k none full";
   if (shell("unshare -rm sh -c '" + mount + "'", folder.path()).status != 0) {
@@ -74,7 +74,7 @@ TEST_CASE("A full disk below the cache costs the cache, not the run") {
 
 TEST_CASE("The exported C compiles without a warning and computes what the run records") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   REQUIRE(run_isodyne("export c b.dyne --out c", folder.path()).status == 0);
   const Output built =
       shell("make -C c CFLAGS='-std=c11 -O2 -ffp-contract=off -Wall -Wextra -pedantic -Werror' 2>&1", folder.path());
@@ -94,7 +94,7 @@ TEST_CASE("The exported C compiles without a warning and computes what the run r
 
 TEST_CASE("reference stores a run that says how it was made, and how to repeat it") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("reference b.dyne fill --out r --json", folder.path());
   REQUIRE(o.status == 0);
   CHECK(Json::parse(o.out)["method"].get<std::string>().find("adaptive") != std::string::npos);
@@ -103,7 +103,7 @@ TEST_CASE("reference stores a run that says how it was made, and how to repeat i
 
 TEST_CASE("advise recommends the largest step within the tolerance, and says which part is quick if none is") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("advise b.dyne fill --tolerance 1 --json --out advice", folder.path());
   INFO(o.err);
   REQUIRE(o.status == 0);
@@ -129,7 +129,7 @@ TEST_CASE("advise recommends the largest step within the tolerance, and says whi
 
 TEST_CASE("profile says what a step costs and where the time goes") {
   const TemporaryFolder folder;
-  folder.write("b.dyne", kBench);
+  folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("profile b.dyne fill --json", folder.path());
   REQUIRE(o.status == 0);
   const Json j = Json::parse(o.out);

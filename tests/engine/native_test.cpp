@@ -90,14 +90,14 @@ TEST_CASE("Interpreter and native code agree to the bit on the examples") {
 
 namespace {
 
-constexpr const char* kSmall = "bench B { step 1 ms\n  output state x : 1 = 1\n  x' = -x / 1 s\n}";
+constexpr const char* kOneState = "bench B { step 1 ms\n  output state x : 1 = 1\n  x' = -x / 1 s\n}";
 
 struct Made {
   bool good = false, cached = false;
   std::string remark, failure;
 };
 
-Made make(const engine::NativeSettings& settings, const char* text = kSmall) {
+Made make(const engine::NativeSettings& settings, const char* text = kOneState) {
   const auto program = program_of(text);
   const engine::Plan plan(*program);
   const std::atomic<bool> stop{false};
@@ -171,7 +171,7 @@ TEST_CASE("The cache keeps what was used last within its size") {
 TEST_CASE("Several builds of one program at once end with one file, and all are served") {
   const TemporaryFolder folder;
   const engine::NativeSettings settings = test_compiler(folder / "cache");
-  const auto program = program_of(kSmall);
+  const auto program = program_of(kOneState);
   std::vector<std::thread> threads;
   std::atomic<int> good{0};
   for (int i = 0; i < 6; ++i) {

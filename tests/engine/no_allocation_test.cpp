@@ -40,7 +40,7 @@ using namespace isodyne::test;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kBusy = R"(
 model Tank {
   input inflow : m/s
   output state level : m = 1 m  limited 0 m .. 9 m
@@ -74,7 +74,7 @@ struct Quiet : bench::Observer {};
 }  // namespace
 
 TEST_CASE("A plant settles and steps without one allocation") {
-  const auto program = program_of(kBench);
+  const auto program = program_of(kBusy);
   engine::Plant plant(program);
   engine::PlantState state = plant.start({});
   const long before = t_allocations;
@@ -91,7 +91,7 @@ TEST_CASE("A plant settles and steps without one allocation") {
 }
 
 TEST_CASE("Native code settles and steps without one allocation") {
-  const auto program = program_of(kBench);
+  const auto program = program_of(kBusy);
   engine::Plant plant(program);
   std::string remark;
   const std::atomic<bool> stop{false};
@@ -113,7 +113,7 @@ TEST_CASE("Native code settles and steps without one allocation") {
 }
 
 TEST_CASE("Scenario, faults, sensors and judge work through an instant without one allocation") {
-  const auto program = program_of(kBench);
+  const auto program = program_of(kBusy);
   engine::Plant plant(program);
   bench::ScenarioPlayer scenario(*program, 0);
   bench::FaultPlayer faults(*program, {0}, 1);

@@ -11,7 +11,7 @@ using namespace isodyne;
 using namespace isodyne::test;
 
 namespace {
-constexpr const char* kBench = R"(
+constexpr const char* kChannels = R"(
 bench B { step 10 ms
   let water : m = if time < 1 s then 2 m else 3 m
   sensor plain { of water  every 20 ms }
@@ -24,7 +24,7 @@ bench B { step 10 ms
 }
 
 TEST_CASE("A sensor samples at its period and holds between") {
-  Seen seen(program_of(kBench), {"plain", "flag"});
+  Seen seen(program_of(kChannels), {"plain", "flag"});
   run_for(seen, 2);
   CHECK(seen.values[0][99] == 2);
   CHECK(seen.values[0][100] == 3);
@@ -33,7 +33,7 @@ TEST_CASE("A sensor samples at its period and holds between") {
 }
 
 TEST_CASE("The filter follows the exact first-order step response") {
-  Seen seen(program_of(kBench), {"slow"});
+  Seen seen(program_of(kChannels), {"slow"});
   run_for(seen, 2);
   for (const int n : {1, 5, 20}) {  // samples after the step; the first one already moves by 1 - e^(-T/tau)
     const double expected = 3 - std::exp(-0.02 * n / 0.2);
@@ -42,7 +42,7 @@ TEST_CASE("The filter follows the exact first-order step response") {
 }
 
 TEST_CASE("Counts round to the nearest and saturate at the ends with an event") {
-  Seen seen(program_of(kBench), {"coarse", "coarse.counts", "small", "small.counts"});
+  Seen seen(program_of(kChannels), {"coarse", "coarse.counts", "small", "small.counts"});
   run_for(seen, 2);
   CHECK(seen.values[1][10] == 20);
   CHECK(seen.values[0][10] == 2.0);
@@ -55,7 +55,7 @@ TEST_CASE("Counts round to the nearest and saturate at the ends with an event") 
 }
 
 TEST_CASE("Noise comes from the seed and has the declared size") {
-  const auto program = program_of(kBench);
+  const auto program = program_of(kChannels);
   const auto noise = [&](std::uint64_t seed) {
     Seen seen(program, {"noisy"});
     bench::RunPlan plan;
@@ -74,9 +74,9 @@ TEST_CASE("Noise comes from the seed and has the declared size") {
 }
 
 TEST_CASE("Adding a noisy sensor does not change another's noise") {
-  std::string more = kBench;
+  std::string more = kChannels;
   more.insert(more.find("sensor plain"), "sensor extra { of water  every 20 ms  noise 1 cm }\n  ");
-  Seen a(program_of(kBench), {"noisy"}), b(program_of(more), {"noisy"});
+  Seen a(program_of(kChannels), {"noisy"}), b(program_of(more), {"noisy"});
   run_for(a, 5);
   run_for(b, 5);
   CHECK(a.values == b.values);

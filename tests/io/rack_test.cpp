@@ -23,7 +23,7 @@ module Out      { outputs 2  as 0 V .. 10 V  limits 0 V .. 10.5 V  counts 0 .. 1
 )";
 
 /// A rack with comments in every place where a spreadsheet could lose them.
-constexpr const char* kBench = R"(
+constexpr const char* kRack = R"(
 use "modules.dyne"
 bench B {
   step 10 ms   # of everything
@@ -58,14 +58,14 @@ struct Files {
   TemporaryFolder folder;
   Files() {
     folder.write("modules.dyne", kModules);
-    folder.write("bench.dyne", kBench);
+    folder.write("bench.dyne", kRack);
   }
   Output io(const std::string& arguments) const { return run_isodyne("io " + arguments, folder.path()); }
   std::string bench() const { return slurp(folder / "bench.dyne"); }
 };
 
 std::shared_ptr<const model::Program> program() {
-  return program_of(std::string(kModules) + std::string(kBench).substr(std::string("\nuse \"modules.dyne\"").size()));
+  return program_of(std::string(kModules) + std::string(kRack).substr(std::string("\nuse \"modules.dyne\"").size()));
 }
 
 std::string replaced(std::string text, const std::string& from, const std::string& to) {
@@ -163,7 +163,7 @@ TEST_CASE("A table goes to a spreadsheet and back without touching the text") {
   CHECK(table.out.find("cabinet,1,3,Analogue,input") != std::string::npos);
   files.folder.write("same.csv", table.out);
   CHECK(files.io("table bench.dyne --take same.csv").out == "Nothing differs: nothing was written.\n");
-  CHECK(files.bench() == kBench);
+  CHECK(files.bench() == kRack);
 }
 
 TEST_CASE("What a spreadsheet changed is changed in the text, and nothing else") {
@@ -189,7 +189,7 @@ TEST_CASE("What a spreadsheet changed is changed in the text, and nothing else")
   INFO(output.err);
   REQUIRE(output.status == 0);
   CHECK(output.out == "6 channels changed. Wrote bench.dyne.\n");
-  std::string expected = kBench;
+  std::string expected = kRack;
   expected = replaced(expected, "channel 1 : level in levels, safety   # the first one",
                       "channel 1 : level in levels   # the first one\n      channel 2 : other in levels");
   expected = replaced(expected, "dummy = 12 mA", "dummy = 4 mA");
@@ -208,7 +208,7 @@ TEST_CASE("A table with a mistake is refused with its line, and changes nothing"
     INFO(table << "\n" << output.err);
     CHECK(output.status == 2);
     CHECK(output.err.find(why) != std::string::npos);
-    CHECK(files.bench() == kBench);
+    CHECK(files.bench() == kRack);
   };
   refused("", "there is nothing in bad.csv");
   refused("rack,slot,name\n", "bad.csv:1: there is no column `channel`");

@@ -19,7 +19,7 @@ namespace {
 constexpr int kMutations = 10'000;
 constexpr std::uint64_t kSeed = 20261123;
 
-std::size_t below(RandomStream& random, std::size_t n) {
+std::size_t index_below(RandomStream& random, std::size_t n) {
   return n == 0 ? 0 : static_cast<std::size_t>(random.next() % n);
 }
 
@@ -61,30 +61,30 @@ std::string mutated(std::string text, RandomStream& random) {
                                                  "^",
                                                  "model",
                                                  "part"};
-  const std::size_t changes = 1 + below(random, 4);
+  const std::size_t changes = 1 + index_below(random, 4);
   for (std::size_t i = 0; i < changes && !text.empty(); ++i) {
-    const std::size_t at = below(random, text.size()), length = std::min(1 + below(random, 40), text.size() - at);
-    switch (below(random, 6)) {
+    const std::size_t at = index_below(random, text.size()), length = std::min(1 + index_below(random, 40), text.size() - at);
+    switch (index_below(random, 6)) {
       case 0:
         text.erase(at, length);
         break;
       case 1:
-        text.insert(below(random, text.size()), text.substr(at, length));
+        text.insert(index_below(random, text.size()), text.substr(at, length));
         break;
       case 2:
         text[at] = static_cast<char>(random.next());
         break;
       case 3:
-        text.insert(at, kBits[below(random, kBits.size())]);
+        text.insert(at, kBits[index_below(random, kBits.size())]);
         break;
       case 4: {
-        const std::size_t other = below(random, text.size());
+        const std::size_t other = index_below(random, text.size());
         std::swap(text[at], text[other]);
         break;
       }
       default: {  // exchange two words
         const std::size_t blank = text.find(' ', at);
-        if (blank != std::string::npos) text.replace(blank, 1, " " + kBits[below(random, kBits.size())] + " ");
+        if (blank != std::string::npos) text.replace(blank, 1, " " + kBits[index_below(random, kBits.size())] + " ");
       }
     }
   }
@@ -114,7 +114,7 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
   for (int i = 0; i < kMutations; ++i) {
     RandomStream random(kSeed + static_cast<std::uint64_t>(i), "mutation");
     auto victim = files.begin();
-    std::advance(victim, static_cast<std::ptrdiff_t>(below(random, files.size())));
+    std::advance(victim, static_cast<std::ptrdiff_t>(index_below(random, files.size())));
     const std::string changed = mutated(victim->second, random);
     INFO("mutation " << i << " of " << victim->first);
     const model::Loaded loaded =

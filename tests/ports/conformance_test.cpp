@@ -70,7 +70,7 @@ struct Case {
   std::function<std::function<void()>(TemporaryFolder&, ports::ControllerPort&)> peer;
 };
 
-std::vector<Case> cases() {
+std::vector<Case> conformance_cases() {
   const auto none = [](TemporaryFolder&, ports::ControllerPort&) { return [] {}; };
   return {{"part", "part EchoLogic", none},
           {"library", "library \"echo\"", none},
@@ -110,7 +110,7 @@ bool within_ten_seconds(Done done) {
 }  // namespace
 
 TEST_CASE("Every port brings its controller up, exchanges all kinds of values, and ends it") {
-  for (const Case& c : cases()) {
+  for (const Case& c : conformance_cases()) {
     INFO(c.name);
     TemporaryFolder folder;
     const auto program = program_of(echo_bench(c.setting));

@@ -56,7 +56,7 @@ scenario fill {{ hold 2 s }}
                      lost, setting);
 }
 
-constexpr const char* kController = R"(
+constexpr const char* kTroubled = R"(
 #include "isodyne/link.h"
 #include <signal.h>
 #include "c_channels.h"
@@ -115,7 +115,7 @@ struct Bench {
     folder.write("tank.dyne", tank_bench(setting, lost));
     const auto program = program_of(tank_bench(setting, lost));
     folder.write("c_channels.h", ports::header_text(*program, program->controllers.front()));
-    folder.write("c.c", kController);
+    folder.write("c.c", kTroubled);
     compile_c(folder, "c.c", "-D_GNU_SOURCE -o c");
   }
   Output run(const std::string& options = "") {

@@ -9,7 +9,7 @@ using namespace isodyne::test;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kRecorded = R"(
 choice Order { idle, fill }
 bench B { step 1 ms
   record every 10 ms
@@ -27,14 +27,14 @@ struct Both : bench::Observer {
 };
 
 void record_run(const std::string& file) {
-  const auto p = program_of(kBench);
+  const auto p = program_of(kRecorded);
   record::RunIdentity identity;
   identity.version = "test";
   identity.scenario = "s";
   identity.faults = {"a", "b"};
   identity.seed = 18446744073709551615ULL;
   identity.main = "sub/bench.dyne";
-  identity.sources = {{"sub/bench.dyne", kBench}, {"empty.dyne", ""}};
+  identity.sources = {{"sub/bench.dyne", kRecorded}, {"empty.dyne", ""}};
   auto recorder = record::Recorder::create(file, p, identity);
   REQUIRE(recorder);
   Both both(**recorder);
@@ -71,7 +71,7 @@ TEST_CASE("What is recorded can be read back") {
   CHECK((*r)->events()[0].text.starts_with("hold 105 ms ("));
   const auto& sources = (*r)->identity().sources;
   REQUIRE(sources.size() == 2);
-  for (const auto& [name, text] : sources) CHECK(text == (name == "empty.dyne" ? "" : kBench));
+  for (const auto& [name, text] : sources) CHECK(text == (name == "empty.dyne" ? "" : kRecorded));
 }
 
 TEST_CASE("Other tools read the recording as docs/recording.md says") {
@@ -98,7 +98,7 @@ assert 'record every 10 ms' in f['sources/sub|bench.dyne'][()].decode()
 TEST_CASE("An existing recording is not written over, and a foreign file is no recording") {
   const TemporaryFolder folder;
   record_run(folder / "r.h5");
-  CHECK_FALSE(record::Recorder::create(folder / "r.h5", program_of(kBench), {}));
+  CHECK_FALSE(record::Recorder::create(folder / "r.h5", program_of(kRecorded), {}));
   CHECK_FALSE(record::Recording::open(folder / "missing.h5"));
   CHECK_FALSE(record::Recording::open(folder.write("text.h5", "not HDF5")));
 }

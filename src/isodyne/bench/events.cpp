@@ -39,11 +39,6 @@ const char* ending_word(Ending ending) {
 
 namespace {
 
-template <typename List>
-const auto& at(const List& list, std::int32_t index) {
-  return list[static_cast<std::size_t>(index)];
-}
-
 /// "scenarios.dyne:12": where the bench lies is no part of what happened.
 std::string short_place(const model::Program& p, Span span) {
   const std::string& file = p.sources->name(span.source);

@@ -44,11 +44,6 @@ double resolution_of(const ChannelForm& f) {
   return std::abs(1 / (forth(*f.to_counts, high) - forth(*f.to_counts, low)));
 }
 
-template <typename List>
-const auto& at(const List& list, std::int32_t index) {
-  return list[static_cast<std::size_t>(index)];
-}
-
 bool is_line(const Program& p, VarId id) {
   return p.variable(id).type.kind == model::Type::Kind::boolean;
 }

@@ -16,7 +16,7 @@ namespace {
 
 using Kind = TagType::Kind;
 
-constexpr TagType kTypes[] = {
+constexpr TagType kTagTypes[] = {
     {"BOOL", Kind::boolean, 1},   {"BYTE", Kind::bits, 8},     {"WORD", Kind::bits, 16},
     {"DWORD", Kind::bits, 32},    {"LWORD", Kind::bits, 64},   {"SINT", Kind::integer, 8},
     {"INT", Kind::integer, 16},   {"DINT", Kind::integer, 32}, {"LINT", Kind::integer, 64},
@@ -49,8 +49,8 @@ double TagType::highest() const {
 const TagType* tag_type(const std::string& name) {
   const std::string wanted = upper(name);
   const auto found =
-      std::find_if(std::begin(kTypes), std::end(kTypes), [&](const TagType& t) { return wanted == t.name; });
-  return found == std::end(kTypes) ? nullptr : found;
+      std::find_if(std::begin(kTagTypes), std::end(kTagTypes), [&](const TagType& t) { return wanted == t.name; });
+  return found == std::end(kTagTypes) ? nullptr : found;
 }
 
 std::optional<TagAddress> tag_address(const std::string& text) {

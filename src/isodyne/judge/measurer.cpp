@@ -7,7 +7,7 @@
 
 namespace isodyne::judge {
 
-using Kind = model::MeasureKind;
+using model::MeasureKind;
 using Window = model::Measure::Window;
 
 namespace {
@@ -15,11 +15,11 @@ namespace {
 constexpr double kNever = std::numeric_limits<double>::quiet_NaN();
 constexpr int kHarmonics = 40;
 
-bool has_waves(Kind kind) {
-  return kind == Kind::harmonic || kind == Kind::thd || kind == Kind::phase;
+bool has_waves(MeasureKind kind) {
+  return kind == MeasureKind::harmonic || kind == MeasureKind::thd || kind == MeasureKind::phase;
 }
-bool of_truth(Kind kind) {
-  return kind == Kind::duty || kind == Kind::count || kind == Kind::longest;
+bool of_truth(MeasureKind kind) {
+  return kind == MeasureKind::duty || kind == MeasureKind::count || kind == MeasureKind::longest;
 }
 
 /// Where a straight line from (0, a) to (1, b) comes to `level`.
@@ -42,7 +42,7 @@ std::vector<model::NodeId> Measurer::expressions() {
     states_[i].measure = static_cast<std::int32_t>(i);
     states_[i].first = all.size();
     all.insert(all.end(), {m.of, m.to, m.within, m.against, m.event, m.until});
-    const int waves = m.kind == Kind::thd ? kHarmonics : m.kind == Kind::phase ? 2 : 1;
+    const int waves = m.kind == MeasureKind::thd ? kHarmonics : m.kind == MeasureKind::phase ? 2 : 1;
     if (has_waves(m.kind)) {
       states_[i].stretch.waves.resize(static_cast<std::size_t>(2 * waves));
       states_[i].stretch.whole_waves.resize(static_cast<std::size_t>(2 * waves));
@@ -195,7 +195,7 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
   w.absolute += dt * (std::abs(w.x) + std::abs(x)) / 2;
   w.weighted += dt * (from * std::abs(w.x) + to * std::abs(x)) / 2;
   if (m.to != model::kNone) add_way(s, from, to, x);
-  if (m.kind == Kind::frequency) {
+  if (m.kind == MeasureKind::frequency) {
     if (w.x < -w.within || (w.within == 0 && w.x < 0)) w.ready = true;
     if (w.ready && x >= 0) {
       const double at = from + dt * share_at(w.x, x, 0);
@@ -230,8 +230,10 @@ void Measurer::add_wave(State& s, const Piece& p) {
   const model::Measure& m = measure(s);
   const double half = (p.to - p.from) / 2;
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
-    const bool second = m.kind == Kind::phase && i == 2;
-    const double order = m.kind == Kind::harmonic ? m.number : m.kind == Kind::thd ? static_cast<double>(i / 2 + 1) : 1;
+    const bool second = m.kind == MeasureKind::phase && i == 2;
+    const double order = m.kind == MeasureKind::harmonic ? m.number
+                         : m.kind == MeasureKind::thd    ? static_cast<double>(i / 2 + 1)
+                                                         : 1;
     const double a = 2 * std::numbers::pi * m.at * order * p.from, b = 2 * std::numbers::pi * m.at * order * p.to;
     const double before = second ? p.y0 : p.x0, now = second ? p.y1 : p.x1;
     w.waves[i] += half * (before * std::cos(a) + now * std::cos(b));
@@ -245,10 +247,10 @@ void Measurer::add_way(State& s, double from, double to, double x) {
   const model::Measure& m = measure(s);
   const double way = w.target - w.first, dt = to - from;
   const double far = std::abs(x - w.target), near = std::abs(w.x - w.target);
-  if (m.kind == Kind::settling_time && far <= w.within && near > w.within)
+  if (m.kind == MeasureKind::settling_time && far <= w.within && near > w.within)
     w.outside_at = from + dt * share_at(near, far, w.within);
-  if (m.kind == Kind::settling_time && far > w.within) w.outside_at = to;
-  if (m.kind == Kind::dead_time && w.moved_at < 0) {
+  if (m.kind == MeasureKind::settling_time && far > w.within) w.outside_at = to;
+  if (m.kind == MeasureKind::dead_time && w.moved_at < 0) {
     const double enough = m.within != model::kNone ? w.within : 0.02 * std::abs(way);
     const double a = std::abs(w.x - w.first), b = std::abs(x - w.first);
     if (b >= enough && b > 0) w.moved_at = from + dt * std::clamp(share_at(a, b, enough), 0.0, 1.0);
@@ -271,52 +273,52 @@ double Measurer::value(const State& s) const {
   const double time = to_seconds(w.last - w.begin);
   const bool way = w.target != w.first;
   switch (measure(s).kind) {
-    case Kind::mean:
+    case MeasureKind::mean:
       return time > 0 ? w.sum / time : w.x;
-    case Kind::rms:
+    case MeasureKind::rms:
       return time > 0 ? std::sqrt(w.squares / time) : std::abs(w.x);
-    case Kind::least:
+    case MeasureKind::least:
       return w.least;
-    case Kind::most:
+    case MeasureKind::most:
       return w.most;
-    case Kind::ripple:
+    case MeasureKind::ripple:
       return w.most - w.least;
-    case Kind::deviation: {
+    case MeasureKind::deviation: {
       const double mean = time > 0 ? w.sum / time : 0;
       return time > 0 ? std::sqrt(std::max(0.0, w.squares / time - mean * mean)) : 0;
     }
-    case Kind::integral:
-    case Kind::energy:
+    case MeasureKind::integral:
+    case MeasureKind::energy:
       return w.sum;
-    case Kind::iae:
+    case MeasureKind::iae:
       return w.absolute;
-    case Kind::ise:
+    case MeasureKind::ise:
       return w.squares;
-    case Kind::itae:
+    case MeasureKind::itae:
       return w.weighted;
-    case Kind::rise_time:
+    case MeasureKind::rise_time:
       return w.high_at >= 0 && w.low_at >= 0 ? w.high_at - w.low_at : kNever;
-    case Kind::dead_time:
+    case MeasureKind::dead_time:
       return w.moved_at >= 0 ? w.moved_at : kNever;
-    case Kind::settling_time:
+    case MeasureKind::settling_time:
       return std::abs(w.x - w.target) > w.within ? kNever : std::max(0.0, w.outside_at);
-    case Kind::overshoot:
+    case MeasureKind::overshoot:
       return way ? w.furthest : kNever;
-    case Kind::undershoot:
+    case MeasureKind::undershoot:
       return way ? w.wrong : kNever;
-    case Kind::steady_error:
+    case MeasureKind::steady_error:
       return w.x - w.target;
-    case Kind::frequency:
+    case MeasureKind::frequency:
       return w.crossings > 1 ? static_cast<double>(w.crossings - 1) / (w.last_crossing - w.first_crossing) : kNever;
-    case Kind::harmonic:
-    case Kind::thd:
-    case Kind::phase:
+    case MeasureKind::harmonic:
+    case MeasureKind::thd:
+    case MeasureKind::phase:
       return wave_value(s);
-    case Kind::duty:
+    case MeasureKind::duty:
       return time > 0 ? w.true_for / time : kNever;
-    case Kind::count:
+    case MeasureKind::count:
       return static_cast<double>(w.rises);
-    case Kind::longest:
+    case MeasureKind::longest:
       return w.longest_run;
   }
   return kNever;
@@ -330,8 +332,8 @@ double Measurer::wave_value(const State& s) const {
   const auto amplitude = [&](std::size_t i) {
     return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]);
   };
-  if (m.kind == Kind::harmonic) return amplitude(0);
-  if (m.kind == Kind::thd) {
+  if (m.kind == MeasureKind::harmonic) return amplitude(0);
+  if (m.kind == MeasureKind::thd) {
     double squares = 0;
     for (std::size_t i = 1; i < kHarmonics; ++i) squares += amplitude(i) * amplitude(i);
     return amplitude(0) > 0 ? std::sqrt(squares) / amplitude(0) : kNever;

@@ -12,21 +12,21 @@ namespace isodyne::model {
 
 namespace {
 
-struct KindEntry {
+struct FaultKindEntry {
   FaultKind kind;
   const char* word;
   std::string_view amount, where;
 };
 
-constexpr KindEntry kKinds[] = {
+constexpr FaultKindEntry kFaultKinds[] = {
 #define FAULT(id, word, amount, where, meaning) {FaultKind::id, word, #amount, #where},
 #include "isodyne/model/fault_kinds.def"
 #undef FAULT
 };
 
-const KindEntry* kind_named(const std::string& word) {
-  const auto* found = std::find_if(std::begin(kKinds), std::end(kKinds), [&](const auto& k) { return word == k.word; });
-  return found == std::end(kKinds) ? nullptr : found;
+const FaultKindEntry* fault_kind_named(const std::string& word) {
+  const auto* found = std::find_if(std::begin(kFaultKinds), std::end(kFaultKinds), [&](const auto& k) { return word == k.word; });
+  return found == std::end(kFaultKinds) ? nullptr : found;
 }
 
 }  // namespace
@@ -55,10 +55,10 @@ void Faults::fault(const lang::FaultDecl& f) {
                  "add `on name offset 5 cm`");
     return;
   }
-  const KindEntry* kind = kind_named(f.kind.text);
+  const FaultKindEntry* kind = fault_kind_named(f.kind.text);
   if (kind == nullptr) {
     std::vector<std::string> words;
-    for (const KindEntry& k : kKinds) words.emplace_back(k.word);
+    for (const FaultKindEntry& k : kFaultKinds) words.emplace_back(k.word);
     report_unknown_word(check_, f.kind, "kind of fault", words);
   } else {
     fault.kind = kind->kind;
@@ -85,7 +85,7 @@ bool Faults::on_messages(const lang::FaultDecl& f, Fault& fault) {
   }
   if (parts.size() == 1) fault.messages = named(p.messages, parts[0].text);
   if (fault.controller == kNone && fault.messages == kNone) return false;
-  const KindEntry* kind = kind_named(f.kind.text);
+  const FaultKindEntry* kind = fault_kind_named(f.kind.text);
   if (kind == nullptr) return true;
   if (kind->where != "message" && kind->where != "anywhere") {
     wrong(f, fmt::format("`{}` changes a value, and `{}` are messages", f.kind.text, f.target.text()),
@@ -108,7 +108,7 @@ bool Faults::on_quantity(const lang::FaultDecl& f, Fault& fault) {
   const VarId target = check_.resolve_one(check_.root, f.target);
   if (target == kNone || !check_.program.variable(target).type.valid()) return false;
   fault.tap = tap_on(check_, target, f.target);
-  if (kind_named(f.kind.text) == nullptr || fault.tap == kNone) return false;
+  if (fault_kind_named(f.kind.text) == nullptr || fault.tap == kNone) return false;
   if (fault.kind == FaultKind::swap) return swap(f, fault, target);
   const Variable variable = check_.program.variable(target);
   return amount(f, fault, variable);
@@ -161,7 +161,7 @@ bool Faults::swap(const lang::FaultDecl& f, Fault& fault, VarId target) {
 }
 
 bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
-  const KindEntry& entry = *kind_named(f.kind.text);
+  const FaultKindEntry& entry = *fault_kind_named(f.kind.text);
   fault.truth = target.type.kind == Type::Kind::boolean;
   if (!place(f, entry.where, target) || !extras(f, fault)) return false;
   const std::string_view rule = entry.amount;

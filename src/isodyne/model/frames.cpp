@@ -12,7 +12,7 @@ namespace {
 constexpr int kMostWords = 1024;
 constexpr int kMostFieldBits = 52;  // whole numbers that a double holds exactly
 
-const Type kInteger{Type::Kind::integer, {}, kNone};
+const Type kWhole{Type::Kind::integer, {}, kNone};
 
 double power_of_two(int n) {
   return std::ldexp(1.0, n);
@@ -59,7 +59,7 @@ void Frames::declare_field(const lang::FrameDecl::Field& field, Instance& inside
   Variable v;
   v.role = field.type ? Role::controller_output : Role::field;
   v.doc = field.doc;
-  v.type = kInteger;
+  v.type = kWhole;
   if (field.type) v.type = check_.type_of(*field.type, v.unit);
   if (field.type && v.type.valid() && (v.type.kind == Type::Kind::real || v.type.size > 0)) {
     check_.error(
@@ -108,7 +108,7 @@ void Frames::define() {
 }
 
 std::optional<int> Frames::whole(const lang::Expr& e, const char* what) {
-  const auto value = check_.constant(x_.check_as(e, scope(), kInteger, what), e.span, what);
+  const auto value = check_.constant(x_.check_as(e, scope(), kWhole, what), e.span, what);
   if (!value) return std::nullopt;
   return static_cast<int>(std::clamp(*value, -1e9, 1e9));
 }
@@ -382,7 +382,7 @@ void Frames::counting(const lang::FrameDecl::Field& field, FrameField& made) {
     return;
   }
   if (made.kind == FrameField::Kind::counter) return;
-  const auto value = check_.constant(x_.check_as(*field.constant, scope(), kInteger, "the constant"),
+  const auto value = check_.constant(x_.check_as(*field.constant, scope(), kWhole, "the constant"),
                                      field.constant->span, "the constant");
   made.constant = value.value_or(0);
   if (value && (*value < made.lowest || *value > made.highest)) {

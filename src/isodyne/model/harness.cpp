@@ -15,7 +15,7 @@ using lang::Expr;
 using lang::Path;
 
 template <typename List>
-auto named(List& list, const std::string& name) {
+auto place_named(List& list, const std::string& name) {
   return std::find_if(list.begin(), list.end(), [&](const auto& x) { return x.name.text == name; });
 }
 
@@ -54,11 +54,11 @@ class Needs {
         if (const std::string one = of(b.steps); !one.empty()) return one;
       }
       using Kind = lang::ScenarioStep::Kind;
-      const std::string named = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
+      const std::string place_named = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
                                 : s.kind == Kind::perform                       ? "scenario " + s.name.text
                                 : s.kind == Kind::load                          ? "values " + s.name.text
                                                                                 : "";
-      if (gone_.contains(named)) return s.name.text;
+      if (gone_.contains(place_named)) return s.name.text;
     }
     return {};
   }
@@ -79,8 +79,8 @@ class Harness {
       : d_(document), h_(h), diagnostics_(diagnostics), left_out_(left_out), bench_(d_.benches.front()) {}
 
   bool run() {
-    const bool part = named(bench_.parts, h_.of.text) != bench_.parts.end();
-    const bool controller = named(bench_.controllers, h_.of.text) != bench_.controllers.end();
+    const bool part = place_named(bench_.parts, h_.of.text) != bench_.parts.end();
+    const bool controller = place_named(bench_.controllers, h_.of.text) != bench_.controllers.end();
     if (!part && !controller) {
       std::vector<std::string> names;
       for (const auto& p : bench_.parts) names.push_back(p.name.text);
@@ -190,8 +190,8 @@ class Harness {
   /// A free input of the bench that is given follows what is given.
   void give_input(const lang::HarnessDecl::Given& g) {
     const std::string& name = g.target.parts[0].text;
-    if (named(bench_.sensors, name) != bench_.sensors.end()) return;
-    const auto input = named(bench_.variables, name);
+    if (place_named(bench_.sensors, name) != bench_.sensors.end()) return;
+    const auto input = place_named(bench_.variables, name);
     if (input == bench_.variables.end() || !g.target.plain()) {
       diagnostics_.error(Code::unknown_name, g.target.span,
                          fmt::format("`{}` reads nothing called `{}`", h_.of.text, g.target.text()));
@@ -297,7 +297,7 @@ class Harness {
 }  // namespace
 
 bool apply_harness(lang::Document& document, const std::string& name, Diagnostics& diagnostics, LeftOut& left_out) {
-  const auto found = named(document.harnesses, name);
+  const auto found = place_named(document.harnesses, name);
   if (found == document.harnesses.end() || document.benches.empty()) {
     std::vector<std::string> names;
     for (const lang::HarnessDecl& h : document.harnesses) names.push_back(h.name.text);

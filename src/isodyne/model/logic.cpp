@@ -21,7 +21,7 @@ namespace isodyne::model {
 
 namespace {
 
-constexpr const char* kPart = "it";
+constexpr const char* kLogicPart = "it";
 
 class LogicMaker {
  public:
@@ -112,7 +112,7 @@ class LogicMaker {
     b.name = {controller_.name, s_.span};
     for (const lang::UnitDecl& u : m.units) b.units.push_back({u.name, u.usual, u.doc});
     lang::PartDecl part;
-    part.name = {kPart, s_.span};
+    part.name = {kLogicPart, s_.span};
     part.model = s_.logic.model;
     for (const lang::PartDecl::Arg& a : s_.logic.args) {
       lang::PartDecl::Arg same;
@@ -140,7 +140,7 @@ class LogicMaker {
       input.type = v.type;
       input.value = nothing(bench_.program.variable(read));
       lang::Equation& e = b.equations.emplace_back();
-      e.target = lang::Path(lang::Name{kPart, s_.span});
+      e.target = lang::Path(lang::Name{kLogicPart, s_.span});
       e.target.parts.push_back({v.name.text, s_.span, nullptr, false});
       e.value = expression(lang::ExprKind::name, 0, v.name.text);
     }
@@ -175,7 +175,7 @@ class LogicMaker {
   }
 
   void outputs() {
-    const Instance& it = *check_.root.parts.at(kPart);
+    const Instance& it = *check_.root.parts.at(kLogicPart);
     for (const ControllerWrite& w : controller_.writes) {
       const Variable& outside = bench_.program.variable(w.value);
       const std::string name = own_name(controller_, outside.name);

@@ -11,21 +11,21 @@ namespace isodyne::model {
 
 namespace {
 
-struct KindEntry {
+struct MeasureKindEntry {
   MeasureKind kind;
   const char* word;
   std::string_view signal, clauses, result;
 };
 
-constexpr KindEntry kKinds[] = {
+constexpr MeasureKindEntry kMeasureKinds[] = {
 #define MEASURE(id, word, signal, clauses, result, meaning) {MeasureKind::id, word, #signal, clauses, #result},
 #include "isodyne/model/measures.def"
 #undef MEASURE
 };
 
-const KindEntry* kind_named(const std::string& word) {
-  const auto* found = std::find_if(std::begin(kKinds), std::end(kKinds), [&](const auto& k) { return word == k.word; });
-  return found == std::end(kKinds) ? nullptr : found;
+const MeasureKindEntry* measure_kind_named(const std::string& word) {
+  const auto* found = std::find_if(std::begin(kMeasureKinds), std::end(kMeasureKinds), [&](const auto& k) { return word == k.word; });
+  return found == std::end(kMeasureKinds) ? nullptr : found;
 }
 
 }  // namespace
@@ -47,10 +47,10 @@ void Measures::measure(const lang::MeasureDecl& m) {
   const auto found = check_.root.variables.find(m.name.text);
   if (found == check_.root.variables.end() || check_.program.variable(found->second).span.begin != m.name.span.begin)
     return;
-  const KindEntry* kind = kind_named(m.kind.text);
+  const MeasureKindEntry* kind = measure_kind_named(m.kind.text);
   if (kind == nullptr) {
     std::vector<std::string> words;
-    for (const KindEntry& k : kKinds) words.emplace_back(k.word);
+    for (const MeasureKindEntry& k : kMeasureKinds) words.emplace_back(k.word);
     report_unknown_word(check_, m.kind, "measure", words);
     return;
   }

@@ -24,6 +24,12 @@ namespace isodyne::model {
 using VarId = std::int32_t;
 using NodeId = std::int32_t;
 constexpr std::int32_t kNone = -1;
+
+/// The element of a list that a number in the program means.
+template <typename List>
+const auto& at(const List& list, std::int32_t index) {
+  return list[static_cast<std::size_t>(index)];
+}
 constexpr VarId kTime = 0, kSeed = 1;
 
 struct Type {

@@ -18,7 +18,7 @@ lang::Interval copy(const lang::Interval& i) {
 }
 
 template <typename Decl>
-Decl* named(std::vector<Decl>& list, const std::string& name) {
+Decl* decl_named(std::vector<Decl>& list, const std::string& name) {
   const auto found = std::find_if(list.begin(), list.end(), [&](const Decl& d) { return d.name.text == name; });
   return found == list.end() ? nullptr : &*found;
 }
@@ -142,8 +142,8 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
   made.span = c.span;
   for (const lang::Name& g : c.groups) made.groups.push_back(g.text);
   const lang::ModuleDecl::Channels& form = *forms[static_cast<std::size_t>(*n) - 1];
-  lang::SensorDecl* sensor = named(bench_.sensors, c.name.text);
-  lang::ActuatorDecl* actuator = named(bench_.actuators, c.name.text);
+  lang::SensorDecl* sensor = decl_named(bench_.sensors, c.name.text);
+  lang::ActuatorDecl* actuator = decl_named(bench_.actuators, c.name.text);
   if (c.value) {
     made.value = one_line(check_.program.sources->covered(c.value->span));
     if (c.range) made.range = text(*c.range);

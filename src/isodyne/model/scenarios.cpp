@@ -12,7 +12,7 @@
 
 namespace isodyne::model {
 
-using Kind = ScenarioStep::Kind;
+using StepKind = ScenarioStep::Kind;
 using Written = lang::ScenarioStep::Kind;
 
 namespace {
@@ -32,7 +32,7 @@ void unknown(Check& check, const List& list, const lang::Name& name, const char*
               meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
 }
 
-ScenarioStep of_kind(Kind kind) {
+ScenarioStep of_kind(StepKind kind) {
   ScenarioStep s;
   s.kind = kind;
   return s;
@@ -53,7 +53,7 @@ void Scenarios::values(const lang::ValuesDecl& v) {
   }
   made_ = {};
   for (const lang::ValuesDecl::Value& value : v.values)
-    assign(value.target, *value.value, value.span, of_kind(Kind::set));
+    assign(value.target, *value.value, value.span, of_kind(StepKind::set));
 }
 
 void Scenarios::scenario(const lang::ScenarioDecl& s) {
@@ -222,26 +222,27 @@ bool Scenarios::place(const lang::Path& path, ScenarioStep& step) {
 void Scenarios::assign(const lang::Path& target, const lang::Expr& value, Span span, ScenarioStep step) {
   if (!place(target, step)) return;
   const Variable v = check_.program.variable(step.target);
-  const bool moved = step.kind == Kind::step || step.kind == Kind::ramp;
-  if (moved && !(v.type.kind == Type::Kind::real || (v.type.numeric() && step.kind == Kind::step))) {
+  const bool moved = step.kind == StepKind::step || step.kind == StepKind::ramp;
+  if (moved && !(v.type.kind == Type::Kind::real || (v.type.numeric() && step.kind == StepKind::step))) {
     check_.error(Code::type_mismatch, target.span,
                  fmt::format("`{}` is {} and cannot be {}", target.text(), describe(check_.program, v.type),
-                             step.kind == Kind::ramp ? "ramped" : "moved by an amount"),
+                             step.kind == StepKind::ramp ? "ramped" : "moved by an amount"),
                  "use `set`");
     return;
   }
   Type type = v.type;
-  if (step.kind == Kind::step) type.absolute = false;
+  if (step.kind == StepKind::step) type.absolute = false;
   step.value = x_.check_as(value, scope(), type, fmt::format("the value of `{}`", v.name));
-  if (step.value == kNone || (step.kind != Kind::step && !within_limits(step.target, step.value, value.span))) return;
-  if (step.kind == Kind::set)
+  if (step.value == kNone || (step.kind != StepKind::step && !within_limits(step.target, step.value, value.span)))
+    return;
+  if (step.kind == StepKind::set)
     step.text = fmt::format("set {} = {}", target.text(), one_line(check_.program.sources->covered(value.span)));
   add(std::move(step), span);
 }
 
 void Scenarios::set(const lang::ScenarioStep& s) {
   ScenarioStep step;
-  step.kind = s.kind == Written::set ? Kind::set : s.kind == Written::step ? Kind::step : Kind::ramp;
+  step.kind = s.kind == Written::set ? StepKind::set : s.kind == Written::step ? StepKind::step : StepKind::ramp;
   if (s.kind == Written::ramp) {
     step.duration = span_of(*s.duration, "the duration");
     if (step.duration.count() == 0)
@@ -252,7 +253,7 @@ void Scenarios::set(const lang::ScenarioStep& s) {
 
 void Scenarios::play(const lang::ScenarioStep& s) {
   ScenarioStep step;
-  step.kind = Kind::play;
+  step.kind = StepKind::play;
   if (!place(s.target, step)) return;
   const Variable v = check_.program.variable(step.target);
   if (v.type.kind != Type::Kind::real) {
@@ -270,7 +271,7 @@ void Scenarios::play(const lang::ScenarioStep& s) {
 
 void Scenarios::release(const lang::ScenarioStep& s) {
   ScenarioStep step;
-  step.kind = Kind::release;
+  step.kind = StepKind::release;
   if (!place(s.target, step)) return;
   if (step.tap == kNone) {
     check_.error(Code::wrong_kind, s.target.span,
@@ -285,7 +286,7 @@ void Scenarios::load(const lang::ScenarioStep& s) {
   const lang::ValuesDecl* v = named(check_.document.values, s.name.text);
   if (v == nullptr) return unknown(check_, check_.document.values, s.name, "set of values");
   for (const lang::ValuesDecl::Value& value : v->values)
-    assign(value.target, *value.value, value.span, of_kind(Kind::set));
+    assign(value.target, *value.value, value.span, of_kind(StepKind::set));
 }
 
 /// Rows become pauses and values; the times are those since the schedule began.
@@ -305,7 +306,7 @@ void Scenarios::schedule(const lang::ScenarioStep& s) {
     }
     before = at;
     for (std::size_t i = 0; i < std::min(row.values.size(), s.targets.size()); ++i)
-      assign(s.targets[i], *row.values[i], row.values[i]->span, of_kind(Kind::set));
+      assign(s.targets[i], *row.values[i], row.values[i]->span, of_kind(StepKind::set));
   }
 }
 
@@ -318,7 +319,7 @@ void Scenarios::timed(const lang::ScenarioStep& s) {
     return;
   }
   ScenarioStep step;
-  step.kind = s.kind == Written::wait ? Kind::wait : s.kind == Written::hold ? Kind::hold : Kind::end;
+  step.kind = s.kind == Written::wait ? StepKind::wait : s.kind == Written::hold ? StepKind::hold : StepKind::end;
   if (s.value) step.value = x_.check_truth(*s.value, scope(), "what is waited for");
   if (s.duration) step.duration = span_of(*s.duration, "the duration");
   add(std::move(step), s.span);
@@ -326,7 +327,7 @@ void Scenarios::timed(const lang::ScenarioStep& s) {
 
 void Scenarios::expect(const lang::ScenarioStep& s) {
   ScenarioStep step;
-  step.kind = Kind::expect;
+  step.kind = StepKind::expect;
   step.whole = s.whole;
   step.timed = s.duration != nullptr;
   step.value = x_.check_truth(*s.value, scope(), "what is expected");
@@ -354,7 +355,7 @@ void Scenarios::on_fault(const lang::ScenarioStep& s) {
     return;
   }
   ScenarioStep step;
-  step.kind = s.kind == Written::inject ? Kind::inject : Kind::clear;
+  step.kind = s.kind == Written::inject ? StepKind::inject : StepKind::clear;
   step.fault = static_cast<std::int32_t>(found - faults.begin());
   step.target = found->active;
   add(std::move(step), s.span);
@@ -415,7 +416,7 @@ void Scenarios::perform(const lang::ScenarioStep& s) {
 
 void Scenarios::repeat(const lang::ScenarioStep& s) {
   ScenarioStep head;
-  head.kind = Kind::repeat;
+  head.kind = StepKind::repeat;
   head.whole = s.whole;
   if (s.whole) {
     head.value = x_.check_truth(*s.value, scope(), "what ends the repetition");
@@ -425,7 +426,7 @@ void Scenarios::repeat(const lang::ScenarioStep& s) {
   const std::size_t at = add(std::move(head), s.span);
   steps(s.blocks[0].steps);
   ScenarioStep again;
-  again.kind = Kind::again;
+  again.kind = StepKind::again;
   again.places = {static_cast<std::int32_t>(at)};
   add(std::move(again), s.span);
   made_.steps[at].places = {here()};
@@ -436,14 +437,14 @@ void Scenarios::branches(const lang::ScenarioStep& s) {
   const bool tracks = s.kind == Written::together;
   if (s.blocks.empty()) return;
   ScenarioStep head;
-  head.kind = tracks ? Kind::fork : Kind::either;
+  head.kind = tracks ? StepKind::fork : StepKind::either;
   const std::size_t at = add(std::move(head), s.span);
   std::vector<std::size_t> ends;
   for (const lang::ScenarioStep::Block& b : s.blocks) {
     made_.steps[at].places.push_back(here());
     made_.steps[at].names.push_back(b.name.text);
     steps(b.steps);
-    ends.push_back(add(of_kind(tracks ? Kind::join : Kind::jump), s.span));
+    ends.push_back(add(of_kind(tracks ? StepKind::join : StepKind::jump), s.span));
   }
   for (const std::size_t end : ends) made_.steps[end].places = {here()};
   // Where a fork goes on: behind its tracks.

@@ -11,25 +11,25 @@ namespace isodyne::model {
 
 namespace {
 
-using Kind = Setting::Kind;
+using SettingKind = Setting::Kind;
 
 struct KindWords {
-  Kind kind;
+  SettingKind kind;
   const char *words, *clauses;  ///< clauses that it takes, each with a blank on both sides
 };
 
-constexpr KindWords kKinds[] = {
-    {Kind::part, "part", " "},
-    {Kind::library, "library", " "},
-    {Kind::program, "program", " over restart ready "},
-    {Kind::link, "link", " ready "},
-    {Kind::modbus_server, "modbus server", " map unit rate parity ready "},
-    {Kind::modbus_client, "modbus client", " map unit rate parity ready "},
-    {Kind::mqtt, "mqtt", " topic as ready "},
+constexpr KindWords kSettingKinds[] = {
+    {SettingKind::part, "part", " "},
+    {SettingKind::library, "library", " "},
+    {SettingKind::program, "program", " over restart ready "},
+    {SettingKind::link, "link", " ready "},
+    {SettingKind::modbus_server, "modbus server", " map unit rate parity ready "},
+    {SettingKind::modbus_client, "modbus client", " map unit rate parity ready "},
+    {SettingKind::mqtt, "mqtt", " topic as ready "},
 };
 
-const KindWords& words_of(Kind kind) {
-  return *std::find_if(std::begin(kKinds), std::end(kKinds), [&](const KindWords& k) { return k.kind == kind; });
+const KindWords& words_of(SettingKind kind) {
+  return *std::find_if(std::begin(kSettingKinds), std::end(kSettingKinds), [&](const KindWords& k) { return k.kind == kind; });
 }
 
 /// Whether a text is "host:port"; a port alone is one on this machine.
@@ -43,7 +43,7 @@ bool is_peer(const std::string& text) {
 
 }  // namespace
 
-const char* setting_word(Kind kind) {
+const char* setting_word(SettingKind kind) {
   return words_of(kind).words;
 }
 
@@ -72,7 +72,7 @@ void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
     for (const Clause& x : s.clauses) clause(x, setting);
     address(s, setting);
     complete(s, setting);
-    if (setting.kind == Kind::part) setting.logic = logic_program(check_, s, controller);
+    if (setting.kind == SettingKind::part) setting.logic = logic_program(check_, s, controller);
     controller.settings.push_back(std::move(setting));
   }
   if (c.settings.empty()) {
@@ -83,7 +83,7 @@ void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
 
 bool Settings::kind(const lang::ControllerDecl::Setting& s, Setting& setting) {
   const std::string words = s.kind.text + (s.role.text.empty() ? "" : " " + s.role.text);
-  for (const KindWords& k : kKinds) {
+  for (const KindWords& k : kSettingKinds) {
     if (words != k.words) continue;
     setting.kind = k.kind;
     return true;
@@ -153,11 +153,11 @@ void Settings::number(const Clause& clause, const char* what, double lowest, dou
 
 void Settings::address(const lang::ControllerDecl::Setting& s, Setting& setting) {
   setting.address = s.address;
-  const bool network = setting.kind == Kind::link || setting.kind == Kind::modbus_server ||
-                       setting.kind == Kind::modbus_client || setting.kind == Kind::mqtt;
-  const bool serial =
-      s.address.starts_with("/") && (setting.kind == Kind::modbus_server || setting.kind == Kind::modbus_client);
-  if (setting.kind == Kind::part || serial || (network && is_peer(s.address))) return;
+  const bool network = setting.kind == SettingKind::link || setting.kind == SettingKind::modbus_server ||
+                       setting.kind == SettingKind::modbus_client || setting.kind == SettingKind::mqtt;
+  const bool serial = s.address.starts_with("/") &&
+                      (setting.kind == SettingKind::modbus_server || setting.kind == SettingKind::modbus_client);
+  if (setting.kind == SettingKind::part || serial || (network && is_peer(s.address))) return;
   if (network)
     check_.error(Code::wrong_kind, s.address_span, fmt::format("`{}` is not an address", s.address),
                  "write \"host:port\", such as \"127.0.0.1:1502\", or the file of a serial line");
@@ -166,12 +166,12 @@ void Settings::address(const lang::ControllerDecl::Setting& s, Setting& setting)
 }
 
 void Settings::complete(const lang::ControllerDecl::Setting& s, const Setting& setting) {
-  const bool modbus = setting.kind == Kind::modbus_server || setting.kind == Kind::modbus_client;
+  const bool modbus = setting.kind == SettingKind::modbus_server || setting.kind == SettingKind::modbus_client;
   if (modbus && setting.map.empty())
     check_.error(Code::missing, s.span,
                  fmt::format("setting `{}` does not say which channel has which register", setting.name),
                  "add `map \"registers.csv\"`; `isodyne io registers BENCH` writes one to begin with");
-  if (setting.kind == Kind::mqtt && setting.topic.empty())
+  if (setting.kind == SettingKind::mqtt && setting.topic.empty())
     check_.error(Code::missing, s.span, fmt::format("setting `{}` has no topic", setting.name),
                  "add what all names begin with: `topic \"lock/plc\"`");
 }

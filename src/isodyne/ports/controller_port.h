@@ -42,6 +42,7 @@ struct Traffic {
 class ControllerPort {
  public:
   using Wall = std::chrono::steady_clock;
+  static std::int64_t now_ns() { return Wall::now().time_since_epoch().count(); }
 
   virtual ~ControllerPort() = default;
 

@@ -19,8 +19,9 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-/// Values of a curve at most, in all curves of a panel together: for the whole run, and for what is zoomed into.
-constexpr std::size_t kCoarse = 2000, kFine = 24000;
+/// Values of a panel at most: for the whole run, and for what is zoomed into. The more panels, the fewer finer values
+/// each of them has: a browser takes a second for some 15 MB of page.
+constexpr std::size_t kCoarse = 2000, kFine = 24000, kLeastFine = 2 * kCoarse, kFineOfRun = 300'000;
 
 /// A curve at any time, asked in order: held, or on the straight line between two points.
 class Along {
@@ -42,8 +43,19 @@ class Along {
   std::size_t next_ = 0;
 };
 
+/// Times as numbers of steps, which take half the room; empty if one of them is not at the end of a step.
+std::vector<std::uint32_t> as_steps(const std::vector<double>& times, double step) {
+  std::vector<std::uint32_t> steps;
+  for (const double t : times) {
+    const double n = std::round(t / step);
+    if (n < 0 || n > 4e9 || std::abs(n * step - t) > 1e-6 * step) return {};
+    steps.push_back(static_cast<std::uint32_t>(n));
+  }
+  return steps;
+}
+
 /// All curves of a panel at the times of any of them.
-Json level_json(const Panel& panel) {
+Json level_json(const Panel& panel, double step) {
   std::vector<double> times;
   for (const Curve& c : panel.curves) {
     for (const auto& [t, v] : c.points) times.push_back(t);
@@ -60,18 +72,20 @@ Json level_json(const Panel& panel) {
     }
     values.push_back(base64(column.data(), column.size() * sizeof(float)));
   }
+  const std::vector<std::uint32_t> steps = as_steps(times, step);
+  if (steps.size() == times.size())
+    return {{"n", base64(steps.data(), steps.size() * sizeof(steps[0]))}, {"v", values}};
   return {{"t", base64(times.data(), times.size() * sizeof(double))}, {"v", values}};
 }
 
-Json panel_json(const Panel& coarse, const Panel& fine) {
+Json panel_json(const Panel& coarse, double step) {
   Json curves = Json::array(), limits = Json::array();
   for (const Curve& c : coarse.curves) curves.push_back({{"name", c.label}, {"steps", c.steps}});
   for (const LimitMark& l : coarse.limits) limits.push_back({{"name", l.label}, {"value", l.value}});
   Json panel{{"unit", coarse.unit}, {"labels", coarse.labels}, {"lanes", coarse.lanes},
-             {"curves", curves},    {"limits", limits},        {"coarse", level_json(coarse)}};
+             {"curves", curves},    {"limits", limits},        {"coarse", level_json(coarse, step)}};
   const auto range = range_of(coarse);
   if (range && !coarse.lanes && coarse.labels.empty()) panel["range"] = {range->first, range->second};
-  panel["fine"] = level_json(fine);
   return panel;
 }
 
@@ -82,7 +96,7 @@ Json bands_json(const std::vector<Band>& bands) {
 }
 
 /// How many values the longest of the curves has, and how many of them are in the page.
-std::string stated(const RunFolder& run, const std::vector<FigureData>& fine) {
+std::string stated(const RunFolder& run, const std::vector<FigureData>& fine, std::size_t most_fine) {
   std::size_t most = 0, drawn = 0;
   for (const FigureData& f : fine) {
     for (const Panel& p : f.panels) {
@@ -94,7 +108,7 @@ std::string stated(const RunFolder& run, const std::vector<FigureData>& fine) {
       }
     }
   }
-  if (most <= kFine) return "Every recorded value is in this page.";
+  if (most <= most_fine) return "Every recorded value is in this page.";
   return fmt::format(
       "Of {} recorded values of a curve some {} are in this page, among them the least and the greatest of every "
       "stretch; all are in the recording.",
@@ -125,35 +139,58 @@ std::string plots_style() {
   return kChartStyle;
 }
 
-std::string plots_html(const RunFolder& run, std::size_t number, const std::string& figures) {
-  Json data{{"run", number}, {"begin", 0.0}, {"end", 0.0}, {"colours", curve_colours()}, {"figures", Json::array()}};
-  std::vector<FigureData> all;
-  for (const model::Figure& figure : figures_of(*run.program)) {
-    const FigureData coarse = gather(*run.program, figure, *run.recording, run.summary, kCoarse);
-    all.push_back(gather(*run.program, figure, *run.recording, run.summary, kFine));
-    Json panels = Json::array();
-    for (std::size_t i = 0; i < coarse.panels.size(); ++i)
-      panels.push_back(panel_json(coarse.panels[i], all.back().panels[i]));
-    data["figures"].push_back({{"title", figure.title}, {"panels", panels}});
-    data["begin"] = coarse.begin;
-    data["end"] = coarse.end;
-    data["faults"] = bands_json(coarse.faults);
-    data["breaches"] = bands_json(coarse.breaches);
-    data["marks"] = Json::array();
-    for (const Mark& m : coarse.marks) data["marks"].push_back({{"at", m.at}, {"text", m.text}});
-  }
-  if (all.empty()) return figures;
+namespace {
+
+/// As the content of a script element, which nothing in it may end.
+std::string script_text(const Json& data) {
   std::string text = data.dump(-1, ' ', true, Json::error_handler_t::replace);
-  // Nothing in it may end the script.
   for (std::size_t at = text.find("</"); at != std::string::npos; at = text.find("</", at + 2))
     text.insert(at + 1, "\\");
-  return fmt::format(
+  return text;
+}
+
+}  // namespace
+
+PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& figures) {
+  const double step = static_cast<double>(run.program->step.count()) / 1e9;
+  Json data{{"run", number}, {"begin", 0.0}, {"end", 0.0}, {"step", step}, {"colours", curve_colours()}};
+  data["figures"] = Json::array();
+  PagePlots plots;
+  std::vector<FigureData> coarse, fine;
+  std::size_t panels = 0;
+  for (const model::Figure& figure : figures_of(*run.program)) {
+    coarse.push_back(gather(*run.program, figure, *run.recording, run.summary, kCoarse));
+    panels += coarse.back().panels.size();
+  }
+  if (coarse.empty()) return {figures, ""};
+  const std::size_t most = std::clamp(kFineOfRun / std::max<std::size_t>(1, panels), kLeastFine, kFine);
+  for (const model::Figure& figure : figures_of(*run.program)) {
+    fine.push_back(gather(*run.program, figure, *run.recording, run.summary, most));
+    const FigureData& all = coarse[fine.size() - 1];
+    Json shown = Json::array();
+    for (std::size_t i = 0; i < all.panels.size(); ++i) {
+      shown.push_back(panel_json(all.panels[i], step));
+      shown.back()["fine"] = fmt::format("fine{}-{}-{}", number, fine.size(), i);
+      plots.finer +=
+          fmt::format("<script type=\"application/json\" id=\"{}\">{}</script>\n",
+                      shown.back()["fine"].get<std::string>(), script_text(level_json(fine.back().panels[i], step)));
+    }
+    data["figures"].push_back({{"title", figure.title}, {"panels", shown}});
+  }
+  data["begin"] = coarse.back().begin;
+  data["end"] = coarse.back().end;
+  data["faults"] = bands_json(coarse.back().faults);
+  data["breaches"] = bands_json(coarse.back().breaches);
+  data["marks"] = Json::array();
+  for (const Mark& m : coarse.back().marks) data["marks"].push_back({{"at", m.at}, {"text", m.text}});
+  // The charts are drawn when this much is read; the drawings behind them are some MB that nobody may ever see.
+  plots.html = fmt::format(
       "<div class=\"plots\" id=\"plots{0}\">\n<p class=\"tools soft\">Drag over a stretch to see it closer, hold Shift "
-      "to "
-      "move it; all plots of the run go with it. {1} </p>\n<div class=\"charts\"></div>\n<div "
-      "class=\"still\">{2}</div>\n"
-      "</div>\n<script type=\"application/json\" class=\"plotdata\">{3}</script>\n",
-      number, stated(run, all), figures, text);
+      "to move it; all plots of the run go with it. {1} </p>\n<div class=\"charts\"></div>\n"
+      "<script type=\"application/json\" class=\"plotdata\">{2}</script>\n<script>drawPlots({0})</script>\n"
+      "<div class=\"still\">{3}</div>\n</div>\n",
+      number, stated(run, fine, most), script_text(data), figures);
+  return plots;
 }
 
 }  // namespace isodyne::present

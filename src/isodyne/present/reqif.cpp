@@ -217,7 +217,7 @@ Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, co
 
 namespace {
 /// A text between quotes: without what would end it.
-std::string quoted(std::string text) {
+std::string in_quotes(std::string text) {
   std::replace(text.begin(), text.end(), '"', '\'');
   return "\"" + text + "\"";
 }
@@ -228,8 +228,8 @@ std::string rules_text(const std::vector<ExchangedRequirement>& requirements, co
   for (const ExchangedRequirement& r : requirements) {
     text += "\n";
     if (!r.text.empty()) text += "## " + r.text + "\n";
-    text += fmt::format("requirement {} {{\n  id {}\n", r.name, quoted(r.id));
-    if (!r.source.empty()) text += fmt::format("  source {}\n", quoted(r.source));
+    text += fmt::format("requirement {} {{\n  id {}\n", r.name, in_quotes(r.id));
+    if (!r.source.empty()) text += fmt::format("  source {}\n", in_quotes(r.source));
     text += "  " + (r.formula.empty() ? "by review" : r.formula) + "\n}\n";
   }
   return text;

@@ -53,8 +53,12 @@ std::string to_json(const StoredState& s) {
 Result<StoredState> read_state(const std::string& file) {
   const auto text = read_file(file);
   if (!text) return text.failure();
+  return parse_state(*text, file);
+}
+
+Result<StoredState> parse_state(const std::string& text, const std::string& file) {
   try {
-    const Json j = Json::parse(*text);
+    const Json j = Json::parse(text);
     if (j.value("format", "") != "isodyne state")
       return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
     StoredState s;

@@ -28,6 +28,8 @@ StoredState state_of(const model::Program& program, const record::RunIdentity& i
 
 std::string to_json(const StoredState& state);
 Result<StoredState> read_state(const std::string& file);
+/// `origin`: where the text is from, for messages.
+Result<StoredState> parse_state(const std::string& text, const std::string& origin);
 
 /// The first quantity that is another than it was; empty: they are the same to the bit.
 std::string difference(const model::Program& program, const StoredState& state, const bench::Image& image);

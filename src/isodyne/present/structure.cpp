@@ -23,7 +23,7 @@ using model::VarId;
 
 namespace {
 
-std::string quoted(const std::string& text) {
+std::string dot_text(const std::string& text) {
   std::string out = "\"";
   for (const char c : text) {
     if (c == '"' || c == '\\') out += '\\';
@@ -51,7 +51,7 @@ class Structure {
         "digraph bench {\n  rankdir=LR; nodesep=0.16; ranksep=0.7; size=\"13.2,8.2\"; splines=true;\n"
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
-    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", quoted(p_.name));
+    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", dot_text(p_.name));
     for (const model::Sampler& s : p_.samplers) {
       const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
       if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
@@ -68,14 +68,14 @@ class Structure {
         if (++shown <= 4) label += (label.empty() ? "" : "\\n") + l;
       }
       if (shown > 4) label += fmt::format("\\n… {} more", shown - 4);
-      out += fmt::format("  {} -> {} [label=\"{}\"];\n", quoted(ends.first), quoted(ends.second), label);
+      out += fmt::format("  {} -> {} [label=\"{}\"];\n", dot_text(ends.first), dot_text(ends.second), label);
     }
     return out + "}\n";
   }
 
  private:
   static std::string node(const std::string& name, const char* style, const std::string& second) {
-    return fmt::format("  {} [{}, label=\"{}{}{}\"];\n", quoted(name), style, name, second.empty() ? "" : "\\n",
+    return fmt::format("  {} [{}, label=\"{}{}{}\"];\n", dot_text(name), style, name, second.empty() ? "" : "\\n",
                        second);
   }
 
@@ -127,7 +127,7 @@ class Structure {
       // A controller stands twice, at the beginning and at the end: the way back would cross everything.
       channel_nodes_ +=
           fmt::format("  {} [shape=box, style=\"filled,rounded,dashed\", fillcolor=\"#f4f5fb\", label={}];\n",
-                      quoted(c.name + " reads"), quoted(c.name));
+                      dot_text(c.name + " reads"), dot_text(c.name));
       for (const VarId id : c.knows) {
         const model::Variable& v = p_.variable(id);
         if (v.role == Role::input) free_[v.name] = "input";

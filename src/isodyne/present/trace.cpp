@@ -148,7 +148,7 @@ struct Look {
 };
 
 /// A colour and a sign, so that it can be read without colours.
-Look look_of(const std::string& answer) {
+Look colours_of(const std::string& answer) {
   if (answer == answer_word(Answer::held)) return {"#cfe8dd", "#00694d", "\xE2\x9C\x93"};
   if (answer == answer_word(Answer::broken)) return {"#f3cdb4", "#a33f00", "\xE2\x9C\x97"};
   if (answer == answer_word(Answer::not_tested)) return {"#f1f3f4", "#5b6770", "\xE2\x80\x93"};
@@ -191,7 +191,7 @@ std::string trace_svg(const Trace& t) {
       width, height, xml(t.bench));
   const char* kinds[] = {"held", "broken", "undecided", "not put to the test"};
   for (int i = 0; i < 4; ++i) {
-    const Look look = look_of(kinds[i]);
+    const Look look = colours_of(kinds[i]);
     s += fmt::format(
         "<rect x=\"{}\" y=\"46\" width=\"20\" height=\"16\" fill=\"{}\"/><text x=\"{}\" y=\"59\" fill=\"{}\" "
         "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
@@ -210,7 +210,7 @@ std::string trace_svg(const Trace& t) {
         "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
         y + 16, cut(row.requirement, 21), cut(row.description, 45));
     for (int c = 0; c < columns; ++c) {
-      const Look look = look_of(row.answers[static_cast<std::size_t>(c)]);
+      const Look look = colours_of(row.answers[static_cast<std::size_t>(c)]);
       const int x = kLeft + c * kCell;
       s += fmt::format(
           "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"

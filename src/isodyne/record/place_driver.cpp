@@ -48,6 +48,7 @@ H5FD_t* open_file(const char* name, unsigned flags, hid_t settings, haddr_t) {
 
 herr_t close_file(H5FD_t* file) {
   of(file)->places->descriptor = -1;
+  if (of(file)->places->stream.finish() != 0) return -1;
   const int closed = ::close(of(file)->descriptor);
   std::free(file);
   return closed == 0 ? 0 : -1;
@@ -77,6 +78,7 @@ haddr_t file_end(const H5FD_t* file, H5FD_mem_t) {
 }
 
 herr_t read_bytes(H5FD_t* file, H5FD_mem_t, hid_t, haddr_t at, size_t bytes, void* to) {
+  if (of(file)->places->stream.drain() != 0) return -1;
   auto* next = static_cast<char*>(to);
   while (bytes > 0) {
     const ssize_t got = ::pread(of(file)->descriptor, next, bytes, static_cast<off_t>(at));
@@ -91,17 +93,11 @@ herr_t read_bytes(H5FD_t* file, H5FD_mem_t, hid_t, haddr_t at, size_t bytes, voi
 }
 
 herr_t write_bytes(H5FD_t* file, H5FD_mem_t kind, hid_t, haddr_t at, size_t bytes, const void* from) {
-  if (kind == H5FD_MEM_DRAW) of(file)->places->raw_at = at;
-  const auto* next = static_cast<const char*>(from);
-  while (bytes > 0) {
-    const ssize_t put = ::pwrite(of(file)->descriptor, next, bytes, static_cast<off_t>(at));
-    if (put < 0 && errno == EINTR) continue;
-    if (put <= 0) return -1;
-    next += put;
-    at += static_cast<haddr_t>(put);
-    bytes -= static_cast<size_t>(put);
-  }
-  return 0;
+  FilePlaces& places = *of(file)->places;
+  if (kind == H5FD_MEM_DRAW) places.raw_at = at;
+  const bool large = kind == H5FD_MEM_DRAW && bytes >= DiskStream::kWorthIt && places.stream.begun();
+  errno = large ? places.stream.write(at, from, bytes) : write_at(of(file)->descriptor, from, bytes, at);
+  return errno == 0 ? 0 : -1;
 }
 
 /// HDF5 does so at the end: what was reserved and not needed is given back.

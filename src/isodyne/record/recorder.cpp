@@ -177,6 +177,7 @@ void Recorder::put(Group& g, Time at, const double* values, const model::VarId* 
 }
 
 void Recorder::hand_over(Group& g) {
+  const std::uint64_t next = g.filling_owner->first + g.room;
   std::unique_lock lock(mutex_);
   full_.emplace_back(g.index, std::move(g.filling_owner));
   ++g.waiting;
@@ -188,6 +189,7 @@ void Recorder::hand_over(Group& g) {
     g.filling_owner = std::move(g.free.back());
     g.free.pop_back();
   }
+  g.filling_owner->first = next;
   g.filling.store(g.filling_owner.get(), std::memory_order_release);
 }
 
@@ -239,7 +241,7 @@ void Recorder::work() {
   std::unique_lock lock(mutex_);
   while (true) {
     work_there_.wait_until(lock, last + kTick, [&] { return leave_ || !full_.empty(); });
-    write_full(lock);
+    if (!full_.empty()) write_first(lock);
     const auto now = std::chrono::steady_clock::now();
     const bool leave = leave_ && full_.empty();
     if (leave || now - last >= kTick) {
@@ -252,35 +254,45 @@ void Recorder::work() {
   }
 }
 
-void Recorder::write_full(std::unique_lock<std::mutex>& lock) {
-  while (!full_.empty()) {
-    auto [index, block] = std::move(full_.front());
-    full_.pop_front();
-    lock.unlock();
-    file_->chunk(index, *block);
-    if (!file_->good() && good()) {
-      trouble_ = file_->trouble();
-      good_.store(false, std::memory_order_release);
-    }
-    lock.lock();
-    Group& g = *groups_[index];
-    if (g.noted == block.get()) g.noted = nullptr;
-    block->rows.store(0, std::memory_order_relaxed);
-    g.free.push_back(std::move(block));
-    --g.waiting;
-    room_there_.notify_one();
-  }
+void Recorder::write_first(std::unique_lock<std::mutex>& lock) {
+  auto [index, block] = std::move(full_.front());
+  full_.pop_front();
+  lock.unlock();
+  file_->chunk(index, *block);
+  note_trouble();
+  lock.lock();
+  Group& g = *groups_[index];
+  if (g.noted == block.get()) g.noted = nullptr;
+  block->rows.store(0, std::memory_order_relaxed);
+  g.free.push_back(std::move(block));
+  --g.waiting;
+  room_there_.notify_one();
+}
+
+void Recorder::note_trouble() {
+  if (file_->good() || !good()) return;
+  trouble_ = file_->trouble();
+  good_.store(false, std::memory_order_release);
 }
 
 /// What is in no full block yet goes into the tail, and what is in the file is shown to others.
 void Recorder::tick() {
   tick_due_.store(true, std::memory_order_relaxed);  // what is staged now is there at the next tick
   std::vector<bench::Event> events;
+  bool waiting = false;
   {
     const std::lock_guard lock(mutex_);
-    std::swap(events, events_);
-    if (!full_.empty()) return std::swap(events, events_);  // they come first, and at once
+    waiting = !full_.empty();
+    if (!waiting) std::swap(events, events_);
   }
+  // Full blocks come first, and at once; what comes behind them in the file is for a later tick.
+  if (!waiting) note_rows();
+  if (!events.empty()) file_->events(rows_of(events));
+  file_->flush();
+  note_trouble();
+}
+
+void Recorder::note_rows() {
   for (const auto& g : groups_) {
     const Block* block = g->filling.load(std::memory_order_acquire);
     if (g->noted != block) {
@@ -288,21 +300,14 @@ void Recorder::tick() {
       g->noted_rows = 0;
     }
     const std::size_t rows = block->rows.load(std::memory_order_acquire);
-    if (rows > g->noted_rows) file_->rows(g->index, *block, g->noted_rows, rows);
-    g->noted_rows = std::max(g->noted_rows, rows);
-  }
-  if (!events.empty()) file_->events(rows_of(events));
-  file_->flush();
-  if (!file_->good() && good()) {
-    trouble_ = file_->trouble();
-    good_.store(false, std::memory_order_release);
+    if (rows > g->noted_rows && file_->rows(g->index, *block, g->noted_rows, rows)) g->noted_rows = rows;
   }
 }
 
 std::vector<EventRow> Recorder::rows_of(const std::vector<bench::Event>& events) const {
   std::vector<EventRow> rows;
   for (const bench::Event& e : events) {
-    rows.push_back(event_row(e.at.count(), bench::event_word(e.kind), bench::subject_text(*program_, e),
+    rows.push_back(event_row(e.at.count(), e.value, bench::event_word(e.kind), bench::subject_text(*program_, e),
                              bench::event_text(*program_, e)));
   }
   return rows;

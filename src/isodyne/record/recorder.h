@@ -57,8 +57,10 @@ class Recorder {
 
   // Of the thread that writes:
   void work();
-  void write_full(std::unique_lock<std::mutex>& lock);
+  void write_first(std::unique_lock<std::mutex>& lock);
   void tick();
+  void note_rows();
+  void note_trouble();
   std::vector<EventRow> rows_of(const std::vector<bench::Event>& events) const;
 
   std::shared_ptr<const model::Program> program_;

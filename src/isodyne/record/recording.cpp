@@ -153,20 +153,29 @@ bool Recording::read_identity() {
   return !identity_.main.empty();
 }
 
+std::optional<std::string> Recording::stored_text(const std::string& path) const {
+  const Handle dataset = dataset_at(h5_.get(), path);
+  if (!dataset.good()) return std::nullopt;
+  const Handle type(H5Dget_type(dataset.get()), H5Tclose);
+  if (H5Tget_class(type.get()) != H5T_STRING || H5Tget_size(type.get()) > kMostSourceBytes) return std::nullopt;
+  std::string text(H5Tget_size(type.get()), '\0');
+  if (H5Dread(dataset.get(), type.get(), H5S_ALL, H5S_ALL, H5P_DEFAULT, text.data()) < 0) return std::nullopt;
+  if (text.size() == 1 && text[0] == '\0') text.clear();
+  return text;
+}
+
 bool Recording::read_sources() {
   for (const std::string& name : names_in(h5_.get(), "/sources")) {
-    const Handle dataset = dataset_at(h5_.get(), "/sources/" + name);
-    if (!dataset.good()) return false;
-    const Handle type(H5Dget_type(dataset.get()), H5Tclose);
-    if (H5Tget_class(type.get()) != H5T_STRING || H5Tget_size(type.get()) > kMostSourceBytes) return false;
-    std::string text(H5Tget_size(type.get()), '\0');
-    if (H5Dread(dataset.get(), type.get(), H5S_ALL, H5S_ALL, H5P_DEFAULT, text.data()) < 0) return false;
-    if (text.size() == 1 && text[0] == '\0') text.clear();
+    auto text = stored_text("/sources/" + name);
+    if (!text) return false;
     std::string relative(name);
     std::replace(relative.begin(), relative.end(), '|', '/');
-    identity_.sources.emplace_back(relative, std::move(text));
+    identity_.sources.emplace_back(relative, std::move(*text));
   }
-  return true;
+  if (H5Lexists(h5_.get(), "/state", H5P_DEFAULT) <= 0) return true;
+  auto state = stored_text("/state");
+  if (state) identity_.state = std::move(*state);
+  return state.has_value();
 }
 
 bool Recording::read_groups() {
@@ -251,7 +260,7 @@ bool Recording::read_times(Group& group, std::size_t index, const std::string& p
 bool Recording::read_events() {
   const auto keep = [&](const EventRow& e) {
     events_.push_back({Time{e.time_ns}, text_of(e.kind, sizeof e.kind), text_of(e.subject, sizeof e.subject),
-                       text_of(e.text, sizeof e.text)});
+                       text_of(e.text, sizeof e.text), e.value});
   };
   if (tail_) {
     for (const auto& [number, row] : tail_->events) keep(row);

@@ -20,6 +20,7 @@ namespace isodyne::record {
 struct RecordedEvent {
   Time at{};
   std::string kind, subject, text;
+  double value = 0;
 };
 
 /// How the numbers of a signal are to be read: SI, and (SI − offset) / factor in the unit that people read.
@@ -82,6 +83,7 @@ class Recording {
   Recording() = default;
   Status read_all(const std::string& file);
   bool read_identity();
+  std::optional<std::string> stored_text(const std::string& path) const;
   bool read_sources();
   bool read_groups();
   bool read_group(Group group, const std::string& time_path);

@@ -68,7 +68,7 @@ Handle column(hid_t where, const std::string& name, hid_t type, hsize_t chunk, b
   return {H5Dcreate2(where, name.c_str(), type, space.get(), H5P_DEFAULT, settings.get(), H5P_DEFAULT), H5Dclose};
 }
 
-bool write_source(hid_t where, const std::string& name, const std::string& text) {
+bool write_text(hid_t where, const std::string& name, const std::string& text) {
   const Handle space(H5Screate(H5S_SCALAR), H5Sclose);
   const Handle settings = dataset_settings();
   const Handle type = text_type(text.size());
@@ -119,12 +119,17 @@ Result<std::unique_ptr<RecordingFile>> RecordingFile::create(const std::string& 
   }
   const Status tail = r->tail_.create(tail_of(file));
   if (!tail) return tail.failure();
+  const auto& groups = r->head_.groups;
+  const bool large = std::any_of(groups.begin(), groups.end(), [](const GroupHead& g) {
+    return g.chunk_rows() * (g.single ? 4 : 8) >= DiskStream::kWorthIt;
+  });
+  if (large) r->places_.stream.begin(file, r->places_.descriptor);
   return r;
 }
 
 bool RecordingFile::create_all() {
   const RunIdentity& i = head_.identity;
-  std::uint64_t texts = 0;
+  std::uint64_t texts = i.state.size();
   for (const auto& [name, text] : i.sources) texts += text.size() + 4096;
   for (const GroupHead& g : head_.groups) {
     texts += (g.columns.size() + 1) * 2048;  // their heads
@@ -153,8 +158,9 @@ bool RecordingFile::create_all() {
     // A slash would make groups of the name's folders.
     std::string name = i.sources[k].first;
     std::replace(name.begin(), name.end(), '/', '|');
-    good = write_source(sources.get(), name, i.sources[k].second);
+    good = write_text(sources.get(), name, i.sources[k].second);
   }
+  if (good && !i.state.empty()) good = write_text(root, "state", i.state);
   for (std::size_t g = 0; good && g < head_.groups.size(); ++g) good = create_group(g);
   event_type_ = event_row_type();
   events_ = column(root, "events", event_type_.get(), kEventsPerChunk, false, true);
@@ -244,20 +250,32 @@ bool RecordingFile::write_block(std::size_t group, const Block& block, std::vect
 
 void RecordingFile::chunk(std::size_t group, const Block& block) {
   if (!good_ || !reserve(groups_[group]->chunk_bytes + groups_[group]->columns.size() * 256)) return;
-  std::vector<ChunkPlace> places;
-  const std::uint64_t first = groups_[group]->rows;
-  const auto rows = static_cast<std::uint32_t>(block.rows.load(std::memory_order_relaxed));
-  if (!write_block(group, block, places)) {
-    whole_ = false;
-    fail(errno);
-  } else if (!tail_.chunk(static_cast<std::uint32_t>(group), first, rows, places)) {
-    fail(errno);
-  }
+  Chunk made{static_cast<std::uint32_t>(group),
+             static_cast<std::uint32_t>(block.rows.load(std::memory_order_relaxed)),
+             groups_[group]->rows,
+             {}};
+  whole_ = write_block(group, block, made.places);
+  if (!whole_) return fail(errno);
+  under_way_.push_back(std::move(made));
 }
 
-void RecordingFile::rows(std::size_t group, const Block& block, std::size_t from, std::size_t to) {
-  if (!good_ || from == to) return;
-  if (!tail_.rows(static_cast<std::uint32_t>(group), groups_[group]->rows, block, from, to)) fail(errno);
+/// What is under way is on the disk then.
+bool RecordingFile::settle() {
+  if (under_way_.empty()) return true;
+  errno = places_.stream.drain();
+  whole_ = errno == 0;
+  if (!whole_) return fail(errno), false;
+  for (const Chunk& c : under_way_) {
+    if (!tail_.chunk(c.group, c.first, c.rows, c.places)) return fail(errno), false;
+  }
+  under_way_.clear();
+  return true;
+}
+
+bool RecordingFile::rows(std::size_t group, const Block& block, std::size_t from, std::size_t to) {
+  if (!good_ || block.first != groups_[group]->rows || !settle()) return false;
+  if (!tail_.rows(static_cast<std::uint32_t>(group), block, from, to)) fail(errno);
+  return good_;
 }
 
 bool RecordingFile::write_events(std::size_t count) {
@@ -287,7 +305,7 @@ void RecordingFile::events(const std::vector<EventRow>& rows) {
 }
 
 void RecordingFile::flush() {
-  if (good_ && H5Fflush(h5_.get(), H5F_SCOPE_GLOBAL) < 0) {
+  if (good_ && settle() && H5Fflush(h5_.get(), H5F_SCOPE_GLOBAL) < 0) {
     whole_ = false;
     fail(errno);
   }
@@ -302,6 +320,10 @@ Status RecordingFile::close(const std::string& ending, const std::vector<Block*>
     whole_ = write_block(g, *rest[g], places);
   }
   if (whole_ && !waiting_.empty()) whole_ = write_events(waiting_.size());
+  if (whole_) {
+    errno = places_.stream.drain();
+    whole_ = errno == 0;
+  }
   std::string text = ending;
   text.resize(kEndingBytes, '\0');
   whole_ = whole_ && H5Awrite(ending_.get(), text_type(kEndingBytes).get(), text.data()) >= 0 &&

@@ -51,10 +51,11 @@ class RecordingFile {
 
   const RecordingHead& head() const { return head_; }
 
-  /// A block that is full.
+  /// A block that is full. After the next call of rows() or flush() it is in the file.
   void chunk(std::size_t group, const Block& block);
-  /// Rows [from, to) of a block that is not full yet, to be found after a kill.
-  void rows(std::size_t group, const Block& block, std::size_t from, std::size_t to);
+  /// Rows [from, to) of a block that is not full yet, to be found after a kill. False if the block before it is not in
+  /// the file: they have to wait.
+  bool rows(std::size_t group, const Block& block, std::size_t from, std::size_t to);
   void events(const std::vector<EventRow>& rows);
   /// Lets other tools see what is in the file so far.
   void flush();
@@ -74,6 +75,7 @@ class RecordingFile {
   bool create_group(std::size_t index);
   bool write_block(std::size_t group, const Block& block, std::vector<ChunkPlace>& places);
   bool write_events(std::size_t count);
+  bool settle();
   bool reserve(std::uint64_t bytes);
   void fail(int reason);
 
@@ -85,6 +87,12 @@ class RecordingFile {
   std::vector<std::unique_ptr<Group>> groups_;
   BytePlanes planes_;
   std::vector<float> singles_;
+  struct Chunk {
+    std::uint32_t group = 0, rows = 0;
+    std::uint64_t first = 0;
+    std::vector<ChunkPlace> places;
+  };
+  std::vector<Chunk> under_way_;   ///< to the disk; the tail does not count on them yet
   std::vector<EventRow> waiting_;  ///< events that are not in the file yet
   std::uint64_t event_rows_ = 0, closing_bytes_ = 0;
   bool good_ = true, whole_ = true;  ///< whole: nothing was half written

@@ -37,7 +37,8 @@ Status write_all(const Recording& from, RecordingFile& to, std::vector<std::stri
     }
   }
   std::vector<EventRow> events;
-  for (const RecordedEvent& e : from.events()) events.push_back(event_row(e.at.count(), e.kind, e.subject, e.text));
+  for (const RecordedEvent& e : from.events())
+    events.push_back(event_row(e.at.count(), e.value, e.kind, e.subject, e.text));
   to.events(events);
   std::vector<Block*> blocks;
   for (const auto& b : rest) blocks.push_back(b.get());

@@ -19,6 +19,7 @@ struct Block {
   /// Without columns there is still a place that they could begin at.
   Block(std::size_t room, std::size_t columns) : times(room), stride_(room + kApart), values_(stride_ * columns + 1) {}
 
+  std::uint64_t first = 0;  ///< number of its first row in the group
   std::vector<std::int64_t> times;
   std::atomic<std::size_t> rows{0};
 
@@ -44,6 +45,7 @@ struct Block {
 
 struct EventRow {
   std::int64_t time_ns;
+  double value;  ///< what bench::Event::value says
   char kind[16];
   char subject[96];
   char text[200];
@@ -59,10 +61,11 @@ void copy_text(char (&to)[N], const std::string& text) {
   std::memcpy(to, text.data(), length);
 }
 
-inline EventRow event_row(std::int64_t time_ns, const std::string& kind, const std::string& subject,
+inline EventRow event_row(std::int64_t time_ns, double value, const std::string& kind, const std::string& subject,
                           const std::string& text) {
   EventRow row{};
   row.time_ns = time_ns;
+  row.value = value;
   copy_text(row.kind, kind);
   copy_text(row.subject, subject);
   copy_text(row.text, text);
@@ -79,6 +82,7 @@ inline Handle event_row_type() {
     H5Tinsert(row.get(), name, offset, type.get());
   };
   H5Tinsert(row.get(), "time_ns", offsetof(EventRow, time_ns), H5T_NATIVE_INT64);
+  H5Tinsert(row.get(), "value", offsetof(EventRow, value), H5T_NATIVE_DOUBLE);
   text("kind", offsetof(EventRow, kind), sizeof(EventRow::kind));
   text("subject", offsetof(EventRow, subject), sizeof(EventRow::subject));
   text("text", offsetof(EventRow, text), sizeof(EventRow::text));

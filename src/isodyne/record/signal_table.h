@@ -5,6 +5,7 @@
 // 1991, and 2013 in two files), ASCII and binary. VCD: IEEE 1364-2005, 18.
 
 #include <cstdint>
+#include <limits>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -17,11 +18,14 @@ namespace isodyne::record {
 /// What RunIdentity::method begins with in a recording that was imported.
 inline constexpr const char* kImportedMethod = "imported from ";
 
+/// A value that is not there.
+inline constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
+
 struct SignalColumn {
   enum class Kind { number, count, truth };
   std::string name, unit;  ///< the unit that the values are in; empty: none
   Kind kind = Kind::number;
-  std::vector<double> values;  ///< what is missing is no number
+  std::vector<double> values;  ///< kMissing among them
 };
 
 struct SignalTable {

@@ -17,7 +17,6 @@ namespace isodyne::record {
 namespace {
 
 using Kind = SignalColumn::Kind;
-constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
 constexpr int kMissingText = 99999, kMissingBinary = -32768;
 
 /// Commas and line ends separate in this format.

@@ -15,8 +15,6 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
-
 /// "level [m]" to its name and unit.
 std::pair<std::string, std::string> title_of(const std::string& text) {
   const std::size_t open = text.rfind('[');

@@ -17,11 +17,11 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr char kTitle[] = "isodyne tail 1\n";
+constexpr char kTitle[] = "isodyne tail 2\n";
 constexpr std::size_t kTitleBytes = sizeof kTitle - 1;
 constexpr std::uint64_t kRenewBytes = 8u << 20;
 
-enum Kind : std::uint32_t { kRows = 1, kChunk = 2, kEvents = 3 };
+enum EntryKind : std::uint32_t { kRows = 1, kChunk = 2, kEvents = 3 };
 
 struct Head {
   std::uint32_t kind, group;
@@ -76,11 +76,11 @@ bool TailWriter::entry(std::uint32_t kind, std::uint32_t group, std::uint64_t fi
   return write(kept.data() + begin, kept.size() - begin);
 }
 
-bool TailWriter::rows(std::uint32_t group, std::uint64_t first, const Block& block, std::size_t from, std::size_t to) {
+bool TailWriter::rows(std::uint32_t group, const Block& block, std::size_t from, std::size_t to) {
   std::vector<char> content;
   add(content, block.times.data() + from, to - from);
   for (std::size_t c = 0; c < block.columns(); ++c) add(content, block.column(c) + from, to - from);
-  return entry(kRows, group, first + from, static_cast<std::uint32_t>(to - from), content, open_[group]);
+  return entry(kRows, group, block.first + from, static_cast<std::uint32_t>(to - from), content, open_[group]);
 }
 
 bool TailWriter::chunk(std::uint32_t group, std::uint64_t first, std::uint32_t rows,

@@ -30,8 +30,8 @@ class TailWriter {
   ~TailWriter();
 
   Status create(const std::string& file);
-  /// Rows [from, to) of a block that is not in the file yet; `first` is the number of its first row in the group.
-  bool rows(std::uint32_t group, std::uint64_t first, const Block& block, std::size_t from, std::size_t to);
+  /// Rows [from, to) of a block that is not in the file yet.
+  bool rows(std::uint32_t group, const Block& block, std::size_t from, std::size_t to);
   /// The block of which these rows were is in the file now; of each column, the times first, its place.
   bool chunk(std::uint32_t group, std::uint64_t first, std::uint32_t rows, const std::vector<ChunkPlace>& places);
   /// Events from the `first` on. They all stay, there are not that many.

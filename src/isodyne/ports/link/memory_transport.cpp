@@ -32,7 +32,7 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr char kMark[8] = {'I', 'D', 'Y', 'L', 'M', 'E', 'M', '1'};
+constexpr char kMemoryMark[8] = {'I', 'D', 'Y', 'L', 'M', 'E', 'M', '1'};
 
 struct Slot {
   std::atomic<std::uint32_t> count;
@@ -164,7 +164,7 @@ Result<Pair> shared_memory(std::size_t most, std::chrono::nanoseconds spin) {
   void* const memory = mmap(nullptr, bytes, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_POPULATE, file.number(), 0);
   if (memory == MAP_FAILED) return failed("cannot map shared memory");
   Head head{};
-  std::memcpy(head.mark, kMark, sizeof kMark);
+  std::memcpy(head.mark, kMemoryMark, sizeof kMemoryMark);
   head.slot_bytes = static_cast<std::uint32_t>(slot);
   std::memcpy(memory, &head, sizeof head);
   return Pair{std::make_unique<MemoryTransport>(memory, bytes, 0, spin), std::move(file)};

@@ -21,10 +21,6 @@ namespace {
 
 constexpr int kLook = 100;  ///< how often a thread that waits looks whether it shall end, ms
 
-std::int64_t now_ns() {
-  return ControllerPort::Wall::now().time_since_epoch().count();
-}
-
 bool readable(int file) {
   pollfd wanted{file, POLLIN, 0};
   return poll(&wanted, 1, kLook) > 0;

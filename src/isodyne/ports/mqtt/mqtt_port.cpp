@@ -17,10 +17,6 @@ namespace isodyne::ports {
 
 namespace {
 
-std::int64_t now_ns() {
-  return ControllerPort::Wall::now().time_since_epoch().count();
-}
-
 struct Library {
   Library() { mosquitto_lib_init(); }
   ~Library() { mosquitto_lib_cleanup(); }
@@ -72,7 +68,7 @@ MqttPort::~MqttPort() {
 }
 
 Status MqttPort::open(Time) {
-  const std::string id = fmt::format("isodyne-{}-{}", getpid(), now_ns() & 0xFFFFFF);
+  const std::string id = fmt::format("isodyne-{}-{}", getpid(), ControllerPort::now_ns() & 0xFFFFFF);
   client_ = mosquitto_new(id.c_str(), true, this);
   if (client_ == nullptr) return Failure{"cannot make an MQTT client", "", ""};
   const std::string bench = plan_.topic + "/bench";

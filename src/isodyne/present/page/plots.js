@@ -1,5 +1,6 @@
 // The plots of a report: one chart a panel, all charts of a run over the same stretch of time. Data come as two levels:
-// a coarse one for the whole run, a fine one for what is zoomed into. The chart library is dygraphs.
+// a coarse one for the whole run, a fine one for what is zoomed into, which stands behind everything else and may not be
+// there yet. The chart library is dygraphs.
 (function () {
   "use strict";
   var kRows = 1500; // rows of a chart at most, before the finer level is worth it
@@ -12,14 +13,22 @@
     return all.buffer;
   }
 
-  // A level as arrays; decoded when it is first looked at.
-  function open(level) {
+  // A level as arrays; decoded when it is first looked at. Times are numbers of steps, or seconds.
+  function open(level, step) {
     if (!level.time) {
-      level.time = new Float64Array(bytes(level.t));
+      level.time = level.n ? Float64Array.from(new Uint32Array(bytes(level.n)), function (n) { return n * step; })
+                           : new Float64Array(bytes(level.t));
       level.values = level.v.map(function (v) { return new Float32Array(bytes(v)); });
-      level.t = level.v = null;
+      level.t = level.n = level.v = null;
     }
     return level;
+  }
+
+  function finer(panel) {
+    // While the page is being read a script may be half there.
+    var script = panel.finer || document.readyState === "loading" ? null : document.getElementById(panel.fine);
+    if (script) panel.finer = JSON.parse(script.textContent);
+    return panel.finer;
   }
 
   function before(time, at) { // how many are before `at`
@@ -32,10 +41,10 @@
   }
 
   // Rows over a stretch, with one on each side; infinite stands for "no value here, the line goes on".
-  function rows(panel, from, to) {
-    var level = open(panel.coarse), a = before(level.time, from), b = before(level.time, to);
-    if (panel.fine && b - a < kRows / 2) {
-      level = open(panel.fine);
+  function rows(panel, step, from, to) {
+    var level = open(panel.coarse, step), a = before(level.time, from), b = before(level.time, to);
+    if (b - a < kRows / 2 && finer(panel)) {
+      level = open(panel.finer, step);
       a = before(level.time, from);
       b = before(level.time, to);
     }
@@ -150,7 +159,7 @@
       unhighlightCallback: function () { run.point(chart, null); }
     };
     panel.curves.forEach(function (c) { options.series[c.name] = { stepPlot: c.steps }; });
-    var chart = new Dygraph(box, rows(panel, run.from, run.to), options);
+    var chart = new Dygraph(box, rows(panel, run.data.step, run.from, run.to), options);
     chart.panel = panel;
     return chart;
   };
@@ -241,7 +250,7 @@
     var close = this.to - this.from < 0.98 * (this.data.end - this.data.begin);
     for (var i = 0; i < this.charts.length; ++i) {
       var chart = this.charts[i], panel = chart.panel;
-      var options = { file: rows(panel, this.from, this.to), dateWindow: [this.from, this.to] };
+      var options = { file: rows(panel, this.data.step, this.from, this.to), dateWindow: [this.from, this.to] };
       // Close up, what is there fills the chart.
       if (!panel.lanes && !panel.labels.length) options.axes = { y: { valueRange: close ? null : panel.range || null } };
       chart.updateOptions(options);
@@ -277,10 +286,12 @@
   };
 
   var runs = {};
-  document.querySelectorAll("script.plotdata").forEach(function (script) {
-    var data = JSON.parse(script.textContent);
-    runs[data.run] = new Run(data, document.getElementById("plots" + data.run).querySelector(".charts"));
-  });
+  // Of the run whose data were just read.
+  window.drawPlots = function (number) {
+    var place = document.getElementById("plots" + number);
+    runs[number] = new Run(JSON.parse(place.querySelector("script.plotdata").textContent), place.querySelector(".charts"));
+    performance.mark("plots drawn");
+  };
   document.addEventListener("click", function (event) {
     var link = event.target.closest ? event.target.closest("a[data-at]") : null;
     var run = link ? runs[link.dataset.run] : null;
@@ -291,13 +302,20 @@
     document.getElementById("plots" + link.dataset.run).scrollIntoView();
     run.show(at - half, at + half);
   });
-  var wanted = /^#at=(\d+),([\d.eE+-]+)$/.exec(location.hash); // a link from outside: report.html#at=1,947.4
-  if (wanted && runs[wanted[1]]) {
-    var link = document.createElement("a");
-    link.dataset.run = wanted[1];
-    link.dataset.at = wanted[2];
-    document.body.appendChild(link);
-    link.click();
-    link.remove();
-  }
+  document.addEventListener("DOMContentLoaded", function () {
+    var wanted = /^#at=(\d+),([\d.eE+-]+)$/.exec(location.hash); // a link from outside: report.html#at=1,947.4
+    if (wanted && runs[wanted[1]]) {
+      var link = document.createElement("a");
+      link.dataset.run = wanted[1];
+      link.dataset.at = wanted[2];
+      document.body.appendChild(link);
+      link.click();
+      link.remove();
+    }
+    // What was zoomed into before the finer values were there.
+    Object.keys(runs).forEach(function (n) {
+      var run = runs[n];
+      if (run.from !== run.data.begin || run.to !== run.data.end) run.show(run.from, run.to);
+    });
+  });
 })();
