@@ -1,5 +1,6 @@
 // repeat: a run once more from its recording alone, and whether it is the same to the bit.
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
@@ -119,8 +120,13 @@ Result<std::optional<present::StoredState>> state_of(const Recording& was, const
   return std::optional(std::move(state));
 }
 
+/// Whether the run was stopped, or killed, before it was over: it is repeated up to there.
+bool broke_off(const Recording& was) {
+  return was.ending().empty() || was.ending() == bench::ending_word(bench::Ending::interrupted);
+}
+
 std::vector<std::string> command_line(const record::RunIdentity& i, const fs::path& bench, const fs::path& out,
-                                      const std::string& state) {
+                                      const std::string& state, const std::string& longest) {
   std::vector<std::string> words{"isodyne", i.method == record::kReferenceMethod ? "reference" : "run",
                                  (bench / i.main).string()};
   words.insert(words.end(), {"--no-report", "--out", out.string()});
@@ -133,8 +139,19 @@ std::vector<std::string> command_line(const record::RunIdentity& i, const fs::pa
     if (!i.setting.empty()) words.insert(words.end(), {"--setting", i.setting});
     if (!i.harness.empty()) words.insert(words.end(), {"--harness", i.harness});
   }
-  if (!i.longest.empty()) words.insert(words.end(), {"--for", i.longest});
+  if (!longest.empty()) words.insert(words.end(), {"--for", longest});
   return words;
+}
+
+/// How long it may last: as long as was said, or up to where it broke off.
+std::string longest_of(const Recording& was) {
+  if (!broke_off(was)) return was.identity().longest;
+  std::int64_t last = was.times().empty() ? 0 : was.times().back();
+  for (const std::string& name : was.names()) {
+    const record::Instants& times = was.times_of(name);
+    if (!times.empty()) last = std::max(last, times.back());
+  }
+  return fmt::format("{} ns", last);
 }
 
 /// What is the same and what is not.
@@ -151,8 +168,20 @@ bool is_output(const model::Program& p, const std::string& name) {
   return id != model::kNone && p.variable(id).role == model::Role::controller_output;
 }
 
+/// The events of a run, without what its end itself brings where it broke off.
+std::vector<record::RecordedEvent> events_of(const Recording& r, bool with_end) {
+  std::vector<record::RecordedEvent> events = r.events();
+  if (!with_end)
+    std::erase_if(events, [](const auto& e) { return e.kind == bench::event_word(bench::EventKind::ended); });
+  return events;
+}
+
 Outcome compared(const std::string& path, const Recording& was, const Recording& is) {
   Outcome o;
+  const bool part = broke_off(was);
+  const auto events_were = events_of(was, !part);
+  auto events_are = events_of(is, !part);
+  if (was.ending().empty()) events_are.resize(std::min(events_are.size(), events_were.size()));
   o.instants = was.times().size();
   o.events = was.events().size();
   for (const std::string& name : record::names_of_both(was, is)) {
@@ -167,14 +196,12 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
   const auto same_event = [](const record::RecordedEvent& x, const record::RecordedEvent& y) {
     return x.at == y.at && x.kind == y.kind && x.subject == y.subject && x.text == y.text;
   };
-  if (!(was.times() == is.times())) {
+  if (part ? is.times().size() < was.times().size() : !(was.times() == is.times())) {
     o.unlike = fmt::format("it has {} instants and had {}", is.times().size(), was.times().size());
-  } else if (!std::equal(was.events().begin(), was.events().end(), is.events().begin(), is.events().end(),
-                         same_event)) {
+  } else if (!std::equal(events_were.begin(), events_were.end(), events_are.begin(), events_are.end(), same_event)) {
     o.unlike = "its events are others";
-  } else if (was.ending() != is.ending()) {
-    o.unlike = fmt::format("it ended as `{}` and had ended as `{}`", is.ending(),
-                           was.ending().empty() ? "cut off" : was.ending());
+  } else if (!part && was.ending() != is.ending()) {
+    o.unlike = fmt::format("it ended as `{}` and had ended as `{}`", is.ending(), was.ending());
   }
   if (o.identical()) return o;
   o.causes = record::other_differences(was, is);
@@ -182,7 +209,6 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
   const model::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
   if (p != nullptr && o.first && is_output(*p, o.first->name))
     o.causes.push_back("the controller answers differently: it is another one, or it is not repeatable");
-  if (o.causes.empty() && was.ending().empty()) o.causes.push_back("the recording breaks off");
   if (o.causes.empty())
     o.causes.push_back("the compiler of the plant or the processor; or somebody changed the recording");
   return o;
@@ -190,8 +216,9 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
 
 void print(const Outcome& o, const std::string& path, const Recording& was) {
   if (o.identical())
-    return say(fmt::format("{} is repeatable: {}, {}, {} are the same to the bit.", path, counted(o.signals, "signal"),
-                           counted(o.instants, "instant"), counted(o.events, "event")));
+    return say(fmt::format("{} is repeatable: {}, {}, {} are the same to the bit{}.", path,
+                           counted(o.signals, "signal"), counted(o.instants, "instant"), counted(o.events, "event"),
+                           broke_off(was) ? ", as far as it goes" : ""));
   say(fmt::format("{} was not reached again: {} of {} signals are equal to the bit.", path, o.equal, o.signals));
   if (o.first && o.first->from) {
     const record::SignalUnit u = was.unit(o.first->name);
@@ -255,7 +282,7 @@ int run_repeat(const Arguments& arguments) {
   {
     ProgressLine progress;
     progress.draw(-1, "running it again");
-    status = run_again(command_line(identity, bench, out, state_file), library, log);
+    status = run_again(command_line(identity, bench, out, state_file, longest_of(**was)), library, log);
   }
   const auto is = Recording::open_run(out.string());
   if (!is || !status) {

@@ -142,7 +142,7 @@ TEST_CASE("A recording that misses instants says so; one that is cut off, empty 
   folder.write("bench.dyne", coarse);
   CHECK(run_isodyne("run bench.dyne fill --no-report --out r", folder.path()).status == 1);
   shows(run_isodyne("judge r", folder.path()).out,
-      "The recording has an image every 500 ms; the run itself was judged every 10 ms");
+        "The recording has an image every 500 ms; the run itself was judged every 10 ms");
   CHECK(run_isodyne("judge nowhere", folder.path()).status == 3);
   folder.write("text.h5", "no recording");
   CHECK(run_isodyne("judge text.h5", folder.path()).status == 3);
@@ -158,7 +158,7 @@ TEST_CASE("A recording that misses instants says so; one that is cut off, empty 
       folder.path());
   const Output killed = run_isodyne("judge k", folder.path());
   CHECK(killed.status == 3);
-  if (killed.err.find("nothing was recorded") == std::string::npos) has(killed.out, "The recording breaks off at");
+  if (killed.err.find("nothing was recorded") == std::string::npos) shows(killed.out, "The recording breaks off at");
 }
 
 TEST_CASE("Measures of the bench and measures written out") {
@@ -352,6 +352,28 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const auto next = record::Recording::open(r.folder / "on/recording.h5");
   REQUIRE(next);
   CHECK((*next)->signal("pump")->front() == 0.9);
+  // What was done by hand is part of the recording: both are repeated from it alone.
+  fs::remove(r.folder / "here.json");
+  for (const char* run : {"b", "on"}) {
+    const Output again = r.isodyne(fmt::format("repeat {}", run));
+    INFO(again.out << again.err);
+    CHECK(again.status == 0);
+    shows(again.out, fmt::format("{} is repeatable: ", run));
+  }
+}
+
+TEST_CASE("A run that was killed is repeated as far as its recording goes") {
+  const Ran r;
+  const Output o = shell(
+      fmt::format("{} run bench.dyne --for \"1000 h\" --no-report --out k > said 2>&1 & sleep 1; kill -9 $!; wait",
+                  ISODYNE_PROGRAM),
+      r.folder.path());
+  INFO(o.out << o.err << slurp(r.folder / "said"));
+  REQUIRE(record::Recording::open(r.folder / "k/recording.h5"));
+  const Output again = r.isodyne("repeat k");
+  INFO(again.out << again.err);
+  CHECK(again.status == 0);
+  shows(again.out, "the same to the bit, as far as it goes");
 }
 
 TEST_CASE("A run that goes on from a stored state is the rest of the whole run, bit for bit") {
