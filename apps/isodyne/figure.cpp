@@ -158,7 +158,9 @@ int over_time(const Arguments& arguments, const Wanted& w, const present::Stretc
         const std::string label = runs[i].label.empty() ? r.signal : runs[i].label + ": " + r.signal;
         for (present::Panel& p : figure->panels) {
           for (const present::Curve& c : p.curves) {
-            if (c.label == label) p.notes.push_back(label + " " + r.text());
+            if (c.label != label) continue;
+            p.notes.push_back(label + " " + r.text());
+            p.points.insert(p.points.end(), r.marks.begin(), r.marks.end());
           }
         }
       }

@@ -280,6 +280,7 @@ TEST_CASE("Figures over other axes, around something, closer, with responses, an
   CHECK(runs("figure a tank.level --response --out response").status == 0);
   const std::string response = slurp(runs.folder / "response.svg");
   CHECK(has(response, "rises in 3.2 s (10 % to 90 %), no overshoot, within 2 % after 3.92 s"));
+  CHECK(has(response, ">10 %<"));  // marked where it is
 
   std::string text = slurp(runs.folder / "bench.dyne");
   text.replace(text.find("9 m }"), 3, "3.2 m");

@@ -210,7 +210,10 @@ class Script {
                        y(from_top + panel_height_ - 10));
     out += fmt::format("set xrange [{:.9g}:{:.9g}]\n", d_.begin / axis_.factor, (d_.begin + length()) / axis_.factor);
     const auto range = range_of(p);
-    out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
+    // Notes are above the curves.
+    const double room = d_.closer || p.notes.empty() ? 0 : 15.0 * static_cast<double>(p.notes.size()) + 4;
+    const double higher = range ? room / (panel_height_ - 16 - room) * (range->second - range->first) : 0;
+    out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second + higher)
                  : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
     out += tics(p);
     out += last ? fmt::format("set format x \"%g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit)
@@ -230,6 +233,16 @@ class Script {
       const double at = closer && box.bottom > middle ? 0.05 + line : 0.94 - line;
       out += fmt::format("set label {} {} at graph 0.01, graph {:.4f} font \",9\" tc rgb \"#1D2730\" front boxed\n",
                          300 + i, quoted(p.notes[i]), at);
+    }
+    for (std::size_t i = 0; i < p.points.size(); ++i) {
+      // Towards the middle, where there is room.
+      const bool left = p.points[i].at > d_.begin + 0.8 * length();
+      const bool below = range && p.points[i].value > 0.5 * (range->first + range->second);
+      out += fmt::format(
+          "set label {} {} at first {:.9g}, first {:.9g} {} offset char {}, char {} point pt 6 ps 0.9 lc rgb "
+          "\"#1D2730\" font \",9\" tc rgb \"#1D2730\" front boxed\n",
+          330 + i, quoted(p.points[i].text), p.points[i].at / axis_.factor, p.points[i].value, left ? "right" : "left",
+          left ? -1.0 : 1.0, below ? -1.2 : 1.2);
     }
     if (closer) out += backing(box);
     out += "plot " + plot + "\n";

@@ -25,6 +25,12 @@ struct LimitMark {
   double value = 0;
 };
 
+/// A place on a curve with a few words beside it.
+struct PointMark {
+  double at = 0, value = 0;  ///< seconds, in the panel's unit
+  std::string text;
+};
+
 struct Panel {
   std::string unit;                 ///< axis text
   std::vector<std::string> labels;  ///< of a choice: the names of 0, 1, 2 …
@@ -32,6 +38,7 @@ struct Panel {
   std::vector<Curve> curves;
   std::vector<LimitMark> limits;
   std::vector<std::string> notes{};  ///< lines of text in the panel
+  std::vector<PointMark> points{};
 };
 
 struct Band {

@@ -1,5 +1,6 @@
 #include "isodyne/present/response.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/format.h>
@@ -12,26 +13,68 @@
 namespace isodyne::present {
 
 std::string Response::text() const {
+  if (!step) return "ends about where it began: no step";
   std::string text = rise_s ? fmt::format("rises in {:.4g} s (10 % to 90 %)", *rise_s) : "does not rise";
   if (overshoot)
     text += *overshoot > 1e-4 ? fmt::format(", overshoots by {:.3g} %", 100 * *overshoot) : ", no overshoot";
   return text + (settling_s ? fmt::format(", within 2 % after {:.4g} s", *settling_s) : ", does not settle");
 }
 
+namespace {
+
+/// Of what it moved altogether: with less between its ends it was no step.
+constexpr double kLeastWay = 0.02;
+
+/// When a signal first was at this share of its way, on the straight line between two instants.
+PointMark at_share(const SignalView& v, double share) {
+  const double from = v.values.front(), wanted = from + share * (v.values.back() - from), up = wanted > from ? 1 : -1;
+  std::size_t i = 1;
+  while (i + 1 < v.values.size() && up * (v.values[i] - wanted) < 0) ++i;
+  const double part = (wanted - v.values[i - 1]) / (v.values[i] - v.values[i - 1]);
+  const double at = v.seconds[i - 1] + std::clamp(part, 0.0, 1.0) * (v.seconds[i] - v.seconds[i - 1]);
+  return {at, wanted, fmt::format("{:.0f} %", 100 * share)};
+}
+
+PointMark peak_of(const SignalView& v, double overshoot) {
+  const bool up = v.values.back() > v.values.front();
+  const auto peak =
+      up ? std::max_element(v.values.begin(), v.values.end()) : std::min_element(v.values.begin(), v.values.end());
+  return {v.seconds[static_cast<std::size_t>(peak - v.values.begin())], *peak,
+          fmt::format("{}{:.3g} %", up ? "+" : "−", 100 * overshoot)};
+}
+
+void add_marks(Response& r, const SignalView& v) {
+  if (r.rise_s) r.marks = {at_share(v, 0.1), at_share(v, 0.9)};
+  if (r.overshoot && *r.overshoot > 1e-4) r.marks.push_back(peak_of(v, *r.overshoot));
+  if (!r.settling_s) return;
+  const double at = v.seconds.front() + *r.settling_s;
+  const auto next = std::lower_bound(v.seconds.begin(), v.seconds.end(), at - 1e-9);
+  if (next == v.seconds.end()) return;
+  r.marks.push_back({at, v.values[static_cast<std::size_t>(next - v.seconds.begin())], "within 2 %"});
+}
+
+}  // namespace
+
 Result<std::vector<Response>> responses(const std::string& run, const std::vector<std::string>& names,
                                         const Stretch& stretch) {
   const auto recording = record::Recording::open_run(run);
   if (!recording) return recording.failure();
-  std::vector<Response> all;
+  std::vector<Response> all, unlike;
+  std::vector<SignalView> views;  // of these
   std::string rules;
   for (const std::string& name : names) {
-    const auto view = signal_view(**recording, name, stretch);
+    auto view = signal_view(**recording, name, stretch);
     if (!view) return view.failure();
     if (view->lane || view->values.size() < 2 || view->values.front() == view->values.back()) continue;
     const double way = view->values.back() - view->values.front();
     if (!std::isfinite(way)) continue;
+    const auto [least, most] = std::minmax_element(view->values.begin(), view->values.end());
+    if (std::abs(way) < kLeastWay * (*most - *least)) {
+      unlike.push_back({name, false, view->values.back(), view->unit, {}, {}, {}, {}});
+      continue;
+    }
     const std::string unit = (*recording)->unit(name).read_in, i = std::to_string(all.size());
-    all.push_back({name, view->values.back(), view->unit, {}, {}, {}});
+    all.push_back({name, true, view->values.back(), view->unit, {}, {}, {}, {}});
     const std::string to = fmt::format("to {} {}", format_exact(view->values.back()), unit == "1" ? "" : unit);
     const std::string over =
         fmt::format("over {} s .. {} s", format_exact(view->seconds.front()), format_exact(view->seconds.back()));
@@ -40,8 +83,9 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
         to, over);
     rules += fmt::format("measure settle_{} {{ of {} settling_time {} within {} {} {} }}\n", i, name, to,
                          format_exact(0.02 * std::abs(way)), unit == "1" ? "" : unit, over);
+    views.push_back(std::move(*view));
   }
-  if (all.empty()) return all;
+  if (all.empty()) return unlike;
   auto opened = open_recording(run, model::Rules{"", "responses", rules, true});
   if (!opened) return opened.failure();
   if (opened->loaded.program == nullptr)
@@ -69,6 +113,8 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
     if (name.starts_with("over_")) all[i].overshoot = m.value;
     if (name.starts_with("settle_")) all[i].settling_s = m.value;
   }
+  for (std::size_t i = 0; i < all.size(); ++i) add_marks(all[i], views[i]);
+  all.insert(all.end(), unlike.begin(), unlike.end());
   return all;
 }
 
