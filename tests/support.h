@@ -13,6 +13,13 @@
 
 namespace isodyne::test {
 
+/// Whether a sanitizer looks on, which makes everything some ten times as long.
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+inline constexpr bool kSanitized = true;
+#else
+inline constexpr bool kSanitized = false;
+#endif
+
 /// A folder that is removed at the end of the test.
 class TemporaryFolder {
  public:

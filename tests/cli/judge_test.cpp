@@ -364,10 +364,11 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
 
 TEST_CASE("A run that was killed is repeated as far as its recording goes") {
   const Ran r;
-  const Output o = shell(
-      fmt::format("{} run bench.dyne --for \"1000 h\" --no-report --out k > said 2>&1 & sleep 1; kill -9 $!; wait",
-                  ISODYNE_PROGRAM),
-      r.folder.path());
+  const Output o = shell(fmt::format("{} run bench.dyne --for \"1000 h\" --no-report --out k > said 2>&1 & while [ ! "
+                                     "-s k/recording.tail ]; do sleep 0.1; done; "
+                                     "sleep 0.5; kill -9 $!; wait",
+                                     ISODYNE_PROGRAM),
+                         r.folder.path());
   INFO(o.out << o.err << slurp(r.folder / "said"));
   REQUIRE(record::Recording::open(r.folder / "k/recording.h5"));
   const Output again = r.isodyne("repeat k");

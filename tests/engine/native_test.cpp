@@ -20,7 +20,7 @@ TEST_CASE("Interpreter and native code agree to the bit on random programs") {
   // Each bench holds many random models: compiling is what takes the time. scripts/differential runs 10,000.
   const char* wanted = std::getenv("ISODYNE_RANDOM_MODELS");
   const char* chosen = std::getenv("ISODYNE_RANDOM_SEED");
-  const int models = wanted == nullptr ? 120 : std::atoi(wanted), per_bench = 40;
+  const int models = wanted == nullptr ? (kSanitized ? 36 : 120) : std::atoi(wanted), per_bench = kSanitized ? 12 : 40;
   const std::uint64_t seed = chosen == nullptr ? 4 : std::strtoull(chosen, nullptr, 10);
   // In turns: quickly compiled, as a run compiles, and with a trap at whatever C leaves undefined.
   engine::NativeSettings ways[3] = {test_compiler(), test_compiler(), test_compiler()};
