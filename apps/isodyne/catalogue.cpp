@@ -103,7 +103,7 @@ int run_runs(const Arguments& arguments) {
   auto entries = found(*catalogue, arguments.words);
   if (!entries) return kNotCompleted;
   if (arguments.has(Option::last)) {
-    std::erase_if(*entries, [](const CatalogueEntry& e) { return !e.there; });
+    std::erase_if(*entries, [](const CatalogueEntry& e) { return !e.there || e.running; });
     if (entries->empty()) return say_error("no run in the catalogue fits"), kWrongInput;
     return say(near_path(entries->front().path)), kHeld;
   }
@@ -130,24 +130,31 @@ int run_runs_prune(const Arguments& arguments) {
   const auto entries = found(*catalogue, arguments.words);
   if (!entries) return kNotCompleted;
   const bool really = arguments.has(Option::yes);
-  std::size_t gone = 0, kept = 0;
+  std::size_t gone = 0, kept = 0, running = 0;
   for (const CatalogueEntry& e : *entries) {
     if (!e.tags.empty()) {
       ++kept;
+      continue;
+    }
+    if (e.running) {
+      ++running;
       continue;
     }
     ++gone;
     say(near_path(e.path) + (e.there ? "" : " (its folder is missing)"));
     if (!really) continue;
     std::error_code error;
-    // Only what is a run folder, whatever the catalogue says.
-    if (e.there && fs::exists(fs::path(e.path) / "verdicts.json", error)) fs::remove_all(e.path, error);
+    // Only what is a run folder, of a killed run too, whatever the catalogue says.
+    const bool run_folder =
+        fs::exists(fs::path(e.path) / "verdicts.json", error) || fs::exists(fs::path(e.path) / "recording.tail", error);
+    if (e.there && run_folder) fs::remove_all(e.path, error);
     if (error) return say_error(fmt::format("cannot delete {}: {}", e.path, error.message())), kNotCompleted;
     const Status forgotten = catalogue->forget(e.path);
     if (!forgotten) return say_error(forgotten.failure().text()), kNotCompleted;
   }
-  say(fmt::format("{} {}{}.", counted(gone, "run"), really ? "deleted" : "would be deleted; --yes does it",
-                  kept > 0 ? fmt::format("; {} with tags stay", kept) : ""));
+  say(fmt::format("{} {}{}{}.", counted(gone, "run"), really ? "deleted" : "would be deleted; --yes does it",
+                  kept > 0 ? fmt::format("; {} with tags stay", kept) : "",
+                  running > 0 ? fmt::format("; {} still running stay", running) : ""));
   return kHeld;
 }
 

@@ -553,7 +553,10 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
                                       : fmt::format("behind `{}` stands one of {}", words[0], all)));
     return nullptr;
   }
-  const auto meant = closest(words[0], names);
+  auto meant = closest(words[0], names);
+  for (const std::string& name : names) {  // the second of two words
+    if (name.ends_with(" " + words[0])) meant = name;
+  }
   say_error(fmt::format("there is no command `{}`; {}", words[0],
                         meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne help`"));
   return nullptr;

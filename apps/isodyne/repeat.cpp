@@ -176,7 +176,8 @@ std::vector<record::RecordedEvent> events_of(const Recording& r, bool with_end) 
   return events;
 }
 
-Outcome compared(const std::string& path, const Recording& was, const Recording& is) {
+/// `beside`: where its controllers were looked for.
+Outcome compared(const std::string& path, const Recording& was, const Recording& is, const std::string& beside) {
   Outcome o;
   const bool part = broke_off(was);
   const auto events_were = events_of(was, !part);
@@ -204,7 +205,12 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
     o.unlike = fmt::format("it ended as `{}` and had ended as `{}`", is.ending(), was.ending());
   }
   if (o.identical()) return o;
-  o.causes = record::other_differences(was, is);
+  if (is.ending() == bench::ending_word(bench::Ending::controller_failed) && was.ending() != is.ending())
+    o.causes.push_back("a controller failed: they are looked for in " + beside + ", and --folder names another place");
+  for (const std::string& d : record::other_differences(was, is)) {
+    const bool of_the_end = d.starts_with("time given:") || d.starts_with("ending:");
+    if (!part || !of_the_end) o.causes.push_back(d);
+  }
   const auto opened = present::open_recording(path);
   const model::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
   if (p != nullptr && o.first && is_output(*p, o.first->name))
@@ -292,7 +298,7 @@ int run_repeat(const Arguments& arguments) {
     say_aside("  its controllers are looked for in " + beside + "; --folder names another place");
     return kNotCompleted;
   }
-  const Outcome outcome = compared(path, **was, **is);
+  const Outcome outcome = compared(path, **was, **is, beside);
   if (arguments.has(Option::json)) {
     say(to_json(outcome).dump(2, ' ', false, Json::error_handler_t::replace));
   } else {

@@ -197,6 +197,15 @@ bool write_evidence(const present::Summary& summary, const std::string& folder, 
   return true;
 }
 
+/// As far as it is known when the run begins; how it ended is for later.
+present::Summary beginning(const model::Program& program, const record::RunIdentity& identity,
+                           const std::string& started) {
+  present::Summary summary = present::summarize(program, identity, {}, {});
+  summary.started = started;
+  summary.ending.clear();
+  return summary;
+}
+
 /// A catalogue that cannot be written is no reason to lose a run.
 void enter_into_catalogue(const std::string& folder, const present::Summary& summary,
                           const record::RunIdentity& identity) {
@@ -317,6 +326,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
   const std::string started = now_text();
+  enter_into_catalogue(*folder, beginning(*loaded.program, identity, started), identity);
   const auto begin = std::chrono::steady_clock::now();
   bench::Run run(loaded.program, wanted->plan, make_port, watchers);
   watchers.follow(run);
@@ -334,17 +344,25 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
     say_aside(run.native()->remark());
   (*recorder)->last_image(run.last_image());
+  const auto without_evidence = [&] {
+    present::Summary summary = beginning(*loaded.program, identity, started);
+    summary.ending = bench::ending_word(bench::Ending::not_recorded);
+    return summary;
+  };
   if (state && (watchers.waiting() || !watchers.difference().empty())) {
     say_error(fmt::format("the state of {} cannot be reached again: {}", format_instant(state->at),
                           watchers.waiting() ? "the run is over before" : watchers.difference()));
     say_aside("  the bench, its controller, or the compiler of the plant is another than it was then");
     const Status closed = (*recorder)->close(bench::Ending::not_recorded);
     if (!closed) say_aside("  " + closed.failure().text());
+    enter_into_catalogue(*folder, without_evidence(), identity);
     return kNotCompleted;
   }
   if (const auto to = arguments.value(Option::save_state);
-      to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes()))
+      to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes())) {
+    enter_into_catalogue(*folder, without_evidence(), identity);
     return kNotCompleted;
+  }
   const Status closed = (*recorder)->close(result.ending);
   const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
   if (!closed && !went_on) result.ending = bench::Ending::not_recorded;

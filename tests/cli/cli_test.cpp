@@ -136,6 +136,7 @@ TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
     CHECK(output.err.find(part) != std::string::npos);
   };
   says("chekc x", "did you mean `check`?");
+  says("tag x y", "did you mean `runs tag`?");
   says("run", "usage: isodyne run BENCH [SCENARIO]");
   says("run " + kLock + " uplok", "did you mean `uplock`?");
   says("run " + kLock + " uplock --fautl x", "did you mean `--fault`?");

@@ -215,6 +215,21 @@ TEST_CASE("Every run is in the catalogue: found, tagged, missed, pruned") {
   CHECK(runs("runs ferry- --last").status == 2);
 }
 
+TEST_CASE("A run is in the catalogue while it runs, is not deleted then, and when it was killed") {
+  Runs runs;
+  runs.run("first");
+  const Output o = shell(
+      ISODYNE_PROGRAM
+      " run bench.dyne --for '10000 h' --no-report --out endless > said 2>&1 & while [ ! -s endless/recording.tail ]; "
+      "do sleep 0.1; done; LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " runs endless; " ISODYNE_PROGRAM
+      " runs prune endless --yes; ls endless; kill -9 $!; wait; " ISODYNE_PROGRAM " runs endless",
+      runs.folder.path());
+  INFO(o.out << o.err);
+  CHECK(has(o.out, "running"));
+  CHECK(has(o.out, "recording.h5"));
+  CHECK(has(o.out, "broken off"));
+}
+
 TEST_CASE("Ten runs at once are all in the catalogue") {
   Runs runs;
   runs.run("first");

@@ -1,4 +1,5 @@
 #include "isodyne/present/catalogue.h"
+#include "isodyne/record/tail.h"
 
 #include <algorithm>
 #include <cstdlib>
@@ -92,6 +93,7 @@ bool fits(const CatalogueEntry& e, const std::vector<std::string>& words) {
 }  // namespace
 
 std::string CatalogueEntry::verdict() const {
+  if (ending.empty()) return running ? "running" : "broken off";
   if (ending != "completed" && ending != "cut short") return ending;
   if (broken > 0) return "broken";
   if (undecided > 0) return "undecided";
@@ -146,7 +148,9 @@ Result<std::vector<CatalogueEntry>> Catalogue::find(const std::vector<std::strin
     tags.with(e.path);
     while (tags.row()) e.tags.push_back(tags.text(0));
     std::error_code none;
-    e.there = fs::exists(fs::path(e.path) / "recording.h5", none);
+    const fs::path recording = fs::path(e.path) / "recording.h5";
+    e.there = fs::exists(recording, none);
+    e.running = e.there && e.ending.empty() && record::tail_grows(record::tail_of(recording.string()));
     if (fits(e, words)) found.push_back(std::move(e));
   }
   if (!s.good()) return files_->failure("cannot read the catalogue");

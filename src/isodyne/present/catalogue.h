@@ -17,14 +17,15 @@ struct CatalogueEntry {
   std::string path;  ///< absolute
   std::string bench, scenario, faults, setting, seed, version;
   std::string started;  ///< as in the verdicts
-  std::string ending;
+  std::string ending;   ///< empty: nobody has said yet how it ended
   std::string inputs;  ///< of everything that the run was made of: the same for runs that must be the same
   std::vector<std::string> tags;
   double simulated_s = 0, wall_s = 0;
   std::int64_t held = 0, broken = 0, not_tested = 0, undecided = 0;
-  bool there = true;  ///< the folder has its recording
+  bool there = true;     ///< the folder has its recording
+  bool running = false;  ///< somebody still writes it
 
-  /// "held", "broken", "not put to the test", "undecided", or how it ended if that was not as asked.
+  /// "running", "broken off", "held", "broken", "not put to the test", "undecided", or how it ended if that was not as asked.
   std::string verdict() const;
 };
 
