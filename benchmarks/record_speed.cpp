@@ -155,7 +155,7 @@ int main(int argc, char** argv) {
   };
   fmt::print("| work | reached | bound |\n|---|---|---|\n");
   {
-    constexpr std::size_t kRows = 3'000'000 / 8192 * 8192;
+    constexpr std::size_t kRows = 1'500'000 / 8192 * 8192;
     const auto plain = bench_of(kSignals, ""), packed = bench_of(kSignals, " compressed");
     const std::vector<double> images = images_of(*plain);
     std::vector<double> by_write, plain_share, packed_share, plain_disk, packed_disk;
