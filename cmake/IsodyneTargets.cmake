@@ -6,6 +6,12 @@ target_compile_options(isodyne_options INTERFACE
   -Woverloaded-virtual -Wcast-align -Wformat=2 -Wimplicit-fallthrough
   # The results must not depend on which multiplications the compiler fuses.
   -ffp-contract=off)
+# What people run opens files of others: overflows end it instead of going on.
+if(CMAKE_BUILD_TYPE STREQUAL "Release")
+  target_compile_options(isodyne_options INTERFACE -fstack-protector-strong -fPIE)
+  target_compile_definitions(isodyne_options INTERFACE _FORTIFY_SOURCE=2 _GLIBCXX_ASSERTIONS)
+  target_link_options(isodyne_options INTERFACE -pie -Wl,-z,relro -Wl,-z,now)
+endif()
 if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
   # gcc 12 warns about std::string's own operator+ when it optimises (gcc bug 105651).
   target_compile_options(isodyne_options INTERFACE -Wno-restrict)

@@ -177,13 +177,13 @@ int run_advise(const Arguments& arguments) {
   const auto tolerance = read_tolerance(arguments);
   const auto signals = read_signals(arguments, p);
   if (!wanted || !tolerance || !signals) return kWrongInput;
-  ports::CallGuard guard(wanted->answer_within);
+  ports::ForeignCalls calls(wanted->answer_within);
   bench::AdviceWish wish;
   wish.plan = wanted->plan;
   wish.signals = *signals;
   wish.tolerance = *tolerance;
   wish.make_port = ports_for(loaded.program,
-                             {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard});
+                             {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls});
   ProgressLine line;
   wish.progress = [&](const std::string& what, double share) {
     line.draw(share, what);

@@ -13,6 +13,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "holder.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
 #include "table.h"
@@ -92,6 +93,7 @@ void Breakpoint::image(const bench::Image& image) {
   std::string reason;
   if (is && !was_) reason = plan_.condition;
   was_ = is;
+  came_ = came_ || is;
   if (steps_ > 0 && --steps_ == 0) reason = "the steps are made";
   if (until_ && until_->truth(image.variables)) reason = until_text_;
   if (reason.empty()) return;
@@ -144,7 +146,9 @@ void Breakpoint::ask(const bench::Image& image) {
   for (std::string line;;) {
     put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
     std::fflush(stdout);
+    Progress::waits(true);
     if (!std::getline(std::cin, line)) line = "quit";
+    Progress::waits(false);
     if (command(one_line(line), image)) return;
   }
 }

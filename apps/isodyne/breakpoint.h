@@ -46,6 +46,8 @@ class Breakpoint {
   Breakpoint(Plan plan, std::shared_ptr<const model::Program> program, std::atomic<bool>& stop);
   bool good() const { return good_; }
   void follow(bench::Run& run) { run_ = &run; }
+  /// Whether its condition was ever true.
+  bool came() const { return came_; }
 
   /// Looks at an image, and stops there if it is time to.
   void image(const bench::Image& image);
@@ -64,7 +66,7 @@ class Breakpoint {
   bench::Run* run_ = nullptr;
   std::unique_ptr<Probe> condition_, until_;
   std::string until_text_;
-  bool good_ = true, was_ = false;
+  bool good_ = true, was_ = false, came_ = false;
   std::int64_t steps_ = -1;  ///< until the next stop; −1: none is counted
 };
 

@@ -47,23 +47,15 @@ std::string tags_text(const CatalogueEntry& e) {
 }
 
 Json to_json(const CatalogueEntry& e) {
-  return {{"path", e.path},
-          {"bench", e.bench},
-          {"scenario", e.scenario},
-          {"faults", e.faults},
-          {"setting", e.setting},
-          {"seed", e.seed},
-          {"version", e.version},
-          {"started", e.started},
-          {"ending", e.ending},
-          {"inputs", e.inputs},
-          {"simulated_s", e.simulated_s},
-          {"wall_s", e.wall_s},
-          {"held", e.held},
-          {"broken", e.broken},
-          {"not_put_to_the_test", e.not_tested},
-          {"undecided", e.undecided},
-          {"tags", e.tags},
+  return {{"path", e.path},           {"bench", e.bench},
+          {"scenario", e.scenario},   {"faults", e.faults},
+          {"setting", e.setting},     {"seed", e.seed},
+          {"version", e.version},     {"started", e.started},
+          {"ending", e.ending},       {"outcome", e.verdict()},
+          {"inputs", e.inputs},       {"simulated_s", e.simulated_s},
+          {"wall_s", e.wall_s},       {"held", e.held},
+          {"broken", e.broken},       {"not_put_to_the_test", e.not_tested},
+          {"undecided", e.undecided}, {"tags", e.tags},
           {"there", e.there}};
 }
 
@@ -81,12 +73,12 @@ void print(const std::vector<CatalogueEntry>& entries) {
   std::size_t missing = 0;
   for (const CatalogueEntry& e : entries) {
     missing += e.there ? 0 : 1;
-    const std::string verdict = !e.there ? "missing" : e.broken > 0 ? fmt::format("{} broken", e.broken) : e.verdict();
+    const std::string verdict = !e.there ? "missing" : e.verdict_text();
     table.row({near_path(e.path), e.bench, e.scenario, e.faults, e.seed, verdict,
                fmt::format("{:.1f} s", e.simulated_s), e.started, tags_text(e)},
-              verdict == "held"          ? "32"
-              : e.broken > 0 || !e.there ? "31"
-                                         : "33",
+              e.there && e.verdict() == "held" ? "32"
+              : e.broken > 0 || !e.there       ? "31"
+                                               : "33",
               5);
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));

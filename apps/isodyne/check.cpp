@@ -1,6 +1,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include <filesystem>
+
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
@@ -162,9 +164,13 @@ int parameter_checks(const model::Loaded& loaded, const std::string& file, Json*
   return equal == rows.size() ? kHeld : kBroken;
 }
 
-/// What is wrong with the register maps that settings name, a text for each map.
-std::vector<std::string> map_troubles(const model::Loaded& loaded, const std::string& file) {
-  std::vector<std::string> troubles;
+/// What is wrong with the register maps that settings name, a text for each map. That one is not there yet which no run
+/// uses unless it is told to is a warning.
+struct MapTroubles {
+  std::vector<std::string> errors, warnings;
+};
+MapTroubles map_troubles(const model::Loaded& loaded, const std::string& file) {
+  MapTroubles troubles;
   if (loaded.program == nullptr) return troubles;
   ports::PortPlace place;
   place.folder = folder_of(file);
@@ -173,10 +179,34 @@ std::vector<std::string> map_troubles(const model::Loaded& loaded, const std::st
     for (const model::Setting& s : c.settings) {
       if (s.map.empty()) continue;
       const auto map = ports::map_of(*loaded.program, c, s, place);
-      if (!map) troubles.push_back(fmt::format("setting `{}` of `{}`: {}", s.name, c.name, map.failure().text()));
+      if (map) continue;
+      const std::string text = fmt::format("setting `{}` of `{}`: {}", s.name, c.name, map.failure().text());
+      std::error_code none;
+      const bool there = std::filesystem::exists(std::filesystem::path(place.folder) / s.map, none);
+      const bool usual = &s == &c.settings.front();
+      if (there || usual)
+        troubles.errors.push_back(fmt::format("{}: {}", loaded.sources->place(s.span), text));
+      else
+        troubles.warnings.push_back(fmt::format("{}: warning: {}", loaded.sources->place(s.span), text));
     }
   }
   return troubles;
+}
+
+/// Each harness makes a bench of its own, with mistakes of its own: told once, under its name.
+bool harnesses_are_good(const model::Loaded& loaded, const std::string& file) {
+  if (!loaded.good()) return true;  // what is wrong is said already
+  bool good = true;
+  for (const auto& h : loaded.harnesses) {
+    model::Wish wish;
+    wish.harness = h.name;
+    const model::Loaded alone = load_file(file, wish);
+    if (alone.good()) continue;
+    say_error(fmt::format("harness `{}`:", h.name));
+    print_diagnostics(alone, file);
+    good = false;
+  }
+  return good;
 }
 
 }  // namespace
@@ -186,20 +216,22 @@ int run_check(const Arguments& arguments) {
   const bool rated = arguments.has(Option::rated);
   const model::Loaded loaded =
       load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = rated, .lint = true});
-  const std::vector<std::string> maps = map_troubles(loaded, file);
+  const MapTroubles maps = map_troubles(loaded, file);
+  const bool harnesses = harnesses_are_good(loaded, file);
   if (arguments.has(Option::json)) {
     Json j;
-    j["good"] = loaded.good() && maps.empty();
+    j["good"] = loaded.good() && maps.errors.empty() && harnesses;
     j["diagnostics"] = Json::array();
     for (const Diagnostic& d : loaded.diagnostics.list())
       j["diagnostics"].push_back(diagnostic_json(*loaded.sources, d));
-    if (!maps.empty()) j["maps"] = maps;
+    if (!maps.errors.empty()) j["maps"] = maps.errors;
+    if (!maps.warnings.empty()) j["map_warnings"] = maps.warnings;
     bool matches = true;
     if (rated && loaded.good()) {
       j["rated"] = Json::array();
       matches = rated_checks(loaded, &j["rated"]);
     }
-    int status = !loaded.good() || !maps.empty() ? kWrongInput : matches ? kHeld : kBroken;
+    int status = !loaded.good() || !maps.errors.empty() || !harnesses ? kWrongInput : matches ? kHeld : kBroken;
     if (const auto parameters = arguments.value(Option::parameters); parameters && loaded.good()) {
       j["parameters"] = Json::array();
       status = std::max(status, parameter_checks(loaded, *parameters, &j["parameters"]));
@@ -208,8 +240,9 @@ int run_check(const Arguments& arguments) {
     return status;
   }
   print_diagnostics(loaded, file);
-  for (const std::string& trouble : maps) say_error(trouble);
-  if (!loaded.good() || !maps.empty()) return kWrongInput;
+  for (const std::string& warning : maps.warnings) say_aside(warning);
+  for (const std::string& trouble : maps.errors) say_error(trouble);
+  if (!loaded.good() || !maps.errors.empty() || !harnesses) return kWrongInput;
   say_in_order(loaded, file);
   int status = !rated || rated_checks(loaded, nullptr) ? kHeld : kBroken;
   if (const auto parameters = arguments.value(Option::parameters))

@@ -38,6 +38,24 @@ std::string spelled(const OptionEntry& e) {
   return fmt::format("--{}{}{}", e.name, *e.value != '\0' ? " " : "", e.value);
 }
 
+/// "--seed -1": the value of an option, not an option.
+std::vector<std::string> with_negative_values(const Command& command, const std::vector<std::string>& words) {
+  const auto takes_value = [&](const std::string& word) {
+    return std::any_of(command.options.begin(), command.options.end(),
+                       [&](Option o) { return *entry(o).value != '\0' && word == std::string("--") + entry(o).name; });
+  };
+  std::vector<std::string> all;
+  for (const std::string& word : words) {
+    const bool negative =
+        word.size() > 1 && word[0] == '-' && (std::isdigit(static_cast<unsigned char>(word[1])) != 0 || word[1] == '.');
+    if (negative && !all.empty() && takes_value(all.back()))
+      all.back() += "=" + word;
+    else
+      all.push_back(word);
+  }
+  return all;
+}
+
 /// An option nobody knows, before cxxopts says so in other words.
 bool unknown_option(const Command& command, const std::vector<std::string>& words) {
   std::vector<std::string> known;
@@ -129,7 +147,8 @@ const std::vector<Command>& commands() {
        "stay within the tolerance, or says that none does and which part is the stiff one. With --out, a figure.",
        "isodyne advise examples/quay-hoist/hoist.dyne lift_and_lower --out advice",
        {fault, seed, setting, span, answer_within, signal, tolerance, out, json, help},
-       run_advise},
+       run_advise,
+       true},
       {"profile",
        "BENCH [SCENARIO]",
        1,
@@ -140,7 +159,8 @@ const std::vector<Command>& commands() {
        "period, the headroom to expect in real time, and the cost of each part.",
        "isodyne profile examples/canal-lock/lock.dyne uplock --for \"60 s\"",
        {fault, seed, setting, span, answer_within, interpret, json, help},
-       run_profile},
+       run_profile,
+       true},
       {"report",
        "RUN…",
        1,
@@ -190,9 +210,9 @@ const std::vector<Command>& commands() {
        "not\n"
        "the same, those of the coarser one are compared. With --out, a figure of the first difference. Exit status 1 "
        "if\n"
-       "something differs.",
+       "something differs: a signal, their beginnings or ends, how they ended, or how often they were recorded.",
        "isodyne compare runs/001-uplock runs/002-uplock-level_drift --allow \"chamber.level=1 cm within 0.1 s\"",
-       {allow, align, out, json, help},
+       {allow, align, common, out, json, help},
        run_compare},
       {"repeat",
        "RUN",
@@ -205,7 +225,7 @@ const std::vector<Command>& commands() {
        "why\n"
        "that is likely so. Exit status 1 if something differs.",
        "isodyne repeat runs/001-uplock",
-       {folder, out, json, help},
+       {folder, trust, out, json, help},
        run_repeat},
       {"recover",
        "RUN",
@@ -236,8 +256,9 @@ const std::vector<Command>& commands() {
        1000,
        "keep runs as what later ones have to be like",
        "Copies each recording into the folder `baseline` (or that of --folder), under its bench, scenario, faults, "
-       "setting\n"
-       "and seed. What --allow grants belongs to it. One that is there already is replaced.",
+       "setting,\n"
+       "seed and whatever else was asked of the run (--for, --paced, …). What --allow grants belongs to it. One that "
+       "is there already is replaced.",
        "isodyne baseline accept runs/001-uplock --allow \"*=0.1 %\"",
        {allow, folder, help},
        run_baseline_accept},
@@ -316,7 +337,8 @@ const std::vector<Command>& commands() {
        "--try.",
        "isodyne faults examples/canal-lock/lock.dyne",
        {try_, setting, seed, csv, json, help},
-       run_faults},
+       run_faults,
+       true},
       {"trace",
        "RUN…",
        1,
@@ -447,7 +469,8 @@ const std::vector<Command>& commands() {
        "as the cable list says, or as a `wiring` of the bench does. Exit status 1 if one is not good.",
        "isodyne io loopback examples/swing-bridge/bridge.dyne plug",
        {setting, seed, json, help},
-       run_io_loopback},
+       run_io_loopback,
+       true},
       {"io registers",
        "BENCH [CONTROLLER]",
        1,
@@ -567,7 +590,12 @@ std::string help_text(const Command& c) {
                                  *c.words != 0 ? " " : "", c.words);
   if (*c.explanation != '\0') text += fmt::format("\n{}\n", c.explanation);
   text += "\nOptions:\n";
-  for (const Option o : c.options) text += fmt::format("  {:<22} {}\n", spelled(entry(o)), entry(o).help);
+  std::size_t width = 0;
+  for (const Option o : c.options) width = std::max(width, display_width(spelled(entry(o))));
+  for (const Option o : c.options) {
+    const std::string option = spelled(entry(o));
+    text += fmt::format("  {}{}  {}\n", option, std::string(width - display_width(option), ' '), entry(o).help);
+  }
   return text + fmt::format("\nExample:\n  {}\n", c.example);
 }
 
@@ -575,15 +603,19 @@ std::string help_text() {
   std::string text =
       "isodyne - run a simulated plant against its controller, and judge what happens\n\nUsage: isodyne COMMAND … "
       "[options]\n\nCommands:\n";
-  for (const Command& c : commands()) text += fmt::format("  {:<12} {}\n", c.name, c.summary);
+  std::size_t width = 0;
+  for (const Command& c : commands()) width = std::max(width, std::string_view(c.name).size());
+  for (const Command& c : commands()) text += fmt::format("  {:<{}}  {}\n", c.name, width, c.summary);
   text +=
       "\nExit status: 0 all requirements hold; 1 at least one does not; 2 the bench or the command line is wrong;\n"
-      "3 the run could not be completed.\n\nExample:\n  isodyne run examples/canal-lock/lock.dyne uplock\n  isodyne "
+      "3 the run could not be completed, or a controller was lost; 4 real time was not kept although asked "
+      "for.\n\nExample:\n  isodyne run examples/canal-lock/lock.dyne uplock\n  isodyne "
       "help run\n";
   return text;
 }
 
-std::optional<Arguments> read_arguments(const Command& command, const std::vector<std::string>& words) {
+std::optional<Arguments> read_arguments(const Command& command, const std::vector<std::string>& given) {
+  const std::vector<std::string> words = with_negative_values(command, given);
   if (unknown_option(command, words)) return std::nullopt;
   cxxopts::Options parser(command.name);
   for (const Option o : command.options) {

@@ -42,6 +42,7 @@ struct Command {
   const char* example;
   std::vector<Option> options;
   int (*run)(const Arguments&);
+  bool foreign = false;  ///< calls controllers: in a process of its own (holder.h)
 };
 
 const std::vector<Command>& commands();

@@ -1,5 +1,6 @@
 // compare: what differs between recordings, signal by signal, and beside them.
 
+#include <algorithm>
 #include <charconv>
 #include <cmath>
 #include <filesystem>
@@ -113,6 +114,7 @@ struct Comparison {
   std::string a, b;
   record::Alignment how;
   std::vector<SignalDifference> signals;
+  std::vector<std::string> lacks;  ///< what one has and the other has not
   std::vector<std::string> others;
 };
 
@@ -145,6 +147,7 @@ Json to_json(const Comparison& c, const Recording& a) {
     if (d.from) s["from_s"] = to_seconds(*d.from);
     j["signals"].push_back(std::move(s));
   }
+  j["extent_differences"] = c.lacks;
   j["other_differences"] = c.others;
   return j;
 }
@@ -153,6 +156,7 @@ void print(const Comparison& c, const Recording& a, const Recording& b) {
   say(fmt::format("{} against {}: {} instants from {:g} s to {:g} s{}", c.b, c.a, c.how.compared,
                   to_seconds(c.how.begin), to_seconds(c.how.end),
                   c.how.shift == Time{} ? "" : fmt::format(", {:g} s later there", to_seconds(c.how.shift))));
+  for (const std::string& l : c.lacks) say("They differ in their " + l + ".");
   if (!c.how.same_instants && c.how.compared > 0)
     say(fmt::format("Their instants are not the same: those of {} are compared, with {} read between its own.",
                     c.how.by_a ? "the first" : "the second", c.how.by_a ? "the second" : "the first"));
@@ -235,9 +239,18 @@ std::optional<Comparison> compared(const std::string& first, const std::string& 
     shift = *found;
   }
   c.how = record::align(a, b, shift);
+  if (!arguments.has(Option::common)) c.lacks = record::extent_differences(a, b, shift);
   c.others = record::other_differences(a, b);
   ProgressLine progress;
   const auto names = record::names_of_both(a, b);
+  for (const Allowance& given : allowances) {
+    if (std::any_of(names.begin(), names.end(), [&](const std::string& n) { return matches(given.pattern, n); }))
+      continue;
+    const auto meant = closest(given.pattern, names);
+    say_error(fmt::format("--allow: no signal is called {}{}", given.pattern,
+                          meant ? fmt::format("; did you mean {}?", *meant) : ""));
+    return std::nullopt;
+  }
   for (std::size_t i = 0; i < names.size(); ++i) {
     if (progress.due()) progress.draw(static_cast<double>(i) / static_cast<double>(names.size()), names[i]);
     record::Allowed allowed;
@@ -276,6 +289,7 @@ int compare_runs(const std::string& first, const std::vector<std::string>& other
     if (!c) return kWrongInput;
     if (c->how.compared == 0)
       return say_error(fmt::format("{} and {} have no time in common", c->a, c->b)), kWrongInput;
+    all_fine = all_fine && c->lacks.empty();
     for (const SignalDifference& d : c->signals) all_fine = all_fine && fine(d.verdict);
     if (told != nullptr) {
       told->push_back(to_json(*c, **a));

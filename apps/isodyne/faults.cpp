@@ -55,11 +55,11 @@ void without_a_try(const model::Program& p, const model::Fault& f, FaultRow& row
 bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std::vector<FaultRow>& rows) {
   const model::Program& p = *loaded.program;
   for (FaultRow& row : rows) row.reached.clear();
-  ports::CallGuard guard(std::chrono::milliseconds(1000));
+  ports::ForeignCalls calls(std::chrono::milliseconds(1000));
   const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(arguments.words[0]),
                                                                 .logs = "",
                                                                 .read_file = present::read_file,
-                                                                .guard = &guard,
+                                                                .calls = &calls,
                                                                 .answer_within = std::chrono::seconds(1),
                                                                 .paced = false,
                                                                 .seed = 1});

@@ -155,14 +155,14 @@ int run_io_loopback(const Arguments& arguments) {
     return kWrongInput;
   }
   const model::Controller& controller = p.controllers[static_cast<std::size_t>(*index)];
-  ports::CallGuard guard(std::chrono::seconds(1));
+  ports::ForeignCalls calls(std::chrono::seconds(1));
   std::unique_ptr<ports::ControllerPort> port;
   std::string over = "simulated wires";
   if (const auto setting = arguments.value(Option::setting)) {
     const model::Setting* s = setting_of(controller, *setting);
     if (s == nullptr) return kWrongInput;
     port = ports_for(loaded.program,
-                     {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard})(
+                     {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls})(
         controller, *s);
     over = fmt::format("controller {}, setting {}", controller.name, s->name);
   } else {

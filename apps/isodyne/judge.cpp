@@ -10,6 +10,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/rejudge.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/record/playback.h"
 #include "runs.h"
@@ -147,20 +148,21 @@ int run_judge(const Arguments& arguments) {
   bench::RunResult result;
   result.ending = ending_of(*run->recording);
   result.ended_at = Time{run->recording->times().back()};
-  present::Summary summary = present::summarize(p, run->recording->identity(), result, judge.verdicts(result.ending));
+  present::SetRight right = present::set_right(p, *run->recording, judge.verdicts(result.ending), *period);
+  present::Summary summary = present::summarize(p, run->recording->identity(), result, right.verdicts);
+  summary.remarks = std::move(right.remarks);
   if (result.ending == bench::Ending::not_recorded) {
     summary.ending = "cut off";
     summary.remarks.push_back(fmt::format(
         "The recording breaks off at {:.3f} s: the run was killed, or the disk was full.", summary.ended_at_s));
   }
-  const std::string pace = pace_remark(p, *period);
-  if (!pace.empty()) summary.remarks.push_back(pace);
   if (!rules) {  // what the scenario expected was told while it ran
     if (const auto before = present::read_summary((fs::path(path) / "verdicts.json").string())) {
       for (const present::SummaryRow& r : before->rows) {
         if (r.expected) summary.rows.push_back(r);
       }
       summary.not_injected = before->not_injected;
+      summary.lost = before->lost;
     }
   }
   const auto out = arguments.value(Option::out);

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "holder.h"
 #include "terminal.h"
 
 namespace {
@@ -29,7 +30,9 @@ int dispatch(const std::vector<std::string>& words) {
     put(stdout, help_text(*command));
     return kHeld;
   }
-  return command->run(*arguments);
+  const auto work = [&] { return command->run(*arguments); };
+  if (!command->foreign) return work();
+  return hold(work, [](const Broke& broke) { return say_error(broke.why), kNotCompleted; });
 }
 
 }  // namespace

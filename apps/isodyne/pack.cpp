@@ -1,6 +1,7 @@
 // pack: one file to hand over.
 
 #include "isodyne/present/pack.h"
+#include "isodyne/present/catalogue.h"
 
 #include <filesystem>
 
@@ -22,8 +23,8 @@ int run_pack(const Arguments& arguments) {
   if (!fs::is_directory(path, none)) return say_error(path + " is no run folder"), kWrongInput;
   const auto recording = open_recording(path);
   if (!recording) return say_error(recording.failure().text()), kWrongInput;
-  const auto summary = present::read_summary((fs::path(path) / "verdicts.json").string());
-  const std::string usual = summary ? summary->bench_folder : "";
+  // Of a run that was made elsewhere nobody knows whose files it names.
+  const std::string usual = present::bench_folder_of_own_run(path, (*recording)->identity()).value_or("");
   std::string out = arguments.value(Option::out).value_or((fs::path(path) / "").parent_path().string() + ".zip");
   if (!out.ends_with(".zip")) out += ".zip";
   if (fs::exists(out, none)) return say_error(out + " exists; earlier files are not written over"), kWrongInput;
@@ -32,8 +33,7 @@ int run_pack(const Arguments& arguments) {
   say(fmt::format("{}: {}, {:.1f} MB", out, counted(packed->files, "file"),
                   static_cast<double>(fs::file_size(out, none)) / 1e6));
   for (const std::string& m : packed->missing)
-    say_aside(
-        fmt::format("  the controllers in {} are not there any more: name the folder of the bench with --folder", m));
+    say_aside(fmt::format("  the controllers in {} are not packed: name the folder of the bench with --folder", m));
   return kHeld;
 }
 

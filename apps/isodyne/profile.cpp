@@ -96,11 +96,11 @@ int run_profile(const Arguments& arguments) {
   auto wanted = read_plan(arguments, p);
   if (!wanted) return kWrongInput;
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
-  ports::CallGuard guard(wanted->answer_within);
+  ports::ForeignCalls calls(wanted->answer_within);
   Judging judging(loaded.program);
   bench::Run run(loaded.program, wanted->plan,
                  ports_for(loaded.program,
-                           {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .guard = &guard}),
+                           {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls}),
                  judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);

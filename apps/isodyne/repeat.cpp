@@ -13,8 +13,10 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/bench/run.h"
 #include "isodyne/core/text.h"
 #include "isodyne/model/load.h"
+#include "isodyne/present/catalogue.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/present/stored_state.h"
 #include "isodyne/record/compare.h"
@@ -55,6 +57,28 @@ bool stays_inside(const std::string& name) {
   return !path.is_absolute() && !path.empty() && *path.begin() != "..";
 }
 
+/// A name as the language has them.
+bool plain_name(const std::string& name) {
+  const auto plain = [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_' || c == '.' ||
+           c == '[' || c == ']';
+  };
+  return std::all_of(name.begin(), name.end(), plain);
+}
+
+/// What is recorded goes onto a command line: it must be what it says it is. Empty if it is.
+std::string odd_identity(const record::RunIdentity& i) {
+  std::vector<std::string> names = i.faults;
+  names.insert(names.end(), {i.scenario, i.setting, i.harness});
+  for (const std::string& name : names) {
+    if (!plain_name(name)) return fmt::format("`{}` is no name", name);
+  }
+  const auto main = std::find_if(i.sources.begin(), i.sources.end(), [&](const auto& s) { return s.first == i.main; });
+  if (main == i.sources.end()) return fmt::format("its bench `{}` is not among its sources", i.main);
+  if (!i.longest.empty() && !read_span(i.longest)) return fmt::format("`{}` is no time", i.longest);
+  return {};
+}
+
 /// The texts as they were, and beside them what the bench has in its folder now: controllers.
 Status lay_out(const record::RunIdentity& identity, const fs::path& bench, const fs::path& library,
                const fs::path& beside) {
@@ -74,6 +98,44 @@ Status lay_out(const record::RunIdentity& identity, const fs::path& bench, const
     if (!fs::exists(link, error)) fs::create_symlink(fs::absolute(entry.path(), error), link, error);
   }
   return Done{};
+}
+
+/// The controllers of the run that are code of somebody: programs, and libraries that run in this process.
+std::vector<const model::Setting*> code_of(const model::Program& program, const std::string& setting) {
+  std::vector<const model::Setting*> all;
+  for (const model::Controller& c : program.controllers) {
+    const model::Setting* s = bench::setting_of(c, setting);
+    if (s != nullptr && (s->kind == model::Setting::Kind::library || s->kind == model::Setting::Kind::program))
+      all.push_back(s);
+  }
+  return all;
+}
+
+/// Whether what a controller is lies in the folder that was named.
+bool inside_folder(const model::Setting& s) {
+  return stays_inside(s.address.substr(0, s.address.find(' ')));
+}
+
+/// Where controllers are looked for; nothing, and said why, if the run would start code that nobody has agreed to.
+std::optional<std::string> agreed_folder(const Arguments& arguments, const std::string& path,
+                                         const record::RunIdentity& identity) {
+  if (const auto own = present::bench_folder_of_own_run(path, identity); own && !arguments.has(Option::folder))
+    return own;
+  const auto summary = present::read_summary((fs::path(path) / "verdicts.json").string());
+  const std::string told = summary ? summary->bench_folder : "";
+  const std::string beside = arguments.value(Option::folder).value_or(arguments.has(Option::trust) ? told : "");
+  const auto opened = present::open_recording(path);
+  if (!opened) return say_error(opened.failure().text()), std::nullopt;
+  if (opened->loaded.program == nullptr || arguments.has(Option::trust)) return beside;
+  std::string asked;
+  for (const model::Setting* s : code_of(*opened->loaded.program, identity.setting)) {
+    if (arguments.has(Option::folder) && inside_folder(*s)) continue;
+    asked += fmt::format("\n  {}{}", s->text, told.empty() ? "" : ", in " + told);
+  }
+  if (asked.empty()) return beside;
+  say_error(path + " was not made here, and repeating it would start" + asked);
+  say_aside("--folder FOLDER takes controllers from a folder of yours, --trust starts those that the run names");
+  return std::nullopt;
 }
 
 /// This program once more; its exit status, or nothing. What it says goes into a file.
@@ -139,7 +201,7 @@ std::vector<std::string> command_line(const record::RunIdentity& i, const fs::pa
     if (!i.setting.empty()) words.insert(words.end(), {"--setting", i.setting});
     if (!i.harness.empty()) words.insert(words.end(), {"--harness", i.harness});
   }
-  if (!longest.empty()) words.insert(words.end(), {"--for", longest});
+  if (!longest.empty()) words.push_back("--for=" + longest);
   return words;
 }
 
@@ -172,7 +234,10 @@ bool is_output(const model::Program& p, const std::string& name) {
 std::vector<record::RecordedEvent> events_of(const Recording& r, bool with_end) {
   std::vector<record::RecordedEvent> events = r.events();
   if (!with_end)
-    std::erase_if(events, [](const auto& e) { return e.kind == bench::event_word(bench::EventKind::ended); });
+    std::erase_if(events, [](const auto& e) {
+      return e.kind == bench::event_word(bench::EventKind::ended) ||
+             e.kind == bench::event_word(bench::EventKind::verdict);
+    });
   return events;
 }
 
@@ -262,11 +327,11 @@ int run_repeat(const Arguments& arguments) {
     return say_error(path +
                      " kept to the wall clock: it can be compared with another run, but not repeated to the bit"),
            kWrongInput;
-  std::string beside = arguments.value(Option::folder).value_or("");
-  if (beside.empty()) {
-    const auto summary = present::read_summary((fs::path(path) / "verdicts.json").string());
-    beside = summary && !summary->bench_folder.empty() ? summary->bench_folder : ".";
-  }
+  if (const std::string odd = odd_identity(identity); !odd.empty())
+    return say_error(fmt::format("{} cannot be repeated: {}", path, odd)), kWrongInput;
+  const auto agreed = agreed_folder(arguments, path, identity);
+  if (!agreed) return kWrongInput;
+  const std::string beside = agreed->empty() ? "." : *agreed;
   const Workplace place;
   if (place.path().empty())
     return say_error(fmt::format("cannot make a temporary folder: {}", std::strerror(errno))), kNotCompleted;

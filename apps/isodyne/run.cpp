@@ -18,12 +18,16 @@
 
 #include "breakpoint.h"
 #include "command.h"
+#include "holder.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
 #include "isodyne/present/catalogue.h"
+#include "isodyne/present/rejudge.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/stored_state.h"
+#include "isodyne/record/playback.h"
 #include "isodyne/record/recorder.h"
+#include "isodyne/record/recover.h"
 #include "plans.h"
 #include "runs.h"
 #include "table.h"
@@ -37,6 +41,14 @@ namespace fs = std::filesystem;
 namespace {
 
 std::atomic<bool> g_stop{false};
+constexpr const char* kBrokenOff = "broken off";
+
+/// Every image of a recording; gives the time between two.
+Time play_all(const present::OpenRecording& run, judge::Judge& judge) {
+  record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
+  if (playback.missing().empty()) playback.run([&](const bench::Image& image) { judge.image(image); });
+  return playback.period();
+}
 
 void on_interrupt(int signal) {
   g_stop.store(true, std::memory_order_relaxed);  // only the flag is handed over
@@ -67,6 +79,7 @@ class Watchers : public bench::Observer {
   bool waiting() const { return begin_at_ != nullptr; }
 
   void image(const bench::Image& image) override {
+    Progress::alive();
     if (begin_at_ != nullptr) {
       if (image.at < begin_at_->at) return;
       difference_ =
@@ -199,9 +212,10 @@ bool write_evidence(const present::Summary& summary, const std::string& folder, 
 
 /// As far as it is known when the run begins; how it ended is for later.
 present::Summary beginning(const model::Program& program, const record::RunIdentity& identity,
-                           const std::string& started) {
+                           const std::string& started, const std::string& bench_folder) {
   present::Summary summary = present::summarize(program, identity, {}, {});
   summary.started = started;
+  summary.bench_folder = bench_folder;
   summary.ending.clear();
   return summary;
 }
@@ -274,6 +288,52 @@ bool save_state(const std::string& file, const model::Program& program, const re
   return static_cast<bool>(written);
 }
 
+/// The run came to no end of its own: what its recording has is judged, and said.
+int evidence_of_broken(const Arguments& arguments, const Broke& broke, const model::Program& program) {
+  say_error(broke.why);
+  std::vector<std::string> details;
+  for (const model::Controller& c : program.controllers) {
+    if (c.name != broke.who) continue;
+    for (std::size_t i = 0; i < std::min(c.reads.size(), broke.reads.size()); ++i)
+      details.push_back(fmt::format("it read {} = {}", program.variable(c.reads[i]).name,
+                                    program.format(c.reads[i], broke.reads[i])));
+  }
+  for (const std::string& d : details) say_aside("  " + d);
+  if (broke.folder.empty()) return kNotCompleted;
+  const std::string file = (fs::path(broke.folder) / "recording.h5").string();
+  const std::string ending = broke.controller ? bench::ending_word(bench::Ending::controller_failed) : kBrokenOff;
+  const auto whole = record::recover(file, ending);
+  if (!whole) return say_error(whole.failure().text()), kNotCompleted;
+  auto opened = present::open_recording(broke.folder);
+  if (!opened) return say_error(opened.failure().text()), kNotCompleted;
+  const record::Recording& recording = *opened->recording;
+  judge::Judge judge(opened->loaded.program);
+  const Time period = play_all(*opened, judge);
+  bench::RunResult result;
+  result.ending = bench::Ending::controller_failed;
+  result.ended_at = recording.times().empty() ? Time{} : Time{recording.times().back()};
+  result.explanation = broke.why;
+  result.details = details;
+  present::SetRight right =
+      present::set_right(*opened->loaded.program, recording, judge.verdicts(result.ending), period);
+  present::Summary summary = present::summarize(*opened->loaded.program, recording.identity(), result, right.verdicts);
+  summary.ending = ending;
+  summary.started = broke.started;
+  summary.bench_folder = broke.bench_folder;
+  summary.remarks = std::move(right.remarks);
+  if (result.ended_at + program.record_period() < broke.at)
+    summary.remarks.push_back(
+        fmt::format("The recording ends at {}; what came after it, up to {}, was lost with the process.",
+                    format_instant(result.ended_at), format_instant(broke.at)));
+  (void)write_evidence(summary, broke.folder, !arguments.has(Option::no_report));
+  enter_into_catalogue(broke.folder, summary, recording.identity());
+  if (arguments.has(Option::json))
+    put(stdout, to_json(summary));
+  else
+    print_verdicts(summary, "Evidence in " + broke.folder);
+  return kNotCompleted;
+}
+
 int run_bench(const Arguments& given_arguments, bool reference) {
   std::optional<present::StoredState> state;
   const auto all = with_state(given_arguments, state);
@@ -295,114 +355,135 @@ int run_bench(const Arguments& given_arguments, bool reference) {
                        loaded.program, g_stop);
     if (!breakpoint->good()) return kWrongInput;
   }
-  wanted->plan.reference = reference;
-  if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
-  const bool given = arguments.has(Option::out);
-  const auto folder = make_run_folder(arguments, name_of(*loaded.program, wanted->plan));
-  if (!folder) {
-    say_error(folder.failure().text());
-    return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
-  }
-  const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan, state);
-  auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity);
-  if (!recorder) {
-    say_error(recorder.failure().text());
-    return kNotCompleted;
-  }
-  // In a paced run it is beside the run already, as everybody who watches.
-  const bool second_core = std::thread::hardware_concurrency() > 1 && !wanted->plan.pace;
-  judge::Judge judge(loaded.program, second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
-  Watchers watchers(*loaded.program, **recorder, judge,
-                    identity.scenario.empty() ? loaded.program->name : identity.scenario, wanted->plan);
-
-  ports::CallGuard guard(wanted->answer_within);
-  const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
-                                                                .logs = *folder,
-                                                                .read_file = present::read_file,
-                                                                .guard = &guard,
-                                                                .answer_within = wanted->answer_within,
-                                                                .paced = wanted->plan.pace.has_value(),
-                                                                .seed = wanted->plan.seed});
-  std::signal(SIGINT, on_interrupt);
-  std::signal(SIGTERM, on_interrupt);
-  const std::string started = now_text();
-  enter_into_catalogue(*folder, beginning(*loaded.program, identity, started), identity);
-  const auto begin = std::chrono::steady_clock::now();
-  bench::Run run(loaded.program, wanted->plan, make_port, watchers);
-  watchers.follow(run);
-  if (arguments.has(Option::go_on_unrecorded)) watchers.go_on_unrecorded();
-  if (state) watchers.begin_at(*state);
-  if (breakpoint) {
-    breakpoint->follow(run);
-    watchers.stop_at(*breakpoint);
-    save = [&](const std::string& to, Time) {
-      return save_state(to, *loaded.program, identity, run.last_image(), run.changes());
-    };
-  }
-  bench::RunResult result = run.execute(g_stop);
-  watchers.done();
-  if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
-    say_aside(run.native()->remark());
-  (*recorder)->last_image(run.last_image());
-  const auto without_evidence = [&] {
-    present::Summary summary = beginning(*loaded.program, identity, started);
-    summary.ending = bench::ending_word(bench::Ending::not_recorded);
-    return summary;
-  };
-  if (state && (watchers.waiting() || !watchers.difference().empty())) {
-    say_error(fmt::format("the state of {} cannot be reached again: {}", format_instant(state->at),
-                          watchers.waiting() ? "the run is over before" : watchers.difference()));
-    say_aside("  the bench, its controller, or the compiler of the plant is another than it was then");
-    const Status closed = (*recorder)->close(bench::Ending::not_recorded);
-    if (!closed) say_aside("  " + closed.failure().text());
-    enter_into_catalogue(*folder, without_evidence(), identity);
-    return kNotCompleted;
-  }
-  if (const auto to = arguments.value(Option::save_state);
-      to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes())) {
-    enter_into_catalogue(*folder, without_evidence(), identity);
-    return kNotCompleted;
-  }
-  const Status closed = (*recorder)->close(result.ending);
-  const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
-  if (!closed && !went_on) result.ending = bench::Ending::not_recorded;
-
-  present::Summary summary = present::summarize(*loaded.program, identity, result, judge.verdicts(result.ending));
-  for (const auto& [judged, what] :
-       {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
-    std::string left;
-    for (const std::string& l : loaded.left_out) {
-      const bool requirement = l.starts_with("requirement") || l.starts_with("expectation");
-      if (requirement == judged) left += (left.empty() ? "" : ", ") + l;
+  const auto go = [&]() -> int {
+    wanted->plan.reference = reference;
+    if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
+    const bool given = arguments.has(Option::out);
+    const auto folder = make_run_folder(arguments, name_of(*loaded.program, wanted->plan));
+    if (!folder) {
+      say_error(folder.failure().text());
+      return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
     }
-    if (!left.empty()) summary.remarks.push_back(fmt::format("{}: {}.", what, left));
-  }
-  if (state)
-    summary.remarks.push_back(
-        fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
-  summary.started = started;
-  summary.bench_folder = folder_of(file);
-  summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
-  if (went_on) {
-    const std::string lost = fmt::format(
-        "The recording ends at {} ({}); the run went on to {}, and is judged to its end.",
-        format_instant((*recorder)->recorded_until()), (*recorder)->trouble().reason, format_instant(result.ended_at));
-    summary.remarks.push_back(lost);
-    say_error((*recorder)->trouble().text());
-  }
-  for (const std::int32_t f : wanted->plan.faults) {
-    if (!watchers.injected(f)) summary.not_injected.push_back(loaded.program->faults[static_cast<std::size_t>(f)].name);
-  }
-  explain_ending(result, **recorder);
-  const bool written = write_evidence(summary, *folder, closed && !arguments.has(Option::no_report));
-  enter_into_catalogue(*folder, summary, identity);
-  if (arguments.has(Option::json)) {
-    put(stdout, to_json(summary));
-  } else {
-    print_verdicts(summary, "Evidence in " + *folder);
-  }
-  return written && closed ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns)
-                           : kNotCompleted;
+    const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan, state);
+    auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity);
+    if (!recorder) {
+      say_error(recorder.failure().text());
+      return kNotCompleted;
+    }
+    // In a paced run it is beside the run already, as everybody who watches.
+    const bool second_core = std::thread::hardware_concurrency() > 1 && !wanted->plan.pace;
+    judge::Judge judge(loaded.program, second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
+    Watchers watchers(*loaded.program, **recorder, judge,
+                      identity.scenario.empty() ? loaded.program->name : identity.scenario, wanted->plan);
+
+    ports::ForeignCalls calls(wanted->answer_within);
+    const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
+                                                                  .logs = *folder,
+                                                                  .read_file = present::read_file,
+                                                                  .calls = &calls,
+                                                                  .answer_within = wanted->answer_within,
+                                                                  .paced = wanted->plan.pace.has_value(),
+                                                                  .seed = wanted->plan.seed});
+    std::signal(SIGINT, on_interrupt);
+    std::signal(SIGTERM, on_interrupt);
+    std::signal(SIGHUP, on_interrupt);  // the terminal is gone; the evidence shall not be
+    const std::string started = now_text();
+    enter_into_catalogue(*folder, beginning(*loaded.program, identity, started, folder_of(file)), identity);
+    Progress::evidence_in(*folder, started, folder_of(file));
+    Progress::begin();
+    const auto begin = std::chrono::steady_clock::now();
+    bench::Run run(loaded.program, wanted->plan, make_port, watchers);
+    watchers.follow(run);
+    if (arguments.has(Option::go_on_unrecorded)) watchers.go_on_unrecorded();
+    if (state) watchers.begin_at(*state);
+    if (breakpoint) {
+      breakpoint->follow(run);
+      watchers.stop_at(*breakpoint);
+      save = [&](const std::string& to, Time) {
+        return save_state(to, *loaded.program, identity, run.last_image(), run.changes());
+      };
+    }
+    bench::RunResult result = run.execute(g_stop);
+    Progress::end();
+    watchers.done();
+    if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
+      say_aside(run.native()->remark());
+    (*recorder)->last_image(run.last_image());
+    const auto without_evidence = [&] {
+      present::Summary summary = beginning(*loaded.program, identity, started, folder_of(file));
+      summary.ending = bench::ending_word(bench::Ending::not_recorded);
+      return summary;
+    };
+    if (state && (watchers.waiting() || !watchers.difference().empty())) {
+      say_error(fmt::format("the state of {} cannot be reached again: {}", format_instant(state->at),
+                            watchers.waiting() ? "the run is over before" : watchers.difference()));
+      say_aside("  the bench, its controller, or the compiler of the plant is another than it was then");
+      const Status closed = (*recorder)->close(bench::Ending::not_recorded);
+      if (!closed) say_aside("  " + closed.failure().text());
+      enter_into_catalogue(*folder, without_evidence(), identity);
+      return kNotCompleted;
+    }
+    if (const auto to = arguments.value(Option::save_state);
+        to && !save_state(*to, *loaded.program, identity, run.last_image(), run.changes())) {
+      enter_into_catalogue(*folder, without_evidence(), identity);
+      return kNotCompleted;
+    }
+    std::vector<judge::Verdict> verdicts = judge.verdicts(result.ending);
+    // What was judged at every instant is part of the recording, which may have fewer.
+    for (const judge::Verdict& v : verdicts)
+      (*recorder)->event(
+          {result.ended_at, bench::EventKind::verdict, v.requirement, static_cast<std::int32_t>(v.answer), 0});
+    const Status closed = (*recorder)->close(result.ending);
+    const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
+    if (!closed && !went_on) result.ending = bench::Ending::not_recorded;
+
+    for (judge::Verdict& v : verdicts) {
+      if (result.ending == bench::Ending::not_recorded && v.answer == judge::Answer::held)
+        v.answer = judge::Answer::undecided;
+    }
+    present::Summary summary = present::summarize(*loaded.program, identity, result, verdicts);
+    for (const auto& [judged, what] :
+         {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
+      std::string left;
+      for (const std::string& l : loaded.left_out) {
+        const bool requirement = l.starts_with("requirement") || l.starts_with("expectation");
+        if (requirement == judged) left += (left.empty() ? "" : ", ") + l;
+      }
+      if (!left.empty()) summary.remarks.push_back(fmt::format("{}: {}.", what, left));
+    }
+    if (state)
+      summary.remarks.push_back(
+          fmt::format("Goes on from the state of {}, which was reached again to the bit.", format_instant(state->at)));
+    summary.started = started;
+    summary.bench_folder = folder_of(file);
+    summary.wall_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    if (went_on) {
+      const std::string lost =
+          fmt::format("The recording ends at {} ({}); the run went on to {}, and is judged to its end.",
+                      format_instant((*recorder)->recorded_until()), (*recorder)->trouble().reason,
+                      format_instant(result.ended_at));
+      summary.remarks.push_back(lost);
+      say_error((*recorder)->trouble().text());
+    }
+    for (const std::int32_t f : wanted->plan.faults) {
+      if (!watchers.injected(f))
+        summary.not_injected.push_back(loaded.program->faults[static_cast<std::size_t>(f)].name);
+    }
+    explain_ending(result, **recorder);
+    for (const std::string& l : summary.lost) say_error("lost " + l + "; the run went on without it");
+    if (breakpoint && !breakpoint->came())
+      summary.remarks.push_back(fmt::format("The breakpoint `{}` never came.", *arguments.value(Option::break_)));
+    const bool written = write_evidence(summary, *folder, closed && !arguments.has(Option::no_report));
+    enter_into_catalogue(*folder, summary, identity);
+    if (arguments.has(Option::json)) {
+      put(stdout, to_json(summary));
+    } else {
+      print_verdicts(summary, "Evidence in " + *folder);
+    }
+    return written && closed ? exit_status(summary, result, arguments.has(Option::strict), wanted->max_overruns)
+                             : kNotCompleted;
+  };
+  return hold(go, [&](const Broke& broke) { return evidence_of_broken(arguments, broke, *loaded.program); });
 }
 
 }  // namespace

@@ -54,9 +54,9 @@ int run_show(const Arguments& arguments) {
     return say_error(fmt::format("the recording has nothing there: it goes from {:g} s to {:g} s",
                                  to_seconds(Time{times.front()}), to_seconds(Time{times.back()}))),
            kWrongInput;
-  constexpr std::size_t kEnough = 40'000;  // values of a signal, with every extreme: far more than there are columns
+  const std::size_t columns = 4 * style.width;  // there are two columns of dots in a character
   for (const std::string& name : *names) {
-    const auto view = present::signal_view(**recording, name, *stretch, kEnough);
+    const auto view = present::signal_view(**recording, name, *stretch, columns);
     if (!view) return say_error(view.failure().text()), kWrongInput;
     put(stdout, present::text_plot(*view, style));
   }

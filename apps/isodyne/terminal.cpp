@@ -23,8 +23,34 @@ std::size_t width_of(FILE* stream) {
   return size.ws_col == 0 ? 80 : size.ws_col;
 }
 
-void put(FILE* stream, const std::string& text) {
+namespace {
+void put_bytes(FILE* stream, const std::string& text) {
   std::fwrite(text.data(), 1, text.size(), stream);
+}
+
+/// The escapes that we write ourselves: colours, bold, and back.
+std::size_t own_escape(std::string_view text) {
+  for (const std::string_view own :
+       {"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[31m", "\x1b[32m", "\x1b[33m", "\x1b[35m", "\x1b[36m", "\x1b[1;31m",
+        "\x1b[1;32m", "\x1b[1;33m", "\x1b[1;35m", "\x1b[1;36m"}) {
+    if (text.starts_with(own)) return own.size();
+  }
+  return 0;
+}
+}  // namespace
+
+/// Names and texts of others must not move the cursor or write over what was said.
+void put(FILE* stream, const std::string& text) {
+  std::string out;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t escape = std::min(text.find('\x1b', at), text.size());
+    out += printable(std::string_view(text).substr(at, escape - at));
+    if (escape == text.size()) break;
+    const std::size_t own = own_escape(std::string_view(text).substr(escape));
+    out += own > 0 ? text.substr(escape, own) : "\xEF\xBF\xBD";
+    at = escape + std::max<std::size_t>(1, own);
+  }
+  put_bytes(stream, out);
 }
 
 void say(const std::string& text) {
@@ -70,7 +96,7 @@ void ProgressLine::clear() {
   if (lines_ == 0) return;
   std::string text = "\r\x1b[K";
   for (; lines_ > 1; --lines_) text += "\x1b[A\x1b[K";
-  put(stderr, text);
+  put_bytes(stderr, text);
   lines_ = 0;
 }
 

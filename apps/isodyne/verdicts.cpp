@@ -45,7 +45,6 @@ void print_timing(const present::Summary& s, bool colours) {
 }  // namespace
 
 void print_verdicts(const present::Summary& s, const std::string& closing) {
-  using judge::Answer;
   const bool colours = colours_on(stdout);
   say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s,
                   s.wall_seconds));
@@ -60,9 +59,9 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
       return t ? fmt::format("{:.2f} s", *t) : std::string("–");
     };
     for (const present::SummaryRow& r : s.rows) {
-      const char* colour = r.answer == judge::answer_word(Answer::held)     ? "32"
-                           : r.answer == judge::answer_word(Answer::broken) ? "1;31"
-                                                                            : "33";
+      const char* colour = r.answer == judge::answer_word(judge::Answer::held)     ? "32"
+                           : r.answer == judge::answer_word(judge::Answer::broken) ? "1;31"
+                                                                                   : "33";
       table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
                 colour, 1);
     }
@@ -73,16 +72,17 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
   for (const std::string& r : s.remarks) say(r);
   for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
   print_timing(s, colours);
-  std::string counts = fmt::format("{} of {} held", s.count(Answer::held), s.rows.size());
-  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
-    if (s.count(a) > 0) counts += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
-  }
-  say(fmt::format("{}. {}", counts, closing));
+  for (const std::string& l : s.lost) say("Controller lost, though nothing asked for it: " + l + ".");
+  say(fmt::format("{}. {}",
+                  s.lost.empty() ? s.counts_text() : "Not completed, a controller was lost: " + s.counts_text(),
+                  closing));
 }
 
 int status_of(const present::Summary& s, bool strict) {
   using judge::Answer;
+  if (!s.lost.empty()) return kNotCompleted;
   if (s.count(Answer::broken) > 0) return kBroken;
+  if (strict && !s.not_injected.empty()) return kBroken;
   return strict && s.count(Answer::held) != s.rows.size() ? kBroken : kHeld;
 }
 

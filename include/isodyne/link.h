@@ -27,7 +27,8 @@
 #define ISODYNE_LINK_H
 
 #ifndef _GNU_SOURCE
-#define _GNU_SOURCE 1 /* for sockets, mmap and syscall under -std=c11; include this header before others if they matter */
+#define _GNU_SOURCE \
+  1 /* for sockets, mmap and syscall under -std=c11; include this header before others if they matter */
 #endif
 
 #include <errno.h>
@@ -52,7 +53,8 @@
 #define ISODYNE_LINK_HEAD 48u
 #define ISODYNE_LINK_MOST 60000u /* bytes of a payload */
 
-/* How long a reader of shared memory looks before it sleeps, ns. */
+/* How long a reader of shared memory looks before it sleeps, ns, at most: who has looked in vain, because somebody else
+ * has the other end's core, looks more shortly the next time. */
 #ifndef ISODYNE_LINK_SPIN_NS
 #define ISODYNE_LINK_SPIN_NS 50000
 #endif
@@ -60,17 +62,19 @@
 typedef struct isodyne_link {
   int64_t period_ns;   /* of the exchanges, told by the bench */
   int paced;           /* 1: the bench keeps to the wall clock */
-  const char *trouble; /* why a call failed */
+  const char* trouble; /* why a call failed */
   /* What was counted: questions that came again, came too late or never, and messages that were damaged or nobody's. */
   uint64_t duplicated, reordered, lost, corrupted, refused;
 
   /* From here on: the link's own. */
-  const isodyne_controller_info *info;
+  const isodyne_controller_info* info;
   int file;          /* of the socket; -1 with shared memory */
-  unsigned char *in; /* slots of the shared memory */
-  unsigned char *out;
+  unsigned char* in; /* slots of the shared memory */
+  unsigned char* out;
   size_t room; /* of a slot */
   uint32_t seen;
+  int64_t look_ns; /* how long it looks at present */
+  uint32_t vain;
   uint32_t session, sequence, answered;
   pid_t parent;
   size_t answer_bytes;
@@ -82,7 +86,7 @@ enum { ISODYNE_HELLO = 1, ISODYNE_WELCOME, ISODYNE_REFUSAL, ISODYNE_READS, ISODY
 
 /* ---- check sum: CRC-32C (RFC 3720, appendix B.4) */
 
-static inline uint32_t isodyne_crc_table(uint32_t c, const unsigned char *bytes, size_t count) {
+static inline uint32_t isodyne_crc_table(uint32_t c, const unsigned char* bytes, size_t count) {
   for (size_t i = 0; i < count; ++i) {
     c ^= bytes[i];
     for (int bit = 0; bit < 8; ++bit) c = (c >> 1) ^ (0x82F63B78u & (0u - (c & 1u)));
@@ -91,7 +95,7 @@ static inline uint32_t isodyne_crc_table(uint32_t c, const unsigned char *bytes,
 }
 
 #if defined(__x86_64__) && defined(__GNUC__)
-__attribute__((target("sse4.2"))) static inline uint32_t isodyne_crc_quick(uint32_t c, const unsigned char *bytes,
+__attribute__((target("sse4.2"))) static inline uint32_t isodyne_crc_quick(uint32_t c, const unsigned char* bytes,
                                                                            size_t count) {
   unsigned long long wide = c;
   size_t at = 0;
@@ -106,21 +110,21 @@ __attribute__((target("sse4.2"))) static inline uint32_t isodyne_crc_quick(uint3
 }
 #endif
 
-static inline uint32_t isodyne_crc(uint32_t c, const unsigned char *bytes, size_t count) {
+static inline uint32_t isodyne_crc(uint32_t c, const unsigned char* bytes, size_t count) {
 #if defined(__x86_64__) && defined(__GNUC__)
   if (__builtin_cpu_supports("sse4.2")) return isodyne_crc_quick(c, bytes, count);
 #endif
   return isodyne_crc_table(c, bytes, count);
 }
 
-static inline uint32_t isodyne_link_sum(const unsigned char *message, size_t payload) {
+static inline uint32_t isodyne_link_sum(const unsigned char* message, size_t payload) {
   return ~isodyne_crc(isodyne_crc(0xFFFFFFFFu, message, 44), message + ISODYNE_LINK_HEAD, payload);
 }
 
 /* ---- messages */
 
-static inline size_t isodyne_link_pack(isodyne_link *l, unsigned char *to, int kind, unsigned code, int64_t time_ns,
-                                       const void *payload, size_t count) {
+static inline size_t isodyne_link_pack(isodyne_link* l, unsigned char* to, int kind, unsigned code, int64_t time_ns,
+                                       const void* payload, size_t count) {
   const uint16_t code16 = (uint16_t)code;
   const uint32_t count32 = (uint32_t)count;
   memcpy(to, "IDYL", 4);
@@ -139,19 +143,19 @@ static inline size_t isodyne_link_pack(isodyne_link *l, unsigned char *to, int k
   return ISODYNE_LINK_HEAD + count;
 }
 
-static inline uint32_t isodyne_get32(const unsigned char *from) {
+static inline uint32_t isodyne_get32(const unsigned char* from) {
   uint32_t value;
   memcpy(&value, from, 4);
   return value;
 }
-static inline int64_t isodyne_get64(const unsigned char *from) {
+static inline int64_t isodyne_get64(const unsigned char* from) {
   int64_t value;
   memcpy(&value, from, 8);
   return value;
 }
 
 /* The kind of a message, or 0: it is damaged or none. */
-static inline int isodyne_link_check(isodyne_link *l, const unsigned char *m, size_t count) {
+static inline int isodyne_link_check(isodyne_link* l, const unsigned char* m, size_t count) {
   if (count < ISODYNE_LINK_HEAD || memcmp(m, "IDYL", 4) != 0 || m[4] != ISODYNE_LINK_VERSION ||
       isodyne_get32(m + 40) != count - ISODYNE_LINK_HEAD) {
     ++l->refused;
@@ -172,17 +176,17 @@ static inline int64_t isodyne_link_now(void) {
   return (int64_t)now.tv_sec * 1000000000 + now.tv_nsec;
 }
 
-static inline _Atomic uint32_t *isodyne_word(unsigned char *slot, size_t at) {
-  return (_Atomic uint32_t *)(void *)(slot + at);
+static inline _Atomic uint32_t* isodyne_word(unsigned char* slot, size_t at) {
+  return (_Atomic uint32_t*)(void*)(slot + at);
 }
 
-static inline void isodyne_link_send(isodyne_link *l, const unsigned char *message, size_t count) {
+static inline void isodyne_link_send(isodyne_link* l, const unsigned char* message, size_t count) {
   if (l->file >= 0) {
     (void)!send(l->file, message, count, MSG_NOSIGNAL | MSG_DONTWAIT);
     return;
   }
   if (count > l->room) return;
-  _Atomic uint32_t *const word = isodyne_word(l->out, 0);
+  _Atomic uint32_t* const word = isodyne_word(l->out, 0);
   const uint32_t turn = atomic_load_explicit(word, memory_order_relaxed);
   const uint32_t count32 = (uint32_t)count;
   atomic_store_explicit(word, turn + 1, memory_order_relaxed);
@@ -193,8 +197,8 @@ static inline void isodyne_link_send(isodyne_link *l, const unsigned char *messa
   if (atomic_load(isodyne_word(l->out, 4)) != 0) syscall(SYS_futex, word, FUTEX_WAKE, 0x7FFFFFFF, NULL, NULL, 0);
 }
 
-static inline size_t isodyne_link_look(isodyne_link *l) {
-  _Atomic uint32_t *const word = isodyne_word(l->in, 0);
+static inline size_t isodyne_link_look(isodyne_link* l) {
+  _Atomic uint32_t* const word = isodyne_word(l->in, 0);
   const uint32_t turn = atomic_load_explicit(word, memory_order_acquire);
   if (turn == l->seen || (turn & 1u)) return 0;
   size_t count = isodyne_get32(l->in + 8);
@@ -207,7 +211,7 @@ static inline size_t isodyne_link_look(isodyne_link *l) {
 }
 
 /* The bytes of the next message in l->message, 0 after about `within_ns` without one, -1 when the bench is gone. */
-static inline long isodyne_link_receive(isodyne_link *l, int64_t within_ns) {
+static inline long isodyne_link_receive(isodyne_link* l, int64_t within_ns) {
   if (l->file >= 0) {
     const ssize_t got = recv(l->file, l->message, sizeof l->message, 0); /* waits 20 ms at most: SO_RCVTIMEO */
     if (got > 0) return (long)got;
@@ -218,16 +222,22 @@ static inline long isodyne_link_receive(isodyne_link *l, int64_t within_ns) {
   for (;;) {
     for (int i = 0; i < 64; ++i) {
       const size_t got = isodyne_link_look(l);
+      if (got > 0 && i > 0 && l->look_ns < ISODYNE_LINK_SPIN_NS) l->look_ns = 2 * l->look_ns + 1;
       if (got > 0) return (long)got;
+      if (l->look_ns == 0) break;
 #if defined(__x86_64__)
       __builtin_ia32_pause();
 #endif
     }
     const int64_t waited = isodyne_link_now() - begin;
     if (waited >= within_ns) return getppid() == l->parent ? 0 : -1;
-    if (waited < ISODYNE_LINK_SPIN_NS) continue;
-    const struct timespec rest = {(time_t)((within_ns - waited) / 1000000000), (long)((within_ns - waited) % 1000000000)};
-    _Atomic uint32_t *const word = isodyne_word(l->in, 0);
+    if (waited < l->look_ns) continue;
+    l->look_ns = l->look_ns / 4 < 2000 ? 0 : l->look_ns / 4;
+    if (++l->vain % 64 == 0 && ISODYNE_LINK_SPIN_NS > 0)
+      l->look_ns = 8000 < ISODYNE_LINK_SPIN_NS ? 8000 : ISODYNE_LINK_SPIN_NS;
+    const struct timespec rest = {(time_t)((within_ns - waited) / 1000000000),
+                                  (long)((within_ns - waited) % 1000000000)};
+    _Atomic uint32_t* const word = isodyne_word(l->in, 0);
     atomic_store(isodyne_word(l->in, 4), 1u);
     const uint32_t turn = atomic_load(word);
     if (turn == l->seen || (turn & 1u)) syscall(SYS_futex, word, FUTEX_WAIT, turn, &rest, NULL, 0);
@@ -235,24 +245,25 @@ static inline long isodyne_link_receive(isodyne_link *l, int64_t within_ns) {
   }
 }
 
-static inline int isodyne_link_fail(isodyne_link *l, const char *why) {
+static inline int isodyne_link_fail(isodyne_link* l, const char* why) {
   l->trouble = why;
   return -1;
 }
 
-static inline int isodyne_link_connect(isodyne_link *l, const char *address) {
+static inline int isodyne_link_connect(isodyne_link* l, const char* address) {
   l->file = -1;
   if (strncmp(address, "memory:", 7) == 0) {
     const int file = atoi(address + 7);
     struct stat about;
     if (fstat(file, &about) != 0 || about.st_size < 64) return isodyne_link_fail(l, "there is no shared memory");
-    unsigned char *const memory =
+    unsigned char* const memory =
         mmap(NULL, (size_t)about.st_size, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_POPULATE, file, 0);
     if (memory == MAP_FAILED) return isodyne_link_fail(l, "the shared memory cannot be mapped");
     if (memcmp(memory, "IDYLMEM1", 8) != 0) return isodyne_link_fail(l, "the shared memory is of another version");
     const size_t slot = isodyne_get32(memory + 8);
     if (64 + 2 * slot > (size_t)about.st_size || slot <= 16 || slot - 16 > sizeof l->message)
       return isodyne_link_fail(l, "the shared memory has an impossible size");
+    l->look_ns = ISODYNE_LINK_SPIN_NS;
     l->in = memory + 64;
     l->out = memory + 64 + slot;
     l->room = slot - 16;
@@ -262,7 +273,7 @@ static inline int isodyne_link_connect(isodyne_link *l, const char *address) {
     l->file = atoi(address + 7);
   } else if (strncmp(address, "udp:", 4) == 0) {
     char host[256];
-    const char *const colon = strrchr(address + 4, ':');
+    const char* const colon = strrchr(address + 4, ':');
     if (colon == NULL || (size_t)(colon - address - 4) >= sizeof host)
       return isodyne_link_fail(l, "the address is not udp:HOST:PORT");
     memcpy(host, address + 4, (size_t)(colon - address - 4));
@@ -284,12 +295,12 @@ static inline int isodyne_link_connect(isodyne_link *l, const char *address) {
 
 /* ---- what a controller calls */
 
-static inline void isodyne_link_hello(isodyne_link *l) {
+static inline void isodyne_link_hello(isodyne_link* l) {
   isodyne_link_send(l, l->answer, isodyne_link_pack(l, l->answer, ISODYNE_HELLO, l->session != 0, 0, NULL, 0));
 }
 
 /* Reaches the bench within about `within_ms`, and tells it that this controller is ready. 0, or -1: l->trouble. */
-static inline int isodyne_link_open(isodyne_link *l, const char *address, const isodyne_controller_info *info,
+static inline int isodyne_link_open(isodyne_link* l, const char* address, const isodyne_controller_info* info,
                                     int within_ms) {
   memset(l, 0, sizeof *l);
   l->info = info;
@@ -325,7 +336,7 @@ static inline int isodyne_link_open(isodyne_link *l, const char *address, const 
 }
 
 /* Waits for the next question. 1: `reads` and `time_ns` are there; 0: the bench has ended; -1: l->trouble. */
-static inline int isodyne_link_wait(isodyne_link *l, void *reads, int64_t *time_ns) {
+static inline int isodyne_link_wait(isodyne_link* l, void* reads, int64_t* time_ns) {
   int64_t again = 0;
   for (;;) {
     const long got = isodyne_link_receive(l, 20000000);
@@ -364,18 +375,18 @@ static inline int isodyne_link_wait(isodyne_link *l, void *reads, int64_t *time_
 }
 
 /* Answers the last question. */
-static inline void isodyne_link_answer(isodyne_link *l, const void *writes) {
+static inline void isodyne_link_answer(isodyne_link* l, const void* writes) {
   l->answer_bytes = isodyne_link_pack(l, l->answer, ISODYNE_WRITES, 0, 0, writes, l->info->writes_bytes);
   l->answered = l->sequence;
   isodyne_link_send(l, l->answer, l->answer_bytes);
 }
 
 /* Tells the bench that this controller ends; `code` 0: as it should. */
-static inline void isodyne_link_bye(isodyne_link *l, unsigned code) {
+static inline void isodyne_link_bye(isodyne_link* l, unsigned code) {
   isodyne_link_send(l, l->message, isodyne_link_pack(l, l->message, ISODYNE_BYE, code, 0, NULL, 0));
 }
 
-static inline void isodyne_link_close(isodyne_link *l) {
+static inline void isodyne_link_close(isodyne_link* l) {
   if (l->file >= 0) close(l->file);
   l->file = -1;
 }

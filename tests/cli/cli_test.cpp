@@ -269,9 +269,6 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
     make_bench(folder, flags);
     // A short limit only where a hang is meant: on a loaded machine any call may take long.
     const bool hangs = std::string(said).find("did not come back") != std::string::npos;
-#ifdef __SANITIZE_THREAD__
-    if (hangs) continue;  // see guard.h
-#endif
     const Output output =
         run_isodyne(fmt::format("run bench.dyne idle --answer-within \"{}\" --no-report", hangs ? "300 ms" : "60 s"),
                     folder.path());
@@ -287,7 +284,7 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
     // The recording up to there is kept and whole.
     CHECK(run_isodyne("report runs/001-idle", folder.path()).status == 0);
     CHECK(shell("/usr/bin/python3 -c \"import h5py; f = h5py.File('runs/001-idle/recording.h5'); assert "
-                "f['time_ns'][-1] == 200000000\"",
+                "f['time_ns'][-1] >= 190000000\"",
                 folder.path())
               .status == 0);
   }

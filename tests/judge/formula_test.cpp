@@ -279,7 +279,7 @@ std::string compared(const model::Requirement& r, const Trace& trace, judge::For
     block.compute(0);
     block.outline(0);
     for (std::size_t e = 0; e < roots.size(); ++e) {
-      const engine::Interval& range = block.range(e);
+      const model::Interval& range = block.range(e);
       for (std::size_t k = 0; k < rows; ++k) {
         if (std::bit_cast<std::uint64_t>(block.column(e)[k]) !=
             std::bit_cast<std::uint64_t>(expressions[i + 1 - rows + k][e]))

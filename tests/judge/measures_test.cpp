@@ -277,3 +277,83 @@ TEST_CASE("Mistakes in measures, bands and expectations are named where they are
   says("expectation E { act is on\n must act on x within 1 s }", "only a fault or a condition can become active");
   says("expectation E { act is on\n should act on x within 1 s }", "as in `must act on NAME within 1 s`");
 }
+
+TEST_CASE("Integrals of squares and absolute values are those of straight lines between instants") {
+  // Instants a second apart, u = 0, 2, 0, 2, …: the mean square of a line from 0 to 2 is 4/3, whatever trapezoids say.
+  const MeasuredRun r("let u : m = 2 m * abs(sin(90 deg/s * time))\nlet w : m = 1 m - 1 m/s * time",
+                      "measure a { of u  rms  over 0 s .. 8 s }\nmeasure b { of u  ise  over 0 s .. 8 s }\n"
+                      "measure c { of w  iae  over 0 s .. 2.5 s }\nmeasure d { of w  itae  over 0 s .. 2.5 s }",
+                      9, "1 s");
+  CHECK(r.one("a") == Approx(std::sqrt(4.0 / 3)).epsilon(1e-9));
+  CHECK(r.one("b") == Approx(8 * 4.0 / 3).epsilon(1e-9));
+  // w = 1, 0, -1, -1.5: |w| and t |w| by hand, with the crossing at an instant and a piece cut at 2.5 s.
+  CHECK(r.one("c") == Approx(0.5 + 0.5 + (1 + 1.5) / 2 * 0.5).epsilon(1e-9));
+  CHECK(r.one("d") ==
+        Approx(1.0 / 6 + (0.5 + 1.0 / 3) + (2 * 1.25 * 0.5 + 0.5 * 0.5 * (1 + 2 * 1.5) / 6)).epsilon(1e-9));
+}
+
+TEST_CASE("A line that crosses zero between two instants is cut there") {
+  const MeasuredRun r("let w : m = 1 m - 1 m/s * time", "measure c { of w  iae  over 0 s .. 4 s }", 5, "4 s");
+  CHECK(r.one("c") == Approx(0.5 + 4.5).epsilon(1e-9));  // 1 down to -3, crossing at 1 s
+}
+
+TEST_CASE("The deviation of a ripple on a large offset keeps its digits") {
+  const MeasuredRun r("let u : V = 1000000 V + 0.5 V * sin(2 rad/s * pi * 5 * time)",
+                      "measure d { of u  deviation  over 1 s .. 3 s }\nmeasure w { of u  deviation }", 4);
+  CHECK(r.one("d") == Approx(0.5 / std::numbers::sqrt2).epsilon(1e-6));
+  CHECK(r.one("w") == Approx(0.5 / std::numbers::sqrt2).epsilon(1e-4));
+  // Also where it begins far away: then it is the deviation of all of it.
+  const MeasuredRun far("let u : V = if time < 0.5 ms then 0 V else 1000000 V + 0.5 V * sin(2 rad/s * pi * 5 * time)",
+                        "measure d { of u  deviation  over 1 s .. 3 s }", 4);
+  CHECK(far.one("d") == Approx(0.5 / std::numbers::sqrt2).epsilon(1e-6));
+}
+
+TEST_CASE("Distortion is that of the signal, also with few instants a period") {
+  // A fifth harmonic of 6.5 %; 40 and 400 instants a period. Sums over instants would take harmonic 39 for the
+  // fundamental.
+  for (const char* step : {"0.5 ms", "50 us"}) {
+    INFO(step);
+    const MeasuredRun r(
+        "let u : V = 10 V * sin(2 rad/s * pi * 50 * time) + 0.65 V * sin(2 rad/s * pi * 250 * time + 0.3 rad)",
+        "measure t { of u  thd at 50 Hz  over 0 s .. 200 ms }\nmeasure h { of u  harmonic 5 at 50 Hz  over 0 s .. 200 "
+        "ms }",
+        0.21, step);
+    CHECK(r.one("t") == Approx(0.065).margin(0.0025));
+    CHECK(r.one("h") == Approx(0.65).epsilon(0.03));
+  }
+}
+
+TEST_CASE("Stretches of `while` last until the condition is seen to be over") {
+  const MeasuredRun r("let on : bool = time >= 0.9995 s and time < 1.9995 s\nlet p : W = if on then 100 W else 0 W",
+                      "measure e { of p  energy  while on }\nmeasure t { of on  longest  while on }\n"
+                      "measure m { of p  least  while on }",
+                      3);
+  CHECK(r.one("e") == Approx(100).epsilon(1e-9));
+  CHECK(r.one("t") == Approx(1).epsilon(1e-9));
+  CHECK(r.one("m") == 100);  // what comes after is not in it
+}
+
+TEST_CASE("A requirement on a measure of every period is held, whether the periods divide the run or not") {
+  for (const double seconds : {10.0, 10.4}) {
+    INFO(seconds);
+    const MeasuredRun r("let u : V = 1 V * sin(2 rad/s * pi * time)",
+                        "measure p { of u  rms  per 1 s }\nrequirement R { always p < 1 V }\n"
+                        "requirement S { always p < 0.5 V }",
+                        seconds);
+    CHECK(r.verdict("R").answer == judge::Answer::held);
+    CHECK(r.verdict("R").tests == 10);
+    CHECK(r.verdict("S").answer == judge::Answer::broken);
+    for (const judge::Measured& m : r.all) CHECK(m.end > m.begin);
+  }
+  const MeasuredRun none("let u : V = 1 V", "measure p { of u  rms  per 1 s }\nrequirement R { always p < 2 V }", 0.5);
+  CHECK(none.verdict("R").answer == judge::Answer::undecided);
+}
+
+TEST_CASE("The margin of an unbounded until is that of the whole run, breach or no breach") {
+  // x falls below zero at 1 s and goes on; done comes at 2 s. min of x up to then is -1 m; nothing nearer ever was.
+  const MeasuredRun r("let x : m = 1 m - 1 m/s * time\nlet y : m = if time < 1.9995 s then -7 m else 3 m",
+                      "requirement U { x > 0 m until y > 0 m }", 4);
+  CHECK(r.verdict("U").answer == judge::Answer::broken);
+  CHECK(to_seconds(*r.verdict("U").first_breach) == Approx(1.0).margin(0.0011));
+  CHECK(*r.verdict("U").worst_margin == Approx(-0.999).margin(0.0011));
+}

@@ -116,11 +116,11 @@ TEST_CASE("Every port brings its controller up, exchanges all kinds of values, a
     const auto program = program_of(echo_bench(c.setting));
     const model::Controller& controller = program->controllers.front();
     make_echo(folder, *program, controller);
-    ports::CallGuard guard(std::chrono::seconds(2));
+    ports::ForeignCalls calls(std::chrono::seconds(2));
     ports::PortPlace place;
     place.folder = folder.path();
     place.logs = folder.path();
-    place.guard = &guard;
+    place.calls = &calls;
     place.read_file = present::read_file;
     place.answer_within = std::chrono::seconds(5);
     const auto port = ports::make_port(*program, controller, controller.settings.front(), place);
@@ -186,10 +186,10 @@ TEST_CASE("A controller that is not there is told with what is missing") {
     make_maps(folder, *program, controller);
     folder.write("sleeper.sh", "#!/bin/sh\nexec sleep 60\n");
     std::filesystem::permissions(folder / "sleeper.sh", std::filesystem::perms::owner_all);
-    ports::CallGuard guard(std::chrono::seconds(2));
+    ports::ForeignCalls calls(std::chrono::seconds(2));
     ports::PortPlace place;
     place.folder = folder.path();
-    place.guard = &guard;
+    place.calls = &calls;
     place.read_file = present::read_file;
     const auto port = ports::make_port(*program, controller, controller.settings.front(), place);
     const std::vector<double> reads(4), writes(4);

@@ -4,7 +4,6 @@
 
 #include <catch2/catch.hpp>
 
-#include "isodyne/ports/library/guard.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -76,34 +75,4 @@ TEST_CASE("The identity of a layout changes with names, types and order") {
 TEST_CASE("Names become C identifiers") {
   CHECK(c_name("upper.level") == "upper_level");
   CHECK(c_name("switch") == "switch_");
-}
-
-TEST_CASE("A guarded call that comes back is unharmed by the watchdog, however many there are") {
-  CallGuard guard(std::chrono::milliseconds(50));
-  int calls = 0;
-  for (int i = 0; i < 100'000; ++i) {
-    REQUIRE(guard.run([](void* p) { ++*static_cast<int*>(p); }, &calls).kind == CallOutcome::Kind::returned);
-  }
-  CHECK(calls == 100'000);
-}
-
-TEST_CASE("After a crash and a hang the guard still works") {
-  CallGuard guard(std::chrono::milliseconds(100));
-  const CallOutcome crash = guard.run(
-      [](void*) {
-        int* nowhere = reinterpret_cast<int*>(8);
-        asm volatile("" : "+r"(nowhere));  // so that no compiler sees it coming
-        *nowhere = 1;
-      },
-      nullptr);
-  CHECK(describe(crash) == "crashed: invalid memory access (SIGSEGV)");
-#ifndef __SANITIZE_THREAD__  // see guard.h
-  const CallOutcome hang = guard.run(
-      [](void*) {
-        for (;;) asm volatile("");
-      },
-      nullptr);
-  CHECK(hang.kind == CallOutcome::Kind::hung);
-#endif
-  CHECK(guard.run([](void*) {}, nullptr).kind == CallOutcome::Kind::returned);
 }

@@ -4,6 +4,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/core/random.h"
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/report.h"
@@ -15,22 +16,99 @@ using namespace isodyne;
 using namespace isodyne::present;
 using namespace isodyne::test;
 
-TEST_CASE("Thinning a curve keeps every extreme, its ends, its holes and its order") {
-  std::vector<double> values;
-  for (int i = 0; i < 100'000; ++i) values.push_back(std::sin(i * 0.001));
-  values[54'321] = 7;  // spikes of one sample
-  values[12'345] = -9;
-  values[70'000] = NAN;  // also where it is the first of its stretch
-  values[0] = NAN;
-  const auto kept = enough_to_draw(values.data(), values.size(), 3000);
-  CHECK(kept.size() <= 3000);
-  CHECK(kept.front() == 0);
-  CHECK(kept.back() == values.size() - 1);
-  CHECK(std::is_sorted(kept.begin(), kept.end()));
-  for (const std::size_t i : {54'321u, 12'345u, 70'000u}) CHECK(std::find(kept.begin(), kept.end(), i) != kept.end());
-  const auto greatest = [&](std::size_t a, std::size_t b) { return values[a] < values[b] || std::isnan(values[a]); };
-  CHECK(values[*std::max_element(kept.begin(), kept.end(), greatest)] == 7);
-  CHECK(enough_to_draw(values.data(), values.size(), 200'000).size() == values.size());
+namespace {
+
+/// From the least to the greatest value that a drawing shows in each column of pixels: of points joined by lines, or
+/// held.
+struct Picture {
+  std::vector<double> low, high;
+  Picture(const std::vector<double>& t, const std::vector<double>& v, const std::vector<std::size_t>& places, bool held,
+          double end, std::size_t columns)
+      : low(columns, INFINITY), high(columns, -INFINITY) {
+    const auto add = [&](double at, double value) {
+      const auto c = std::min(columns - 1, static_cast<std::size_t>(at / end * static_cast<double>(columns)));
+      low[c] = std::min(low[c], value);
+      high[c] = std::max(high[c], value);
+    };
+    for (std::size_t k = 0; k < places.size(); ++k) {
+      const double y = v[places[k]];
+      if (std::isnan(y)) continue;
+      add(t[places[k]], y);
+      if (k + 1 == places.size() || std::isnan(v[places[k + 1]])) continue;
+      const double a = t[places[k]], b = t[places[k + 1]], next = v[places[k + 1]];
+      // At each border of a column on the way.
+      const auto first = static_cast<std::size_t>(a / end * static_cast<double>(columns)) + 1;
+      for (std::size_t c = first; static_cast<double>(c) * end / static_cast<double>(columns) < b; ++c) {
+        const double border = static_cast<double>(c) * end / static_cast<double>(columns);
+        const double value = held ? y : y + (next - y) * (border - a) / (b - a);
+        if (c < columns) add(border, value);
+        low[c - 1] = std::min(low[c - 1], value);
+        high[c - 1] = std::max(high[c - 1], value);
+      }
+      if (held) add(b, y), add(b, next);
+    }
+  }
+};
+
+/// Whether what one shows in each column is in the other, in that column or beside it, to a pixel of 300.
+bool within_a_pixel(const Picture& a, const Picture& b, double pixel) {
+  const std::size_t n = a.low.size();
+  for (std::size_t c = 0; c < n; ++c) {
+    if (a.low[c] > a.high[c]) continue;
+    double low = INFINITY, high = -INFINITY;
+    for (std::size_t k = c == 0 ? 0 : c - 1; k <= std::min(n - 1, c + 1); ++k) {
+      low = std::min(low, b.low[k]);
+      high = std::max(high, b.high[k]);
+    }
+    if (a.low[c] < low - pixel || a.high[c] > high + pixel) return false;
+  }
+  return true;
+}
+
+}  // namespace
+
+TEST_CASE("A drawing of what is kept of a curve is that of all its values, pixel column by pixel column") {
+  RandomStream random(11, "thinning");
+  constexpr std::size_t kPixels = 980;
+  for (int number = 0; number < 200; ++number) {
+    const bool held = number % 2 == 0;
+    const std::size_t count = 3000 + static_cast<std::size_t>(random.uniform() * 60'000);
+    std::vector<double> t(count), v(count);
+    const int kind = number / 2 % 6;
+    const double beat = 1 + random.uniform() * 400;
+    double walk = 0, sampled = 0;
+    std::size_t next = 0;
+    for (std::size_t i = 0; i < count; ++i) {
+      t[i] = static_cast<double>(i) * 1e-3;
+      const double x = static_cast<double>(i);
+      if (kind == 0) v[i] = std::sin(x / beat);
+      if (kind == 1) v[i] = random.normal();
+      if (kind == 2) v[i] = random.uniform() < 0.0005 ? 10 * random.normal() : 0.1;
+      if (kind == 3) v[i] = walk += random.normal();
+      if (kind == 4) {  // a sampled sine: held over many instants
+        if (i >= next) sampled = std::sin(x / (20 * beat)), next = i + 1 + static_cast<std::size_t>(beat);
+        v[i] = sampled;
+      }
+      if (kind == 5) v[i] = std::fmod(x / beat, 50) < 3 ? NAN : std::cos(x / (7 * beat));
+    }
+    const double end = t.back();
+    const auto column = [&](std::size_t i) { return static_cast<std::size_t>(t[i] / end * 2 * kPixels); };
+    const auto kept = enough_to_draw(v.data(), count, column);
+    std::vector<std::size_t> all(count);
+    for (std::size_t i = 0; i < count; ++i) all[i] = i;
+    double low = INFINITY, high = -INFINITY;
+    for (const double y : v) {
+      if (!std::isnan(y)) low = std::min(low, y), high = std::max(high, y);
+    }
+    const Picture whole(t, v, all, held, end, kPixels), thin(t, v, kept, held, end, kPixels);
+    INFO("signal " << number << ", kind " << kind << (held ? ", held, " : ", joined, ") << count << " values, "
+                   << kept.size() << " kept");
+    CHECK(within_a_pixel(whole, thin, (high - low) / 300));
+    CHECK(within_a_pixel(thin, whole, (high - low) / 300));
+    CHECK(kept.size() <= 5 * 2 * (kPixels + 1));
+    CHECK(kept.front() == 0);
+    CHECK(kept.back() == count - 1);
+  }
 }
 
 TEST_CASE("A spectrum has a line of the height of each sine, and agrees with scipy") {

@@ -308,9 +308,47 @@ void run_and_kill(const std::string& folder, const std::string& out, unsigned mi
   ::usleep(milliseconds * 1000);
   ::kill(child, SIGKILL);
   ::waitpid(child, nullptr, 0);
+  // The run itself is a child of what was killed, and dies with it a moment later.
+  for (int i = 0; i < 6000 && record::tail_grows(record::tail_of(recording)); ++i) ::usleep(10'000);
 }
 
 }  // namespace
+
+TEST_CASE("Runs that are killed at any moment of their first tenths of a second are readable, or honestly empty") {
+  const TemporaryFolder folder;
+  folder.write("w.dyne", waves("1000 s"));
+  RandomStream random(23, "early kills");
+  std::size_t readable = 0, empty = 0;
+  const int turns = kSanitized ? 10 : 60;
+  for (int turn = 0; turn < turns; ++turn) {
+    const std::string out = fmt::format("r{}", turn);
+    const pid_t child = ::fork();
+    if (child == 0) {
+      const int nowhere = ::open("/dev/null", O_WRONLY);
+      if (::chdir(folder.path().c_str()) != 0 || ::dup2(nowhere, 1) < 0 || ::dup2(nowhere, 2) < 0) ::_exit(126);
+      ::execl(ISODYNE_PROGRAM, ISODYNE_PROGRAM, "run", "w.dyne", "s", "--no-report", "--interpret", "--out",
+              out.c_str(), static_cast<char*>(nullptr));
+      ::_exit(127);
+    }
+    ::usleep(static_cast<unsigned>(random.uniform() * 250'000));
+    ::kill(child, SIGKILL);
+    ::waitpid(child, nullptr, 0);
+    const std::string file = folder / (out + "/recording.h5");
+    for (int i = 0; i < 6000 && record::tail_grows(record::tail_of(file)); ++i) ::usleep(10'000);
+    const auto r = record::Recording::open(file);
+    if (r) {
+      ++readable;
+      check_waves(**r);
+      continue;
+    }
+    ++empty;
+    INFO(r.failure().text());
+    const bool honest = has(r.failure().text(), "no such file") || has(r.failure().text(), "killed before anything");
+    CHECK(honest);
+  }
+  INFO(readable << " readable, " << empty << " empty");
+  CHECK(readable + empty == static_cast<std::size_t>(turns));
+}
 
 TEST_CASE("After a kill at any moment everything but the last moment is there, and recover makes the file whole") {
   const TemporaryFolder folder;

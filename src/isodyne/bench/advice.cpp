@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
-#include <numeric>
 #include <set>
 
 #include <fmt/format.h>
@@ -17,21 +16,21 @@ namespace {
 
 using model::Method;
 
-/// Keeps chosen signals at common instants.
+/// Keeps chosen signals at every instant.
 struct Kept : Observer {
   std::vector<model::VarId> signals;
-  Time every{};
+  std::vector<Time> times;
   std::vector<std::vector<double>> values;  ///< per signal
   std::function<void(const Image&)> also;
 
   void image(const Image& image) override {
-    if (image.at.count() % every.count() != 0) return;
+    times.push_back(image.at);
     for (std::size_t i = 0; i < signals.size(); ++i) values[i].push_back(image.variables[signals[i]]);
     if (also) also(image);
   }
-  void begin(const AdviceWish& wish, Time period) {
+  void begin(const AdviceWish& wish) {
     signals = wish.signals;
-    every = period;
+    times.clear();
     values.assign(signals.size(), {});
   }
 };
@@ -131,19 +130,36 @@ class Paces {
   std::vector<std::vector<std::size_t>> states_;
 };
 
-void compare(Trial& trial, const Kept& reference, const Kept& kept, const std::vector<double>& ranges,
-             double tolerance) {
+/// At every instant of either run: the other one is read between its instants as its recording would be, held or on a
+/// straight line. An error that is there only between the instants that both have is an error too.
+void compare(Trial& trial, const model::Program& program, const Kept& reference, const Kept& kept,
+             const std::vector<double>& ranges, double tolerance) {
+  const bool by_reference = reference.times.size() >= kept.times.size();
+  const Kept &fine = by_reference ? reference : kept, &coarse = by_reference ? kept : reference;
   for (std::size_t s = 0; s < reference.signals.size(); ++s) {
     SignalError error;
     error.signal = reference.signals[s];
+    const bool held = program.held(error.signal);
     double squares = 0;
-    const std::size_t n = std::min(reference.values[s].size(), kept.values[s].size());
-    for (std::size_t i = 0; i < n; ++i) {
-      const double d = std::abs(reference.values[s][i] - kept.values[s][i]);
-      error.largest = std::max(error.largest, d);
+    std::size_t count = 0, next = 0;
+    for (std::size_t i = 0; i < fine.times.size(); ++i) {
+      while (next < coarse.times.size() && coarse.times[next] <= fine.times[i]) ++next;
+      if (next == 0) continue;
+      if (next == coarse.times.size() && coarse.times.back() < fine.times[i]) break;
+      double there = coarse.values[s][next - 1];
+      if (!held && next < coarse.times.size()) {
+        const double share = static_cast<double>((fine.times[i] - coarse.times[next - 1]).count()) /
+                             static_cast<double>((coarse.times[next] - coarse.times[next - 1]).count());
+        there += share * (coarse.values[s][next] - there);
+      }
+      const double d = std::abs(fine.values[s][i] - there);
+      error.largest = std::isnan(d) ? INFINITY : std::max(error.largest, d);
       squares += d * d;
+      ++count;
+      if (coarse.times[next - 1] == fine.times[i] && ranges[s] > 0)
+        trial.at_instants = std::max(trial.at_instants, d / ranges[s]);
     }
-    error.rms = n == 0 ? 0 : std::sqrt(squares / static_cast<double>(n));
+    error.rms = count == 0 ? 0 : std::sqrt(squares / static_cast<double>(count));
     error.share = ranges[s] > 0 ? error.largest / ranges[s] : error.largest > 0 ? 1 : 0;
     trial.worst = std::max(trial.worst, error.share);
     trial.errors.push_back(error);
@@ -157,6 +173,16 @@ bool better(const Trial& a, const Trial& b) {
 }
 
 }  // namespace
+
+std::optional<PartPace> quickest_part(const model::Program& program, const Image& image) {
+  Paces paces(program);
+  paces.look(image);
+  std::optional<PartPace> quickest;
+  for (const PartPace& p : paces.found) {
+    if (p.shortest > 0 && (!quickest || p.shortest < quickest->shortest)) quickest = p;
+  }
+  return quickest;
+}
 
 std::vector<model::VarId> usual_signals(const model::Program& p) {
   std::set<model::VarId> chosen;
@@ -177,18 +203,15 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
   Advice advice;
   const std::atomic<bool> stop{false};
   const std::vector<Time> steps = ladder(*program);
-  // Instants that all steps share.
-  std::int64_t common = 1;
-  for (const Time s : steps) common = std::lcm(common, s.count());
-  advice.compared_every = Time(common);
+  advice.compared_every = program->step;
 
   if (wish.progress && !wish.progress("reference", 0)) return advice;
   Kept reference;
-  reference.begin(wish, advice.compared_every);
+  reference.begin(wish);
   Paces paces(*program);
   std::int64_t images = 0;
   reference.also = [&](const Image& image) {
-    if (images++ % 10 == 0) paces.look(image);
+    if (images++ % 1000 == 0) paces.look(image);
   };
   RunPlan plan = wish.plan;
   plan.native.reset();
@@ -229,7 +252,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
           !wish.progress(fmt::format("{} {}", model::method_word(method), format_span(*step)), done / all))
         return advice;
       Kept kept;
-      kept.begin(wish, advice.compared_every);
+      kept.begin(wish);
       RunPlan own = wish.plan;
       own.wait_for_native = own.time_steps = true;
       Run one(variant, own, wish.make_port, kept);
@@ -238,12 +261,12 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
       if (!as_asked(ended.ending)) {
         trial.trouble = ended.explanation;
       } else {
-        compare(trial, reference, kept, advice.ranges, wish.tolerance);
+        compare(trial, *program, reference, kept, advice.ranges, wish.tolerance);
         // Of one step of the plant: several of them may make one of the bench.
         trial.cost_ns =
             one.median_step_ns() * static_cast<double>(step->count()) / static_cast<double>(variant->step.count());
-        if (larger && larger->worst > 0 && trial.worst > 0)
-          trial.order = std::log(larger->worst / trial.worst) /
+        if (larger && larger->at_instants > 0 && trial.at_instants > 0)
+          trial.order = std::log(larger->at_instants / trial.at_instants) /
                         std::log(static_cast<double>(larger->step.count()) / static_cast<double>(trial.step.count()));
         larger = trial;
       }

@@ -31,7 +31,8 @@ struct Trial {
   Time step{};
   std::string trouble;  ///< why it gave nothing; then what follows is empty
   std::vector<SignalError> errors;
-  double worst = 0;             ///< largest share
+  double worst = 0;             ///< largest share, also between the instants that both runs have
+  double at_instants = 0;       ///< largest share at those: of the method alone
   std::optional<double> order;  ///< observed, between the next larger step of the method and this one
   double cost_ns = 0;           ///< median time of one step
   bool native = false;
@@ -46,6 +47,9 @@ struct PartPace {
   Time at{};
   bool oscillates = false;
 };
+
+/// The quickest part of a plant at an image; nothing where no slope is a finite number.
+std::optional<PartPace> quickest_part(const model::Program& program, const Image& image);
 
 struct Advice {
   std::string trouble;         ///< why there is no advice at all

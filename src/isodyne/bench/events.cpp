@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/model/answer.h"
 
 namespace isodyne::bench {
 
@@ -110,6 +111,7 @@ std::string subject_text(const model::Program& p, const Event& e) {
     case EventKind::overrun:
       return "steps";
     case EventKind::broken:
+    case EventKind::verdict:
       return at(p.requirements, e.subject).name;
     case EventKind::ended:
       return "run";
@@ -143,6 +145,8 @@ std::string event_text(const model::Program& p, const Event& e) {
                          format_span(Time(static_cast<std::int64_t>(e.value))));
     case EventKind::broken:
       return at(p.requirements, e.subject).formula;
+    case EventKind::verdict:
+      return model::answer_word(static_cast<model::Answer>(e.detail));
     case EventKind::ended:
       return ending_word(static_cast<Ending>(e.subject));
   }

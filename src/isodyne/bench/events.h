@@ -31,10 +31,11 @@ struct Event {
   Time at{};
   EventKind kind = EventKind::action;
   /// action, expected: step of the scenario; fault: fault; mode: state machine; saturated: sensor, or behind them
-  /// actuator; controller: controller; change: quantity; overrun: number of late steps; broken: requirement; ended:
-  /// Ending.
+  /// actuator; controller: controller; change: quantity; overrun: number of late steps; broken, verdict: requirement;
+  /// ended: Ending.
   std::int32_t subject = 0;
-  std::int32_t detail = 0;  ///< mode: transition; action, expected: scenario; controller: ControllerNews
+  std::int32_t detail =
+      0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer
   double value = 0;  ///< action: the value set; expected: whether it came true; change: the new one; saturated: the
                      ///< value sampled; overrun: worst lateness, ns
 };

@@ -169,6 +169,16 @@ void FaultPlayer::prepare(engine::PlantState& state) {
   }
 }
 
+std::vector<std::int32_t> FaultPlayer::without_effect(const engine::PlantState& state) const {
+  std::vector<std::int32_t> all;
+  for (const Chosen& c : chosen_) {
+    if (!c.acted || c.slot == kNoSlot) continue;
+    const bool changed = state.taps[c.slot].changed || (c.other_slot != kNoSlot && state.taps[c.other_slot].changed);
+    if (!changed) all.push_back(c.activity->fault);
+  }
+  return all;
+}
+
 std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t controller, bool to_controller) const {
   std::vector<const FaultActivity*> all;
   for (const Chosen& c : chosen_) {
@@ -270,6 +280,7 @@ void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCo
 void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, Observer& observer) {
   const model::Fault& f = fault_of(c);
   c.activity->active = on;
+  c.acted = true;
   c.activity->since = state.now;
   for (const auto& [slot, tap] : {std::pair{c.slot, f.tap}, std::pair{c.other_slot, f.other}}) {
     if (slot == kNoSlot) continue;

@@ -47,6 +47,9 @@ class FaultPlayer {
     }
   }
 
+  /// Those that acted, at a place where a value passes, and never made another value of it.
+  std::vector<std::int32_t> without_effect(const engine::PlantState& state) const;
+
   /// Of the chosen faults that are about messages to or from a controller, or between controllers.
   std::vector<const FaultActivity*> on_messages(std::int32_t controller, bool to_controller) const;
   std::vector<const FaultActivity*> on_messages(std::int32_t messages) const;
@@ -60,6 +63,7 @@ class FaultPlayer {
     engine::Evaluator expressions;  ///< condition, amount, until
     double key = 0;                 ///< of its randomness
     Time begin{};                   ///< of `between`: drawn
+    bool acted = false;             ///< at some time
     bool planned = false, triggered = false, there = false, over = false;
     Time since{}, last{};
     std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps

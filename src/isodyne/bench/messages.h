@@ -74,6 +74,7 @@ class FaultyLine {
       : faults_(program, std::move(faults), what, seed), underway_(what.size()), there_(what.size()), period_(period) {}
 
   bool any() const { return faults_.any(); }
+  bool acts() const { return faults_.active(); }
   /// `values`: what is sent at this exchange, then what is there.
   void pass(Time now, std::vector<double>& values);
 

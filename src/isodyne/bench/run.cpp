@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/bench/advice.h"
 #include "isodyne/core/text.h"
 #include "isodyne/model/taps.h"
 
@@ -77,13 +78,11 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       scenario_(*program_, plan_.scenario, plan_.seed),
       faults_(*program_, plan_.faults, plan_.seed),
       messages_(*program_, faults_, plan_.seed),
-      edges_(*program_, edge_nodes(*program_)) {
-  for (const model::Sensor& s : program_->sensors) {
-    sensors_.emplace_back(s, plan_.seed);
-    sample_at_.push_back(s.offset);
-  }
+      edges_(*program_, edge_nodes(*program_)),
+      sensing_(*program_, faults_, plan_.seed, state_),
+      numbers_(*program_, plan_.faults, plan_.scenario) {
   for (const model::Actuator& a : program_->actuators) actuators_.emplace_back(a);
-  std::size_t channel = sensors_.size() + actuators_.size();
+  std::size_t channel = program_->sensors.size() + actuators_.size();
   for (const model::Frame& f : program_->frames) {
     frames_.emplace_back(f);
     frame_channel_.push_back(channel);
@@ -109,6 +108,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   plain_numbers_ = flushed.before();
   state_ = plant_.start(scenario_.start_values());
   state_[model::kSeed] = random_key(plan_.seed);
+  state_.sensors = &sensing_;
   faults_.prepare(state_);
   scenario_.prepare(state_);
   for (std::size_t i = 0; i < actuators_.size(); ++i) {
@@ -135,6 +135,13 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   close_controllers();
   result_.ended_at = state_.now;
   list_saturated();
+  list_missing();
+  list_doubt();
+  for (const std::int32_t f : faults_.without_effect(state_))
+    result_.remarks.push_back(
+        fmt::format("Fault {} acted and changed nothing: `{}` was what it would have been without it.",
+                    program_->faults[static_cast<std::size_t>(f)].name,
+                    place_of(*program_, program_->faults[static_cast<std::size_t>(f)])));
   result_.expected = scenario_.expected();
   if (pacer_ && pacer_->end()) tell_stretch();
   seen_->event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
@@ -143,6 +150,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
 }
 
 void Run::run_instants() {
+  if (plan_.time_steps) sensing_.measure();
   for (;;) {
     if (pacer_ && started_) pacer_->wait(state_.now);
     const bool whole = plan_.time_steps ? timed_instant() : instant();
@@ -171,13 +179,15 @@ bool Run::instant() {
   scenario_.apply(state_, *seen_);
   faults_.apply(state_, *seen_);
   if (!take_answers()) return false;  // 2
-  cross_swapped(false);
+  cross_swapped();
   plant_.apply_input_taps(state_);
-  tell(plant_.settle(state_));  // 3
-  sample_sensors();             // 4
+  sensing_.begin_instant();
+  tell(plant_.settle(state_));  // 3, sensors among it
+  sensing_.end_instant(*seen_);
+  if (!all_numbers()) return false;
   if (!started_ && !bring_up()) return false;
-  if (!exchange()) return false;
-  finish_instant();  // 5
+  if (!exchange()) return false;  // 4
+  finish_instant();               // 5
   return true;
 }
 
@@ -191,14 +201,17 @@ bool Run::timed_instant() {
   scenario_.apply(state_, *seen_);
   faults_.apply(state_, *seen_);
   if (!take_answers()) return false;
-  cross_swapped(false);
+  cross_swapped();
   plant_.apply_input_taps(state_);
+  sensing_.begin_instant();
   const auto settling = Stopwatch::now();
   tell(plant_.settle(state_));
-  const auto sampling = Stopwatch::now();
-  settled_ns_ = (sampling - settling).count();
-  sample_sensors();
-  add(RunShare::channels, sampling);
+  const auto sampled = Stopwatch::now();
+  const std::int64_t sampling_ns = sensing_.took_ns();
+  settled_ns_ = (sampled - settling).count() - sampling_ns;
+  sensing_.end_instant(*seen_);
+  times_[static_cast<std::size_t>(RunShare::channels)].add(sampling_ns + (Stopwatch::now() - sampled).count());
+  if (!all_numbers()) return false;
   if (!started_ && !bring_up()) return false;
   const bool due =
       std::any_of(controllers_.begin(), controllers_.end(), [&](const Wired& c) { return c.next == state_.now; });
@@ -236,7 +249,7 @@ void Run::drive(std::size_t a, double answer, bool in_frame) {
       in_frame ? actuators_[a].take(answer, state_.now, taps, got) : actuators_[a].pass(answer, state_.now, taps, got);
   if (actuator.counts != model::kNone) state_[actuator.counts] = got.counts;
   if (actuator.signal != model::kNone) state_[actuator.signal] = got.signal;
-  saturates(sensors_.size() + a, before, actuators_[a].saturation(), state_[to]);
+  saturates(program_->sensors.size() + a, before, actuators_[a].saturation(), state_[to]);
 }
 
 /// An event where a channel begins to be unable to hold what it is given.
@@ -249,7 +262,7 @@ void Run::list_saturated() {
   const auto list = [&](const std::string& name, const io::Saturation& s) {
     if (s.count > 0) result_.saturated.push_back({name, s.first, s.count});
   };
-  for (std::size_t i = 0; i < sensors_.size(); ++i) list(program_->sensors[i].name, sensors_[i].saturation());
+  for (std::size_t i = 0; i < program_->sensors.size(); ++i) list(program_->sensors[i].name, sensing_.saturation(i));
   for (std::size_t i = 0; i < actuators_.size(); ++i) list(program_->actuators[i].name, actuators_[i].saturation());
   for (std::size_t f = 0; f < frames_.size(); ++f) {
     const auto& fields = program_->frames[f].fields;
@@ -266,43 +279,45 @@ void Run::make_changes() {
   }
 }
 
-/// Wires that a fault has swapped: sensors see each other's quantity, actuators each other's value.
-void Run::cross_swapped(bool sensors) {
+/// Wires that a fault has swapped: actuators get each other's value.
+void Run::cross_swapped() {
   faults_.cross(state_, [&](std::int32_t t) {
     const model::Tap& tap = program_->taps[static_cast<std::size_t>(t)];
-    if ((program_->variable(tap.target).role == model::Role::sensor) != sensors) return model::kNone;
-    if (!sensors) return tap.healthy;
-    const auto found = std::find_if(program_->sensors.begin(), program_->sensors.end(),
-                                    [&](const model::Sensor& s) { return s.value == tap.target; });
-    return found == program_->sensors.end() ? model::kNone : found->truth;
+    return program_->variable(tap.target).role == model::Role::sensor ? model::kNone : tap.healthy;
   });
 }
 
-void Run::sample_sensors() {
-  if (state_.now != next_sample_) return;
-  cross_swapped(true);
-  next_sample_ = Time::max();
-  for (std::size_t i = 0; i < sensors_.size(); ++i) {
-    const model::Sensor& s = program_->sensors[i];
-    const bool at_start = state_.now.count() == 0;  // so that nothing is read that was never sampled
-    if (state_.now == sample_at_[i] || at_start) {
-      sample_sensor(i);
-      if (state_.now == sample_at_[i]) sample_at_[i] += s.period;
-    }
-    next_sample_ = std::min(next_sample_, sample_at_[i]);
-  }
+/// No verdict, no condition and no controller goes on with what is no number.
+bool Run::all_numbers() {
+  const model::Watch* found = numbers_.look(state_.values.data(), state_.now, scenario_);
+  if (found == nullptr) return true;
+  const NumberWatch::Story story = numbers_.explain(*found, state_.values.data());
+  result_.ending = Ending::diverged;
+  result_.explanation = fmt::format("at {} {}", format_instant(state_.now), story.what);
+  result_.details = story.details;
+  return false;
 }
 
-void Run::sample_sensor(std::size_t i) {
-  const model::Sensor& s = program_->sensors[i];
-  if (!s.on) return;
-  const bool before = sensors_[i].saturation().now;
-  const io::Sample got =
-      sensors_[i].sample(state_[s.truth], state_.now, {tap(s.tap), tap(s.signal_tap), tap(s.counts_tap)});
-  state_[s.value] = got.value;
-  if (s.signal != model::kNone) state_[s.signal] = got.signal;
-  if (s.counts != model::kNone) state_[s.counts] = got.counts;
-  saturates(i, before, sensors_[i].saturation(), got.value);
+/// Of implicit steps, which are stable whatever they do.
+void Run::list_doubt() {
+  const auto& [share, group, state, seconds, steps] = state_.doubt;
+  if (steps == 0) return;
+  const model::Group& g = program_->groups[static_cast<std::size_t>(group)];
+  const model::State& s = program_->states[static_cast<std::size_t>(g.states[static_cast<std::size_t>(state)])];
+  result_.remarks.push_back(
+      fmt::format("The method `implicit` may be far off in {}: worst for `{}` at {}, by {:.3g} % of its value. A step "
+                  "of {} is too long "
+                  "for what happens there: make it smaller, or ask `isodyne advise`.",
+                  counted(static_cast<std::size_t>(steps), "step"), program_->variable(s.value).name,
+                  format_instant(*time_from_seconds(seconds)), 100 * share, format_span(g.step)));
+}
+
+void Run::list_missing() {
+  for (const NumberWatch::Missing& m : numbers_.missing())
+    result_.remarks.push_back(
+        fmt::format("`{}` is without a value from {} on, at times at least: what it is computed "
+                    "from gives no finite number there. Nobody reads it.",
+                    program_->variable(m.id).name, format_instant(m.first)));
 }
 
 void Run::finish_instant() {
@@ -428,6 +443,28 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
                                     program_->variable(s.value).name, format_instant(next_instant),
                                     format_instant(state_.now), program_->format(s.value, trouble.last_good));
   result_.details.push_back(fmt::format("its equation is in {}", program_->sources->place(s.equation)));
+  say_if_stiff(s.value);
+}
+
+/// What an explicit method cannot follow grows without bound, whatever the plant does.
+void Run::say_if_stiff(model::VarId state) {
+  const model::Group& g = program_->group_of(state);
+  if (g.method == model::Method::implicit || g.method == model::Method::exact) return;
+  auto quick = quickest_part(*program_, {state_.now, state_.values.data()});
+  if (!quick) {  // too large for slopes by now: as it began
+    engine::PlantState start = plant_.start(scenario_.start_values());
+    plant_.solve(start);
+    quick = quickest_part(*program_, {start.now, start.values.data()});
+  }
+  const double step = to_seconds(g.step);
+  if (!quick || quick->shortest * 1.5 > step) return;
+  const auto shortest = time_from_seconds(quick->shortest);
+  result_.details.push_back(
+      fmt::format("it is stiff: {} has a time constant of {}, and `{}` steps {} at once; take a smaller step or "
+                  "`implicit`, and ask "
+                  "`isodyne advise`",
+                  quick->part, shortest ? format_span(*shortest) : "less than 1 ns", model::method_word(g.method),
+                  format_span(g.step)));
 }
 
 }  // namespace isodyne::bench

@@ -17,10 +17,12 @@
 #include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/messages.h"
+#include "isodyne/bench/number_watch.h"
 #include "isodyne/bench/observer_queue.h"
 #include "isodyne/bench/pacer.h"
 #include "isodyne/bench/rights.h"
 #include "isodyne/bench/scenario.h"
+#include "isodyne/bench/sensing.h"
 #include "isodyne/bench/step_times.h"
 #include "isodyne/core/result.h"
 #include "isodyne/engine/native.h"
@@ -102,6 +104,12 @@ struct RunResult {
     Time first{};
     std::int64_t samples = 0;
   };
+  /// A controller that was lost while the run went on, and that no fault was to blame for.
+  struct Lost {
+    std::string controller, text;  ///< text: why, and when
+    Time at{};
+  };
+  std::vector<Lost> lost;
   std::shared_ptr<Timing> timing;  ///< of a paced run
   std::vector<ControllerReport> controllers;
   std::vector<Expected> expected;                     ///< what came of each `expect` of the scenario
@@ -171,6 +179,7 @@ class Run {
     std::size_t controller = 0;
     Time at{};
     Failure failure;
+    bool by_fault = false;       ///< one that acts on its messages
     std::vector<double> values;  ///< per write: what its actuator takes or holds
   };
   void wire_controllers(const PortMaker& make_port);
@@ -183,6 +192,7 @@ class Run {
   void finish_paced_step(Time at);
   void tell_stretch();
   void close_controllers();
+  static bool faulty(const Wired& wired);
   void list_losses();
   void run_instants();
   bool instant();
@@ -197,9 +207,7 @@ class Run {
   void drive(std::size_t actuator, double answer, bool in_frame);
   void gather_frame(std::size_t frame);
   void make_changes();
-  void cross_swapped(bool sensors);
-  void sample_sensors();
-  void sample_sensor(std::size_t index);
+  void cross_swapped();
   void saturates(std::size_t channel, bool before, const io::Saturation& now, double value);
   void list_saturated();
   bool exchange();
@@ -208,7 +216,11 @@ class Run {
   bool over();
   void stop_for_wait();
   std::string why_singular(std::size_t group);
+  bool all_numbers();
+  void list_missing();
+  void list_doubt();
   void stop_for_trouble(const engine::PlantTrouble& trouble);
+  void say_if_stiff(model::VarId state);
   engine::TapState* tap(std::int32_t index);
 
   std::shared_ptr<const model::Program> program_;
@@ -229,12 +241,11 @@ class Run {
   MessagePlayer messages_;
   engine::Evaluator edges_;
   engine::PlantState state_;
-  std::vector<io::SensorChannel> sensors_;
+  Sensing sensing_;
+  NumberWatch numbers_;
   std::vector<io::ActuatorChannel> actuators_;
   std::vector<io::FrameFields> frames_;
   std::vector<std::size_t> frame_channel_;  ///< per frame: the number of its first field among the channels
-  std::vector<Time> sample_at_;             ///< per sensor: instant of its next sample
-  Time next_sample_{};                      ///< the first of them
   std::vector<Wired> controllers_;
   std::vector<Loss> losses_;
   std::size_t changes_made_ = 0;

@@ -251,7 +251,7 @@ bool Run::lose(std::size_t i, Failure failure) {
   Wired& c = controllers_[i];
   seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
   if (c.controller->when_lost != model::WhenLost::stop) {
-    Loss& loss = losses_.emplace_back(Loss{i, state_.now, std::move(failure), std::move(c.kept)});
+    Loss& loss = losses_.emplace_back(Loss{i, state_.now, std::move(failure), faulty(c), std::move(c.kept)});
     c.lost = c.answered = c.fresh = true;
     for (std::size_t w = 0; w < c.writes.size(); ++w) {
       const model::ControllerWrite& write = c.controller->writes[w];
@@ -276,6 +276,10 @@ bool Run::lose(std::size_t i, Failure failure) {
   return false;
 }
 
+bool Run::faulty(const Wired& c) {
+  return (c.to && c.to->acts()) || (c.from && c.from->acts());
+}
+
 void Run::list_losses() {
   for (const Loss& loss : losses_) {
     const model::Controller& c = *controllers_[loss.controller].controller;
@@ -287,8 +291,11 @@ void Run::list_losses() {
       left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", actuator.name, safe ? "takes" : "holds",
                           program_->format(actuator.value, loss.values[w]));
     }
-    result_.remarks.push_back(fmt::format("Lost {} at {}; the run went on:{}.", loss.failure.text(),
-                                          format_instant(loss.at), left.empty() ? " no actuator" : left));
+    const std::string text = fmt::format("{} at {}", loss.failure.text(), format_instant(loss.at));
+    if (!loss.by_fault) result_.lost.push_back({c.name, text, loss.at});
+    result_.remarks.push_back(fmt::format("Lost {}{}; the run went on:{}.", text,
+                                          loss.by_fault ? ", while a fault acted on its messages" : "",
+                                          left.empty() ? " no actuator" : left));
   }
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 // Plays a scenario: top to bottom on each of its tracks, several steps in one instant where nothing takes time.
 
+#include <algorithm>
 #include <limits>
 #include <optional>
 #include <vector>
@@ -43,6 +44,10 @@ class ScenarioPlayer {
   /// Carries the plan out at its instant.
   void apply(engine::PlantState& state, Observer& observer);
 
+  /// Whether one of its tracks is at this step now.
+  bool stands_at(std::size_t step) const {
+    return std::any_of(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.alive && t.at == step; });
+  }
   bool finished() const { return ended_ || tracks_.empty() || tracks_[0].at >= steps_.size(); }
   /// The wait that took longer than allowed, if one did.
   const model::ScenarioStep* timed_out() const { return timed_out_; }

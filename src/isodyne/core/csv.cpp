@@ -82,6 +82,7 @@ class Reader {
       while (at_ < text_.size() && text_[at_] != csv_.separator && text_[at_] != '\n') f.text += text_[at_++];
       f.end = static_cast<std::uint32_t>(at_);
       while (!f.text.empty() && blank(f.text.back())) f.text.pop_back(), --f.end;
+      plain(f);
     }
     return f;
   }
@@ -106,8 +107,15 @@ class Reader {
       }
     }
     f.end = static_cast<std::uint32_t>(at_);
+    plain(f);
     while (at_ < text_.size() && blank(text_[at_])) ++at_;
     if (peek() != csv_.separator && peek() != '\n') fail("behind a quote something else follows than the next column");
+  }
+
+  /// The mark by which csv_line() says that it is no formula.
+  static void plain(CsvField& f) {
+    if (f.text.size() > 1 && f.text[0] == '\'' && std::string_view("=+-@").find(f.text[1]) != std::string_view::npos)
+      f.text.erase(0, 1);
   }
 
   void fail(const char* why) {
@@ -142,11 +150,32 @@ std::optional<double> csv_number(std::string_view text, bool decimal_comma) {
   return value;
 }
 
+namespace {
+constexpr std::string_view kFormulaSigns = "=+-@";
+
+/// A number, with a unit or without: "-3.2 cm".
+bool is_quantity(std::string_view text) {
+  const std::size_t blank = std::min(text.find(' '), text.size());
+  const std::string_view unit = text.substr(std::min(blank + 1, text.size()));
+  const auto of_unit = [](char c) {
+    return c < 0 || (c >= '0' && c <= '9') || (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || c == '/' ||
+           c == '^' || c == '*' || c == '%' || c == '.' || c == '-';
+  };
+  return csv_number(text.substr(0, blank), false).has_value() && std::all_of(unit.begin(), unit.end(), of_unit);
+}
+
+/// A spreadsheet would take it for a formula, and do what it says.
+std::string no_formula(const std::string& text) {
+  const bool sign = !text.empty() && kFormulaSigns.find(text[0]) != std::string_view::npos;
+  return sign && !is_quantity(text) ? "'" + text : text;
+}
+}  // namespace
+
 std::string csv_line(const std::vector<std::string>& fields, char separator) {
   std::string line;
   for (std::size_t i = 0; i < fields.size(); ++i) {
     if (i > 0) line += separator;
-    const std::string& f = fields[i];
+    const std::string f = no_formula(fields[i]);
     const bool quotes = f.find_first_of("\"\r\n") != std::string::npos || f.find(separator) != std::string::npos ||
                         f.starts_with(' ') || f.ends_with(' ');
     if (!quotes) {

@@ -20,6 +20,63 @@ std::string_view first_columns(std::string_view utf8, std::size_t columns) {
   return utf8.substr(0, end);
 }
 
+namespace {
+/// Bytes of the code point at the beginning of the text; 0: it is no UTF-8. Overlong forms, surrogates and what is
+/// beyond U+10FFFF are none (RFC 3629).
+std::size_t utf8_length(std::string_view text, char32_t& code) {
+  const auto byte = [&](std::size_t i) { return i < text.size() ? static_cast<unsigned char>(text[i]) : 0u; };
+  const unsigned first = byte(0);
+  if (first < 0x80) return code = first, 1;
+  const std::size_t length = first >= 0xF0 ? 4 : first >= 0xE0 ? 3 : first >= 0xC2 ? 2 : 0;
+  if (length == 0 || first > 0xF4) return 0;
+  code = first & (0xFFu >> (length + 1));
+  for (std::size_t i = 1; i < length; ++i) {
+    if ((byte(i) & 0xC0u) != 0x80u) return 0;
+    code = code << 6 | (byte(i) & 0x3Fu);
+  }
+  const char32_t least = length == 4 ? 0x10000 : length == 3 ? 0x800 : 0x80;
+  return code < least || code > 0x10FFFF || (code >= 0xD800 && code <= 0xDFFF) ? 0 : length;
+}
+
+bool turns_writing(char32_t c) {
+  return (c >= 0x202A && c <= 0x202E) || (c >= 0x2066 && c <= 0x2069) || c == 0x200E || c == 0x200F;
+}
+
+/// Bytes of what is at the beginning; `shown`: it may be.
+std::size_t next_shown(std::string_view text, bool& shown) {
+  char32_t code = 0;
+  const std::size_t length = utf8_length(text, code);
+  const bool control = (code < 0x20 && code != '\n' && code != '\t') || (code >= 0x7F && code < 0xA0);
+  shown = length > 0 && !control && !turns_writing(code) && code != 0xFFFE && code != 0xFFFF;
+  return std::max<std::size_t>(1, length);
+}
+}  // namespace
+
+std::optional<std::size_t> not_printable(std::string_view text) {
+  for (std::size_t i = 0; i < text.size();) {
+    bool shown = false;
+    const std::size_t length = next_shown(text.substr(i), shown);
+    if (!shown) return i;
+    i += length;
+  }
+  return std::nullopt;
+}
+
+std::string printable(std::string_view text) {
+  if (!not_printable(text)) return std::string(text);
+  std::string out;
+  for (std::size_t i = 0; i < text.size();) {
+    bool shown = false;
+    const std::size_t length = next_shown(text.substr(i), shown);
+    if (shown)
+      out += text.substr(i, length);
+    else if (text.substr(i, 2) != "\r\n")  // a line end of others
+      out += "\xEF\xBF\xBD";
+    i += length;
+  }
+  return out;
+}
+
 std::string format_number(double value) {
   if (value == 0) return "0";  // also for -0
   return fmt::format("{:.6g}", value);
@@ -46,8 +103,18 @@ int edit_distance(std::string_view a, std::string_view b) {
   return above[b.size()];
 }
 
+namespace {
+constexpr std::size_t kMostComparisons = 2'000'000;  ///< some tenths of a second
+thread_local std::size_t t_comparisons = 0;
+}  // namespace
+
+void renew_suggestions() {
+  t_comparisons = 0;
+}
+
 std::optional<std::string> closest(std::string_view word, const std::vector<std::string>& candidates) {
-  if (word.size() > 200) return std::nullopt;
+  if (word.size() > 200 || t_comparisons > kMostComparisons) return std::nullopt;
+  t_comparisons += candidates.size();
   const int allowed = word.size() <= 2 ? 1 : word.size() <= 5 ? 2 : 3;
   std::optional<std::string> best;
   int best_distance = allowed + 1;

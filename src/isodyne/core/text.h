@@ -14,6 +14,12 @@ std::size_t display_width(std::string_view utf8);
 /// As much of the text as fits into so many columns; whole code points.
 std::string_view first_columns(std::string_view utf8, std::size_t columns);
 
+/// Text of others, fit to be shown anywhere: what is no UTF-8, control characters but line ends and tabs, and marks
+/// that turn the direction of writing become U+FFFD.
+std::string printable(std::string_view text);
+/// Whether there is anything that printable() would replace, and where.
+std::optional<std::size_t> not_printable(std::string_view text);
+
 /// Six significant digits, no trailing zeros: "0.62", "1e-09", "3.14159".
 std::string format_number(double value);
 
@@ -23,8 +29,11 @@ std::string format_exact(double value);
 /// Number of single-character edits (insert, delete, replace, swap of neighbours) from a to b.
 int edit_distance(std::string_view a, std::string_view b);
 
-/// The candidate closest to `word`, if it is close enough to be what was meant.
+/// The candidate closest to `word`, if it is close enough to be what was meant. A courtesy: who asks very often, as a
+/// text of ten thousand wrong names does, gets nothing any more until renew_suggestions(), of the same thread.
 std::optional<std::string> closest(std::string_view word, const std::vector<std::string>& candidates);
+
+void renew_suggestions();
 
 /// FNV-1a, 64 bits (Fowler, Noll, Vo): for identities of layouts and streams, not for security.
 std::uint64_t fnv1a(std::string_view bytes, std::uint64_t hash = 0xcbf29ce484222325ULL);

@@ -145,7 +145,8 @@ ISODYNE_WIDE void BlockEvaluator::outline_reads() {
       sum[i] += row[i];
     }
   }
-  for (std::size_t i = 0; i < reads; ++i) ranges_[i] = std::isfinite(sum[i]) ? Interval{low[i], high[i]} : Interval{};
+  for (std::size_t i = 0; i < reads; ++i)
+    ranges_[i] = std::isfinite(sum[i]) ? model::Interval{low[i], high[i]} : model::Interval{};
 }
 
 void BlockEvaluator::load(const double* rows, std::size_t count) {
@@ -160,7 +161,7 @@ void BlockEvaluator::outline(std::size_t group) {
   for (std::size_t i = groups_[group].begin; i < groups_[group].end; ++i) {
     const Step& s = steps_[i];
     ranges_[static_cast<std::size_t>(s.to)] =
-        looks_up(s.op) ? Interval{} : over(s.op, range(s.a), range(s.b), range(s.c));
+        looks_up(s.op) ? model::Interval{} : model::over(s.op, range(s.a), range(s.b), range(s.c));
   }
 }
 

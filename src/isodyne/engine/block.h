@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "isodyne/core/numerics.h"
-#include "isodyne/engine/interval.h"
+#include "isodyne/model/interval.h"
 #include "isodyne/model/program.h"
 
 /// For loops over columns: compiled also for processors with wide registers, chosen when the program begins. Nothing is
@@ -39,7 +39,7 @@ class BlockEvaluator {
   /// Computes between which numbers the expressions of a group lie in these images.
   void outline(std::size_t group);
   /// Of the i-th expression of all groups, until another group is outlined; kNone gives zero.
-  const Interval& range(std::size_t i) const { return ranges_[static_cast<std::size_t>(results_[i])]; }
+  const model::Interval& range(std::size_t i) const { return ranges_[static_cast<std::size_t>(results_[i])]; }
   /// Computes the expressions of a group.
   void compute(std::size_t group);
   /// Values of the i-th expression of all groups, one an image, until another group is computed; kNone gives zeros.
@@ -70,7 +70,7 @@ class BlockEvaluator {
   std::vector<model::VarId> reads_;
   std::vector<double> lows_, highs_, sums_;  ///< of each of them; a sum that is not finite: one of its values is not
   std::vector<double> columns_;              ///< first those of reads_, then constants, then results
-  std::vector<Interval> ranges_;
+  std::vector<model::Interval> ranges_;
   std::vector<Step> steps_;
   std::vector<Group> groups_;
   std::vector<std::int32_t> results_;

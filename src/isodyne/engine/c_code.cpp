@@ -204,22 +204,27 @@ void CWriter::equations() {
     const int own = plan_.rate_of(entry);
     if (own != rate || piece.size() >= kMostPerFunction) close();
     rate = own;
-    if (entry.kind != Item::Kind::sampler) {
+    if (entry.kind != Item::Kind::sampler && entry.kind != Item::Kind::sensor) {
       piece.push_back(entry);
       continue;
     }
     close();
+    if (entry.kind == Item::Kind::sensor) {
+      const model::Sensor& s = p_.sensors[static_cast<std::size_t>(entry.index)];
+      calls += fmt::format("  if (m->sensing{} && (*m->now == 0 || ({}))) sample(m, {}, {}, {});\n",
+                           own > 0 ? fmt::format(" && due > {}", own) : "", is_due(s), entry.index, s.value, s.truth);
+      continue;
+    }
     const model::Sampler& s = p_.samplers[static_cast<std::size_t>(entry.index)];
     calls += fmt::format("  if (sampled{} && {}) sampler_{}(m);\n", own > 0 ? fmt::format(" && due > {}", own) : "",
                          is_due(s), entry.index);
   }
   close();
+  if (!p_.sensors.empty())
+    out_ +=
+        "static void sample(iso_memory *m, int sensor, int value, int truth) {\n  if (m->sample)\n"
+        "    m->sample(m->sensors, sensor);\n  else\n    m->v[value] = m->v[truth];\n}\n\n";
   put("static void equations(iso_memory *m, int due, int sampled) {{\n  (void)due, (void)sampled;\n{}}}\n\n", calls);
-}
-
-std::string CWriter::is_due(const model::Sampler& s) {
-  if (s.offset.count() == 0) return fmt::format("*m->now % {} == 0", s.period.count());
-  return fmt::format("*m->now >= {0} && (*m->now - {0}) % {1} == 0", s.offset.count(), s.period.count());
 }
 
 CCode c_code(const model::Program& program, const Plan& plan, const CStyle& style) {

@@ -24,7 +24,7 @@ struct CCode {
 };
 
 /// Raised when what is handed between host and code changes its form.
-constexpr int kCLayout = 1;
+constexpr int kCLayout = 3;
 
 CCode c_code(const model::Program& program, const Plan& plan, const CStyle& style);
 

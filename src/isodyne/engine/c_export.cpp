@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/random.h"
 #include "isodyne/engine/c_code.h"
 #include "isodyne/engine/c_expressions.h"
 #include "isodyne/engine/interpreter.h"
@@ -12,6 +13,7 @@ namespace isodyne::engine {
 
 namespace {
 
+constexpr std::uint64_t kUsualSeed = 1;  ///< of a run that names none
 constexpr const char* kHead = "/* Bench {}, written by isodyne {}. Values are SI; time is whole nanoseconds. */\n";
 
 std::string header(const model::Program& p, const Plan& plan, const CCode& code) {
@@ -34,7 +36,7 @@ std::string header(const model::Program& p, const Plan& plan, const CCode& code)
       "  double history[{}];\n  int64_t remembered[{}];\n  int32_t reversals[{}];\n  char event_was[{}], "
       "event_late[{}];\n"
       "  int32_t unsolved, entered, endless, change_count;\n  iso_change changes[{}];\n  double known[{}], "
-      "work[{}];\n}} "
+      "work[{}], doubt[5];\n}} "
       "plant;\n\n",
       p.variables.size(), p.states.size() + 1, history + 1, rings.size() + 1, p.machines.size() + 1,
       p.events.size() + 1, p.events.size() + 1,
@@ -44,7 +46,9 @@ std::string header(const model::Program& p, const Plan& plan, const CCode& code)
       "/* All quantities at their start values, time 0. Call again after copying a plant: it holds pointers to itself. "
       "*/\n"
       "void plant_start(plant *p);\nvoid plant_connect(plant *p);\n"
-      "/* Equations, transitions, events and sampled parts at the present instant. Set inputs before. */\n"
+      "/* Equations, transitions, events and sampled parts at the present instant. Set inputs before. Sensors are "
+      "ideal:\n"
+      " * at their instants they give what they measure, unless memory.sample does something else. */\n"
       "void plant_settle(plant *p);\n"
       "/* To the next instant; kind 0: it went well. */\n"
       "iso_trouble plant_step(plant *p);\n\n#endif\n",
@@ -54,7 +58,8 @@ std::string header(const model::Program& p, const Plan& plan, const CCode& code)
 
 std::string source(const std::shared_ptr<const model::Program>& program, const Plan& plan, const CCode& code) {
   const model::Program& p = *program;
-  const PlantState start = Interpreter(program, plan).start({});
+  PlantState start = Interpreter(program, plan).start({});
+  start.values[model::kSeed] = random_key(kUsualSeed);
   std::string text = fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION);
   text += "#include \"plant.h\"\n\n";
   text += kNumericsText;
@@ -63,7 +68,8 @@ std::string source(const std::shared_ptr<const model::Program>& program, const P
   text += code.text.substr(0, begin) + code.text.substr(end);
   text += "\n/* Start values. */\nstatic const double first[] = {\n";
   for (std::size_t i = 0; i < p.variables.size(); ++i)
-    text += fmt::format("  {}, /* {} */\n", c_number(start.values[i]), p.variables[i].name);
+    text += fmt::format("  {}, /* {}{} */\n", c_number(start.values[i]), p.variables[i].name,
+                        i == static_cast<std::size_t>(model::kSeed) ? ": the key of `--seed 1`" : "");
   text +=
       "};\n\nvoid plant_connect(plant *p) {\n"
       "  iso_memory *m = &p->memory;\n  m->now = &p->now;\n  m->v = p->v;\n  m->next = p->next;\n  m->history = "
@@ -71,7 +77,7 @@ std::string source(const std::shared_ptr<const model::Program>& program, const P
       "  m->remembered = p->remembered;\n  m->reversals = p->reversals;\n  m->event_was = p->event_was;\n"
       "  m->event_late = p->event_late;\n  m->unsolved = &p->unsolved;\n  m->entered = &p->entered;\n"
       "  m->endless = &p->endless;\n  m->changes = p->changes;\n  m->change_count = &p->change_count;\n"
-      "  m->known = p->known;\n  m->work = p->work;\n}\n\n"
+      "  m->known = p->known;\n  m->work = p->work;\n  m->doubt = p->doubt;\n  m->sensing = 1;\n}\n\n"
       "void plant_start(plant *p) {\n  memset(p, 0, sizeof *p);\n  memcpy(p->v, first, sizeof first);\n  p->unsolved = "
       "-1;\n"
       "  plant_connect(p);\n}\n\n"

@@ -333,7 +333,7 @@ void CWriter::method(const GroupPlan& g, std::size_t index, const GroupNames& na
     case Method::implicit:
       slopes(g, names, used);
       put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, slopes, drift, between_{1}, c, work, "
-          "rows)) return "
+          "rows, {1}, m->doubt)) return "
           "(iso_trouble){{5, {1}, 0}};\n",
           n, index);
       break;

@@ -54,7 +54,12 @@ class CWriter {
   void expect(CBlock& b, const std::vector<Item>& items);
   void equations_piece(std::size_t number, const std::vector<Item>& items);
   void equations();
-  static std::string is_due(const model::Sampler& s);
+  /// Whether an instant is one of a sampled part's, or of a sensor's.
+  template <typename Sampled>
+  static std::string is_due(const Sampled& s) {
+    if (s.offset.count() == 0) return fmt::format("*m->now % {} == 0", s.period.count());
+    return fmt::format("*m->now >= {0} && (*m->now - {0}) % {1} == 0", s.offset.count(), s.period.count());
+  }
 
   // c_events.cpp
   void machines();

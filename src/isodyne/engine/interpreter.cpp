@@ -41,24 +41,26 @@ PlantState Interpreter::start(std::span<const std::pair<VarId, double>> override
 void Interpreter::solve(const StateView& state) {
   const IsoFlushed flushed;
   state[model::kTime] = to_seconds(*state.now);
-  compute(segments_, state, plan_.all(), false);
+  compute(segments_, state, plan_.all(), Sampled::sensors);
   if (rings_.empty() || state.remembered.front() > 0) return;
   for (const Code& code : delay_code_) run_code(code, state);
   for (std::size_t i = 0; i < rings_.size(); ++i)
     state[program_->delays[i].out] = state.values[static_cast<std::size_t>(ring_inputs_[i])];
-  compute(segments_, state, plan_.all(), false);
+  compute(segments_, state, plan_.all(), Sampled::sensors);
 }
 
-void Interpreter::compute(const std::vector<Segment>& segments, const StateView& state, int due, bool with_samplers) {
+void Interpreter::compute(const std::vector<Segment>& segments, const StateView& state, int due, Sampled sampled) {
   double* registers = state.values.data();
+  if (sampled == Sampled::sensors && state.sensors != nullptr && !state.sensors->due(*state.now))
+    sampled = Sampled::nothing;
   for (const Segment& s : segments) {
     if (s.rate >= due) continue;
     run(code_.data() + s.begin, registers, tables_.data());
-    if (s.has_item) after_segment(s, state, registers[model::kTime], with_samplers);
+    if (s.has_item) after_segment(s, state, registers[model::kTime], sampled);
   }
 }
 
-void Interpreter::after_segment(const Segment& s, const StateView& state, double now, bool with_samplers) {
+void Interpreter::after_segment(const Segment& s, const StateView& state, double now, Sampled sampled) {
   const auto index = static_cast<std::size_t>(s.item.index);
   double& target = state.values[static_cast<std::size_t>(s.target)];
   switch (s.item.kind) {
@@ -66,7 +68,10 @@ void Interpreter::after_segment(const Segment& s, const StateView& state, double
       if (state.taps[index].active) target = through_tap(state.taps[index], target, now);
       break;
     case Item::Kind::sampler:
-      if (with_samplers && program_->samplers[index].due(*state.now)) run_code(sampler_code_[index], state);
+      if (sampled == Sampled::all && program_->samplers[index].due(*state.now)) run_code(sampler_code_[index], state);
+      break;
+    case Item::Kind::sensor:
+      if (sampled != Sampled::nothing) sample(index, state);
       break;
     case Item::Kind::delay:
       recall(s, state, now);
@@ -77,6 +82,13 @@ void Interpreter::after_segment(const Segment& s, const StateView& state, double
     case Item::Kind::equation:
       break;
   }
+}
+
+void Interpreter::sample(std::size_t index, const StateView& state) const {
+  const model::Sensor& s = program_->sensors[index];
+  if (!s.due(*state.now)) return;
+  if (state.sensors != nullptr) return state.sensors->sample(static_cast<std::int32_t>(index));
+  state[s.value] = state[s.truth];
 }
 
 bool Interpreter::sampler_due(const StateView& state, int due) const {
@@ -92,21 +104,21 @@ void Interpreter::settle(const StateView& state, ModeChanges& changes) {
 
 void Interpreter::settle_due(const StateView& state, int due, ModeChanges& changes) {
   state[model::kTime] = to_seconds(*state.now);
-  compute(segments_, state, due, false);
+  compute(segments_, state, due, Sampled::sensors);
   bool stale = *state.entered == 0 && first_entry(state);
-  if (stale) compute(segments_, state, due, false);
+  if (stale) compute(segments_, state, due, Sampled::sensors);
   if (!machines_.empty() && take_transitions(state, due, changes)) {
-    compute(segments_, state, due, false);
+    compute(segments_, state, due, Sampled::sensors);
     stale = true;
   }
-  if (!event_conditions_.empty() && fire_events(state, due)) stale = true;
-  if (stale || sampler_due(state, due)) compute(segments_, state, due, true);
+  if (!event_conditions_.empty() && fire_events(state, due, Sampled::sensors)) stale = true;
+  if (stale || sampler_due(state, due)) compute(segments_, state, due, Sampled::all);
   remember(state, due);
 }
 
 void Interpreter::evaluate_at(const StateView& state, double seconds) {
   state[model::kTime] = seconds;
-  compute(segments_, state, plan_.all(), false);
+  compute(segments_, state, plan_.all(), Sampled::nothing);
 }
 
 void Interpreter::settle_all(const StateView& state, ModeChanges& changes) {
@@ -118,7 +130,7 @@ bool Interpreter::jump(const StateView& state, ModeChanges& changes) {
   const double seconds = state[model::kTime];
   bool any = take_transitions(state, plan_.all(), changes);
   if (any) evaluate_at(state, seconds);
-  if (fire_events(state, plan_.all())) any = true;
+  if (fire_events(state, plan_.all(), Sampled::nothing)) any = true;
   if (any) evaluate_at(state, seconds);
   return any;
 }

@@ -103,8 +103,10 @@ class Interpreter : public Execution {
   void link(const CodeMaker& maker, std::vector<Segment>& segments);
 
   void run_code(const Code& code, const StateView& state) const { run(code, state.values.data(), tables_.data()); }
-  void compute(const std::vector<Segment>& segments, const StateView& state, int due, bool with_samplers);
-  void after_segment(const Segment& segment, const StateView& state, double now, bool with_samplers);
+  enum class Sampled { nothing, sensors, all };
+  void compute(const std::vector<Segment>& segments, const StateView& state, int due, Sampled sampled);
+  void after_segment(const Segment& segment, const StateView& state, double now, Sampled sampled);
+  void sample(std::size_t sensor, const StateView& state) const;
   bool sampler_due(const StateView& state, int due) const;
   void solve_equation(const SolveCode& code, const StateView& state);
   void recall(const Segment& segment, const StateView& state, double now);
@@ -115,7 +117,7 @@ class Interpreter : public Execution {
   void leave(const StateView& state, std::size_t machine);
   void enter(const StateView& state, std::size_t machine, int mode);
   bool first_entry(const StateView& state);
-  bool fire_events(const StateView& state, int due);
+  bool fire_events(const StateView& state, int due, Sampled sampled);
   void settle_due(const StateView& state, int due, ModeChanges& changes);
 
   // interpreter_steps.cpp

@@ -80,7 +80,8 @@ void Interpreter::compile_item(CodeMaker& maker, const Item& item, Segment& segm
   segment.item = item;
   if (item.kind == Item::Kind::delay) segment.operand = maker.compute(program_->delays[index].lag, code_);
   if (item.kind == Item::Kind::solve) segment.operand = compile_solve(maker, index);
-  if (item.kind != Item::Kind::sampler) segment.target = maker.place_of(model::target_of(*program_, item));
+  if (item.kind != Item::Kind::sampler && item.kind != Item::Kind::sensor)
+    segment.target = maker.place_of(model::target_of(*program_, item));
   close(segment, segments);
 }
 

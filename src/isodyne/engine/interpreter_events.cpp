@@ -81,7 +81,7 @@ bool Interpreter::take_transitions(const StateView& state, int due, ModeChanges&
 
 /// `when` blocks whose conditions have become true fire in the order of the text; then the equations are
 /// solved again, until nothing fires any more.
-bool Interpreter::fire_events(const StateView& state, int due) {
+bool Interpreter::fire_events(const StateView& state, int due, Sampled sampled) {
   if (program_->events.empty()) return false;
   bool any = false;
   for (int round = 0;; ++round) {
@@ -102,7 +102,7 @@ bool Interpreter::fire_events(const StateView& state, int due) {
       return true;
     }
     for (const std::int32_t e : firing_) run_code(event_bodies_[static_cast<std::size_t>(e)], state);
-    compute(segments_, state, due, false);
+    compute(segments_, state, due, sampled);
   }
 }
 

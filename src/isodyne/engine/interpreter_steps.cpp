@@ -57,7 +57,7 @@ void Interpreter::evaluate(GroupCode& g, const StateView& state, double t, const
   for (const auto& [to, from] : g.guesses) r[to] = r[from];
   for (const Segment& s : g.between) {
     run(code_.data() + s.begin, r, tables_.data());
-    if (s.has_item) after_segment(s, state, t, false);
+    if (s.has_item) after_segment(s, state, t, Sampled::nothing);
   }
   copy_row(g.derivatives, g.first_derivative, r, dx);
   limited(g, state, x, dx);
@@ -128,7 +128,8 @@ PlantTrouble Interpreter::advance(GroupCode& g, const StateView& state, double* 
       break;
     case Method::implicit:
       read_slopes(g, state, x);
-      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, work, g.rows.data()) == 0) {
+      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, work, g.rows.data(),
+                       static_cast<int>(&g - groups_.data()), state.doubt) == 0) {
         return {PlantTrouble::Kind::singular, static_cast<std::int32_t>(&g - groups_.data()), 0};
       }
       break;

@@ -32,9 +32,13 @@ typedef struct iso_memory {
   int32_t* change_count;
   double* known;      /* what methods keep: zeros at first */
   double* work;       /* scratch */
+  double* doubt;      /* of implicit steps, five: see iso_implicit */
   const char* tapped; /* per tap: a fault is active */
   double (*tap)(void* host, int32_t tap, double value, double now);
   void* host;
+  int32_t sensing;                               /* 0: no sensor is due */
+  void (*sample)(void* sensors, int32_t sensor); /* 0: sensors are ideal, they give what they measure */
+  void* sensors;
 } iso_memory;
 
 #endif

@@ -295,6 +295,9 @@ namespace {
 double tap_of_host(void* host, std::int32_t tap, double value, double now) {
   return through_tap(static_cast<TapState*>(host)[tap], value, now);
 }
+void sample_of_host(void* sensors, std::int32_t sensor) {
+  static_cast<SensorSampling*>(sensors)->sample(sensor);
+}
 }  // namespace
 
 NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const NativeCode> code)
@@ -312,9 +315,11 @@ NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const Na
 iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   static_assert(sizeof(Time) == sizeof(std::int64_t));
   for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
+  memory_.sensing = state.sensors == nullptr || state.sensors->due(*state.now) ? 1 : 0;
   // States of one program have sizes that never change, so the same first addresses mean all the same.
-  const bool same = memory_.host == state.taps.data() && memory_.v == state.values.data() &&
-                    memory_.next == state.next.data() && memory_.changes == changes.list.data();
+  const bool same = memory_.host == state.taps.data() && memory_.sensors == state.sensors &&
+                    memory_.v == state.values.data() && memory_.next == state.next.data() &&
+                    memory_.changes == changes.list.data();
   if (same) return memory_;
   memory_.now = reinterpret_cast<std::int64_t*>(state.now);
   memory_.v = state.values.data();
@@ -327,9 +332,12 @@ iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   memory_.unsolved = state.unsolved;
   memory_.entered = state.entered;
   memory_.endless = state.endless;
+  memory_.doubt = state.doubt;
   memory_.changes = changes.list.data();
   memory_.change_count = &changes.count;
   memory_.host = state.taps.data();
+  memory_.sensors = state.sensors;
+  memory_.sample = state.sensors == nullptr ? nullptr : sample_of_host;
   return memory_;
 }
 

@@ -94,7 +94,11 @@ double through_one(TapState& tap, double value, double now) {
 double through_tap(TapState& tap, double value, double now) {
   if (!tap.active) return value;
   for (TapState* t = &tap;; t += t->next) {
-    if (t->on) value = through_one(*t, value, now);
+    if (t->on) {
+      const double faulty = through_one(*t, value, now);
+      t->changed = t->changed || !(faulty == value);
+      value = faulty;
+    }
     if (t->next == 0) return value;
   }
 }
@@ -205,6 +209,7 @@ void Plant::step_alone(Core& core, PlantState& state) {
   view.now = &core.now;
   view.unsolved = &core.unsolved;
   view.endless = &core.endless;
+  view.doubt = core.doubt.data();
   core.changes.count = 0;
   core.trouble = core.execution->step(view, core.changes);
 }
@@ -233,6 +238,10 @@ PlantTrouble Plant::join(PlantState& state, PlantTrouble trouble) {
     merge(lead().changes, core.changes);
     if (state.unsolved == kNone) state.unsolved = core.unsolved;
     state.endless |= core.endless;
+    const double count = state.doubt[4] + core.doubt[4];
+    if (core.doubt[0] > state.doubt[0]) state.doubt = core.doubt;
+    state.doubt[4] = count;
+    core.doubt[4] = 0;
     const bool earlier = trouble.kind == PlantTrouble::Kind::none || core.now < end;
     if (core.trouble.kind == PlantTrouble::Kind::none || !earlier) continue;
     trouble = core.trouble;

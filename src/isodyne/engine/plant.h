@@ -81,6 +81,7 @@ class Plant {
     std::vector<double> values;
     Time now{};
     std::int32_t unsolved = model::kNone, endless = 0;
+    std::array<double, 5> doubt{};
     PlantTrouble trouble;
     std::vector<std::pair<std::size_t, std::size_t>> own;  ///< stretches of variables of its groups: begin, length
   };

@@ -34,7 +34,11 @@ struct ReferencePlant::Solver {
   std::unique_ptr<Evaluator> crossings;
   std::vector<NodeId> limits_low, limits_high;
   std::unique_ptr<Evaluator> limits;
-  std::vector<std::size_t> limited;  ///< states
+  /// States with limits, and where each is. Standing on a limit is a mode: the state does not move, and leaves when its
+  /// derivative turns inwards, which is a root like that of arriving.
+  enum class Stand : char { free, low, high };
+  std::vector<std::size_t> limited;
+  std::vector<Stand> stands;
   std::size_t roots = 0;
   std::vector<VarId> outside;  ///< what the equations read and do not compute
   std::vector<double> outside_was, x_was;
@@ -95,6 +99,7 @@ struct ReferencePlant::Solver {
       limited.push_back(i);
       bounds.insert(bounds.end(), {s.lowest, s.highest});
     }
+    stands.assign(limited.size(), Stand::free);
     roots = nodes.size() + 2 * limited.size();
     crossings = std::make_unique<Evaluator>(*with_crossings, nodes);
     limits = std::make_unique<Evaluator>(*with_crossings, bounds);
@@ -104,7 +109,8 @@ struct ReferencePlant::Solver {
     std::set<VarId> computed{model::kTime}, read;
     for (const model::State& s : program->states) computed.insert(s.value);
     for (const model::Item& item : program->order) {
-      if (item.kind == model::Item::Kind::sampler || item.kind == model::Item::Kind::tap) continue;
+      using Kind = model::Item::Kind;
+      if (item.kind == Kind::sampler || item.kind == Kind::tap || item.kind == Kind::sensor) continue;
       computed.insert(model::target_of(*program, item));
       for (const NodeId value : model::values_of(*program, item)) {
         for (const VarId id : program->reads(value)) read.insert(id);
@@ -119,6 +125,38 @@ struct ReferencePlant::Solver {
 
   double low(std::size_t k) const { return limits->value(2 * k); }
   double high(std::size_t k) const { return limits->value(2 * k + 1); }
+
+  double slope(std::size_t k) const { return (*state)[program->states[limited[k]].derivative]; }
+
+  /// From the image as it is: who arrives at a limit stands there, who is drawn away from it leaves. True if that
+  /// changed. `leaving`: their roots have just been found; a derivative that is still zero but for rounding does not
+  /// hold them.
+  bool place(const std::vector<char>& leaving) {
+    bool changed = false;
+    for (std::size_t k = 0; k < limited.size(); ++k) {
+      const double x = (*state)[program->states[limited[k]].value], d = slope(k);
+      Stand next = Stand::free;
+      if (x <= low(k) && d < 0) next = Stand::low;
+      if (x >= high(k) && d > 0) next = Stand::high;
+      if (next == stands[k] && !leaving.empty() && leaving[k] != 0) next = Stand::free;
+      changed = changed || next != stands[k];
+      stands[k] = next;
+    }
+    return changed;
+  }
+
+  /// Which of those that stand have a root now.
+  std::vector<char> leaving() {
+    std::vector<char> all(limited.size());
+    if (limited.empty()) return all;
+    std::vector<int> found(roots);
+    CVodeGetRootInfo(cvode, found.data());
+    const std::size_t conditions = roots - 2 * limited.size();
+    for (std::size_t k = 0; k < limited.size(); ++k)
+      all[k] = (stands[k] == Stand::low && found[conditions + 2 * k] != 0) ||
+               (stands[k] == Stand::high && found[conditions + 2 * k + 1] != 0);
+    return all;
+  }
 
   /// Puts states and time into the image and computes it.
   void look(double t, const double* x) {
@@ -137,8 +175,7 @@ struct ReferencePlant::Solver {
       if (!std::isfinite(d[i])) return 1;  // a smaller step may help
     }
     for (std::size_t k = 0; k < s.limited.size(); ++k) {
-      const std::size_t i = s.limited[k];
-      if ((x[i] <= s.low(k) && d[i] < 0) || (x[i] >= s.high(k) && d[i] > 0)) d[i] = 0;
+      if (s.stands[k] != Stand::free) d[s.limited[k]] = 0;
     }
     return 0;
   }
@@ -151,8 +188,11 @@ struct ReferencePlant::Solver {
     const std::size_t conditions = s.roots - 2 * s.limited.size();
     for (std::size_t i = 0; i < conditions; ++i) g[i] = s.crossings->value(i);
     for (std::size_t k = 0; k < s.limited.size(); ++k) {
-      g[conditions + 2 * k] = x[s.limited[k]] - s.low(k);
-      g[conditions + 2 * k + 1] = s.high(k) - x[s.limited[k]];
+      const double value = x[s.limited[k]], slope = s.slope(k);
+      g[conditions + 2 * k] = s.stands[k] == Stand::low ? slope : s.stands[k] == Stand::high ? 1 : value - s.low(k);
+      g[conditions + 2 * k + 1] = s.stands[k] == Stand::high  ? -slope
+                                  : s.stands[k] == Stand::low ? 1
+                                                              : s.high(k) - value;
     }
     return 0;
   }
@@ -173,8 +213,9 @@ struct ReferencePlant::Solver {
   }
 
   /// Begins anew from the image as it is.
-  void begin(double t) {
+  void begin(double t, const std::vector<char>& leaving = {}) {
     limits->evaluate(state->values.data());
+    place(leaving);
     double* x = N_VGetArrayPointer(y);
     for (std::size_t i = 0; i < program->states.size(); ++i) x[i] = (*state)[program->states[i].value];
     CVodeReInit(cvode, t, y);
@@ -221,13 +262,19 @@ struct ReferencePlant::Solver {
       clamp();
       look(reached, N_VGetArrayPointer(y));
       t = reached;
-      if (status != CV_ROOT_RETURN) break;
+      if (status != CV_ROOT_RETURN) {
+        // A root that was zero from the beginning is none to the solver: who is beyond a limit by now comes back to it.
+        if (place({})) begin(t);
+        break;
+      }
       if (++events > kMostEventsPerStep) return {PlantTrouble::Kind::endless_events, 0, 0};
       // A strict condition may hold only just behind its root.
       *state->now = std::min(end_ns - Time(1), Time(static_cast<std::int64_t>(std::llround(t * 1e9))));
       if (changes.list.size() < static_cast<std::size_t>(changes.count) + 2 * program->machines.size())
         changes.list.resize(2 * changes.list.size() + 2 * program->machines.size());
-      if (!interpreter.jump(*state, changes)) {
+      const std::vector<char> left = leaving();
+      const bool of_limit = place(left);
+      if (!interpreter.jump(*state, changes) && !of_limit) {
         const double nudged = std::min(end, t + 1e-9);
         begin(t);
         if (CVode(cvode, nudged, y, &reached, CV_NORMAL) >= 0) {
@@ -238,7 +285,7 @@ struct ReferencePlant::Solver {
         }
       }
       (*state)[model::kTime] = t;
-      begin(t);
+      begin(t, left);
     }
     *state->now = end_ns;
     note();

@@ -2,6 +2,7 @@
 // Everything of a plant that changes during a run. It can be copied and compared; the interpreter and native
 // code work on the same state, so either may go on where the other stopped.
 
+#include <array>
 #include <cstdint>
 #include <span>
 #include <vector>
@@ -20,11 +21,23 @@ class TapFunction {
   virtual double replace(double value, bool fresh) = 0;
 };
 
+/// What stands between the quantity that a sensor measures and what it gives: not the engine's business.
+class SensorSampling {
+ public:
+  virtual ~SensorSampling() = default;
+  /// Whether any sensor is due; lets those be passed over quickly that are not.
+  virtual bool due(Time now) const = 0;
+  /// A sensor that is due gives its sample of the quantity as it is in the state now. Called again within an instant
+  /// when its quantity may have become another one; the last time counts. On the stepping thread.
+  virtual void sample(std::int32_t sensor) = 0;
+};
+
 /// What a fault does at a tap at present. Several may act at one tap, one after the other.
 struct TapState {
   bool active = false;    ///< of the first at a tap: it or one behind it acts
   bool on = false;        ///< this one acts
   bool used = false;      ///< somebody may let it act
+  bool changed = false;   ///< it gave another value than it got, at some time
   std::int32_t next = 0;  ///< how many places further in PlantState::taps the one behind it is; 0: there is none
   model::FaultKind kind = model::FaultKind::offset;
   double amount = 0;  ///< refreshed at every instant while active
@@ -68,6 +81,10 @@ struct PlantState {
   std::int32_t unsolved = model::kNone;  ///< the equation to solve that had no solution
   std::int32_t entered = 0;              ///< 1: the modes at the start have been entered
   std::int32_t endless = 0;              ///< 1: `when` blocks set each other off without end
+  /// Of implicit steps: the largest share of a state by which one may be off; the group, the state within it, when (s);
+  /// and how many were off by more than a tenth.
+  std::array<double, 5> doubt{};
+  SensorSampling* sensors = nullptr;  ///< nobody: sensors are ideal, what they measure is what they give
 
   double operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
   double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
@@ -86,6 +103,7 @@ struct StateView {
         unsolved(&s.unsolved),
         entered(&s.entered),
         endless(&s.endless),
+        doubt(s.doubt.data()),
         values(s.values),
         next(s.next),
         taps(s.taps),
@@ -93,16 +111,19 @@ struct StateView {
         event_was(s.event_was),
         event_late(s.event_late),
         history(s.history),
-        remembered(s.remembered) {}
+        remembered(s.remembered),
+        sensors(s.sensors) {}
 
   Time* now;
   std::int32_t *unsolved, *entered, *endless;
+  double* doubt;
   std::span<double> values, next;
   std::span<TapState> taps;
   std::span<std::int32_t> reversals;
   std::span<char> event_was, event_late;
   std::span<double> history;
   std::span<std::int64_t> remembered;
+  SensorSampling* sensors;
 
   double& operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
 };
@@ -136,8 +157,8 @@ class Execution {
   /// Gives every equation its value at state.now, whatever its rate, and changes nothing else.
   virtual void solve(const StateView& state) = 0;
 
-  /// Solves what is due at state.now, in this order: equations; transitions (one per machine) with their exit and
-  /// entry actions; `when` blocks until none fires; sampled parts that are due; memory of delays.
+  /// Solves what is due at state.now, in this order: equations, sensors among them; transitions (one per machine) with
+  /// their exit and entry actions; `when` blocks until none fires; sampled parts that are due; memory of delays.
   virtual void settle(const StateView& state, ModeChanges& changes) = 0;
 
   /// From a settled instant of the bench to its next one, quicker groups in steps of their own. On trouble the

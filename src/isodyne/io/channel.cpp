@@ -20,9 +20,15 @@ SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
       period_s_(to_seconds(sensor.period)),
       deviation_(sensor.noise),
       noise_(seed, sensor.name) {
+  filter_s_ = to_seconds(sensor.filter);
   usual_ = has_counts_ && !pulses_wanted_ && electrical_.straight();
-  // First order, exact for an input held between samples: y += (1 - e^(-T/tau)) (x - y).
-  if (has_filter_) share_ = -std::expm1(-period_s_ / to_seconds(sensor.filter));
+}
+
+void SensorChannel::take_step(Time step) {
+  step_ = step;
+  const double h = to_seconds(step) / filter_s_, fall = -std::expm1(-h), lag = h > 0 ? fall / h : 1;
+  share_now_ = 1 - lag;
+  share_before_ = lag - (1 - fall);
 }
 
 inline double ElectricalForm::pass(double x, double now, engine::TapState* tap, double& signal, bool& outside) const {
@@ -34,13 +40,18 @@ inline double ElectricalForm::pass(double x, double now, engine::TapState* tap, 
   return curve_ != nullptr ? curve_->back(signal) : back(line_, signal);
 }
 
-/// Counts as a real number becomes a whole one: the nearest, or as many pulses as are complete.
-inline double SensorChannel::whole(double x, Time now) {
-  if (!pulses_wanted_) return std::round(forth(to_counts_, x));
-  const double since_last = to_seconds(now - last_);  // 0 at the start: nothing has passed yet
+/// Along a straight line since the flow was last seen, whichever way it goes.
+void SensorChannel::count_pulses(double x, Time now) {
+  const double dt = to_seconds(now - last_);  // 0 at the start: nothing has passed yet
+  const double a = std::abs(before_), b = std::abs(x);
+  const double area = before_ * x < 0 ? (a * a + b * b) / (a + b) / 2 : (a + b) / 2;
+  if (dt > 0 && std::isfinite(area)) pulses_ += std::abs(forth(to_counts_, area * dt));
+  before_ = std::isfinite(x) ? x : 0;
   last_ = now;
-  pulses_ += std::abs(forth(to_counts_, x * since_last));
-  if (!std::isfinite(pulses_)) {
+}
+
+double SensorChannel::complete_pulses(double x) {
+  if (!std::isfinite(x) || !std::isfinite(pulses_)) {
     pulses_ = 0;
     return x;
   }
@@ -49,14 +60,24 @@ inline double SensorChannel::whole(double x, Time now) {
   return complete;
 }
 
+/// What comes out of the wire, before a filter.
+double SensorChannel::received(double truth, Time now, const Taps& taps, double& signal, bool& outside) const {
+  const double seconds = taps.quantity != nullptr || taps.signal != nullptr ? to_seconds(now) : 0;
+  const double x = taps.quantity == nullptr ? truth : engine::through_tap(*taps.quantity, truth, seconds);
+  return electrical_.there() ? electrical_.pass(x, seconds, taps.signal, signal, outside) : x;
+}
+
+void SensorChannel::pass_by(double truth, Time now, const Taps& taps) {
+  double signal = 0;
+  bool outside = false;
+  const double x = filtered(received(truth, now, taps, signal, outside), now);
+  if (pulses_wanted_) count_pulses(x, now);
+}
+
 Sample SensorChannel::sample_any(double truth, Time now, const Taps& taps) {
-  const bool faulted = taps.quantity != nullptr || taps.signal != nullptr || taps.counts != nullptr;
-  const double seconds = faulted ? to_seconds(now) : 0;
   Sample out;
   bool outside = false;
-  double x = taps.quantity == nullptr ? truth : engine::through_tap(*taps.quantity, truth, seconds);
-  if (electrical_.there()) x = electrical_.pass(x, seconds, taps.signal, out.signal, outside);
-  x = filtered(x);
+  double x = filtered(received(truth, now, taps, out.signal, outside), now);
   if (deviation_ > 0) x += deviation_ * noise_.normal();
   if (!has_counts_) {
     out.value = x;
@@ -68,10 +89,11 @@ Sample SensorChannel::sample_any(double truth, Time now, const Taps& taps) {
     return out;
   }
   bool beyond = false, ignored = false;
-  out.counts = held(word_, whole(x, now), beyond);
+  if (pulses_wanted_) count_pulses(x, now);
+  out.counts = held(word_, pulses_wanted_ ? complete_pulses(x) : std::round(forth(to_counts_, x)), beyond);
   note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
   if (taps.counts != nullptr && taps.counts->active)
-    out.counts = held(word_, std::round(engine::through_tap(*taps.counts, out.counts, seconds)), ignored);
+    out.counts = held(word_, std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
   out.value = back(to_counts_, out.counts);
   if (pulses_wanted_) out.value /= period_s_;
   return out;

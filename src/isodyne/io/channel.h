@@ -99,26 +99,43 @@ class SensorChannel {
   }
   const Saturation& saturation() const { return saturation_; }
 
+  /// Filters and counters of pulses see what passes between two samples: such a channel is told of it at every instant
+  /// of the bench at which it does not sample.
+  bool sees_between() const { return has_filter_ || pulses_wanted_; }
+  void pass_by(double truth, Time now, const Taps& taps);
+
  private:
+  double received(double truth, Time now, const Taps& taps, double& signal, bool& outside) const;
   Sample sample_any(double truth, Time now, const Taps& taps);
   /// A straight electrical form, counts, and no fault: what most channels are, for the compiler to put in place.
   Sample sample_usual(double truth, Time now) {
     Sample out;
     bool outside = false, beyond = false;
-    double x = filtered(electrical_.pass_straight(truth, out.signal, outside));
+    double x = filtered(electrical_.pass_straight(truth, out.signal, outside), now);
     if (deviation_ > 0) x += deviation_ * noise_.normal();
     out.counts = held(word_, std::round(forth(to_counts_, x)), beyond);
     note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
     out.value = back(to_counts_, out.counts);
     return out;
   }
-  double filtered(double x) {
+  /// First order, exact for an input that is a straight line since it was last seen:
+  /// y += (1 - r) (x - y) + (r - e) (x_before - y), with e = e^(-h/tau), r = (1 - e) tau / h.
+  double filtered(double x, Time now) {
     if (!has_filter_ || !std::isfinite(x)) return x;  // one odd sample must not stay in the filter for ever
-    filtered_ = started_ ? filtered_ + share_ * (x - filtered_) : x;
+    if (started_) {
+      if (now - last_ != step_) take_step(now - last_);
+      filtered_ += share_now_ * (x - filtered_) + share_before_ * (before_ - filtered_);
+    } else {
+      filtered_ = x;
+    }
     started_ = true;
+    before_ = x;
+    last_ = now;
     return filtered_;
   }
-  double whole(double x, Time now);
+  void take_step(Time step);
+  void count_pulses(double x, Time now);
+  double complete_pulses(double x);
 
   // What is needed of the sensor at every sample, close together: there may be thousands of channels.
   bool has_counts_, has_range_, has_filter_, pulses_wanted_, usual_, started_ = false;
@@ -127,11 +144,14 @@ class SensorChannel {
   std::pair<double, double> range_;
   model::Word word_;
   double period_s_;
-  double share_ = 0;     ///< of a difference that the filter follows in one sample
-  double deviation_;     ///< of the noise
-  double filtered_ = 0;  ///< the filter's output
-  double pulses_ = 0;    ///< part of a pulse that has not been counted yet
-  Time last_{};          ///< of the last sample
+  double filter_s_;
+  Time step_{};                              ///< between the last two inputs of the filter
+  double share_now_ = 0, share_before_ = 0;  ///< of the distances to the present input and the one before
+  double deviation_;                         ///< of the noise
+  double filtered_ = 0;                      ///< the filter's output
+  double before_ = 0;                        ///< what filter or counter saw last …
+  Time last_{};                              ///< … and when
+  double pulses_ = 0;                        ///< not counted yet
   Saturation saturation_;
   RandomStream noise_;
 };

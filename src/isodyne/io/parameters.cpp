@@ -9,6 +9,8 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/core/json.h"
+
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
 #include "isodyne/engine/plant.h"
@@ -209,10 +211,10 @@ Result<std::vector<FileParameter>> from_csv(const std::string& text, const std::
 Result<std::vector<FileParameter>> read_parameters(const std::string& text, const std::string& file) {
   const std::size_t word = text.find_first_not_of(" \t\r\n\xef\xbb\xbf");
   if (word == std::string::npos || text[word] != '{') return from_csv(text, file);
-  const Json j = Json::parse(text.begin() + static_cast<std::ptrdiff_t>(word), text.end(), nullptr, false);
-  if (j.is_discarded()) return Failure{"this is not JSON, though it begins like it:", file, ""};
+  const auto j = parse_json(std::string_view(text).substr(word));
+  if (!j) return Failure{"this is not JSON, though it begins like it:", file, j.failure().text()};
   std::vector<FileParameter> all;
-  if (const auto failure = collect(j, "", file, 0, all)) return *failure;
+  if (const auto failure = collect(*j, "", file, 0, all)) return *failure;
   return all;
 }
 

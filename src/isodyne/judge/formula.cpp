@@ -27,7 +27,7 @@ class Looked {
   model::FormulaNode node_;
   bool begun_ = false;  ///< rises, falls, changes: `before_` is there
   double before_ = 0;
-  engine::Interval outlined_before_;
+  model::Interval outlined_before_;
   bool outlined_ = false;
 };
 
@@ -49,11 +49,11 @@ void Looked::keys(const engine::BlockEvaluator& e, std::size_t count, std::int64
 }
 
 Bounds Looked::bounds(const engine::BlockEvaluator& e) {
-  const engine::Interval& value = e.range(expression_);
+  const model::Interval& value = e.range(expression_);
   if (node_.kind == Kind::truth) {
     Range key{kLeast, kMost};
     if (node_.margin != model::kNone) {
-      const engine::Interval& distance = e.range(expression_ + 1);
+      const model::Interval& distance = e.range(expression_ + 1);
       if (!distance.unknown()) key = {ordered(distance.low), ordered(distance.high)};
       if (distance.low == 0) key.low = -1;  // or the zero that does not hold
       if (distance.high == 0) key.high = 0;

@@ -5,22 +5,6 @@
 
 namespace isodyne::judge {
 
-const char* answer_word(Answer answer) {
-  switch (answer) {
-    case Answer::held:
-      return "held";
-    case Answer::broken:
-      return "broken";
-    case Answer::not_tested:
-      return "not put to the test";
-    case Answer::undecided:
-      return "undecided";
-    case Answer::interrupted:
-      return "interrupted";
-  }
-  return "?";
-}
-
 namespace {
 const std::vector<Measured> kNothing;
 
@@ -181,7 +165,6 @@ void Judge::always(Monitor& m, Time at, const Value& trigger, const Value& check
 
 /// Until the check holds for the first time; the trigger has to hold up to then.
 void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) {
-  if (m.verdict.first_breach) return;
   m.verdict.tests = 1;
   const double now = std::min(m.all, check.low);
   if (now > m.best) {
@@ -191,11 +174,11 @@ void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) 
     m.verdict.worst_at = at;
   }
   m.all = std::min(m.all, trigger.low);
+  if (m.verdict.first_breach) return;  // what comes now can only bring the margin nearer to zero
   m.reached = m.reached || check.certain;
   m.open = m.open || check.possible;
   if (m.reached || check.possible || trigger.possible) return;  // afterwards only the margin can grow
   breach(m, at);
-  worse(m, m.all, at);
 }
 
 /// whenever A then within T B. An instant with B answers every A up to it, so only the earliest unanswered
@@ -266,8 +249,8 @@ ISODYNE_WIDE double least(const double* values, std::size_t rows) {
 bool Judge::calm(Monitor& m) {
   const model::Requirement& r = requirement(m);
   if (r.form != model::Requirement::Form::always || m.formula || m.waiting_since) return false;
-  const engine::Interval always{1, 1};
-  const engine::Interval& trigger = r.trigger == model::kNone ? always : block_.range(m.first);
+  const model::Interval always{1, 1};
+  const model::Interval& trigger = r.trigger == model::kNone ? always : block_.range(m.first);
   if (!trigger.surely_not()) {
     const bool held = !r.within && trigger.surely() && block_.range(m.first + 1).surely();
     if (!held || (r.margin != model::kNone && !(block_.range(m.first + 2).low >= m.worst))) return false;
@@ -351,7 +334,9 @@ void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
   for (const Measured& value : fresh) {
     if (std::find(read.begin(), read.end(), value.measure) == read.end()) continue;
     if (!value.whole) {
-      m.open = true;
+      // The rest of a run that `per` does not divide is not a stretch; those before it were judged.
+      const auto window = program_->measures[static_cast<std::size_t>(value.measure)].window;
+      m.open = m.open || window != model::Measure::Window::per || value.occurrence == 1;
       continue;
     }
     const auto i = static_cast<std::size_t>(value.measure);

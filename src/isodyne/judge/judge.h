@@ -20,20 +20,13 @@
 #include "isodyne/engine/code.h"
 #include "isodyne/judge/formula.h"
 #include "isodyne/judge/measurer.h"
+#include "isodyne/model/answer.h"
 #include "isodyne/model/program.h"
 
 namespace isodyne::judge {
 
-enum class Answer {
-  held,
-  broken,
-  not_tested,   ///< never put to the test: what it speaks of did not happen
-  undecided,    ///< the run ended before it could be told
-  interrupted,  ///< not broken before somebody stopped the run
-};
-
-/// "held", "broken", "not put to the test" …
-const char* answer_word(Answer answer);
+using model::Answer;
+using model::answer_word;
 
 struct Breach {
   Time begin{}, end{};

@@ -22,6 +22,50 @@ bool of_truth(MeasureKind kind) {
   return kind == MeasureKind::duty || kind == MeasureKind::count || kind == MeasureKind::longest;
 }
 
+/// Integrals of a straight line from x to y over a time of 1.
+double mean_of(double x, double y) {
+  return (x + y) / 2;
+}
+double mean_square_of(double x, double y) {
+  return (x * x + x * y + y * y) / 3;
+}
+
+/// Of |x| along a straight line over [from, to], and of t |x|: cut where it crosses zero.
+struct Absolute {
+  double area = 0, weighted = 0;
+};
+Absolute absolute_of(double from, double to, double x, double y) {
+  if ((x < 0 && y > 0) || (x > 0 && y < 0)) {
+    const double zero = from + (to - from) * (x / (x - y));
+    const Absolute a = absolute_of(from, zero, x, 0), b = absolute_of(zero, to, 0, y);
+    return {a.area + b.area, a.weighted + b.weighted};
+  }
+  const double dt = to - from, a = std::abs(x), b = std::abs(y);
+  return {dt * mean_of(a, b), dt * (from * mean_of(a, b) + dt * (a + 2 * b) / 6)};
+}
+
+/// Integral of a straight line times exp(-i w t) over [from, to]: by parts, so that no frequency is too high for the
+/// distance of the instants (a sum over them would see aliases of it).
+struct Wave {
+  double cosine = 0, sine = 0;
+};
+Wave wave_of(double w, double from, double to, double x, double y) {
+  const double middle = (from + to) / 2, half = (to - from) / 2, phase = w * half;
+  // Around the middle: the mean times the even part, the slope times the odd one.
+  const double mean = (x + y) / 2, rise = (y - x) / 2;
+  double even = 0, odd = 0;
+  if (std::abs(phase) < 0.05) {
+    const double p2 = phase * phase;
+    even = 2 * half * (1 - p2 / 6 + p2 * p2 / 120 - p2 * p2 * p2 / 5040);
+    odd = 2 * half * phase * (1.0 / 3 - p2 / 30 + p2 * p2 / 840);
+  } else {
+    even = 2 * half * std::sin(phase) / phase;
+    odd = 2 * half * (std::sin(phase) / phase - std::cos(phase)) / phase;
+  }
+  const double c = std::cos(w * middle), s = std::sin(w * middle);
+  return {mean * even * c - rise * odd * s, mean * even * s + rise * odd * c};
+}
+
 /// Where a straight line from (0, a) to (1, b) comes to `level`.
 double share_at(double a, double b, double level) {
   return b == a ? 0 : (level - a) / (b - a);
@@ -63,6 +107,8 @@ const std::vector<Measured>& Measurer::finish() {
   fresh_.clear();
   for (State& s : states_) {
     const model::Measure& m = measure(s);
+    // With the end of the last stretch of `per` no other one has begun yet.
+    if (m.window == Window::per && s.occurrences > 0 && s.stretch.last == s.stretch.begin) s.stretch.open = false;
     const bool endless = m.window == Window::whole_run || m.window == Window::while_ ||
                          (m.window == Window::after && m.end.count() == 0 && m.until == model::kNone);
     if (s.stretch.open) close(s, endless);
@@ -120,6 +166,7 @@ void Measurer::look(State& s, Time at) {
       if (event) {
         s.stretch.open ? add(s, at, x, y) : open(s, at, x, y);
       } else if (s.stretch.open) {
+        hold(s, at);
         close(s, true);
       }
       break;
@@ -176,6 +223,14 @@ void Measurer::add(State& s, Time at, double x, double y) {
   w.most = std::max(w.most, x);
 }
 
+/// What was last seen holds until now: the event was true until this instant, which is not in the stretch any more.
+void Measurer::hold(State& s, Time at) {
+  Stretch& w = s.stretch;
+  const double from = to_seconds(w.last - w.begin), to = to_seconds(at - w.begin);
+  if (to > from) add_piece(s, from, to, w.x, w.y);
+  w.last = at;
+}
+
 void Measurer::add_piece(State& s, double from, double to, double x, double y) {
   Stretch& w = s.stretch;
   const model::Measure& m = measure(s);
@@ -190,10 +245,15 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
     if (x != 0 && w.x == 0) ++w.rises;
     return;
   }
-  w.sum += dt * (w.x + x) / 2;
-  w.squares += dt * (w.x * w.x + x * x) / 2;
-  w.absolute += dt * (std::abs(w.x) + std::abs(x)) / 2;
-  w.weighted += dt * (from * std::abs(w.x) + to * std::abs(x)) / 2;
+  const double mean = mean_of(w.x, x);
+  // About the mean so far, not about zero: two large squares would cancel (Chan, Golub and LeVeque 1983).
+  const double beside = from > 0 ? mean - w.sum / from : 0;
+  w.spread += dt * ((x - w.x) * (x - w.x) / 12 + beside * beside * from / to);
+  w.sum += dt * mean;
+  w.squares += dt * mean_square_of(w.x, x);
+  const Absolute absolute = absolute_of(from, to, w.x, x);
+  w.absolute += absolute.area;
+  w.weighted += absolute.weighted;
   if (m.to != model::kNone) add_way(s, from, to, x);
   if (m.kind == MeasureKind::frequency) {
     if (w.x < -w.within || (w.within == 0 && w.x < 0)) w.ready = true;
@@ -228,16 +288,15 @@ void Measurer::add_waves(State& s, const Piece& whole) {
 void Measurer::add_wave(State& s, const Piece& p) {
   Stretch& w = s.stretch;
   const model::Measure& m = measure(s);
-  const double half = (p.to - p.from) / 2;
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
     const bool second = m.kind == MeasureKind::phase && i == 2;
     const double order = m.kind == MeasureKind::harmonic ? m.number
                          : m.kind == MeasureKind::thd    ? static_cast<double>(i / 2 + 1)
                                                          : 1;
-    const double a = 2 * std::numbers::pi * m.at * order * p.from, b = 2 * std::numbers::pi * m.at * order * p.to;
-    const double before = second ? p.y0 : p.x0, now = second ? p.y1 : p.x1;
-    w.waves[i] += half * (before * std::cos(a) + now * std::cos(b));
-    w.waves[i + 1] += half * (before * std::sin(a) + now * std::sin(b));
+    const Wave wave =
+        wave_of(2 * std::numbers::pi * m.at * order, p.from, p.to, second ? p.y0 : p.x0, second ? p.y1 : p.x1);
+    w.waves[i] += wave.cosine;
+    w.waves[i + 1] += wave.sine;
   }
 }
 
@@ -283,10 +342,8 @@ double Measurer::value(const State& s) const {
       return w.most;
     case MeasureKind::ripple:
       return w.most - w.least;
-    case MeasureKind::deviation: {
-      const double mean = time > 0 ? w.sum / time : 0;
-      return time > 0 ? std::sqrt(std::max(0.0, w.squares / time - mean * mean)) : 0;
-    }
+    case MeasureKind::deviation:
+      return time > 0 ? std::sqrt(w.spread / time) : 0;
     case MeasureKind::integral:
     case MeasureKind::energy:
       return w.sum;

@@ -1,6 +1,6 @@
 #pragma once
 // Measures over the stretches of a run: image by image, with bounded memory. Between two images a signal is a straight
-// line; a truth holds.
+// line, of which every integral is exact; a truth holds.
 //
 // Fourier sums (harmonic, thd, phase) are over the whole periods of a stretch, from its beginning; formulas as in
 // Oppenheim and Schafer, "Discrete-Time Signal Processing" (2009), 8; thd as in IEC 61000-4-7 with 40 harmonics.
@@ -41,6 +41,7 @@ class Measurer {
     double target = 0, within = 0;
     std::int64_t samples = 0;
     double sum = 0, squares = 0, absolute = 0, weighted = 0;  ///< times time
+    double spread = 0;                                        ///< squared distance from the mean so far, times time
     double least = 0, most = 0;
     double low_at = -1, high_at = -1, moved_at = -1, outside_at = -1;  ///< s since the begin; −1: never
     double furthest = 0, wrong = 0;                                    ///< shares of the way
@@ -69,6 +70,7 @@ class Measurer {
   void look(State& s, Time at);
   void open(State& s, Time at, double x, double y);
   void add(State& s, Time at, double x, double y);
+  void hold(State& s, Time at);
   void add_piece(State& s, double from, double to, double x, double y);
   /// A straight piece of both signals.
   struct Piece {

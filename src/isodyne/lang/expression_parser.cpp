@@ -265,6 +265,7 @@ ExprPtr ExpressionParser::unary() {
 ExprPtr ExpressionParser::power() {
   ExprPtr base = postfix();
   if (!tokens_.accept("^")) return base;
+  const Nested nested(*this);
   return binary("^", std::move(base), unary());
 }
 

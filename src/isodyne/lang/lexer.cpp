@@ -58,6 +58,14 @@ class Lexer {
                          "is it the right file?");
       text_ = text_.substr(0, 0);
     }
+    if (const auto odd = odd_character()) {
+      diagnostics_.error(
+          Code::bad_character, here(*odd, *odd + 1),
+          "this byte is no UTF-8, or a character that nobody sees: a control character, or one that turns "
+          "the direction of writing",
+          "save the file as UTF-8, and take the character out");
+      text_ = text_.substr(0, 0);
+    }
     if (text_.starts_with("\xEF\xBB\xBF")) at_ = 3;  // a byte-order mark says nothing here
     while (at_ < text_.size()) next();
     push(TokenKind::newline, at_, at_);
@@ -67,6 +75,15 @@ class Lexer {
 
  private:
   static constexpr std::size_t kMostBytes = 64u << 20;
+
+  /// What would look like another text than it is, wherever it is shown. Carriage returns are line ends of others.
+  std::optional<std::size_t> odd_character() const {
+    for (std::size_t begin = 0;;) {
+      const auto odd = not_printable(text_.substr(begin));
+      if (!odd || text_[begin + *odd] != '\r') return odd ? std::optional(begin + *odd) : std::nullopt;
+      begin += *odd + 1;
+    }
+  }
 
   Span here(std::size_t begin, std::size_t end) const {
     return {source_, static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)};

@@ -109,6 +109,8 @@ VarId target_of(const Program& p, const Item& item) {
       return p.solves[i].x;
     case Item::Kind::tap:
       return p.taps[i].target;
+    case Item::Kind::sensor:
+      return p.sensors[i].value;
     case Item::Kind::sampler:
       break;
   }
@@ -133,9 +135,15 @@ std::vector<NodeId> values_of(const Program& p, const Item& item) {
     }
     case Item::Kind::tap:
     case Item::Kind::sampler:
+    case Item::Kind::sensor:
       break;
   }
   return {};
+}
+
+/// Within a step what is sampled is held.
+static bool sampled(const Item& item) {
+  return item.kind == Item::Kind::sampler || item.kind == Item::Kind::sensor;
 }
 
 std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
@@ -146,7 +154,7 @@ std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
     if (p.variable(s.value).group == group) moving[at(s.value)] = true;
   }
   for (const Item& item : p.order) {
-    if (item.kind == Item::Kind::sampler || item.kind == Item::Kind::tap || group_of(p, item) != group) continue;
+    if (sampled(item) || item.kind == Item::Kind::tap || group_of(p, item) != group) continue;
     bool moves = item.kind == Item::Kind::delay;  // what was is another at every time
     for (const NodeId value : values_of(p, item)) {
       if (moves) break;
@@ -165,7 +173,7 @@ std::vector<bool> computed_between(const Program& p, std::int32_t group, const s
   std::vector<bool> wanted(p.order.size(), false);
   for (std::size_t place = p.order.size(); place-- > 0;) {
     const Item& item = p.order[place];
-    if (item.kind == Item::Kind::sampler || group_of(p, item) != group) continue;
+    if (sampled(item) || group_of(p, item) != group) continue;
     const auto target = static_cast<std::size_t>(target_of(p, item));
     if (!needed[target] || !moving[target]) continue;
     wanted[place] = true;

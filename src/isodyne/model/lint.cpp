@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/model/interval.h"
 #include "isodyne/model/load.h"
 
 namespace isodyne::model {
@@ -32,9 +33,125 @@ class Lint {
     note_use(check_.root);
     look_into(check_.root);
     frames();
+    channels();
+    for (const Requirement& r : check_.program.requirements) requirement(r);
+    settled_parameters();
   }
 
  private:
+  /// A channel that ends in nothing was forgotten somewhere.
+  void channels() {
+    const Program& p = check_.program;
+    std::unordered_set<VarId> driven;
+    for (const Controller& c : p.controllers) driven.insert(c.drives.begin(), c.drives.end());
+    std::unordered_set<std::int32_t> sent, received;
+    for (const Cables& c : p.cables) {
+      for (const Cable& cable : c.cables) {
+        received.insert(cable.sensor);
+        sent.insert(cable.actuator);
+      }
+    }
+    for (std::size_t i = 0; i < p.actuators.size(); ++i) {
+      const Actuator& a = p.actuators[i];
+      const bool written = driven.contains(a.value) || touched_.contains(a.value) ||
+                           sent.contains(static_cast<std::int32_t>(i)) || !own_text(a.span);
+      if (written) continue;
+      warn(Code::unconnected, a.span,
+           fmt::format("nothing writes actuator `{}`, so it stays at {}", a.name, p.format(a.value, a.start)),
+           fmt::format("write `writes {}` into a controller, or set it in a scenario", a.name));
+    }
+    for (std::size_t i = 0; i < p.sensors.size(); ++i) {
+      const Sensor& s = p.sensors[i];
+      beyond_range(s);
+      const bool read = read_.contains(s.value) || (s.counts != kNone && read_.contains(s.counts)) ||
+                        (s.signal != kNone && read_.contains(s.signal)) ||
+                        received.contains(static_cast<std::int32_t>(i)) || in_frame(s) || !own_text(s.span);
+      if (read) continue;
+      warn(Code::unused, s.span, fmt::format("nothing reads sensor `{}`", s.name),
+           fmt::format("write `reads {}` into a controller, draw it, or judge it in a requirement", s.name));
+    }
+  }
+
+  /// A constant that its channel cannot hold was meant in another unit, or for another channel.
+  void beyond_range(const Sensor& s) {
+    const Program& p = check_.program;
+    if (!s.range || !s.on) return;
+    const auto equation =
+        std::find_if(p.equations.begin(), p.equations.end(), [&](const Assignment& e) { return e.target == s.truth; });
+    if (equation == p.equations.end()) return;
+    const auto value = fold(p, equation->value, [](VarId) { return std::nullopt; });
+    if (!value || (*value >= s.range->first && *value <= s.range->second)) return;
+    warn(Code::out_of_limits, s.span,
+         fmt::format("sensor `{}` always gets {}, which is outside its range of {} to {}", s.name,
+                     p.format(s.truth, *value), p.format(s.truth, s.range->first), p.format(s.truth, s.range->second)),
+         "correct the value or the range");
+  }
+
+  bool in_frame(const Sensor& s) const {
+    const auto& frames = check_.program.frames;
+    return std::any_of(frames.begin(), frames.end(), [&](const Frame& f) {
+      return std::any_of(f.fields.begin(), f.fields.end(), [&](const FrameField& field) {
+        return field.of != kNone && (field.of == s.value || field.of == s.counts || field.of == s.signal);
+      });
+    });
+  }
+
+  /// What states that are limited cannot break is no test: 1 at every instant of every run.
+  void requirement(const Requirement& r) {
+    if (r.form != Requirement::Form::always || !r.nodes.empty() || r.within || !r.measures.empty() || r.by_review ||
+        r.check == kNone || !own_text(r.span))
+      return;
+    if (!range_of(r.check).surely()) return;
+    std::string why;
+    for (const VarId id : check_.program.reads(r.check)) {
+      const Interval limits = limits_of(id);
+      if (limits.unknown() || check_.state_of.count(id) == 0) continue;
+      why += fmt::format("{}`{}` is limited to {} .. {}", why.empty() ? "" : ", ", check_.program.variable(id).name,
+                         check_.program.format(id, limits.low), check_.program.format(id, limits.high));
+    }
+    if (why.empty()) return;  // of constants only: the condition is reported as such
+    warn(Code::constant_condition, r.span, fmt::format("requirement `{}` cannot be broken: {}", r.name, why),
+         "judge what would have gone beyond the limit, or take a bound within it");
+  }
+
+  /// What a state can be, where it has limits that do not move.
+  Interval limits_of(VarId id) const {
+    const auto state = check_.state_of.find(id);
+    if (state == check_.state_of.end()) return {};
+    const State& s = check_.program.states[state->second];
+    if (s.lowest == kNone) return {};
+    const auto known = [&](VarId read) { return check_.first_value(read); };
+    const auto low = fold(check_.program, s.lowest, known), high = fold(check_.program, s.highest, known);
+    return low && high ? Interval{*low, *high} : Interval{};
+  }
+
+  Interval range_of(NodeId node) const {
+    if (node == kNone) return {};
+    const Node& n = check_.program.node(node);
+    if (n.op == Op::constant) return {n.value, n.value};
+    if (n.op == Op::variable) return limits_of(n.variable);
+    return over(n.op, range_of(n.a), range_of(n.b), range_of(n.c));
+  }
+
+  /// A parameter that was computed from another one stays, whatever becomes of the other one.
+  void settled_parameters() {
+    const Program& p = check_.program;
+    for (const Assignment& a : p.start) {
+      const Role role = p.variable(a.target).role;
+      if (role != Role::param || !own_text(a.span)) continue;
+      for (const VarId read : p.reads(a.value)) {
+        if (p.variable(read).role != Role::param || !touched_.contains(read)) continue;
+        warn(Code::frozen, a.span,
+             fmt::format("`{}` is computed from `{}` once, at the start; a scenario or a fault changes `{}` later, and "
+                         "`{}` does not follow",
+                         p.variable(a.target).name, p.variable(read).name, p.variable(read).name,
+                         p.variable(a.target).name),
+             "if it should follow, make it an `input` and connect it");
+        break;
+      }
+    }
+  }
+
   /// A frame that nobody exchanges is a forgotten line in a controller.
   void frames() {
     const Program& p = check_.program;

@@ -21,6 +21,7 @@
 #include "isodyne/model/recording_plan.h"
 #include "isodyne/model/sort.h"
 #include "isodyne/model/table_loader.h"
+#include "isodyne/model/watch.h"
 #include "isodyne/model/wiring.h"
 
 namespace isodyne::model {
@@ -349,6 +350,7 @@ static void replace_older(std::vector<Decl>& decls, std::size_t older) {
 }
 
 Loaded load_bench(const std::string& folder, const std::string& main, const Reader& reader, const Wish& wish) {
+  renew_suggestions();
   Loaded loaded;
   loaded.sources = std::make_shared<Sources>();
   lang::Document document;
@@ -389,6 +391,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   if (loaded.diagnostics.has_errors()) return loaded;
   if (wish.rated) loaded.rated = rated_cases(document, loaded, bench != nullptr ? &check : nullptr);
   if (bench == nullptr || loaded.diagnostics.has_errors()) return loaded;
+  add_watches(*program);
   lay_out(*program);
   loaded.program = std::move(program);
   return loaded;

@@ -99,6 +99,21 @@ VarId Program::find(std::string_view wanted) const {
   return kNone;
 }
 
+bool Program::held(VarId id) const {
+  const Variable& v = variable(id);
+  if (v.type.kind != Type::Kind::real) return true;
+  switch (v.role) {
+    case Role::time:
+    case Role::state:
+    case Role::equation:
+    case Role::sensor_true:
+    case Role::hidden:
+      return false;
+    default:
+      return true;
+  }
+}
+
 VarId Program::writable(VarId id) const {
   for (const Tap& tap : taps) {
     if (tap.target == id && tap.healthy != kNone) return tap.healthy;

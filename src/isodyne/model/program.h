@@ -217,7 +217,7 @@ struct Tap {
 
 /// One entry of the sorted order.
 struct Item {
-  enum class Kind { equation, sampler, tap, delay, solve };
+  enum class Kind { equation, sampler, tap, delay, solve, sensor };
   Kind kind = Kind::equation;
   std::int32_t index = 0;
 };
@@ -271,6 +271,11 @@ struct Sensor : ChannelForm {
   std::string noise_text;  ///< as written
   std::int32_t tap = kNone;
   Span span;
+
+  /// At the start every sensor samples, so that nothing is read that was never sampled.
+  bool due(Time now) const {
+    return now.count() == 0 || (now >= offset && (now - offset).count() % period.count() == 0);
+  }
 };
 
 struct Actuator : ChannelForm {
@@ -666,6 +671,16 @@ struct Messages {
   Span span;
 };
 
+/// See watch.h: zero while what `reader` reads is a number.
+struct Watch {
+  NodeId node = kNone;
+  bool by_itself = false;  ///< it may be no number although every quantity is one
+  std::string reader;      ///< "requirement `L-03`"
+  Span span;
+  std::int32_t fault = kNone;                   ///< only where this one is chosen
+  std::int32_t scenario = kNone, step = kNone;  ///< only while it stands at this step; step kNone: throughout
+};
+
 struct PartInfo {
   std::string path, model, doc;
   Span span;
@@ -707,7 +722,7 @@ struct Program {
   std::vector<Solve> solves;
   std::vector<Table> tables;
   std::vector<Tap> taps;
-  std::vector<Item> order;  ///< sorted: equations, samplers, taps, delays and solves
+  std::vector<Item> order;  ///< sorted: equations, samplers, taps, delays, solves and sensors
   std::vector<State> states;
   std::vector<Group> groups;  ///< quickest first; one of them has the step of the bench
   std::vector<StateMachine> machines;
@@ -728,8 +743,12 @@ struct Program {
   std::vector<Figure> figures;
   std::vector<Cables> cables;
   std::vector<Wiring> wirings;
+  std::vector<Watch> watches;
 
   Time record_period() const { return recorded.front().period; }
+  /// Whether a quantity keeps its value from one instant to the next and then jumps: what is sampled, commanded or set,
+  /// and what is no real number. Others move on between.
+  bool held(VarId id) const;
   const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
   const Group& group_of(VarId id) const { return groups[static_cast<std::size_t>(variable(id).group)]; }
   const Node& node(NodeId id) const { return nodes[static_cast<std::size_t>(id)]; }

@@ -70,6 +70,7 @@ void Scenarios::scenario(const lang::ScenarioDecl& s) {
   names_.clear();
   within_ = {s.name.text};
   acted_ = too_long_ = false;
+  performed_ = 0;
   lang::ScenarioStep alone;
   alone.name = s.name;
   alone.span = s.name.span;
@@ -84,14 +85,18 @@ void Scenarios::scenario(const lang::ScenarioDecl& s) {
 std::size_t Scenarios::add(ScenarioStep step, Span span) {
   step.span = span;
   if (step.text.empty()) step.text = one_line(check_.program.sources->covered(span));
-  if (made_.steps.size() >= kMostSteps && !too_long_) {
-    too_long_ = true;
-    check_.error(Code::too_large, made_.span,
-                 fmt::format("scenario `{}` has more than {} steps", made_.name, kMostSteps),
-                 "do scenarios contain each other many times over?");
-  }
+  if (made_.steps.size() >= kMostSteps) too_many(made_.span);
   made_.steps.push_back(std::move(step));
   return made_.steps.size() - 1;
+}
+
+void Scenarios::too_many(Span span) {
+  if (too_long_) return;
+  too_long_ = true;
+  check_.error(Code::too_large, span,
+               fmt::format("scenario `{}` has more than {} steps, or does others more than {} deep", made_.name,
+                           kMostSteps, kMostDepth),
+               "do scenarios contain each other many times over?");
 }
 
 void Scenarios::steps(const Steps& all) {
@@ -152,7 +157,8 @@ Time Scenarios::span_of(const lang::Expr& e, const char* what) {
 bool Scenarios::within_limits(VarId target, NodeId value, Span span) {
   const Variable& v = check_.program.variable(target);
   const auto constant = fold(check_.program, value, [](VarId) { return std::nullopt; });
-  if (!constant || !v.limits || (*constant >= v.limits->first && *constant <= v.limits->second)) return true;
+  if (!constant || !v.limits || !made_.needs.empty() || (*constant >= v.limits->first && *constant <= v.limits->second))
+    return true;
   check_.error(
       Code::out_of_limits, span,
       fmt::format("{} is outside the limits of `{}`: {} to {}", check_.program.format(target, *constant), v.name,
@@ -245,7 +251,7 @@ void Scenarios::set(const lang::ScenarioStep& s) {
   step.kind = s.kind == Written::set ? StepKind::set : s.kind == Written::step ? StepKind::step : StepKind::ramp;
   if (s.kind == Written::ramp) {
     step.duration = span_of(*s.duration, "the duration");
-    if (step.duration.count() == 0)
+    if (step.duration.count() == 0 && made_.needs.empty())
       check_.error(Code::bad_period, s.duration->span, "a ramp takes some time", "use `set` to jump");
   }
   assign(s.target, *s.value, s.span, std::move(step));
@@ -294,7 +300,7 @@ void Scenarios::schedule(const lang::ScenarioStep& s) {
   Time before{};
   for (const lang::ScenarioStep::Row& row : s.rows) {
     const Time at = span_of(*row.at, "the time of a row");
-    if (at < before || (at == before && &row != &s.rows.front())) {
+    if (made_.needs.empty() && (at < before || (at == before && &row != &s.rows.front()))) {
       check_.error(Code::bad_table, row.at->span, "the times of a schedule must rise from row to row");
       return;
     }
@@ -398,7 +404,8 @@ bool Scenarios::arguments(const lang::ScenarioDecl& of, const lang::ScenarioStep
 void Scenarios::perform(const lang::ScenarioStep& s) {
   const lang::ScenarioDecl* other = named(check_.document.scenarios, s.name.text);
   if (other == nullptr) return unknown(check_, check_.document.scenarios, s.name, "scenario");
-  if (std::find(within_.begin(), within_.end(), s.name.text) != within_.end() || within_.size() > kMostDepth) {
+  if (++performed_ > kMostSteps || within_.size() > kMostDepth) return too_many(s.span);
+  if (std::find(within_.begin(), within_.end(), s.name.text) != within_.end()) {
     std::string way;
     for (const std::string& name : within_) way += name + " -> ";
     check_.error(Code::recursion, s.span,

@@ -14,12 +14,13 @@ class Scenarios {
  private:
   /// Longer ones have run away: scenarios that contain each other many times over.
   static constexpr std::size_t kMostSteps = 100'000;
-  static constexpr std::size_t kMostDepth = 20;
+  static constexpr std::size_t kMostDepth = 500;
   using Names = std::map<std::string, Typed>;
   using Steps = std::vector<lang::ScenarioStep>;
 
   void scenario(const lang::ScenarioDecl& s);
   void values(const lang::ValuesDecl& v);
+  void too_many(Span span);
   void steps(const Steps& all);
   void step(const lang::ScenarioStep& s);
   void start(const lang::ScenarioStep& s);
@@ -52,6 +53,7 @@ class Scenarios {
   Names names_;                      ///< parameters of the scenario that is being put in place
   std::vector<std::string> within_;  ///< scenarios that are being put in place
   bool acted_ = false, too_long_ = false;
+  std::size_t performed_ = 0;  ///< scenarios done by this one, however deep
 };
 
 }  // namespace isodyne::model

@@ -151,6 +151,26 @@ std::vector<Entry> sorted(Check& check, const std::vector<Entry>& entries, const
   return order;
 }
 
+bool is_param(const Program& p, VarId id) {
+  const Role role = p.variable(id).role;
+  return role == Role::param || role == Role::fixed_param;
+}
+
+/// A parameter has its value from the start on: what moves would be frozen in it.
+bool param_follows(Check& check, const Assignment& a, VarId read) {
+  const Program& p = check.program;
+  if (!is_param(p, a.target) || is_param(p, read)) return false;
+  const std::string& name = p.variable(a.target).name;
+  const std::string own = name.substr(name.rfind('.') + 1);
+  check.error(
+      Code::not_constant, a.span,
+      fmt::format("parameter `{}` would keep the value that `{}` has at the start: parameters are computed once", name,
+                  p.variable(read).name),
+      fmt::format("for a value that moves declare `input {}` in the model instead, and connect it: `{} = …`", own,
+                  name));
+  return true;
+}
+
 void sort_start(Check& check) {
   Program& p = check.program;
   std::unordered_map<VarId, std::int32_t> maker;
@@ -162,6 +182,7 @@ void sort_start(Check& check) {
   Graph graph(entries.size());
   for (std::size_t i = 0; i < p.start.size(); ++i) {
     for (const VarId read : p.reads(p.start[i].value)) {
+      if (param_follows(check, p.start[i], read)) break;
       const auto made = maker.find(read);
       if (made != maker.end()) {
         graph[i].push_back(made->second);
@@ -200,6 +221,11 @@ Instant instant_of(const Program& p) {
   }
   for (std::size_t i = 0; i < p.delays.size(); ++i) add(Item::Kind::delay, i, p.delays[i].out, p.delays[i].span);
   for (std::size_t i = 0; i < p.solves.size(); ++i) add(Item::Kind::solve, i, p.solves[i].x, p.solves[i].span);
+  for (std::size_t i = 0; i < p.sensors.size(); ++i) {
+    const Sensor& s = p.sensors[i];
+    for (const VarId made : {s.signal, s.counts}) maker[made] = static_cast<std::int32_t>(all.entries.size());
+    add(Item::Kind::sensor, i, s.value, s.span);
+  }
   all.graph.resize(all.entries.size());
   const auto need = [&](std::size_t entry, NodeId value, bool own_values_are_memory) {
     for (const VarId read : p.reads(value)) {
@@ -221,6 +247,21 @@ Instant instant_of(const Program& p) {
     for (const NodeId value : {s.residual, s.derivative, s.scale, s.lowest, s.highest}) need(entry, value, true);
     ++entry;
   }
+  const auto sample_needs = [&](VarId sampled, VarId truth) {
+    const auto sample = maker.find(sampled), made = maker.find(truth);
+    if (sample != maker.end() && made != maker.end())
+      all.graph[static_cast<std::size_t>(sample->second)].push_back(made->second);
+  };
+  for (const Sensor& s : p.sensors) sample_needs(s.value, s.truth);
+  for (const Fault& f : p.faults) {  // while swapped, each sees what the other measures
+    if (f.other == kNone) continue;
+    const VarId one = at(p.taps, f.tap).target, two = at(p.taps, f.other).target;
+    for (const Sensor& s : p.sensors) {
+      if (s.value == one) sample_needs(two, s.truth);
+      if (s.value == two) sample_needs(one, s.truth);
+    }
+  }
+  maker.erase(kNone);
   return all;
 }
 

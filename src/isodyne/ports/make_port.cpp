@@ -76,7 +76,7 @@ std::unique_ptr<ControllerPort> make_port(const model::Program& program, const m
     case Kind::part:
       return std::make_unique<PartPort>(program, c, s.logic, place.seed);
     case Kind::library:
-      return std::make_unique<LibraryPort>(c.name, layout_of(program, c), place.folder, s.address, *place.guard);
+      return std::make_unique<LibraryPort>(c.name, layout_of(program, c), place.folder, s.address, *place.calls);
     case Kind::program: {
       ProgramPort::Plan plan;
       plan.command = s.address;

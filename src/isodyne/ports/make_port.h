@@ -6,7 +6,7 @@
 #include "isodyne/io/registers.h"
 #include "isodyne/model/program.h"
 #include "isodyne/ports/controller_port.h"
-#include "isodyne/ports/library/guard.h"
+#include "isodyne/ports/library/foreign_calls.h"
 
 namespace isodyne::ports {
 
@@ -15,7 +15,7 @@ struct PortPlace {
   std::string folder;  ///< of the bench; files are relative to it
   std::string logs;    ///< where programs leave what they print; empty: nowhere
   std::function<Result<std::string>(const std::string& file)> read_file;
-  CallGuard* guard = nullptr;  ///< for code in this process; outlives the port
+  ForeignCalls* calls = nullptr;  ///< for code in this process; outlives the port
   std::chrono::nanoseconds answer_within = std::chrono::seconds(1);
   bool paced = false;
   std::uint64_t seed = 1;

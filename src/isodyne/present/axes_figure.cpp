@@ -4,6 +4,7 @@
 #include <cmath>
 #include <complex>
 #include <filesystem>
+#include <unordered_set>
 
 #include <unsupported/Eigen/FFT>
 
@@ -17,7 +18,49 @@ namespace isodyne::present {
 
 namespace {
 
-constexpr std::size_t kMostPanels = 6, kMostDrawn = 20'000;
+constexpr std::size_t kMostPanels = 6;
+
+/// One signal over another, without what would be drawn again: each way from one cell of a grid finer than the picture
+/// to the next is drawn once. Where ways are left out there is a point that is no number.
+std::vector<std::pair<double, double>> ways_once(const std::vector<double>& x, const std::vector<double>& y) {
+  constexpr double kCells = 4000;
+  std::vector<std::pair<double, double>> points;
+  constexpr std::size_t kFew = 20'000;
+  const auto finite = [&](std::size_t i) { return std::isfinite(x[i]) && std::isfinite(y[i]); };
+  double low[2] = {INFINITY, INFINITY}, high[2] = {-INFINITY, -INFINITY};
+  for (std::size_t i = 0; i < x.size(); ++i) {
+    if (!finite(i)) continue;
+    low[0] = std::min(low[0], x[i]), high[0] = std::max(high[0], x[i]);
+    low[1] = std::min(low[1], y[i]), high[1] = std::max(high[1], y[i]);
+  }
+  const auto cell = [&](double v, int axis) {
+    const double range = high[axis] - low[axis];
+    return range > 0 ? static_cast<std::uint64_t>((v - low[axis]) / range * kCells) : 0;
+  };
+  std::unordered_set<std::uint64_t> drawn;
+  std::uint64_t before = 0;
+  bool joined = false;  // the last point is where this way begins
+  for (std::size_t i = 0; i < x.size(); ++i) {
+    if (!finite(i)) {
+      if (joined) points.emplace_back(NAN, NAN);
+      joined = false;
+      continue;
+    }
+    const std::uint64_t here = cell(x[i], 0) << 16 | cell(y[i], 1);
+    const bool way = i > 0 && finite(i - 1);
+    const bool fresh = x.size() <= kFew || !way || drawn.insert(before << 32 | here).second;
+    if (fresh) {
+      if (!joined && way) {
+        if (!points.empty()) points.emplace_back(NAN, NAN);
+        points.emplace_back(x[i - 1], y[i - 1]);
+      }
+      points.emplace_back(x[i], y[i]);
+    }
+    joined = fresh;
+    before = here;
+  }
+  return points;
+}
 
 std::string with_unit(const SignalView& v) {
   return v.unit.empty() ? v.name : v.name + " in " + v.unit;
@@ -35,14 +78,14 @@ Status fits(const std::vector<std::string>& names, std::size_t most) {
                  ""};
 }
 
-/// The greatest number up to `count` that is made of twos, threes and fives: a transform of such a length is quick.
+/// The greatest number up to `count` without a large prime factor: a transform of such a length is quick.
 std::size_t quick_length(std::size_t count) {
   for (std::size_t n = count;; --n) {
     std::size_t rest = n;
-    for (const std::size_t p : {2u, 3u, 5u}) {
+    for (std::size_t p = 2; p <= 1000 && p * p <= rest; ++p) {
       while (rest % p == 0) rest /= p;
     }
-    if (rest == 1) return n;
+    if (rest <= 1000) return n;
   }
 }
 
@@ -69,13 +112,7 @@ Result<AxesFigure> figure_over(const record::Recording& recording, const std::ve
     }
     AxesPanel::Curve& curve = figure.panels.back().curves.emplace_back();
     curve.label = names[i];
-    // What is an extreme of either stays.
-    auto kept = enough_to_draw(x->values.data(), x->values.size(), kMostDrawn / 2);
-    const auto of_y = enough_to_draw(y->values.data(), y->values.size(), kMostDrawn / 2);
-    kept.insert(kept.end(), of_y.begin(), of_y.end());
-    std::sort(kept.begin(), kept.end());
-    kept.erase(std::unique(kept.begin(), kept.end()), kept.end());
-    for (const std::size_t k : kept) curve.points.emplace_back(x->values[k], y->values[k]);
+    curve.points = ways_once(x->values, y->values);
   }
   return figure;
 }
@@ -94,6 +131,7 @@ Spectrum spectrum_of(const std::vector<double>& values, double step_s) {
   std::vector<std::complex<double>> lines;
   transform.fwd(lines, windowed);
   Spectrum s;
+  s.values = n;
   s.step_hz = 1 / (static_cast<double>(n) * step_s);
   for (std::size_t k = 0; k < lines.size(); ++k) {
     const bool single = k == 0 || 2 * k == n;  // has no twin at the negative frequency
@@ -145,13 +183,20 @@ Result<AxesPanel> spectrum_panel(const record::Recording& recording, const Signa
   panel.log_x = panel.log_y = true;
   panel.curves = {{view.name, {}}};
   const Spectrum s = spectrum_of(*values, to_seconds(recording.period_of(view.name)));
+  if (s.values < view.values.size())
+    panel.x_text += fmt::format(", of the first {} of {} values", s.values, view.values.size());
   const std::vector<double> drawn(s.amplitude.begin() + 1, s.amplitude.end());
   const double most = *std::max_element(drawn.begin(), drawn.end());
   if (most == 0) {
     panel.note = "constant: no amplitude at any frequency";
     return panel;
   }
-  for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), kMostDrawn)) {
+  // Columns of the logarithmic axis: of the first decades every line is there.
+  const double decades = std::log10(static_cast<double>(std::max<std::size_t>(2, drawn.size())));
+  const auto column = [&](std::size_t i) {
+    return std::floor(std::log10(static_cast<double>(i + 1)) / decades * static_cast<double>(kColumns));
+  };
+  for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), column)) {
     // What is less than a millionth of the greatest is noise of the arithmetic, mostly.
     const bool seen = drawn[i] >= most * 1e-6;
     panel.curves[0].points.emplace_back(s.step_hz * static_cast<double>(i + 1), seen ? drawn[i] : NAN);
@@ -213,7 +258,7 @@ std::string panel_script(const AxesPanel& p, std::size_t index, double top, doub
     const std::string block = fmt::format("$p{}c{}", index, c);
     data += block + " << END\n";
     for (const auto& [x, y] : p.curves[c].points)
-      data += std::isfinite(x) && std::isfinite(y) ? fmt::format("{:.9g} {:.9g}\n", x, y) : "\n";
+      data += std::isfinite(x) && std::isfinite(y) ? fmt::format("{:.12g} {:.12g}\n", x, y) : "\n";
     data += "END\n";
     if (p.curves[c].points.empty()) continue;
     const char* style = p.boxes ? "boxes fs solid 0.45 noborder" : "lines lw 1.6";

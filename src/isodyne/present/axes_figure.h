@@ -37,6 +37,8 @@ Result<AxesFigure> figure_over(const record::Recording& recording, const std::ve
 Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
                                    const Stretch& stretch);
 struct Spectrum {
+  std::size_t values =
+      0;  ///< that it is made of: the first of those given, a few less where their number has a large prime factor
   double step_hz = 0;
   std::vector<double> amplitude;  ///< at 0, step_hz, 2 step_hz …
 };

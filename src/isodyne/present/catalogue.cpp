@@ -94,11 +94,30 @@ bool fits(const CatalogueEntry& e, const std::vector<std::string>& words) {
 
 std::string CatalogueEntry::verdict() const {
   if (ending.empty()) return running ? "running" : "broken off";
+  if (!outcome.empty()) return outcome;
   if (ending != "completed" && ending != "cut short") return ending;
   if (broken > 0) return "broken";
   if (undecided > 0) return "undecided";
   if (not_tested > 0) return "not put to the test";
   return held > 0 ? "held" : "nothing asked";
+}
+
+std::string CatalogueEntry::verdict_text() const {
+  std::string counts;
+  const auto add = [&](std::int64_t count, const char* word) {
+    if (count > 0) counts += fmt::format("{}{} {}", counts.empty() ? "" : ", ", count, word);
+  };
+  const std::string word = verdict();
+  if (word == "running" || word == "broken off") return word;
+  add(held, "held");
+  add(broken, "broken");
+  add(not_tested, "not put to the test");
+  add(undecided, "undecided");
+  if (counts.empty()) return word;
+  for (const char* of_requirements : {"held", "broken", "not put to the test", "undecided"}) {
+    if (word == of_requirements) return counts;
+  }
+  return word + ": " + counts;
 }
 
 Catalogue::Catalogue() : files_(std::make_unique<Files>()) {}
@@ -120,14 +139,21 @@ Result<std::unique_ptr<Catalogue>> Catalogue::open(const std::string& file) {
   for (const char* sql : tables) {
     if (!Statement(c->files_->db, sql).run()) return c->files_->failure("cannot use the catalogue");
   }
+  for (const std::string column : {"outcome", "bench_folder"}) {  // a catalogue of 0.1 has neither
+    Statement known(c->files_->db, "SELECT COUNT(*) FROM pragma_table_info('runs') WHERE name = ?");
+    known.with(column);
+    const std::string add = "ALTER TABLE runs ADD COLUMN " + column + " TEXT DEFAULT ''";
+    // Somebody else may be adding it just now.
+    if (known.row() && known.count(0) == 0) Statement(c->files_->db, add.c_str()).run();
+  }
   return c;
 }
 
 Status Catalogue::enter(const CatalogueEntry& e) {
-  Statement s(files_->db, "INSERT OR REPLACE INTO runs VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
+  Statement s(files_->db, "INSERT OR REPLACE INTO runs VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   s.with(absolute(e.path)).with(e.bench).with(e.scenario).with(e.faults).with(e.setting).with(e.seed).with(e.version);
   s.with(e.started).with(e.ending).with(e.inputs).with(e.simulated_s).with(e.wall_s);
-  s.with(e.held).with(e.broken).with(e.not_tested).with(e.undecided);
+  s.with(e.held).with(e.broken).with(e.not_tested).with(e.undecided).with(e.outcome).with(e.bench_folder);
   if (!s.run()) return files_->failure("cannot write the catalogue");
   return Done{};
 }
@@ -144,6 +170,8 @@ Result<std::vector<CatalogueEntry>> Catalogue::find(const std::vector<std::strin
     e.simulated_s = s.number(c++);
     e.wall_s = s.number(c++);
     for (std::int64_t* count : {&e.held, &e.broken, &e.not_tested, &e.undecided}) *count = s.count(c++);
+    e.outcome = s.text(c++);
+    e.bench_folder = s.text(c++);
     Statement tags(files_->db, "SELECT tag FROM tags WHERE path = ? ORDER BY tag");
     tags.with(e.path);
     while (tags.row()) e.tags.push_back(tags.text(0));
@@ -184,6 +212,33 @@ std::string usual_catalogue() {
   return (data.empty() ? fs::path(home) / ".local/share" : fs::path(data)) / "isodyne" / "runs.sqlite";
 }
 
+namespace {
+std::string inputs_of(const record::RunIdentity& identity) {
+  std::string faults;
+  for (const std::string& f : identity.faults) faults += (faults.empty() ? "" : ", ") + f;
+  std::uint64_t hash = fnv1a(identity.version);
+  for (const std::string& part : {identity.main, identity.scenario, identity.harness, faults, identity.setting,
+                                  std::to_string(identity.seed), identity.method, identity.longest, identity.pace})
+    hash = fnv1a("\n" + part, hash);
+  auto sources = identity.sources;  // a recording has them in another order
+  std::sort(sources.begin(), sources.end());
+  for (const auto& [name, text] : sources) hash = fnv1a("\n" + name + "\n" + text, hash);
+  return fmt::format("{:016x}", hash);
+}
+}  // namespace
+
+std::optional<std::string> bench_folder_of_own_run(const std::string& folder, const record::RunIdentity& identity) {
+  std::error_code none;
+  if (!fs::exists(usual_catalogue(), none)) return std::nullopt;
+  const auto catalogue = Catalogue::open(usual_catalogue());
+  const auto entries = catalogue ? (*catalogue)->find({}) : Result<std::vector<CatalogueEntry>>(catalogue.failure());
+  if (!entries) return std::nullopt;
+  for (const CatalogueEntry& e : *entries) {
+    if (e.path == absolute(folder) && e.inputs == inputs_of(identity) && !e.bench_folder.empty()) return e.bench_folder;
+  }
+  return std::nullopt;
+}
+
 CatalogueEntry entry_of(const std::string& folder, const Summary& s, const record::RunIdentity& identity) {
   CatalogueEntry e;
   e.path = folder;
@@ -195,12 +250,9 @@ CatalogueEntry entry_of(const std::string& folder, const Summary& s, const recor
   e.version = s.version;
   e.started = s.started;
   e.ending = s.ending;
-  std::uint64_t hash = fnv1a(identity.version);
-  for (const std::string& part : {identity.main, identity.scenario, identity.harness, e.faults, identity.setting,
-                                  std::to_string(identity.seed), identity.method, identity.longest, identity.pace})
-    hash = fnv1a("\n" + part, hash);
-  for (const auto& [name, text] : identity.sources) hash = fnv1a("\n" + name + "\n" + text, hash);
-  e.inputs = fmt::format("{:016x}", hash);
+  e.outcome = s.ending.empty() ? "" : s.outcome();
+  e.bench_folder = s.bench_folder.empty() ? "" : absolute(s.bench_folder);
+  e.inputs = inputs_of(identity);
   e.simulated_s = s.ended_at_s;
   e.wall_s = s.wall_seconds;
   using judge::Answer;

@@ -16,17 +16,22 @@ namespace isodyne::present {
 struct CatalogueEntry {
   std::string path;  ///< absolute
   std::string bench, scenario, faults, setting, seed, version;
-  std::string started;  ///< as in the verdicts
-  std::string ending;   ///< empty: nobody has said yet how it ended
-  std::string inputs;  ///< of everything that the run was made of: the same for runs that must be the same
+  std::string started;       ///< as in the verdicts
+  std::string ending;        ///< empty: nobody has said yet how it ended
+  std::string outcome;       ///< Summary::outcome(); empty: entered by 0.1, which did not say
+  std::string inputs;        ///< of everything that the run was made of: the same for runs that must be the same
+  std::string bench_folder;  ///< absolute: where the bench was that was run
   std::vector<std::string> tags;
   double simulated_s = 0, wall_s = 0;
   std::int64_t held = 0, broken = 0, not_tested = 0, undecided = 0;
   bool there = true;     ///< the folder has its recording
   bool running = false;  ///< somebody still writes it
 
-  /// "running", "broken off", "held", "broken", "not put to the test", "undecided", or how it ended if that was not as asked.
+  /// "running", "broken off", "held", "broken", "not put to the test", "undecided", or how it ended if that was not as
+  /// asked.
   std::string verdict() const;
+  /// "4 held, 1 not put to the test"; before it what else is to be said: "controller lost: 4 held".
+  std::string verdict_text() const;
 };
 
 class Catalogue {
@@ -51,6 +56,10 @@ class Catalogue {
 
 /// Where the user's catalogue is: $XDG_DATA_HOME/isodyne/runs.sqlite, or below ~/.local/share.
 std::string usual_catalogue();
+
+/// The folder of the bench, if the catalogue of this user knows the run: this very path, made of the same texts and
+/// settings. What a run folder says about itself may have been written by anybody.
+std::optional<std::string> bench_folder_of_own_run(const std::string& folder, const record::RunIdentity& identity);
 
 CatalogueEntry entry_of(const std::string& folder, const Summary& summary, const record::RunIdentity& identity);
 

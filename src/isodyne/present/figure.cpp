@@ -46,7 +46,7 @@ std::string unit_text(const model::Variable& v) {
 }
 
 Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids, const record::Recording& recording,
-               std::size_t most) {
+               std::size_t columns) {
   const model::Variable& first = program.variable(ids.front());
   Panel panel;
   panel.unit = unit_text(first);
@@ -57,9 +57,9 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
     const model::Variable& v = program.variable(id);
     Curve curve;
     curve.label = v.name;
-    curve.steps = v.type.kind != model::Type::Kind::real || v.role == model::Role::actuator ||
-                  v.role == model::Role::controller_output;
-    if (const auto view = signal_view(recording, v.name, {}, std::max<std::size_t>(500, most / ids.size()))) {
+    if (const auto view = signal_view(recording, v.name, {}, columns)) {
+      curve.steps = view->steps;
+      curve.column_s = view->column_s;
       // A panel has one unit: that of its first signal.
       for (std::size_t i = 0; i < view->values.size(); ++i)
         curve.points.emplace_back(view->seconds[i], first.unit.read(view->values[i] * v.unit.factor + v.unit.offset));
@@ -99,7 +99,7 @@ void add_curve(std::string& data, std::string& plot, const Panel& panel, std::si
   bool gap = false;
   for (const auto& [t, y] : curve.points) {
     const bool finite = std::isfinite(y);
-    if (finite) data += fmt::format("{:.9g} {:.9g}\n", t / axis.factor, lane + height * y);
+    if (finite) data += fmt::format("{:.12g} {:.12g}\n", t / axis.factor, lane + height * y);
     if (!finite && !gap) data += "\n";  // a hole stays a hole
     gap = !finite;
   }
@@ -273,7 +273,7 @@ class Script {
       const double left = s == 0 ? kCloserLeft : kCloserRight;
       const bool over = (d_.closer->end - d_.begin) / length() > left - 0.04 &&
                         (d_.closer->begin - d_.begin) / length() < left + kCloserWide + 0.02;
-      for (std::size_t& t : taken[s]) t += over ? kMostPoints * 100 : 0;
+      for (std::size_t& t : taken[s]) t += over ? kColumns * 400 : 0;
     }
     int side = 1, high = 1;
     for (const auto& [s, h] : {std::pair{0, 1}, std::pair{1, 0}, std::pair{0, 0}}) {
@@ -454,13 +454,13 @@ void add_story(FigureData& d, const record::Recording& recording, const Summary&
 }
 
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary, std::size_t most) {
+                  const Summary& summary, std::size_t columns) {
   FigureData d;
   d.name = figure.name;
   d.title = fmt::format("{}: {}", summary.bench, figure.title);
   d.subtitle = fmt::format("{}, seed {}", summary.title(), summary.seed);
   d.end = recording.times().empty() ? 0 : to_seconds(Time{recording.times().back()});
-  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording, most));
+  for (const auto& ids : figure.panels) d.panels.push_back(panel_of(program, ids, recording, columns));
   add_story(d, recording, summary);
   return d;
 }

@@ -18,6 +18,7 @@ struct Curve {
   std::vector<std::pair<double, double>> points;  ///< seconds, value in the panel's unit
   bool steps = false;                             ///< holds its value between points
   std::string remark{};                           ///< behind the label, whole: " = 6 m" of a constant
+  double column_s = 0;                            ///< see SignalView
 };
 
 struct LimitMark {
@@ -60,8 +61,8 @@ struct FigureData {
   std::shared_ptr<FigureData> closer;  ///< the same panels over a short stretch, to be drawn inside these
 };
 
-/// Most points a curve is drawn with; longer ones keep the smallest and largest value of each stretch.
-constexpr std::size_t kMostPoints = 4000;
+/// Columns that a curve is thinned to: two for each of the picture.
+constexpr std::size_t kColumns = 1960;
 
 /// Adds when faults were active, when requirements were broken, and what the scenario did.
 void add_story(FigureData& data, const record::Recording& recording, const Summary& summary);
@@ -72,9 +73,9 @@ void drop_repeated(Curve& curve);
 /// Leaves out what does not lie within the figure's time.
 void clip(FigureData& data);
 
-/// Collects what a figure of the bench shows of one run; `most` points of all curves of a panel together.
+/// Collects what a figure of the bench shows of one run.
 FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary, std::size_t most = kMostPoints);
+                  const Summary& summary, std::size_t columns = kColumns);
 
 /// The least and the greatest value that the axis of a panel shows; nothing if no curve has a finite value.
 std::optional<std::pair<double, double>> range_of(const Panel& panel);

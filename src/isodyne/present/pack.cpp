@@ -30,7 +30,8 @@ void add_folder(Contents& all, const fs::path& folder, const std::string& below)
   std::error_code error;
   for (const auto& entry :
        fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied, error)) {
-    if (!entry.is_regular_file(error)) continue;
+    // A link leads to what is not of the folder.
+    if (entry.is_symlink(error) || !entry.is_regular_file(error)) continue;
     all[below + fs::relative(entry.path(), folder, error).generic_string()] = {entry.path().string(), ""};
   }
 }
@@ -52,6 +53,13 @@ std::vector<fs::path> controller_folders(const std::string& run, const record::R
     }
   }
   return folders;
+}
+
+/// A name that stays below the folder in which it is unpacked.
+bool plain_relative(const std::string& name) {
+  const fs::path path(name);
+  return path.is_relative() && !name.empty() && name.find('\\') == std::string::npos &&
+         std::none_of(path.begin(), path.end(), [](const fs::path& p) { return p == ".." || p == "." || p.empty(); });
 }
 
 std::string read_me(const std::string& run, const record::RunIdentity& i) {
@@ -116,7 +124,7 @@ Result<Packed> pack(const std::string& run, const record::Recording& recording, 
   for (const auto& [name, text] : identity.sources) {
     const bool own = name.starts_with(model::kLibraryMark);
     const std::string inside = own ? "library/" + name.substr(model::kLibraryMark.size()) : "bench/" + name;
-    if (inside.find("..") == std::string::npos) all[inside] = {"", text};
+    if (plain_relative(inside)) all[inside] = {"", text};
   }
   const fs::path folder = fs::absolute(run).lexically_normal();
   const std::string name =

@@ -1,26 +1,41 @@
 #include "isodyne/present/plot.h"
 
-#include <cerrno>
-#include <cstdio>
-#include <cstring>
+#include <atomic>
+#include <chrono>
 #include <filesystem>
 #include <string_view>
 #include <vector>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/child.h"
+#include "isodyne/core/text.h"
+#include "isodyne/present/summary.h"
+
 namespace isodyne::present {
 
 std::string quoted(const std::string& text) {
   std::string out;
-  for (const char c : text) {
+  for (const char c : printable(text)) {
     if (c == '\'') out += '\'';
-    out += c == '\n' || c == '\r' ? ' ' : c;
+    // At the end of a line gnuplot takes a backslash for "goes on", whatever is quoted.
+    out += c == '\n' || c == '\t' ? " " : c == '\\' ? "\xE2\x88\x96" : std::string(1, c);
   }
   return "'" + out + "'";
 }
 
 namespace {
+/// A file's name has to be the very bytes, so in another form of quotes, where a backslash stands before what is odd.
+std::string file_text(const std::string& name) {
+  std::string out;
+  for (const char c : name) {
+    const auto byte = static_cast<unsigned char>(c);
+    const bool plain = byte >= 0x20 && c != '"' && c != '\\' && c != '`' && c != '@' && c != '$';
+    out += plain ? std::string(1, c) : fmt::format("\\{:03o}", byte);
+  }
+  return "\"" + out + "\"";
+}
+
 std::string terminal(std::string_view kind, int height) {
   if (kind == "svg") return fmt::format("svg size 1280,{} font \"DejaVu Sans,11\"", height);
   if (kind == "png") return fmt::format("pngcairo size 1280,{} font \"DejaVu Sans,9.5\"", height);
@@ -30,22 +45,27 @@ std::string terminal(std::string_view kind, int height) {
 
 Status plot(const std::string& script, int height, const std::string& base, bool pdf) {
   namespace fs = std::filesystem;
+  const std::string gnuplot = on_path("gnuplot");
+  if (gnuplot.empty()) return Failure{"cannot draw", base, "gnuplot is not installed"};
   std::vector<const char*> kinds{"svg", "png"};
   if (pdf) kinds.push_back("pdf");
   for (const char* kind : kinds) {
     const std::string file = base + "." + kind;
-    errno = 0;
-    FILE* pipe = popen("gnuplot >/dev/null 2>&1", "w");
-    if (pipe == nullptr) return Failure{"cannot start gnuplot for", file, std::strerror(errno)};
     std::string text = fmt::format("set terminal {} background \"#FFFFFF\" noenhanced\n", terminal(kind, height));
-    text += fmt::format("set output {}\n", quoted(file));
+    text += fmt::format("set output {}\n", file_text(file));
     text += script;
-    const bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-    const int status = pclose(pipe);
+    const std::string commands = file + ".commands", messages = file + ".messages";
+    const Status written = write_file(commands, text);
+    if (!written) return written.failure();
+    const std::atomic<bool> stop{false};
+    // Without what the user has set up for it at home.
+    const auto drawn = run_program("gnuplot", {gnuplot, "-d", commands}, messages, std::chrono::minutes(5), stop);
     std::error_code none;
-    if (!written || status != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0) {
-      return Failure{"cannot draw", file, status == 127 * 256 ? "gnuplot is not installed" : "gnuplot failed"};
-    }
+    fs::remove(commands, none);
+    fs::remove(messages, none);
+    if (!drawn) return drawn.failure();
+    if (*drawn != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0)
+      return Failure{"cannot draw", file, "gnuplot failed"};
   }
   return Done{};
 }

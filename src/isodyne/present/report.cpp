@@ -60,7 +60,7 @@ a{color:#00557a}html:not(.live) .tools{display:none}.head{display:flex;justify-c
 
 std::string escaped(const std::string& text) {
   std::string out;
-  for (const char c : text) {
+  for (const char c : printable(text)) {
     switch (c) {
       case '&':
         out += "&amp;";
@@ -95,15 +95,6 @@ std::string instant(std::size_t run, const std::optional<double>& t) {
 
 std::string verdict_cell(const SummaryRow& row) {
   return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), escaped(row.answer));
-}
-
-std::string counts_text(const Summary& s) {
-  using judge::Answer;
-  std::string text = fmt::format("{} of {} requirements held", s.count(Answer::held), s.rows.size());
-  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
-    if (s.count(a) > 0) text += fmt::format(", {} {}", s.count(a), judge::answer_word(a));
-  }
-  return text;
 }
 
 /// A name that may go on in the next line behind a slash, or where it is very long.
@@ -179,6 +170,7 @@ std::string events_table(const record::Recording& recording, std::size_t run) {
       recording.events().size() <= 60 ? " open" : "", recording.events().size());
   std::size_t shown = 0;
   for (const record::RecordedEvent& e : recording.events()) {
+    if (e.kind == bench::event_word(bench::EventKind::verdict)) continue;  // they have a table of their own
     if (++shown > kMostEvents) break;
     html += fmt::format("<tr><td class=\"n\">{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
                         instant(run, to_seconds(e.at)), escaped(e.kind), escaped(e.subject), escaped(e.text));
@@ -258,7 +250,7 @@ Result<std::string> timing_html(const RunFolder& run) {
     html += fmt::format(
         "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
         "class=\"n\">{}</td></tr>\n",
-        r.name, microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
+        escaped(r.name), microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
   html += "</table>\n";
   const auto drawing = drawing_html(run, "timing");
   if (!drawing) return drawing.failure();
@@ -294,13 +286,19 @@ std::string facts(const RunFolder& run) {
 Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone, std::string& finer) {
   const Summary& s = run.summary;
   std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n",
-                                 number == 1 && alone ? " first" : "", number, escaped(s.title()), counts_text(s));
+                                 number == 1 && alone ? " first" : "", number, escaped(s.title()), s.counts_text());
   if (!s.explanation.empty()) {
     html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
                         escaped(s.explanation));
     for (const std::string& d : s.details) html += "<br>" + escaped(d);
     html += "</div>\n";
   }
+  for (const std::string& l : s.lost)
+    html += fmt::format(
+        "<div class=\"note\"><b>A controller was lost, though nothing asked for it:</b> {}. What comes after says "
+        "nothing "
+        "about it.</div>\n",
+        escaped(l));
   for (const std::string& f : s.not_injected) {
     html += fmt::format(
         "<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));

@@ -19,9 +19,9 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-/// Values of a panel at most: for the whole run, and for what is zoomed into. The more panels, the fewer finer values
-/// each of them has: a browser takes a second for some 15 MB of page.
-constexpr std::size_t kCoarse = 2000, kFine = 24000, kLeastFine = 2 * kCoarse, kFineOfRun = 300'000;
+/// Columns of a curve: for the whole run, at most as wide as a pixel; and for what is zoomed into. The more curves, the
+/// fewer finer columns each of them has: a browser takes a second for some 15 MB of page.
+constexpr std::size_t kCoarse = 1200, kFine = 12000, kLeastFine = 2 * kCoarse, kFineOfRun = 100'000;
 
 /// A curve at any time, asked in order: held, or on the straight line between two points.
 class Along {
@@ -54,6 +54,16 @@ std::vector<std::uint32_t> as_steps(const std::vector<double>& times, double ste
   return steps;
 }
 
+double middle_of(const Curve& curve) {
+  double low = INFINITY, high = -INFINITY;
+  for (const auto& [t, v] : curve.points) {
+    if (!std::isfinite(v)) continue;
+    low = std::min(low, v);
+    high = std::max(high, v);
+  }
+  return low <= high ? low / 2 + high / 2 : 0;
+}
+
 /// All curves of a panel at the times of any of them.
 Json level_json(const Panel& panel, double step) {
   std::vector<double> times;
@@ -62,20 +72,28 @@ Json level_json(const Panel& panel, double step) {
   }
   std::sort(times.begin(), times.end());
   times.erase(std::unique(times.begin(), times.end()), times.end());
-  Json values = Json::array();
+  // Half as long as doubles, as distances from a value in the middle: a ripple on something large is no stairs.
+  Json values = Json::array(), bases = Json::array();
+  double column_s = 0;
   for (const Curve& c : panel.curves) {
     Along along(c);
+    const double base = middle_of(c);
     std::vector<float> column;
     for (const double t : times) {
-      const double v = along.at(t);
+      const double v = along.at(t) - base;
       column.push_back(std::isfinite(v) ? static_cast<float>(v) : NAN);
     }
     values.push_back(base64(column.data(), column.size() * sizeof(float)));
+    bases.push_back(base);
+    column_s = std::max(column_s, c.column_s);
   }
+  Json level{{"v", values}, {"base", bases}, {"column", column_s}};
   const std::vector<std::uint32_t> steps = as_steps(times, step);
   if (steps.size() == times.size())
-    return {{"n", base64(steps.data(), steps.size() * sizeof(steps[0]))}, {"v", values}};
-  return {{"t", base64(times.data(), times.size() * sizeof(double))}, {"v", values}};
+    level["n"] = base64(steps.data(), steps.size() * sizeof(steps[0]));
+  else
+    level["t"] = base64(times.data(), times.size() * sizeof(double));
+  return level;
 }
 
 Json panel_json(const Panel& coarse, double step) {
@@ -95,24 +113,19 @@ Json bands_json(const std::vector<Band>& bands) {
   return all;
 }
 
-/// How many values the longest of the curves has, and how many of them are in the page.
-std::string stated(const RunFolder& run, const std::vector<FigureData>& fine, std::size_t most_fine) {
-  std::size_t most = 0, drawn = 0;
+/// Which of the values are in the page.
+std::string stated(const std::vector<FigureData>& fine) {
+  double column_s = 0;
   for (const FigureData& f : fine) {
     for (const Panel& p : f.panels) {
-      for (const Curve& c : p.curves) {
-        const std::size_t all = run.recording->times_of(c.label).size();
-        if (all <= most) continue;
-        most = all;
-        drawn = c.points.size();
-      }
+      for (const Curve& c : p.curves) column_s = std::max(column_s, c.column_s);
     }
   }
-  if (most <= most_fine) return "Every recorded value is in this page.";
+  if (column_s == 0) return "Every recorded value is in this page.";
   return fmt::format(
-      "Of {} recorded values of a curve some {} are in this page, among them the least and the greatest of every "
-      "stretch; all are in the recording.",
-      most, drawn);
+      "Of each {} the first, the least, the greatest and the last of the recorded values are in this page; all are in "
+      "the recording.",
+      format_span(Time{std::llround(column_s * 1e9)}));
 }
 
 }  // namespace
@@ -157,13 +170,13 @@ PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& 
   data["figures"] = Json::array();
   PagePlots plots;
   std::vector<FigureData> coarse, fine;
-  std::size_t panels = 0;
+  std::size_t curves = 0;
   for (const model::Figure& figure : figures_of(*run.program)) {
     coarse.push_back(gather(*run.program, figure, *run.recording, run.summary, kCoarse));
-    panels += coarse.back().panels.size();
+    for (const Panel& p : coarse.back().panels) curves += p.curves.size();
   }
   if (coarse.empty()) return {figures, ""};
-  const std::size_t most = std::clamp(kFineOfRun / std::max<std::size_t>(1, panels), kLeastFine, kFine);
+  const std::size_t most = std::clamp(kFineOfRun / std::max<std::size_t>(1, curves), kLeastFine, kFine);
   for (const model::Figure& figure : figures_of(*run.program)) {
     fine.push_back(gather(*run.program, figure, *run.recording, run.summary, most));
     const FigureData& all = coarse[fine.size() - 1];
@@ -189,7 +202,7 @@ PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& 
       "to move it; all plots of the run go with it. {1} </p>\n<div class=\"charts\"></div>\n"
       "<script type=\"application/json\" class=\"plotdata\">{2}</script>\n<script>drawPlots({0})</script>\n"
       "<div class=\"still\">{3}</div>\n</div>\n",
-      number, stated(run, fine, most), script_text(data), figures);
+      number, stated(fine), script_text(data), figures);
   return plots;
 }
 

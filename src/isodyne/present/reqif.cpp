@@ -39,9 +39,9 @@ std::string identifier(const std::string& name) {
 
 pugi::xml_node element(pugi::xml_node parent, const char* name, const std::string& id, const std::string& long_name) {
   pugi::xml_node e = parent.append_child(name);
-  e.append_attribute("IDENTIFIER") = id.c_str();
+  e.append_attribute("IDENTIFIER") = printable(id).c_str();
   e.append_attribute("LAST-CHANGE") = kChanged;
-  if (!long_name.empty()) e.append_attribute("LONG-NAME") = long_name.c_str();
+  if (!long_name.empty()) e.append_attribute("LONG-NAME") = printable(long_name).c_str();
   return e;
 }
 
@@ -84,7 +84,7 @@ std::string to_reqif(const model::Program& p) {
     for (std::size_t i = 0; i < std::size(kAttributes); ++i) {
       if (contents[i].empty()) continue;
       pugi::xml_node v = values.append_child("ATTRIBUTE-VALUE-STRING");
-      v.append_attribute("THE-VALUE") = contents[i].c_str();
+      v.append_attribute("THE-VALUE") = printable(contents[i]).c_str();
       v.append_child("DEFINITION").append_child("ATTRIBUTE-DEFINITION-STRING-REF").text() = kAttributes[i].id;
     }
     o.append_child("TYPE").append_child("SPEC-OBJECT-TYPE-REF").text() = "isodyne-requirement";
@@ -97,7 +97,7 @@ std::string to_reqif(const model::Program& p) {
     element(children, "SPEC-HIERARCHY", identifier(fmt::format("place-{}", p.requirements[i].name)), "")
         .append_child("OBJECT")
         .append_child("SPEC-OBJECT-REF")
-        .text() = ids[i].c_str();
+        .text() = printable(ids[i]).c_str();
   std::ostringstream out;
   document.save(out, "  ", pugi::format_indent, pugi::encoding_utf8);
   return out.str();

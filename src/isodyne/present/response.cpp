@@ -13,7 +13,7 @@
 namespace isodyne::present {
 
 std::string Response::text() const {
-  if (!step) return "ends about where it began: no step";
+  if (!no_step.empty()) return no_step;
   std::string text = rise_s ? fmt::format("rises in {:.4g} s (10 % to 90 %)", *rise_s) : "does not rise";
   if (overshoot)
     text += *overshoot > 1e-4 ? fmt::format(", overshoots by {:.3g} %", 100 * *overshoot) : ", no overshoot";
@@ -24,6 +24,34 @@ namespace {
 
 /// Of what it moved altogether: with less between its ends it was no step.
 constexpr double kLeastWay = 0.02;
+
+/// How much a signal moved over the end of a stretch, or before its beginning, as a share of the way: a whole step
+/// stands still there.
+constexpr double kEnds = 0.05;
+
+double moved(const SignalView& v, double from, double to) {
+  double low = INFINITY, high = -INFINITY;
+  for (std::size_t i = 0; i < v.values.size(); ++i) {
+    if (v.seconds[i] < from || v.seconds[i] > to || !std::isfinite(v.values[i])) continue;
+    low = std::min(low, v.values[i]);
+    high = std::max(high, v.values[i]);
+  }
+  return high > low ? high - low : 0;
+}
+
+/// Why what lies in the stretch is no step, or not all of one.
+std::string why_no_step(const record::Recording& recording, const SignalView& v) {
+  const double way = std::abs(v.values.back() - v.values.front());
+  const auto [least, most] = std::minmax_element(v.values.begin(), v.values.end());
+  if (way < kLeastWay * (*most - *least)) return "ends about where it began: no step";
+  const double begin = v.seconds.front(), end = v.seconds.back(), rest = kEnds * (end - begin);
+  const bool moves_after = moved(v, end - rest, end) > kLeastWay * way;
+  const auto before = signal_view(recording, v.name, {begin - rest, begin});
+  const bool moved_before = before && moved(*before, begin - rest, begin) > kLeastWay * way;
+  if (!moves_after && !moved_before) return {};
+  return fmt::format("{} {:g} s: no whole step, so nothing is measured; choose a stretch that holds all of it",
+                     moved_before ? "moves already before" : "still moves at", moved_before ? begin : end);
+}
 
 /// When a signal first was at this share of its way, on the straight line between two instants.
 PointMark at_share(const SignalView& v, double share) {
@@ -68,13 +96,12 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
     if (view->lane || view->values.size() < 2 || view->values.front() == view->values.back()) continue;
     const double way = view->values.back() - view->values.front();
     if (!std::isfinite(way)) continue;
-    const auto [least, most] = std::minmax_element(view->values.begin(), view->values.end());
-    if (std::abs(way) < kLeastWay * (*most - *least)) {
-      unlike.push_back({name, false, view->values.back(), view->unit, {}, {}, {}, {}});
+    if (std::string why = why_no_step(**recording, *view); !why.empty()) {
+      unlike.push_back({name, std::move(why), view->values.back(), view->unit, {}, {}, {}, {}});
       continue;
     }
     const std::string unit = (*recording)->unit(name).read_in, i = std::to_string(all.size());
-    all.push_back({name, true, view->values.back(), view->unit, {}, {}, {}, {}});
+    all.push_back({name, "", view->values.back(), view->unit, {}, {}, {}, {}});
     const std::string to = fmt::format("to {} {}", format_exact(view->values.back()), unit == "1" ? "" : unit);
     const std::string over =
         fmt::format("over {} s .. {} s", format_exact(view->seconds.front()), format_exact(view->seconds.back()));
@@ -86,7 +113,8 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
     views.push_back(std::move(*view));
   }
   if (all.empty()) return unlike;
-  auto opened = open_recording(run, model::Rules{"", "responses", rules, true});
+  constexpr const char* kText = "step responses";
+  auto opened = open_recording(run, model::Rules{"", kText, rules, true});
   if (!opened) return opened.failure();
   if (opened->loaded.program == nullptr)
     return Failure{"cannot measure", run, opened->loaded.diagnostics.render(*opened->loaded.sources, false)};
@@ -104,7 +132,10 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
   judge.verdicts(bench::Ending::completed);
   collect();
   for (const judge::Measured& m : measured) {
-    const std::string& name = p.measures[static_cast<std::size_t>(m.measure)].name;
+    const model::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
+    // The bench may have measures of such names.
+    if (!measure.span.known() || p.sources->name(measure.span.source) != kText) continue;
+    const std::string& name = measure.name;
     const std::size_t bar = name.rfind('_');
     if (bar == std::string::npos || !std::isfinite(m.value)) continue;
     const std::size_t i = std::strtoul(name.c_str() + bar + 1, nullptr, 10);

@@ -13,8 +13,8 @@ namespace isodyne::present {
 
 struct Response {
   std::string signal;
-  bool step = true;    ///< false: it ends about where it began, and nothing is measured
-  double arrives = 0;  ///< the last value of the stretch, in the unit that people read
+  std::string no_step{};  ///< why nothing is measured: "ends about where it began"; empty: it is a whole step
+  double arrives = 0;     ///< the last value of the stretch, in the unit that people read
   std::string unit;
   std::optional<double> rise_s, settling_s, overshoot;  ///< settling into 2 % of the way; overshoot as a share of it
 

@@ -15,6 +15,7 @@ Curve curve_of(const SignalView& view, const FigureRun& run) {
   Curve c;
   c.label = run.label.empty() ? view.name : run.label + ": " + view.name;
   c.steps = view.steps;
+  c.column_s = view.column_s;
   c.points.reserve(view.values.size());
   for (std::size_t i = 0; i < view.values.size(); ++i)
     c.points.emplace_back(view.seconds[i] - run.shift_s, view.values[i]);
@@ -67,7 +68,7 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
     for (const FigureRun& run : runs) {
       if (!run.recording->has(name)) continue;
       const Stretch there{figure.begin + run.shift_s, figure.end + run.shift_s, true};
-      const auto view = signal_view(*run.recording, name, there, kMostPoints);
+      const auto view = signal_view(*run.recording, name, there, kColumns);
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
       panel->curves.push_back(curve_of(*view, run));

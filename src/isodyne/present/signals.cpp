@@ -2,7 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
+#include <optional>
 
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure.h"
@@ -57,10 +57,7 @@ std::vector<std::string> labels_of(const record::SignalUnit& unit) {
   return labels;
 }
 
-namespace {
-
-/// A value of each kind in [begin, end).
-void add_of_stretch(const double* v, std::size_t begin, std::size_t end, std::vector<std::size_t>& chosen) {
+void detail::add_of_column(const double* v, std::size_t begin, std::size_t end, std::vector<std::size_t>& chosen) {
   constexpr std::size_t kNone = SIZE_MAX;
   std::size_t low = kNone, high = kNone, hole = kNone;
   double least = INFINITY, most = -INFINITY;
@@ -78,38 +75,45 @@ void add_of_stretch(const double* v, std::size_t begin, std::size_t end, std::ve
   chosen.erase(std::unique(from, chosen.end()), chosen.end());
 }
 
+namespace {
+
 std::int64_t to_ns(double seconds) {
   constexpr double kMost = 9e18;
   return static_cast<std::int64_t>(std::clamp(std::round(seconds * 1e9), -kMost, kMost));
 }
 
+/// Columns of equal length from the first row of a stretch to its last.
+class Columns {
+ public:
+  Columns(const record::Instants& times, std::size_t first, std::size_t last, std::size_t columns)
+      : times_(times), begin_(times[first]) {
+    length_ = std::max<std::int64_t>(1, (times[last - 1] - begin_) / static_cast<std::int64_t>(columns));
+  }
+  double seconds() const { return to_seconds(Time{length_}); }
+  /// The row behind those of the column of this one.
+  std::size_t end_of(std::size_t row, std::size_t most) const {
+    const std::int64_t column = (times_[row] - begin_) / length_;
+    return std::clamp(times_.before(begin_ + (column + 1) * length_), row + 1, most);
+  }
+
+ private:
+  const record::Instants& times_;
+  std::int64_t begin_, length_ = 1;
+};
+
 }  // namespace
 
-std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count, std::size_t most) {
-  std::vector<std::size_t> chosen;
-  if (count <= most) {
-    chosen.resize(count);
-    std::iota(chosen.begin(), chosen.end(), std::size_t{0});
-    return chosen;
-  }
-  const std::size_t stretches = most / 5;
-  for (std::size_t s = 0; s < stretches; ++s)
-    add_of_stretch(values, count * s / stretches, count * (s + 1) / stretches, chosen);
-  return chosen;
-}
-
 Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch,
-                               std::size_t most) {
+                               std::size_t columns) {
   const record::SignalUnit unit = recording.unit(name);
   SignalView v;
   v.name = name;
+  v.steps = unit.held;
   if (unit.si == "bool") {
-    v.lane = v.steps = true;
+    v.lane = true;
   } else if (v.labels = labels_of(unit); !v.labels.empty()) {
-    v.lane = v.steps = true;
-  } else if (unit.si == "int") {
-    v.steps = true;
-  } else if (unit.read_in != "1") {
+    v.lane = true;
+  } else if (unit.si != "int" && unit.read_in != "1") {
     v.unit = unit.read_in;
   }
   const record::Instants& times = recording.times_of(name);
@@ -119,21 +123,28 @@ Result<SignalView> signal_view(const record::Recording& recording, const std::st
   const std::int64_t longest = recording.throughout(name) ? 0 : recording.period_of(name).count() * 3 / 2;
   // In blocks, so that ten million values need no room for ten million.
   constexpr std::size_t kBlock = 1 << 18;
-  const std::size_t rows = last > first ? last - first : 0, blocks = (rows + kBlock - 1) / kBlock;
+  const std::size_t rows = last > first ? last - first : 0;
+  std::optional<Columns> thin;
+  if (columns > 0 && rows > 4 * columns) thin.emplace(times, first, last, columns);
+  if (thin) v.column_s = thin->seconds();
   std::vector<double> values(std::min(rows, kBlock));
-  for (std::size_t b = 0; b < blocks; ++b) {
-    const std::size_t begin = first + b * kBlock, count = std::min(kBlock, last - begin);
+  std::vector<std::size_t> chosen;
+  for (std::size_t begin = first; begin < last; begin += kBlock) {
+    const std::size_t count = std::min(kBlock, last - begin);
     if (!recording.read(name, begin, count, values.data()))
       return Failure{"cannot read the signal", name, "the recording is damaged there"};
-    const std::size_t share = most == 0 ? count : std::max<std::size_t>(5, most * count / rows);
-    for (const std::size_t i : enough_to_draw(values.data(), count, share)) {
-      const std::int64_t at = times[begin + i];
-      if (longest > 0 && begin + i > 0 && at - times[begin + i - 1] > longest) {
-        v.seconds.push_back(to_seconds(Time{at}));
-        v.values.push_back(NAN);
-      }
-      v.seconds.push_back(to_seconds(Time{at}));
-      v.values.push_back((values[i] - unit.offset) / unit.factor);
+    const auto gap = [&](std::size_t row) { return longest > 0 && row > 0 && times[row] - times[row - 1] > longest; };
+    const auto take = [&](std::size_t row, double value) {
+      v.seconds.push_back(to_seconds(Time{times[row]}));
+      v.values.push_back((value - unit.offset) / unit.factor);
+    };
+    for (std::size_t i = begin, end = 0; i < begin + count; i = end) {
+      end = thin ? thin->end_of(i, begin + count) : i + 1;
+      for (std::size_t k = i + 1; longest > 0 && k < end; ++k) end = gap(k) ? k : end;
+      if (gap(i)) take(i, NAN);
+      chosen.clear();
+      detail::add_of_column(values.data(), i - begin, end - begin, chosen);
+      for (const std::size_t k : chosen) take(begin + k, values[k]);
     }
   }
   return v;

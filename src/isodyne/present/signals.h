@@ -16,6 +16,7 @@ struct SignalView {
   std::vector<std::string> labels;  ///< of a choice: the names of 0, 1, 2 …
   bool lane = false;                ///< a truth, or a choice
   bool steps = false;               ///< holds its value between instants
+  double column_s = 0;              ///< of values that were left out: how long a column is; 0: all are there
   std::vector<double> seconds, values;
 };
 
@@ -34,13 +35,33 @@ std::vector<std::string> usual_signals(const std::string& run, const record::Rec
 /// The names of 0, 1, 2 … of a choice; empty of anything else.
 std::vector<std::string> labels_of(const record::SignalUnit& unit);
 
-/// Which of many values are enough to draw them: of each stretch the first, the least, the greatest, the last, and one
-/// that is no number, in their order. At most `most` places, at least 5; all, if there are not more.
-std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count, std::size_t most);
+/// Which of many values are enough to draw them: of each column of a drawing the first, the least, the greatest, the
+/// last, and one that is no number, in their order (Jugel and others, "M4: a visualization-oriented time series data
+/// aggregation", 2014). Where the columns are no wider than those of the picture it is the picture of all values, to a
+/// pixel, whether values are held or joined by lines. `column_of`, of a place, never falls.
+template <typename ColumnOf>
+std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count, ColumnOf column_of);
 
-/// A signal that is there: every value, or if `most` is not 0 about so many, among them every extreme. Where rows were
-/// left out because nothing was worth it there is a value that is no number.
+/// A signal that is there: every value; or, if there are many more than `columns` (not 0), what is enough to draw them
+/// in so many columns over the stretch. Where rows were left out because nothing was worth it there is a value that is
+/// no number.
 Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch = {},
-                               std::size_t most = 0);
+                               std::size_t columns = 0);
+
+namespace detail {
+/// Adds the places of what is worth keeping among [begin, end).
+void add_of_column(const double* values, std::size_t begin, std::size_t end, std::vector<std::size_t>& chosen);
+}  // namespace detail
+
+template <typename ColumnOf>
+std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count, ColumnOf column_of) {
+  std::vector<std::size_t> chosen;
+  for (std::size_t begin = 0, end = 0; begin < count; begin = end) {
+    const auto column = column_of(begin);
+    for (end = begin + 1; end < count && column_of(end) == column;) ++end;
+    detail::add_of_column(values, begin, end, chosen);
+  }
+  return chosen;
+}
 
 }  // namespace isodyne::present

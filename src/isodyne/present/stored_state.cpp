@@ -7,6 +7,8 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/core/json.h"
+
 #include "isodyne/present/summary.h"
 
 namespace isodyne::present {
@@ -58,7 +60,9 @@ Result<StoredState> read_state(const std::string& file) {
 
 Result<StoredState> parse_state(const std::string& text, const std::string& file) {
   try {
-    const Json j = Json::parse(text);
+    const auto parsed = parse_json(text);
+    if (!parsed) return Failure{"cannot read the state", file, parsed.failure().text()};
+    const Json& j = *parsed;
     if (j.value("format", "") != "isodyne state")
       return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
     StoredState s;

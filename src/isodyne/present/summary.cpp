@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 #include <pugixml.hpp>
 
+#include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne::present {
@@ -27,6 +28,29 @@ std::size_t Summary::count(judge::Answer answer) const {
   const std::string word = judge::answer_word(answer);
   return static_cast<std::size_t>(
       std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == word; }));
+}
+
+std::string Summary::outcome() const {
+  using judge::Answer;
+  const bool as_asked =
+      ending == bench::ending_word(bench::Ending::completed) || ending == bench::ending_word(bench::Ending::cut_short);
+  if (!as_asked) return ending;
+  if (!lost.empty()) return "controller lost";
+  if (count(Answer::broken) > 0) return judge::answer_word(Answer::broken);
+  if (count(Answer::undecided) > 0) return judge::answer_word(Answer::undecided);
+  if (!not_injected.empty()) return "a fault never came";
+  if (count(Answer::not_tested) > 0) return judge::answer_word(Answer::not_tested);
+  return count(Answer::held) > 0 ? judge::answer_word(Answer::held) : "nothing asked";
+}
+
+std::string Summary::counts_text() const {
+  using judge::Answer;
+  if (rows.empty()) return "nothing asked";
+  std::string text = fmt::format("{} of {} held", count(Answer::held), rows.size());
+  for (const Answer a : {Answer::broken, Answer::not_tested, Answer::undecided, Answer::interrupted}) {
+    if (count(a) > 0) text += fmt::format(", {} {}", count(a), judge::answer_word(a));
+  }
+  return text;
 }
 
 std::string Summary::title() const {
@@ -109,6 +133,7 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
   }
   for (const bench::Expected& e : result.expected) s.rows.push_back(expected_row(program, identity.scenario, e));
   s.remarks = result.remarks;
+  for (const bench::RunResult::Lost& l : result.lost) s.lost.push_back(l.text);
   if (result.timing) s.timing = timing_of(program, *result.timing);
   for (const bench::ControllerReport& c : result.controllers) s.controllers.push_back(controller_of(c));
   for (const bench::RunResult::Saturated& c : result.saturated)
@@ -188,6 +213,8 @@ std::string to_json(const Summary& s) {
   j["explanation"] = s.explanation;
   j["details"] = s.details;
   j["command"] = s.command;
+  j["outcome"] = s.outcome();
+  j["controllers_lost"] = s.lost;
   j["remarks"] = s.remarks;
   j["saturated"] = Json::array();
   for (const Summary::Saturated& c : s.saturated)
@@ -203,7 +230,9 @@ Result<Summary> read_summary(const std::string& file) {
   const Result<std::string> text = read_file(file);
   if (!text) return text.failure();
   try {
-    const Json j = Json::parse(*text);
+    const auto parsed = parse_json(*text);
+    if (!parsed) return Failure{"cannot read the verdicts", file, parsed.failure().text()};
+    const Json& j = *parsed;
     if (j.at("format") != "isodyne verdicts")
       return Failure{"cannot read the verdicts", file, "this is another kind of file"};
     Summary s;
@@ -225,6 +254,7 @@ Result<Summary> read_summary(const std::string& file) {
     s.details = j.at("details").get<std::vector<std::string>>();
     s.command = j.at("command");
     s.remarks = j.value("remarks", std::vector<std::string>{});
+    s.lost = j.value("controllers_lost", std::vector<std::string>{});
     for (const Json& c : j.value("saturated", Json::array()))
       s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples")});
     if (j.contains("timing")) s.timing = j.at("timing").get<TimingSummary>();
@@ -241,16 +271,28 @@ std::string to_junit(const Summary& s) {
   pugi::xml_document document;
   pugi::xml_node suite = document.append_child("testsuites").append_child("testsuite");
   const std::string name = fmt::format("{} {}", s.bench, s.title());
-  suite.append_attribute("name") = name.c_str();
-  suite.append_attribute("tests") = s.rows.size();
+  suite.append_attribute("name") = printable(name).c_str();
+  const bool early = !s.explanation.empty() && s.ending != bench::ending_word(bench::Ending::cut_short);
+  suite.append_attribute("tests") = s.rows.size() + s.lost.size() + s.not_injected.size() + (early ? 1 : 0);
   suite.append_attribute("failures") = s.count(Answer::broken);
-  suite.append_attribute("errors") = s.count(Answer::undecided) + s.count(Answer::interrupted);
-  suite.append_attribute("skipped") = s.count(Answer::not_tested);
+  suite.append_attribute("errors") =
+      s.count(Answer::undecided) + s.count(Answer::interrupted) + s.lost.size() + (early ? 1 : 0);
+  suite.append_attribute("skipped") = s.count(Answer::not_tested) + s.not_injected.size();
   suite.append_attribute("time") = fmt::format("{:.3f}", s.wall_seconds).c_str();
-  for (const SummaryRow& r : s.rows) {
+  const auto test_case = [&](const std::string& title) {
     pugi::xml_node test = suite.append_child("testcase");
-    test.append_attribute("classname") = fmt::format("{}.{}", s.bench, s.scenario).c_str();
-    test.append_attribute("name") = fmt::format("{} {}", r.name, r.description).c_str();
+    test.append_attribute("classname") = printable(fmt::format("{}.{}", s.bench, s.scenario)).c_str();
+    test.append_attribute("name") = printable(title).c_str();
+    return test;
+  };
+  if (early) test_case("the run").append_child("error").append_attribute("message") = printable(s.explanation).c_str();
+  for (const std::string& text : s.lost)
+    test_case("controllers answer").append_child("error").append_attribute("message") =
+        printable("lost " + text).c_str();
+  for (const std::string& f : s.not_injected)
+    test_case("fault " + f).append_child("skipped").append_attribute("message") = "what triggers it never happened";
+  for (const SummaryRow& r : s.rows) {
+    pugi::xml_node test = test_case(fmt::format("{} {}", r.name, r.description));
     const std::string margin = fmt::format("{}; worst margin {}", r.formula, r.margin_text());
     if (r.answer == judge::answer_word(Answer::held)) continue;
     const bool broken = r.answer == judge::answer_word(Answer::broken);
@@ -258,7 +300,7 @@ std::string to_junit(const Summary& s) {
     pugi::xml_node outcome = test.append_child(broken ? "failure" : skipped ? "skipped" : "error");
     const std::string when = r.first_breach_s ? fmt::format("broken first at {:.9g} s", *r.first_breach_s) : r.answer;
     outcome.append_attribute("message") = when.c_str();
-    outcome.text().set(margin.c_str());
+    outcome.text().set(printable(margin).c_str());
   }
   std::ostringstream out;
   document.save(out, "  ");
@@ -292,6 +334,11 @@ Result<std::string> read_file(const std::string& file) {
   constexpr std::uintmax_t kMostBytes = 256u << 20;
   std::error_code error;
   if (std::filesystem::is_directory(file, error)) return Failure{"cannot read", file, "it is a folder"};
+  const auto kind = std::filesystem::status(file, error).type();
+  // A pipe would be waited for, perhaps for ever.
+  if (kind != std::filesystem::file_type::regular && kind != std::filesystem::file_type::not_found &&
+      kind != std::filesystem::file_type::none)
+    return Failure{"cannot read", file, "it is no file with a content, but a pipe or a device"};
   errno = 0;
   std::ifstream in(file, std::ios::binary);
   if (!in) return Failure{"cannot read", file, errno != 0 ? std::strerror(errno) : "it cannot be opened"};

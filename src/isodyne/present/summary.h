@@ -35,6 +35,7 @@ struct Summary {
   std::string method;  ///< how the continuous parts were stepped
   std::vector<std::string> faults;
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
+  std::vector<std::string> lost;          ///< controllers that were lost, and no fault was to blame: why and when
   std::vector<std::string> remarks;       ///< what a reader of the verdicts has to know
   struct Saturated {
     std::string channel;
@@ -55,6 +56,11 @@ struct Summary {
   std::vector<SummaryRow> rows;
 
   std::size_t count(judge::Answer answer) const;
+  /// In one word: how it ended if that was not as asked, "controller lost", "broken", "undecided", "a fault never
+  /// came", "not put to the test", "held", "nothing asked". What is further left takes precedence.
+  std::string outcome() const;
+  /// "14 of 22 held, 1 broken, 7 not put to the test"
+  std::string counts_text() const;
   /// "uplock with level_drift"
   std::string title() const;
   /// "isodyne run lock.dyne uplock --fault level_drift --seed 1"

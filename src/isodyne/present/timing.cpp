@@ -191,6 +191,7 @@ void from_json(const Json& j, TimingSummary& t) {
   t.crew = j.value("crew", std::vector<int>{});
   t.lacking = j.at("lacking").get<std::vector<std::string>>();
   for (const Json& r : j.at("times")) t.rows.push_back(times_from(r));
+  (void)j.at("times").at(1);  // how late a step began, and how long it took, are always there
   for (const Json& s : j.at("late")) t.stretches.push_back({s.at("at_s"), s.at("steps"), s.at("worst_us")});
   t.all_stretches = j.at("late_stretches");
   const Json& q = j.at("queue");

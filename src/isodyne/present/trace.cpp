@@ -67,7 +67,8 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
   std::set<std::string> injected, played;
   for (const RunFolder& run : runs) {
     const Summary& s = run.summary;
-    TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected};
+    TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected, !s.lost.empty()};
+    if (r.lost) r.title += " (controller lost)";
     for (const std::string& f : s.faults) {
       if (!contains(s.not_injected, f)) r.faults.push_back(f);
     }
@@ -122,7 +123,7 @@ namespace {
 
 std::string xml(const std::string& text) {
   std::string out;
-  for (const char c : text) {
+  for (const char c : printable(text)) {
     if (c == '&')
       out += "&amp;";
     else if (c == '<')

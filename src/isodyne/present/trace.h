@@ -12,6 +12,7 @@ struct TraceRun {
   std::string folder, scenario, title;
   std::vector<std::string> faults;        ///< that were injected
   std::vector<std::string> not_injected;  ///< chosen, but their trigger never came
+  bool lost = false;                      ///< a controller was, though nothing asked for it
 };
 
 struct TraceRow {

@@ -6,6 +6,7 @@
 #include <cstring>
 #include <deque>
 #include <functional>
+#include <map>
 #include <unordered_set>
 
 #include <fmt/format.h>
@@ -18,10 +19,6 @@ namespace isodyne::record {
 namespace {
 
 using Verdict = SignalDifference::Verdict;
-
-bool held_between(const SignalUnit& unit) {
-  return unit.si == "bool" || unit.si == "int" || unit.si.find('|') != std::string::npos;
-}
 
 /// A signal at any instant, asked in the order of time.
 class Between {
@@ -173,7 +170,7 @@ SignalDifference difference(const Recording& a, const Recording& b, const std::s
     return d;
   }
 
-  const bool held = held_between(unit);
+  const bool held = unit.held;
   bool equal = true;
   std::optional<std::int64_t> from;
   Around around_b(times_b, *in_b, held, allowed.time.count());
@@ -273,6 +270,40 @@ std::string listed(const std::vector<std::string>& words) {
 
 }  // namespace
 
+std::vector<std::string> extent_differences(const Recording& a, const Recording& b, Time shift) {
+  std::vector<std::string> found;
+  const auto told = [](const std::string& text) { return text.empty() ? std::string("was never closed") : text; };
+  if (a.times().empty() || b.times().empty()) {
+    if (a.times().empty() != b.times().empty()) found.emplace_back("one of them is empty");
+    return found;
+  }
+  const auto instant = [](std::int64_t ns) { return format_instant(Time{ns}); };
+  // Within a row of each other they are the same: the last row of a run need not lie on the beat.
+  const std::int64_t row = std::max(a.period_of("").count(), b.period_of("").count());
+  // Aligned by what happens in both they cannot begin and end together.
+  const auto apart = [&](std::int64_t x, std::int64_t y) { return shift.count() == 0 && std::abs(x - y) > row; };
+  if (apart(a.times().front(), b.times().front()))
+    found.push_back(
+        fmt::format("beginnings: at {}, and at {}", instant(a.times().front()), instant(b.times().front())));
+  if (apart(a.times().back(), b.times().back()))
+    found.push_back(fmt::format("ends: at {}, and at {}", instant(a.times().back()), instant(b.times().back())));
+  // What was measured or imported ended as it was written.
+  const bool both_ran = !a.identity().sources.empty() && !b.identity().sources.empty();
+  if (both_ran && a.ending() != b.ending())
+    found.push_back(fmt::format("endings: {}, and {}", told(a.ending()), told(b.ending())));
+  std::map<std::string, std::vector<std::string>> periods;
+  for (const std::string& name : a.names()) {
+    if (!b.has(name) || a.period_of(name) == b.period_of(name)) continue;
+    periods[fmt::format("recorded every {}, and every {}", format_span(a.period_of(name)),
+                        format_span(b.period_of(name)))]
+        .push_back(name);
+  }
+  for (const auto& [text, names] : periods)
+    found.push_back(
+        fmt::format("{}: {}", names.size() == 1 ? names.front() : fmt::format("{} signals", names.size()), text));
+  return found;
+}
+
 std::vector<std::string> other_differences(const Recording& a, const Recording& b) {
   std::vector<std::string> found;
   const RunIdentity &x = a.identity(), &y = b.identity();
@@ -290,7 +321,6 @@ std::vector<std::string> other_differences(const Recording& a, const Recording& 
   compare("stepping", x.method, y.method);
   compare("pace", x.pace, y.pace);
   compare("time given", x.longest, y.longest);
-  compare("ending", a.ending(), b.ending());
   for (const auto& [name, text] : x.sources) {
     const auto other =
         std::find_if(y.sources.begin(), y.sources.end(), [&, n = name](const auto& s) { return s.first == n; });

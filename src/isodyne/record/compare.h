@@ -57,6 +57,10 @@ std::vector<std::string> names_of_both(const Recording& a, const Recording& b);
 /// with this subject happens.
 std::optional<Time> first_time_of(const Recording& recording, const std::string& what);
 
+/// What one of them has and the other has not, whatever their signals say: time before or behind, instants between,
+/// another ending. "ends: at 2 s, and at 1073.4 s".
+std::vector<std::string> extent_differences(const Recording& a, const Recording& b, Time shift);
+
 /// What differs beside the signals: "seed: 1, and 2".
 std::vector<std::string> other_differences(const Recording& a, const Recording& b);
 

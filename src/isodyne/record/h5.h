@@ -40,6 +40,7 @@ class Handle {
 inline void quiet_hdf5() {
   H5dont_atexit();  // after a full disk, HDF5's own last flush would make a torn file of a whole one
   H5open();
+  H5PLset_loading_state(0);  // a file must not bring code along as a filter
   H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);
 }
 

@@ -76,10 +76,30 @@ void Playback::want(VarId id) {
   for (const model::Assignment& e : program_->equations) {
     if (e.target != id) continue;
     for (const VarId read : program_->reads(e.value)) want(read);
-    computed_.emplace_back(id, engine::Evaluator(*program_, {e.value}));
+    computed_.push_back({id, engine::Evaluator(*program_, {e.value})});
+    return;
+  }
+  for (const model::Delay& d : program_->delays) {
+    if (d.out != id) continue;
+    for (const model::NodeId node : {d.input, d.lag}) {
+      for (const VarId read : program_->reads(node)) want(read);
+    }
+    computed_.push_back({id, engine::Evaluator(*program_, {d.input, d.lag}), &d});
     return;
   }
   missing_.push_back(id);
+}
+
+double Playback::recall(Computed& c, double now) {
+  c.past.emplace_back(now, c.value.value(0));
+  const double at = now - std::min(c.value.value(1), to_seconds(c.delay->longest));
+  while (c.past.size() > 2 && c.past[1].first <= now - to_seconds(c.delay->longest)) c.past.pop_front();
+  const auto behind =
+      std::upper_bound(c.past.begin(), c.past.end(), at + 0.5e-9, [](double t, const auto& p) { return t < p.first; });
+  if (behind == c.past.begin()) return c.past.front().second;  // before the first: what was first
+  const auto& [before, value] = *(behind - 1);
+  if (c.delay->held || behind == c.past.end() || at <= before) return value;
+  return value + (behind->second - value) * (at - before) / (behind->first - before);
 }
 
 void Playback::run(const std::function<void(const bench::Image&)>& see) {
@@ -93,9 +113,9 @@ void Playback::run(const std::function<void(const bench::Image&)>& see) {
       while (c.next < c.values.size() && (*c.times)[c.next] <= now) ++c.next;
       if (c.next > 0) image_[static_cast<std::size_t>(c.id)] = c.values[c.next - 1];
     }
-    for (auto& [id, value] : computed_) {
-      value.evaluate(image_.data());
-      image_[static_cast<std::size_t>(id)] = value.value(0);
+    for (Computed& c : computed_) {
+      c.value.evaluate(image_.data());
+      image_[static_cast<std::size_t>(c.id)] = c.delay == nullptr ? c.value.value(0) : recall(c, image_[model::kTime]);
     }
     see({Time{now}, image_.data()});
     edges.evaluate(image_.data());

@@ -7,6 +7,7 @@
 // Quantities that nobody recorded are computed where their equations read only what is there; parameters that were not
 // recorded did not change.
 
+#include <deque>
 #include <functional>
 #include <memory>
 #include <string>
@@ -46,7 +47,16 @@ class Playback {
   Time period_;
   std::vector<double> image_;
   std::vector<Column> columns_;
-  std::vector<std::pair<model::VarId, engine::Evaluator>> computed_;  ///< in the order in which they have to be
+  /// In the order in which they have to be computed. What a delay gives is what its input was, between two images on a
+  /// straight line as in the run between two instants.
+  struct Computed {
+    model::VarId id = model::kNone;
+    engine::Evaluator value;  ///< of a delay: its input, and its lag
+    const model::Delay* delay = nullptr;
+    std::deque<std::pair<double, double>> past{};  ///< s, value; at least one before the longest lag
+  };
+  static double recall(Computed& c, double now);
+  std::vector<Computed> computed_;
   std::vector<char> known_;
   std::vector<model::VarId> missing_;
 };

@@ -22,7 +22,7 @@ GroupHead head_of(const model::Program& program, const model::RecordGroup& group
     const model::Variable& v = program.variable(id);
     const bool real = v.type.kind == model::Type::Kind::real;
     head.columns.push_back({v.name, real ? si_text(v.type.dimension) : program.type_text(v), v.unit.text, v.doc,
-                            program.sources->place(v.span), v.unit.factor, v.unit.offset});
+                            program.sources->place(v.span), v.unit.factor, v.unit.offset, program.held(id)});
   }
   return head;
 }

@@ -1,13 +1,16 @@
 #include "isodyne/record/recording.h"
 
 #include <algorithm>
+#include <cerrno>
 #include <charconv>
 #include <chrono>
+#include <csignal>
 #include <cstring>
 #include <filesystem>
 #include <thread>
 
 #include <fcntl.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include "isodyne/record/h5.h"
@@ -21,13 +24,25 @@ constexpr hsize_t kMostRows = 4'000'000'000;
 constexpr hsize_t kMostNames = 1'000'000;
 constexpr std::size_t kMostSourceBytes = 64u << 20;
 
+constexpr std::size_t kMostAttributeBytes = 1u << 20;
+
+// Files may come from anywhere. Whatever is read has the size and the kind that there is room for; only what lies in
+// the file itself is opened: no link to another file, no data kept outside of it or made up of others.
+
+bool single(hid_t space) {
+  return H5Sget_simple_extent_npoints(space) == 1;
+}
+
+/// Text of a fixed length of at most so many bytes.
+bool plain_text(hid_t type, std::size_t most) {
+  return H5Tget_class(type) == H5T_STRING && H5Tis_variable_str(type) == 0 && H5Tget_size(type) <= most;
+}
+
 std::optional<std::string> text_attribute(hid_t object, const char* name) {
   const Handle attribute(H5Aopen(object, name, H5P_DEFAULT), H5Aclose);
   if (!attribute.good()) return std::nullopt;
-  const Handle type(H5Aget_type(attribute.get()), H5Tclose);
-  if (H5Tget_class(type.get()) != H5T_STRING || H5Tis_variable_str(type.get()) > 0) return std::nullopt;
-  const Handle space(H5Aget_space(attribute.get()), H5Sclose);
-  if (H5Sget_simple_extent_npoints(space.get()) != 1) return std::nullopt;
+  const Handle type(H5Aget_type(attribute.get()), H5Tclose), space(H5Aget_space(attribute.get()), H5Sclose);
+  if (!plain_text(type.get(), kMostAttributeBytes) || !single(space.get())) return std::nullopt;
   std::string text(H5Tget_size(type.get()), '\0');
   if (H5Aread(attribute.get(), type.get(), text.data()) < 0) return std::nullopt;
   text.resize(std::min(text.size(), text.find('\0')));
@@ -36,8 +51,13 @@ std::optional<std::string> text_attribute(hid_t object, const char* name) {
 
 std::optional<double> number_attribute(hid_t object, const char* name) {
   const Handle attribute(H5Aopen(object, name, H5P_DEFAULT), H5Aclose);
+  if (!attribute.good()) return std::nullopt;
+  const Handle type(H5Aget_type(attribute.get()), H5Tclose), space(H5Aget_space(attribute.get()), H5Sclose);
+  const H5T_class_t kind = H5Tget_class(type.get());
   double value = 0;
-  if (!attribute.good() || H5Aread(attribute.get(), H5T_NATIVE_DOUBLE, &value) < 0) return std::nullopt;
+  if ((kind != H5T_INTEGER && kind != H5T_FLOAT) || !single(space.get()) ||
+      H5Aread(attribute.get(), H5T_NATIVE_DOUBLE, &value) < 0)
+    return std::nullopt;
   return value;
 }
 
@@ -48,9 +68,18 @@ std::optional<hsize_t> rows_of(hid_t dataset) {
   if (H5Sget_simple_extent_ndims(space.get()) != 1 || H5Sget_simple_extent_dims(space.get(), &rows, nullptr) < 0)
     return std::nullopt;
   constexpr hsize_t kMostPacked = 1100;  // deflate packs that much at best
-  const hsize_t bytes = H5Dget_storage_size(dataset), each = H5Tget_size(type.get());
+  const hsize_t bytes = std::min<hsize_t>(H5Dget_storage_size(dataset), hsize_t{1} << 50),
+                each = H5Tget_size(type.get());
   if (rows > kMostRows || each == 0 || rows > (bytes + 1) * kMostPacked / each) return std::nullopt;
   return rows;
+}
+
+/// Whether a column holds numbers of the kind that we write.
+bool holds_numbers(hid_t dataset) {
+  const Handle type(H5Dget_type(dataset), H5Tclose);
+  const H5T_class_t kind = H5Tget_class(type.get());
+  const std::size_t size = H5Tget_size(type.get());
+  return (kind == H5T_INTEGER || kind == H5T_FLOAT) && (size == 4 || size == 8);
 }
 
 bool read_rows(hid_t dataset, hid_t type, hsize_t first, hsize_t count, void* to) {
@@ -62,20 +91,37 @@ bool read_rows(hid_t dataset, hid_t type, hsize_t first, hsize_t count, void* to
 }
 
 Handle dataset_at(hid_t where, const std::string& path) {
-  return {H5Dopen2(where, path.c_str(), H5P_DEFAULT), H5Dclose};
+  H5L_info_t link{};
+  if (H5Lget_info(where, path.c_str(), &link, H5P_DEFAULT) < 0 || link.type != H5L_TYPE_HARD) return {};
+  H5O_info_t object{};
+  if (H5Oget_info_by_name2(where, path.c_str(), &object, H5O_INFO_BASIC, H5P_DEFAULT) < 0 ||
+      object.type != H5O_TYPE_DATASET)
+    return {};
+  Handle dataset(H5Dopen2(where, path.c_str(), H5P_DEFAULT), H5Dclose);
+  if (!dataset.good()) return {};
+  const Handle made_with(H5Dget_create_plist(dataset.get()), H5Pclose);
+  const bool outside = H5Pget_external_count(made_with.get()) != 0 || H5Pget_layout(made_with.get()) == H5D_VIRTUAL;
+  if (outside) return {};
+  return dataset;
 }
 
-/// Names of what is in a group.
+/// Names of what is in a group, in their order.
 std::vector<std::string> names_in(hid_t file, const std::string& path) {
   std::vector<std::string> all;
+  H5L_info_t link{};
+  if (H5Lget_info(file, path.c_str(), &link, H5P_DEFAULT) < 0 || link.type != H5L_TYPE_HARD) return all;
   const Handle group(H5Gopen2(file, path.c_str(), H5P_DEFAULT), H5Gclose);
   H5G_info_t info{};
   if (!group.good() || H5Gget_info(group.get(), &info) < 0 || info.nlinks > kMostNames) return all;
-  for (hsize_t i = 0; i < info.nlinks; ++i) {
-    char name[512] = {};
-    if (H5Lget_name_by_idx(group.get(), ".", H5_INDEX_NAME, H5_ITER_INC, i, name, sizeof name, H5P_DEFAULT) < 0) break;
-    all.emplace_back(name);
-  }
+  // In one pass: asked one by one each costs a search.
+  const auto take = [](hid_t, const char* name, const H5L_info_t* of, void* to) -> herr_t {
+    constexpr std::size_t kMostBytes = 511;
+    auto& names = *static_cast<std::vector<std::string>*>(to);
+    if (of->type == H5L_TYPE_HARD && std::strlen(name) <= kMostBytes) names.emplace_back(name);
+    return names.size() > kMostNames ? 1 : 0;
+  };
+  hsize_t at = 0;
+  H5Literate(group.get(), H5_INDEX_NAME, H5_ITER_INC, &at, take, &all);
   return all;
 }
 
@@ -89,10 +135,52 @@ Recording::~Recording() {
   if (descriptor_ >= 0) ::close(descriptor_);
 }
 
+/// Everything that depends on the structure of the file, in a process of its own: damage in the tables of links or
+/// chunks can crash the HDF5 library, and then it is not ours that ends. What it reads there it can read here.
+Status Recording::survives(const std::string& file) {
+  const pid_t child = ::fork();
+  if (child < 0) return Failure{"cannot read the recording", file, std::strerror(errno)};
+  if (child == 0) {
+    const int nowhere = ::open("/dev/null", O_WRONLY);
+    ::dup2(nowhere, STDOUT_FILENO);
+    ::dup2(nowhere, STDERR_FILENO);
+    for (const int crash : {SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGABRT}) std::signal(crash, SIG_DFL);
+    ::alarm(120);
+    Recording r;
+    if (r.read_all(file)) r.touch();
+    ::_exit(0);
+  }
+  int status = 0;
+  while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+  }
+  if (WIFEXITED(status) && WEXITSTATUS(status) == 0) return Done{};
+  return Failure{"cannot open the recording", file,
+                 "it is damaged, so badly that reading it ends the process that does"};
+}
+
+/// Looks at every signal, and at where its values lie.
+void Recording::touch() const {
+  for (const std::string& name : names()) {
+    (void)unit(name);
+    const Handle dataset = dataset_at(h5_.get(), groups_[columns_.at(name).group].path + "/" + name);
+    if (!dataset.good() || !rows_of(dataset.get())) continue;
+    hsize_t chunks = 0;
+    H5Dget_num_chunks(dataset.get(), H5S_ALL, &chunks);
+    double value = 0;
+    const std::size_t rows = times_of(name).size();
+    if (rows > 0) (void)(read(name, 0, 1, &value) && read(name, rows - 1, 1, &value));
+  }
+}
+
 Result<std::unique_ptr<Recording>> Recording::open(const std::string& file) {
   quiet_hdf5();
   std::error_code none;
-  if (!std::filesystem::exists(file, none)) return Failure{"cannot open the recording", file, "no such file"};
+  if (!std::filesystem::exists(file, none)) {
+    const bool begun = std::filesystem::exists(begun_name(file), none);
+    return Failure{"cannot open the recording", file,
+                   begun ? "it is empty: the run was killed before anything was recorded" : "no such file"};
+  }
+  if (const Status lives = survives(file); !lives) return lives.failure();
   // While a run goes on, the head of its file may change under our hands: then it is looked at once more.
   for (int attempt = 0;; ++attempt) {
     std::unique_ptr<Recording> r(new Recording);
@@ -157,7 +245,8 @@ std::optional<std::string> Recording::stored_text(const std::string& path) const
   const Handle dataset = dataset_at(h5_.get(), path);
   if (!dataset.good()) return std::nullopt;
   const Handle type(H5Dget_type(dataset.get()), H5Tclose);
-  if (H5Tget_class(type.get()) != H5T_STRING || H5Tget_size(type.get()) > kMostSourceBytes) return std::nullopt;
+  const Handle space(H5Dget_space(dataset.get()), H5Sclose);
+  if (!plain_text(type.get(), kMostSourceBytes) || !single(space.get())) return std::nullopt;
   std::string text(H5Tget_size(type.get()), '\0');
   if (H5Dread(dataset.get(), type.get(), H5S_ALL, H5S_ALL, H5P_DEFAULT, text.data()) < 0) return std::nullopt;
   if (text.size() == 1 && text[0] == '\0') text.clear();
@@ -208,7 +297,7 @@ bool Recording::read_group(Group group, const std::string& time_path) {
   for (const std::string& name : names_in(h5_.get(), group.path)) {
     if (name == "time_ns" && index > 0) continue;
     const Handle dataset = dataset_at(h5_.get(), group.path + "/" + name);
-    if (!dataset.good()) continue;  // the others can still be read
+    if (!dataset.good() || !holds_numbers(dataset.get())) continue;  // the others can still be read
     const auto place = number_attribute(dataset.get(), "column");
     columns_[name] = {index, place ? static_cast<std::size_t>(*place) : 0};
     group.columns.push_back(name);
@@ -234,7 +323,7 @@ std::size_t Recording::rows_in_tail(std::size_t group) const {
 bool Recording::read_times(Group& group, std::size_t index, const std::string& path) {
   const Handle dataset = dataset_at(h5_.get(), path);
   const auto written = dataset.good() ? rows_of(dataset.get()) : std::nullopt;
-  if (!written && !tail_) return false;
+  if ((!written && !tail_) || (dataset.good() && !holds_numbers(dataset.get()))) return false;
   const std::size_t rows = tail_ ? rows_in_tail(index) : *written;
   if (rows > kMostRows) return false;
   const auto read = [&](std::size_t first, std::size_t count, std::int64_t* to) {
@@ -267,6 +356,13 @@ bool Recording::read_events() {
     return true;
   }
   const Handle dataset = dataset_at(h5_.get(), "/events");
+  const Handle type(dataset.good() ? H5Dget_type(dataset.get()) : -1, H5Tclose);
+  if (!dataset.good() || H5Tget_class(type.get()) != H5T_COMPOUND || H5Tdetect_class(type.get(), H5T_VLEN) > 0)
+    return false;
+  for (int i = 0; i < H5Tget_nmembers(type.get()); ++i) {
+    const Handle member(H5Tget_member_type(type.get(), static_cast<unsigned>(i)), H5Tclose);
+    if (H5Tget_class(member.get()) == H5T_STRING && H5Tis_variable_str(member.get()) != 0) return false;
+  }
   const auto rows = dataset.good() ? rows_of(dataset.get()) : std::nullopt;
   if (!rows) return false;
   std::vector<EventRow> lines(*rows);
@@ -314,6 +410,7 @@ bool Recording::read(const std::string& name, std::size_t first, std::size_t cou
 /// What the tail knows of a column: chunks in the file, and rows of its own. `place` 0: the times, of 8 bytes.
 bool Recording::read_tail(std::size_t group, std::size_t place, std::size_t size, std::size_t first, std::size_t count,
                           void* to) const {
+  if (size != 4 && size != 8) return false;
   const auto key = static_cast<std::uint32_t>(group);
   auto* out = static_cast<double*>(to);  // instants are as wide
   std::size_t next = first;
@@ -368,6 +465,9 @@ SignalUnit Recording::unit(const std::string& name) const {
   u.read_in = text_attribute(dataset.get(), "read_in").value_or("");
   u.factor = number_attribute(dataset.get(), "read_factor").value_or(1);
   u.offset = number_attribute(dataset.get(), "read_offset").value_or(0);
+  // Recordings of 0.1 do not say it.
+  const auto between = text_attribute(dataset.get(), "between");
+  u.held = between ? *between == "held" : u.si == "bool" || u.si == "int" || u.si.find('|') != std::string::npos;
   return u;
 }
 
@@ -392,7 +492,7 @@ RecordingHead Recording::head() const {
       made.compressed = H5Pget_nfilters(made_with.get()) > 0;
       const SignalUnit u = unit(name);
       made.columns.push_back({name, u.si, u.read_in, text_attribute(dataset.get(), "description").value_or(""),
-                              text_attribute(dataset.get(), "source").value_or(""), u.factor, u.offset});
+                              text_attribute(dataset.get(), "source").value_or(""), u.factor, u.offset, u.held});
     }
   }
   return head;

@@ -27,6 +27,7 @@ struct RecordedEvent {
 struct SignalUnit {
   std::string si, read_in;
   double factor = 1, offset = 0;
+  bool held = false;  ///< between two rows; else it is on the straight line
 };
 
 class Recording {
@@ -81,6 +82,8 @@ class Recording {
   };
 
   Recording() = default;
+  static Status survives(const std::string& file);
+  void touch() const;
   Status read_all(const std::string& file);
   bool read_identity();
   std::optional<std::string> stored_text(const std::string& path) const;

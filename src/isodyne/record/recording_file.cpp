@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <cstdio>
 #include <cstring>
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -90,6 +92,10 @@ std::size_t GroupHead::chunk_rows() const {
   return period >= std::chrono::milliseconds(10) ? 256 : period >= std::chrono::microseconds(100) ? 2048 : 8192;
 }
 
+std::string begun_name(const std::string& file) {
+  return file + ".begun";
+}
+
 RecordingFile::RecordingFile(std::string file, RecordingHead head) : file_(std::move(file)), head_(std::move(head)) {}
 
 RecordingFile::~RecordingFile() {
@@ -110,15 +116,22 @@ Result<std::unique_ptr<RecordingFile>> RecordingFile::create(const std::string& 
   H5Pset_meta_block_size(access.get(), 64 * 1024);
   const Handle creation(H5Pcreate(H5P_FILE_CREATE), H5Pclose);
   H5Pset_obj_track_times(creation.get(), false);  // of the group that every file has
+  std::error_code none;
+  if (std::filesystem::exists(file, none)) return Failure{"cannot create the recording", file, std::strerror(EEXIST)};
+  // Under another name until there is something that can be read: a kill leaves a recording, or none.
+  const std::string begun = begun_name(file);
   errno = 0;
-  r->h5_ = Handle(H5Fcreate(file.c_str(), H5F_ACC_EXCL, creation.get(), access.get()), H5Fclose);
+  r->h5_ = Handle(H5Fcreate(begun.c_str(), H5F_ACC_TRUNC, creation.get(), access.get()), H5Fclose);
   if (!r->h5_.good()) return Failure{"cannot create the recording", file, std::strerror(errno)};
   if (!r->create_all() || H5Fflush(r->h5_.get(), H5F_SCOPE_GLOBAL) < 0) {
     r->fail(errno);
+    std::filesystem::remove(begun, none);
     return r->trouble_;
   }
   const Status tail = r->tail_.create(tail_of(file));
   if (!tail) return tail.failure();
+  if (std::rename(begun.c_str(), file.c_str()) != 0)
+    return Failure{"cannot create the recording", file, std::strerror(errno)};
   const auto& groups = r->head_.groups;
   const bool large = std::any_of(groups.begin(), groups.end(), [](const GroupHead& g) {
     return g.chunk_rows() * (g.single ? 4 : 8) >= DiskStream::kWorthIt;
@@ -195,6 +208,7 @@ bool RecordingFile::create_group(std::size_t index) {
            attribute(dataset.get(), "read_in", c.read_in) && attribute(dataset.get(), "read_factor", c.factor) &&
            attribute(dataset.get(), "read_offset", c.offset) &&
            attribute(dataset.get(), "description", c.description) && attribute(dataset.get(), "source", c.source) &&
+           attribute(dataset.get(), "between", std::string(c.held ? "held" : "line")) &&
            attribute(dataset.get(), "time", time_path) &&
            attribute(dataset.get(), "column", static_cast<std::int64_t>(made->columns.size()) - 1);
     made->columns.push_back(std::move(dataset));

@@ -21,6 +21,7 @@ namespace isodyne::record {
 struct ColumnHead {
   std::string name, unit, read_in, description, source;
   double factor = 1, offset = 0;
+  bool held = false;  ///< between two rows the value of the first is there, not a line to the second
 };
 
 struct GroupHead {
@@ -41,6 +42,9 @@ struct RecordingHead {
   Time step{};
   std::vector<GroupHead> groups;
 };
+
+/// The name of a recording that has nothing in it yet.
+std::string begun_name(const std::string& file);
 
 class RecordingFile {
  public:

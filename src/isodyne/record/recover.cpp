@@ -22,7 +22,7 @@ bool fill(const Recording& from, const GroupHead& group, const Instants& times, 
   return lost.empty();
 }
 
-Status write_all(const Recording& from, RecordingFile& to, std::vector<std::string>& lost) {
+Status write_all(const Recording& from, RecordingFile& to, const std::string& ending, std::vector<std::string>& lost) {
   std::vector<std::unique_ptr<Block>> rest;
   for (std::size_t g = 0; g < to.head().groups.size(); ++g) {
     const GroupHead& group = to.head().groups[g];
@@ -42,12 +42,12 @@ Status write_all(const Recording& from, RecordingFile& to, std::vector<std::stri
   to.events(events);
   std::vector<Block*> blocks;
   for (const auto& b : rest) blocks.push_back(b.get());
-  return to.close(from.ending(), blocks);
+  return to.close(ending.empty() ? from.ending() : ending, blocks);
 }
 
 }  // namespace
 
-Result<Recovered> recover(const std::string& file) {
+Result<Recovered> recover(const std::string& file, const std::string& ending) {
   auto from = Recording::open(file);
   if (!from) return from.failure();
   Recovered r;
@@ -63,7 +63,7 @@ Result<Recovered> recover(const std::string& file) {
   std::filesystem::remove(fresh, none);
   auto to = RecordingFile::create(fresh, (*from)->head());
   if (!to) return to.failure();
-  const Status written = write_all(**from, **to, r.lost);
+  const Status written = write_all(**from, **to, ending, r.lost);
   if (!written) {
     to->reset();
     std::filesystem::remove(fresh, none);

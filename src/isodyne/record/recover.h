@@ -18,6 +18,7 @@ struct Recovered {
 };
 
 /// The new file takes the place of the old one when it is complete.
-Result<Recovered> recover(const std::string& file);
+/// `ending`: how its run ended, if somebody knows.
+Result<Recovered> recover(const std::string& file, const std::string& ending = {});
 
 }  // namespace isodyne::record

@@ -108,7 +108,7 @@ std::optional<double> scale_ns(const std::string& text) {
 }  // namespace
 
 Result<SignalTable> from_vcd(const std::string& name, std::string_view text) {
-  constexpr std::size_t kMostSignals = 10'000, kMostCells = 200'000'000;
+  constexpr std::size_t kMostSignals = 10'000, kMostCells = 50'000'000;
   const auto wrong = [&](const std::string& what) { return Failure{"cannot read value changes", name, what}; };
   SignalTable t;
   t.title = name;
@@ -140,6 +140,7 @@ Result<SignalTable> from_vcd(const std::string& name, std::string_view text) {
       if (!scopes.empty()) scopes.pop_back();
     } else if (w == "$var") {
       const std::string type(words.next()), bits(words.next()), code(words.next()), own(words.next());
+      if (!t.times_ns.empty()) return wrong("a signal is declared after values have begun");
       if (t.columns.size() == kMostSignals) return wrong("more than 10000 signals");
       columns[code].push_back(t.columns.size());
       const bool real = type == "real" || type == "realtime";
@@ -160,16 +161,20 @@ Result<SignalTable> from_vcd(const std::string& name, std::string_view text) {
       if ((t.times_ns.size() + 1) * std::max<std::size_t>(1, now.size()) > kMostCells) return wrong("it is too large");
       t.times_ns.push_back(time);
     } else if (w[0] == '0' || w[0] == '1' || w[0] == 'x' || w[0] == 'X' || w[0] == 'z' || w[0] == 'Z') {
-      if (!set(w.substr(1), w[0] == '1' ? 1 : 0)) return wrong(fmt::format("nobody declared `{}`", w.substr(1)));
+      // Unknown and not driven are no value, and no 0.
+      if (!set(w.substr(1), w[0] == '1' ? 1 : w[0] == '0' ? 0 : kUnknown))
+        return wrong(fmt::format("nobody declared `{}`", w.substr(1)));
     } else if (w[0] == 'b' || w[0] == 'B') {
       double v = 0;
       const bool negative = w.size() == 65 && w[1] == '1';
       std::uint64_t bits = 0;
+      bool known = true;
       for (const char c : w.substr(1)) {
+        known = known && (c == '0' || c == '1');
         v = 2 * v + (c == '1' ? 1 : 0);
         bits = 2 * bits + (c == '1' ? 1 : 0);
       }
-      if (!set(words.next(), negative ? static_cast<double>(static_cast<std::int64_t>(bits)) : v))
+      if (!set(words.next(), !known ? kUnknown : negative ? static_cast<double>(static_cast<std::int64_t>(bits)) : v))
         return wrong("nobody declared what changes");
     } else if (w[0] == 'r' || w[0] == 'R') {
       double v = kUnknown;

@@ -132,6 +132,8 @@ std::string tail_of(const std::string& recording) {
 }
 
 Result<Tail> Tail::read(const std::string& file) {
+  std::error_code none;
+  if (!std::filesystem::is_regular_file(file, none)) return Failure{"cannot read", file, "it is no file"};
   std::ifstream in(file, std::ios::binary);
   if (!in) return Failure{"cannot read", file, std::strerror(errno)};
   const std::vector<char> all{std::istreambuf_iterator<char>(in), {}};
@@ -145,7 +147,9 @@ Result<Tail> Tail::read(const std::string& file) {
     std::memcpy(&head, all.data() + at, sizeof head);
     const char* content = all.data() + at + sizeof head;
     if (head.bytes > all.size() - at - sizeof head || sum_of(head, content) != head.sum) break;
-    if (head.kind == kChunk && head.first == settled[head.group]) {
+    // No chunk has more rows, so that few bytes cannot speak of many.
+    constexpr std::uint32_t kMostRows = 1u << 16;
+    if (head.kind == kChunk && head.first == settled[head.group] && head.rows <= kMostRows) {
       Chunk chunk{head.first, head.rows, std::vector<ChunkPlace>(head.bytes / sizeof(ChunkPlace))};
       std::memcpy(chunk.places.data(), content, chunk.places.size() * sizeof(ChunkPlace));
       tail.chunks[head.group].push_back(std::move(chunk));

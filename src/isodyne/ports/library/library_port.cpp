@@ -18,16 +18,16 @@ void to_function(void* address, Function& function) {
 }
 }  // namespace
 
-LibraryPort::LibraryPort(std::string name, Layout layout, std::string folder, std::string library, CallGuard& guard)
+LibraryPort::LibraryPort(std::string name, Layout layout, std::string folder, std::string library, ForeignCalls& calls)
     : name_(std::move(name)),
       layout_(std::move(layout)),
       folder_(std::move(folder)),
       library_(std::move(library)),
-      guard_(guard),
+      calls_(calls),
       reads_(layout_.reads_bytes),
       writes_(layout_.writes_bytes) {}
 
-LibraryPort::~LibraryPort() = default;  // the library stays loaded: after a crash nothing of it may run again
+LibraryPort::~LibraryPort() = default;  // if it was not closed it stays loaded: nothing of it may run again
 
 Result<std::string> LibraryPort::find_file() const {
   namespace fs = std::filesystem;
@@ -43,42 +43,20 @@ Result<std::string> LibraryPort::find_file() const {
                  fmt::format("tried {}; has it been built?", tried)};
 }
 
-Failure LibraryPort::failed(const char* what, const CallOutcome& outcome) const {
-  std::string reason = describe(outcome);
-  if (outcome.kind == CallOutcome::Kind::hung) reason += fmt::format(" within {} ms", guard_.limit().count());
-  return {fmt::format("controller `{}`", name_), "", fmt::format("{} {} ({})", what, reason, library_)};
-}
-
 Status LibraryPort::open(Time period) {
   const auto file = find_file();
   if (!file) return file.failure();
   file_ = *file;
-  const CallOutcome loaded = guard_.run(
-      [](void* p) {
-        auto& self = *static_cast<LibraryPort*>(p);
-        self.handle_ = dlopen(self.file_.c_str(), RTLD_NOW | RTLD_LOCAL);
-      },
-      this);
-  if (loaded.kind != CallOutcome::Kind::returned) return failed("loading its library", loaded);
+  who_ = calls_.enter(name_, library_);
+  handle_ =
+      calls_.run(who_, ForeignFunction::load, Time{}, [&] { return dlopen(file_.c_str(), RTLD_NOW | RTLD_LOCAL); });
   if (handle_ == nullptr)
     return Failure{fmt::format("cannot load the library of controller `{}`", name_), "", dlerror()};
   if (const Status symbols = find_symbols(); !symbols) return symbols;
-  struct Call {
-    LibraryPort* port;
-    std::int64_t period;
-    int result;
-  } call{this, period.count(), 0};
-  const CallOutcome outcome = guard_.run(
-      [](void* p) {
-        auto& c = *static_cast<Call*>(p);
-        c.result = c.port->init_(&c.port->self_, c.period);
-      },
-      &call);
-  if (outcome.kind == CallOutcome::Kind::returned && call.result == 0) return Done{};
+  const int result = calls_.run(who_, ForeignFunction::init, Time{}, [&] { return init_(&self_, period.count()); });
+  if (result == 0) return Done{};
   close_ = nullptr;
-  if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_init", outcome);
-  return Failure{fmt::format("controller `{}`", name_), "",
-                 fmt::format("isodyne_init gave up with code {}", call.result)};
+  return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_init gave up with code {}", result)};
 }
 
 Status LibraryPort::find_symbols() {
@@ -121,27 +99,17 @@ Status LibraryPort::find_symbols() {
 
 Status LibraryPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
   const Status stepped = step(now, reads, writes);
-  if (!stepped) close_ = nullptr;  // after a crash, or after it gave up, nothing of it may run again
+  if (!stepped) close_ = nullptr;  // after it gave up nothing of it may run again
   return stepped;
 }
 
 Status LibraryPort::step(Time now, std::span<const double> reads, std::span<double> writes) {
   pack(layout_.reads, reads, reads_.data());
-  struct Call {
-    LibraryPort* port;
-    std::int64_t now;
-    int result;
-  } call{this, now.count(), 0};
-  const CallOutcome outcome = guard_.run(
-      [](void* p) {
-        auto& c = *static_cast<Call*>(p);
-        c.result = c.port->step_(c.port->self_, c.now, c.port->reads_.data(), c.port->writes_.data());
-      },
-      &call);
-  if (outcome.kind != CallOutcome::Kind::returned) return failed("isodyne_step", outcome);
-  if (call.result != 0)
-    return Failure{fmt::format("controller `{}`", name_), "",
-                   fmt::format("isodyne_step gave up with code {}", call.result)};
+  calls_.show_reads(reads);
+  const int result = calls_.run(who_, ForeignFunction::step, now,
+                                [&] { return step_(self_, now.count(), reads_.data(), writes_.data()); });
+  if (result != 0)
+    return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_step gave up with code {}", result)};
   const int wrong = unpack(layout_.writes, writes_.data(), writes);
   if (wrong >= 0) {
     const auto index = static_cast<std::size_t>(wrong);
@@ -152,13 +120,9 @@ Status LibraryPort::step(Time now, std::span<const double> reads, std::span<doub
 
 void LibraryPort::close() {
   if (close_ == nullptr) return;
-  const CallOutcome outcome = guard_.run(
-      [](void* p) {
-        auto& self = *static_cast<LibraryPort*>(p);
-        self.close_(self.self_);
-      },
-      this);
-  if (outcome.kind == CallOutcome::Kind::returned) dlclose(handle_);
+  const Time at{call_board().at_ns.load(std::memory_order_relaxed)};
+  calls_.run(who_, ForeignFunction::close, at, [&] { close_(self_); });
+  calls_.run(who_, ForeignFunction::unload, at, [&] { dlclose(handle_); });
   close_ = nullptr;
 }
 

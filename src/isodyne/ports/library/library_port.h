@@ -5,15 +5,15 @@
 
 #include "isodyne/controller.h"
 #include "isodyne/ports/controller_port.h"
-#include "isodyne/ports/library/guard.h"
+#include "isodyne/ports/library/foreign_calls.h"
 
 namespace isodyne::ports {
 
 class LibraryPort : public ControllerPort {
  public:
   /// `library` as in the bench, relative to `folder`: "controller/lockctl" finds controller/lockctl.so and
-  /// controller/liblockctl.so too. `guard` must outlive the port; its limit decides what counts as a hang.
-  LibraryPort(std::string name, Layout layout, std::string folder, std::string library, CallGuard& guard);
+  /// controller/liblockctl.so too. `calls` must outlive the port.
+  LibraryPort(std::string name, Layout layout, std::string folder, std::string library, ForeignCalls& calls);
   ~LibraryPort() override;
 
   Status open(Time period) override;
@@ -24,13 +24,13 @@ class LibraryPort : public ControllerPort {
   Status step(Time now, std::span<const double> reads, std::span<double> writes);
   Result<std::string> find_file() const;
   Status find_symbols();
-  Failure failed(const char* what, const CallOutcome& outcome) const;
 
   std::string name_;
   Layout layout_;
   std::string folder_, library_;
   std::string file_;
-  CallGuard& guard_;
+  ForeignCalls& calls_;
+  std::int32_t who_ = 0;
   void* handle_ = nullptr;
   void* self_ = nullptr;
   int (*init_)(void**, std::int64_t) = nullptr;

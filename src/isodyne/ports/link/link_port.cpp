@@ -16,8 +16,9 @@ using link::Message;
 using link::Reading;
 
 namespace {
-constexpr std::chrono::milliseconds kLook{10};      ///< how long one look for a message takes at most
-constexpr std::chrono::milliseconds kAskAgain{50};  ///< after so long without an answer, and then twice as long
+constexpr std::chrono::milliseconds kLook{10};        ///< how long one look for a message takes at most
+constexpr std::chrono::milliseconds kHalfHello{500};  ///< after so long without the second hello another may come
+constexpr std::chrono::milliseconds kAskAgain{50};    ///< after so long without an answer, and then twice as long
 }  // namespace
 
 LinkPort::LinkPort(std::string name, Layout layout, Plan plan)
@@ -57,7 +58,8 @@ Status LinkPort::open(Time period) {
 
 std::string LinkPort::missing() const {
   if (standing_ == Standing::answering) return "it has not said that it is ready";
-  return bound_.empty() ? "its program has not opened the link" : "nothing has come to " + bound_;
+  if (bound_.empty()) return "its program has not opened the link";
+  return refused_.empty() ? "nothing has come to " + bound_ : refused_;
 }
 
 void LinkPort::send(Kind kind, std::uint16_t code, Time now, std::span<const std::byte> payload) {
@@ -88,6 +90,9 @@ bool LinkPort::take(std::span<const std::byte> bytes, Message& m) {
     if (m.kind == Kind::hello) send(Kind::refusal, static_cast<std::uint16_t>(link::Refusal::version), Time{}, {});
   }
   if (reading != Reading::good) return false;
+  // Who says hello and then nothing more does not keep others away.
+  const bool half_hello = standing_ == Standing::answering && Wall::now() - answering_since_ > kHalfHello;
+  if (half_hello && m.kind == Kind::hello && !transport_->from_kept()) standing_ = Standing::offline;
   const bool stranger = standing_ != Standing::offline && !transport_->from_kept();
   const bool other_session = m.kind != Kind::hello && m.session != session_;
   if (!stranger && !other_session) return true;
@@ -100,12 +105,19 @@ bool LinkPort::take(std::span<const std::byte> bytes, Message& m) {
 Status LinkPort::hello(const Message& m) {
   if (m.layout != layout_.identity) {
     send(Kind::refusal, static_cast<std::uint16_t>(link::Refusal::layout), Time{}, {});
-    return trouble(
+    const char* other_layout =
         "it was built for other channels or parameters than this bench has. Write the header again with `isodyne "
-        "export "
-        "header` and rebuild");
+        "export header` and rebuild";
+    if (alive_) return trouble(other_layout);  // our own program
+    // Anybody may send something to a port: the right controller may still come.
+    ++traffic_.refused;
+    refused_ = std::string("somebody was refused: ") + other_layout;
+    return Done{};
   }
-  if (standing_ == Standing::offline) transport_->keep_sender();
+  if (standing_ == Standing::offline) {
+    transport_->keep_sender();
+    answering_since_ = Wall::now();
+  }
   if (m.session == session_ && m.code == 1)
     standing_ = Standing::ready;
   else

@@ -52,6 +52,8 @@ class LinkPort : public ControllerPort {
   std::unique_ptr<link::Transport> transport_;
   std::function<Status()> alive_;
   std::string bound_;
+  Wall::time_point answering_since_{};
+  std::string refused_;  ///< who was not let in, and why
   Standing standing_ = Standing::offline;
   Time period_{};
   std::uint32_t session_ = 0, sequence_ = 0;

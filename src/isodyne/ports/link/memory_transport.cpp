@@ -91,18 +91,35 @@ class MemoryTransport : public Transport {
     if (!there.empty() || within.count() <= 0) return there;
     const auto begin = Clock::now();
     for (;;) {
-      for (int i = 0; i < 64; ++i) {
+      for (int i = 0; i < 64 && looks_.count() > 0; ++i) {
         const std::span<const std::byte> got = look();
-        if (!got.empty()) return got;
+        if (!got.empty()) return found(got);
         breathe();
       }
       const auto waited = Clock::now() - begin;
       if (waited >= within) return {};
-      if (waited >= spin_) sleep(std::chrono::duration_cast<std::chrono::nanoseconds>(within - waited));
+      if (waited < looks_) continue;
+      in_vain();
+      sleep(std::chrono::duration_cast<std::chrono::nanoseconds>(within - waited));
+      const std::span<const std::byte> got = look();
+      if (!got.empty()) return got;
     }
   }
 
  private:
+  // Looking is quickest where the other end has a core of its own, and in its way where somebody else wants one: who
+  // has looked in vain looks more shortly the next time, down to not at all, and tries again now and then.
+  std::span<const std::byte> found(std::span<const std::byte> got) {
+    looks_ = std::min(spin_, 2 * looks_);
+    return got;
+  }
+  void in_vain() {
+    constexpr std::chrono::nanoseconds kShortest{2000};
+    constexpr int kTryAgain = 64;
+    looks_ = looks_ / 4 < kShortest ? std::chrono::nanoseconds(0) : looks_ / 4;
+    if (++vain_ % kTryAgain == 0) looks_ = std::min(spin_, 4 * kShortest);
+  }
+
   Slot& slot(int index) const {
     auto* const at = static_cast<std::byte*>(memory_) + sizeof(Head) + static_cast<std::size_t>(index) * slot_bytes_;
     return *reinterpret_cast<Slot*>(at);
@@ -132,7 +149,8 @@ class MemoryTransport : public Transport {
 
   void* memory_;
   std::size_t bytes_, slot_bytes_;
-  std::chrono::nanoseconds spin_;
+  std::chrono::nanoseconds spin_, looks_ = spin_;  ///< how long it looks at most, and at present
+  int vain_ = 0;
   Slot& out_;
   Slot& in_;
   std::vector<std::byte> copy_;

@@ -109,10 +109,10 @@ int RegisterImage::covers(RegisterTable table, int first, int count, bool writin
   for (int at = first; at < first + count; ++at) {
     const std::int32_t index = places[static_cast<std::size_t>(at)];
     if (index < 0) return MODBUS_EXCEPTION_ILLEGAL_DATA_ADDRESS;
-    if (!writing) continue;
     const RegisterTag& tag = map_.tags[static_cast<std::size_t>(index)];
+    // Also to be read: half of one value and half of the next one make a number that never was.
     const bool half = tag.address < first || tag.address + tag.words > first + count;
-    if (tag.into_controller || half) return MODBUS_EXCEPTION_ILLEGAL_DATA_ADDRESS;
+    if ((writing && tag.into_controller) || half) return MODBUS_EXCEPTION_ILLEGAL_DATA_ADDRESS;
   }
   return 0;
 }

@@ -19,7 +19,8 @@ namespace isodyne::ports {
 
 namespace {
 
-constexpr int kLook = 100;  ///< how often a thread that waits looks whether it shall end, ms
+constexpr std::int64_t kIdleTimeOut = 60'000'000'000;  ///< of a connection that asks nothing, ns
+constexpr int kLook = 100;                             ///< how often a thread that waits looks whether it shall end, ms
 
 bool readable(int file) {
   pollfd wanted{file, POLLIN, 0};
@@ -142,7 +143,7 @@ void ModbusServerPort::accept() {
     if (!readable(listening_)) continue;
     const int socket = accept4(listening_, nullptr, nullptr, SOCK_CLOEXEC);
     if (socket < 0) continue;
-    if (open_.size() >= kMostConnections) {
+    if (open_.size() >= kMostConnections && !make_room()) {
       refused_.fetch_add(1, std::memory_order_relaxed);
       ::close(socket);
       continue;
@@ -156,8 +157,24 @@ void ModbusServerPort::accept() {
     connections_.fetch_add(1, std::memory_order_relaxed);
     Connection& connection = open_.emplace_back();
     connection.socket = socket;
+    connection.heard_ns.store(now_ns(), std::memory_order_relaxed);
     connection.thread = std::thread([this, &connection] { serve_connection(connection); });
   }
+}
+
+/// The one that has been idle longest goes, if it has been idle for a while: who only connects must not lock out who
+/// asks.
+bool ModbusServerPort::make_room() {
+  constexpr std::int64_t kIdle = 1'000'000'000;
+  const auto heard = [](const Connection& c) { return c.heard_ns.load(std::memory_order_relaxed); };
+  const auto idle = std::min_element(open_.begin(), open_.end(),
+                                     [&](const Connection& a, const Connection& b) { return heard(a) < heard(b); });
+  if (idle == open_.end() || now_ns() - heard(*idle) < kIdle) return false;
+  shutdown(idle->socket, SHUT_RDWR);
+  idle->thread.join();
+  ::close(idle->socket);
+  open_.erase(idle);
+  return true;
 }
 
 /// Joins those that have ended.
@@ -202,10 +219,14 @@ void ModbusServerPort::serve_connection(Connection& connection) {
   std::size_t have = 0;
   while (context != nullptr && !stopping_.load(std::memory_order_relaxed)) {
     const ssize_t got = recv(connection.socket, buffer.data() + have, buffer.size() - have, 0);
+    const std::int64_t since = now_ns() - connection.heard_ns.load(std::memory_order_relaxed);
+    if (got < 0 && since > std::max<std::int64_t>(kIdleTimeOut, 2 * silent_after_.count())) break;
     if (got < 0 && (errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR)) continue;
     if (got <= 0) break;
     have += static_cast<std::size_t>(got);
+    const std::size_t before = have;
     if (!answer_all(context.get(), buffer, have)) break;
+    if (have < before) connection.heard_ns.store(now_ns(), std::memory_order_relaxed);  // a whole request
   }
   connections_.fetch_sub(1, std::memory_order_relaxed);
   shutdown(connection.socket, SHUT_RDWR);

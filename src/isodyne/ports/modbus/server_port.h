@@ -44,9 +44,11 @@ class ModbusServerPort : public ControllerPort {
     int socket = -1;
     std::thread thread;
     std::atomic<bool> done{false};
+    std::atomic<std::int64_t> heard_ns{0};  ///< when it last asked for something, or came
   };
   using Values = std::vector<double>;
   void accept();
+  bool make_room();
   void serve_connection(Connection& connection);
   void serve_line();
   /// Answers one request of `count` bytes; false ends the connection.

@@ -10,6 +10,8 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/core/json.h"
+
 #include "isodyne/core/text.h"
 #include "isodyne/ports/peer.h"
 
@@ -140,11 +142,11 @@ void MqttPort::take(const mosquitto_message& m) {
 
 /// All of an object is taken, or nothing of it.
 void MqttPort::take_group(std::string_view payload) {
-  const auto object = nlohmann::json::parse(payload, nullptr, false);
+  const auto object = parse_json(payload);
   std::vector<double> values = written_;
-  bool good = object.is_object();
+  bool good = object && object->is_object();
   if (good) {
-    for (const auto& [name, value] : object.items()) {
+    for (const auto& [name, value] : object->items()) {
       if (name == "time_s") continue;
       const auto found = index_.find(name);
       const std::string text = value.is_string() ? value.get<std::string>() : value.dump();

@@ -42,6 +42,7 @@ std::string how_it_ended(int status) {
 ProgramPort::ProgramPort(std::string name, Layout layout, Plan plan)
     : name_(name),
       plan_(std::move(plan)),
+      log_(plan_.log),
       most_bytes_(link::kHeadBytes + std::max(layout.reads_bytes, layout.writes_bytes)),
       link_(std::move(name), std::move(layout), plan_.link) {
   link_.watch([this] { return alive(); });
@@ -68,11 +69,12 @@ Status ProgramPort::spawn() {
                    fmt::format("tried {}; has it been built?", (fs::path(plan_.folder) / words.front()).string())};
   words.front() = file.string();
 
+  const auto log = log_.start();
+  if (!log) return log.failure();
   posix_spawn_file_actions_t actions;
   posix_spawn_file_actions_init(&actions);
   posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
-  posix_spawn_file_actions_addopen(&actions, 1, plan_.log.empty() ? "/dev/null" : plan_.log.c_str(),
-                                   O_WRONLY | O_CREAT | O_APPEND, 0666);
+  posix_spawn_file_actions_adddup2(&actions, *log, 1);
   posix_spawn_file_actions_adddup2(&actions, 1, 2);
   posix_spawn_file_actions_adddup2(&actions, pair->theirs.number(), kLinkDescriptor);
   posix_spawn_file_actions_addclosefrom_np(&actions, kLinkDescriptor + 1);
@@ -86,9 +88,15 @@ Status ProgramPort::spawn() {
   }
   environment.push_back(where.data());
   environment.push_back(nullptr);
+  // A group of its own: what it starts ends with it.
+  posix_spawnattr_t attributes;
+  posix_spawnattr_init(&attributes);
+  posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
   pid_t child = -1;
-  const int failed = posix_spawn(&child, file.c_str(), &actions, nullptr, arguments.data(), environment.data());
+  const int failed = posix_spawn(&child, file.c_str(), &actions, &attributes, arguments.data(), environment.data());
   posix_spawn_file_actions_destroy(&actions);
+  posix_spawnattr_destroy(&attributes);
+  ::close(*log);
   if (failed != 0)
     return Failure{fmt::format("cannot start the program of controller `{}`", name_), file.string(),
                    std::strerror(failed)};
@@ -100,10 +108,14 @@ Status ProgramPort::spawn() {
 Status ProgramPort::alive() {
   int status = 0;
   if (child_ > 0 && waitpid(child_, &status, WNOHANG) == 0) return Done{};
+  if (child_ > 0) ::kill(-child_, SIGKILL);  // what it had started
   child_ = -1;
+  log_.stop();
+  const std::string said = log_.last_lines();
   return Failure{fmt::format("controller `{}`", name_), "",
-                 fmt::format("its program {}{}", how_it_ended(status),
-                             plan_.log.empty() ? "" : fmt::format("; what it printed is in {}", plan_.log))};
+                 fmt::format("its program {}{}{}", how_it_ended(status),
+                             plan_.log.empty() ? "" : fmt::format("; what it printed is in {}", plan_.log),
+                             said.empty() ? "" : (plan_.log.empty() ? "; it printed" : ", its last lines:") + said)};
 }
 
 Status ProgramPort::exchange(Time now, std::span<const double> reads, std::span<double> writes) {
@@ -143,14 +155,16 @@ void ProgramPort::end_child(bool kindly) {
     }
   };
   if (!kindly || !gone(kKindly)) {
-    kill(child_, SIGTERM);
-    kill(child_, SIGCONT);  // a stopped program cannot hear
+    kill(-child_, SIGTERM);
+    kill(-child_, SIGCONT);  // a stopped program cannot hear
     if (!gone(kindly ? kKindly : std::chrono::milliseconds(100))) {
-      kill(child_, SIGKILL);
+      kill(-child_, SIGKILL);
       waitpid(child_, &status, 0);
     }
   }
+  kill(-child_, SIGKILL);  // what it has left behind
   child_ = -1;
+  log_.stop();
 }
 
 void ProgramPort::close() {

@@ -5,6 +5,7 @@
 #include <atomic>
 
 #include "isodyne/ports/link/link_port.h"
+#include "isodyne/ports/program/log_keeper.h"
 
 namespace isodyne::ports {
 
@@ -40,6 +41,7 @@ class ProgramPort : public ControllerPort {
 
   std::string name_;
   Plan plan_;
+  LogKeeper log_;
   std::size_t most_bytes_;
   LinkPort link_;
   Time period_{};

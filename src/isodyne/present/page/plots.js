@@ -3,7 +3,6 @@
 // there yet. The chart library is dygraphs.
 (function () {
   "use strict";
-  var kRows = 1500; // rows of a chart at most, before the finer level is worth it
   var html = document.documentElement;
   html.className += " live";
 
@@ -18,7 +17,10 @@
     if (!level.time) {
       level.time = level.n ? Float64Array.from(new Uint32Array(bytes(level.n)), function (n) { return n * step; })
                            : new Float64Array(bytes(level.t));
-      level.values = level.v.map(function (v) { return new Float32Array(bytes(v)); });
+      level.values = level.v.map(function (v, c) {
+        var base = level.base[c];
+        return Float64Array.from(new Float32Array(bytes(v)), function (d) { return d + base; });
+      });
       level.t = level.n = level.v = null;
     }
     return level;
@@ -40,14 +42,14 @@
     return low;
   }
 
-  // Rows over a stretch, with one on each side; infinite stands for "no value here, the line goes on".
+  // Rows over a stretch, with one on each side; infinite stands for "no value here, the line goes on". The finer ones
+  // where a column of the coarse ones would be wider than a pixel.
   function rows(panel, step, from, to) {
-    var level = open(panel.coarse, step), a = before(level.time, from), b = before(level.time, to);
-    if (b - a < kRows / 2 && finer(panel)) {
-      level = open(panel.finer, step);
-      a = before(level.time, from);
-      b = before(level.time, to);
-    }
+    var pixel = (to - from) / Math.max(1, (panel.box ? panel.box.clientWidth : 1000) - 130);
+    var level = panel.coarse.column > pixel && finer(panel) ? panel.finer : panel.coarse;
+    panel.missing = level.column > pixel ? level.column : 0;
+    open(level, step);
+    var a = before(level.time, from), b = before(level.time, to);
     a = Math.max(0, a - 1);
     b = Math.min(level.time.length, b + 2);
     var all = [], lanes = panel.lanes ? level.values.length : 0;
@@ -60,6 +62,15 @@
       all.push(row);
     }
     return all;
+  }
+
+  // The chart library takes labels for HTML.
+  function plain(text) {
+    return String(text).replace(/[&<>"']/g, function (c) { return "&#" + c.charCodeAt(0) + ";"; });
+  }
+
+  function short(name) {
+    return name.length > 17 ? name.slice(0, 16) + "…" : name;
   }
 
   function number(v) {
@@ -85,7 +96,11 @@
     var all = document.createElement("button");
     all.textContent = "Whole run";
     all.onclick = function () { run.cursor = null; run.show(data.begin, data.end); };
-    place.parentNode.querySelector(".tools").appendChild(all);
+    this.tools = place.parentNode.querySelector(".tools");
+    this.tools.appendChild(all);
+    this.note = document.createElement("span");
+    this.note.className = "missing";
+    this.tools.appendChild(this.note);
   }
 
   // The first charts are made at once, others when they come into sight: a page with fifty of them opens as quickly as
@@ -114,24 +129,24 @@
   };
 
   Run.prototype.chart = function (panel, box, key, last) {
-    var run = this, names = panel.curves.map(function (c) { return c.name; });
+    var run = this, names = panel.curves.map(function (c) { return plain(c.name); });
     var axis = { axisLabelWidth: 120 }; // of all, so that the same time is at the same place
     if (panel.lanes) {
       axis.ticker = function () {
-        return names.map(function (n, i) { return { v: names.length - 1 - i + 0.35, label: n.length > 17 ? n.slice(0, 16) + "…" : n }; });
+        return names.map(function (n, i) { return { v: names.length - 1 - i + 0.35, label: plain(short(panel.curves[i].name)) }; });
       };
       axis.valueRange = [-0.2, names.length];
       axis.drawGrid = false;
     } else if (panel.labels.length) {
-      axis.ticker = function () { return panel.labels.map(function (n, i) { return { v: i, label: n }; }); };
+      axis.ticker = function () { return panel.labels.map(function (n, i) { return { v: i, label: plain(n) }; }); };
       axis.valueRange = [-0.3, panel.labels.length - 0.7];
     } else if (panel.range) {
       axis.valueRange = run.to - run.from < 0.98 * (run.data.end - run.data.begin) ? null : panel.range;
     }
     axis.valueFormatter = function (v, options, name) {
       if (panel.lanes) return v - Math.floor(v + 0.2) > 0.35 ? "true" : "false";
-      if (panel.labels.length) return panel.labels[Math.round(v)] || number(v);
-      return number(v) + (panel.unit ? " " + panel.unit : "");
+      if (panel.labels.length) return panel.labels[Math.round(v)] ? plain(panel.labels[Math.round(v)]) : number(v);
+      return number(v) + (panel.unit ? " " + plain(panel.unit) : "");
     };
     var options = {
       labels: ["t"].concat(names),
@@ -158,10 +173,21 @@
       highlightCallback: function (event, t, points, row) { run.point(chart, t); },
       unhighlightCallback: function () { run.point(chart, null); }
     };
-    panel.curves.forEach(function (c) { options.series[c.name] = { stepPlot: c.steps }; });
+    panel.curves.forEach(function (c) { options.series[plain(c.name)] = { stepPlot: c.steps }; });
+    panel.box = box;
     var chart = new Dygraph(box, rows(panel, run.data.step, run.from, run.to), options);
     chart.panel = panel;
     return chart;
+  };
+
+  // Closer up than the values in this page are: lines between them are not the signal.
+  Run.prototype.say = function () {
+    var most = 0;
+    this.charts.forEach(function (c) { most = Math.max(most, c.panel.missing || 0); });
+    this.note.textContent = most === 0 ? "" :
+      " Closer up than this page: of each " + number(most) + " s it has the first, the least, the greatest and the last " +
+      "value, and lines between them. For every value: isodyne figure RUN SIGNAL --from \"" + number(this.from) +
+      " s\" --to \"" + number(this.to) + " s\"";
   };
 
   // Bands of faults and breaches, what the scenario did, limits: below the curves.
@@ -256,6 +282,7 @@
       chart.updateOptions(options);
     }
     this.busy = false;
+    this.say();
   };
 
   // One is being moved: the others at once, their finer values when it rests.

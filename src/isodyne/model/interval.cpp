@@ -1,11 +1,9 @@
-#include "isodyne/engine/interval.h"
+#include "isodyne/model/interval.h"
 
 #include <algorithm>
 #include <cmath>
 
-namespace isodyne::engine {
-
-using model::Op;
+namespace isodyne::model {
 
 namespace {
 
@@ -100,4 +98,4 @@ Interval over(Op op, const Interval& a, const Interval& b, const Interval& c) {
   }
 }
 
-}  // namespace isodyne::engine
+}  // namespace isodyne::model

@@ -7,10 +7,10 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"
-#include "isodyne/engine/interval.h"
+#include "isodyne/model/interval.h"
 
 using namespace isodyne;
-using engine::Interval;
+using model::Interval;
 using model::Op;
 
 namespace {
@@ -50,7 +50,7 @@ TEST_CASE("Every operation over intervals holds what it gives for numbers within
     for (int k = 0; k < 3000; ++k) {
       Interval in[3] = {interval(random), interval(random), interval(random)};
       for (int i = model::arity(op); i < 3; ++i) in[i] = {0, 0};
-      const Interval out = engine::over(op, in[0], in[1], in[2]);
+      const Interval out = model::over(op, in[0], in[1], in[2]);
       ++all;
       if (out.unknown()) continue;
       ++known;
@@ -67,7 +67,7 @@ TEST_CASE("Every operation over intervals holds what it gives for numbers within
 
 TEST_CASE("What is known of intervals is as much as can be known") {
   const auto over = [](Op op, Interval a, Interval b = {0, 0}, Interval c = {0, 0}) {
-    const Interval i = engine::over(op, a, b, c);
+    const Interval i = model::over(op, a, b, c);
     return std::pair{i.low, i.high};
   };
   CHECK(over(Op::sub, {1, 2}, {0.5, 4}) == std::pair{-3.0, 1.5});
@@ -81,5 +81,5 @@ TEST_CASE("What is known of intervals is as much as can be known") {
   CHECK(over(Op::lnot, {0, 0}) == std::pair{1.0, 1.0});
   CHECK(over(Op::select, {1, 1}, {5, 6}, {7, 8}) == std::pair{5.0, 6.0});
   CHECK(over(Op::select, {0, 1}, {5, 6}, {7, 8}) == std::pair{5.0, 8.0});
-  CHECK(engine::over(Op::div, {1, 2}, {-1, 1}, {0, 0}).unknown());
+  CHECK(model::over(Op::div, {1, 2}, {-1, 1}, {0, 0}).unknown());
 }

@@ -6,7 +6,7 @@
 
 #include "isodyne/model/ops.h"
 
-namespace isodyne::engine {
+namespace isodyne::model {
 
 struct Interval {
   double low = std::numeric_limits<double>::quiet_NaN(), high = low;
@@ -19,4 +19,4 @@ struct Interval {
 
 Interval over(model::Op op, const Interval& a, const Interval& b, const Interval& c);
 
-}  // namespace isodyne::engine
+}  // namespace isodyne::model

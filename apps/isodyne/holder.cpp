@@ -1,0 +1,287 @@
+#include "holder.h"
+
+#include <algorithm>
+#include <atomic>
+#include <cerrno>
+#include <charconv>
+#include <csignal>
+#include <cstdlib>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <new>
+#include <vector>
+
+#include <sys/mman.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <fmt/format.h>
+
+#include "isodyne/ports/library/foreign_calls.h"
+#include "terminal.h"
+
+namespace isodyne::app {
+
+namespace {
+
+/// Shared by parent and child; written by the child.
+struct Board {
+  ports::CallBoard calls;
+  std::atomic<std::uint64_t> alive{0};
+  std::atomic<int> running{0}, waits{0}, done{0}, status{0}, signal{0}, exited{0};
+  char folder[4096] = {}, started[64] = {}, bench_folder[4096] = {};
+};
+
+Board* g_board = nullptr;
+
+template <std::size_t N>
+void put_text(char (&to)[N], const std::string& text) {
+  const std::size_t bytes = std::min(text.size(), N - 1);
+  std::memcpy(to, text.data(), bytes);
+  to[bytes] = '\0';
+}
+
+constexpr int kCrashes[] = {SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGABRT};
+constexpr auto kForTheRecorder = 300;  ///< ms: what was put is in the file a tenth of a second later
+constexpr int kEnded = 70;
+
+/// Lets the thread that writes the recording go on for a moment. Only what a signal handler may do.
+void let_it_be_written() {
+  const timespec moment{0, kForTheRecorder * 1'000'000L};
+  nanosleep(&moment, nullptr);
+}
+
+void on_crash(int signal) {
+  g_board->signal.store(signal, std::memory_order_relaxed);
+  let_it_be_written();
+  std::signal(signal, SIG_DFL);
+  std::raise(signal);
+}
+
+/// Somebody ends the process who is not us.
+void on_exit() {
+  if (g_board->done.load() != 0) return;
+  g_board->exited.store(1);
+  let_it_be_written();
+  _exit(kEnded);
+}
+
+[[noreturn]] void be_child(const std::function<int()>& work, pid_t parent, const sigset_t& before) {
+  prctl(PR_SET_PDEATHSIG, SIGKILL);
+  if (getppid() != parent) _exit(kEnded);
+  sigprocmask(SIG_SETMASK, &before, nullptr);
+  ports::use_call_board(&g_board->calls);
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) && !defined(ISODYNE_SANITIZED)
+  static char stack[64 * 1024];  // a full stack is one of the crashes
+  stack_t alternate{};
+  alternate.ss_sp = stack;
+  alternate.ss_size = sizeof stack;
+  sigaltstack(&alternate, nullptr);
+  struct sigaction action {};
+  sigemptyset(&action.sa_mask);
+  action.sa_flags = SA_ONSTACK;
+  action.sa_handler = on_crash;
+  for (const int signal : kCrashes) sigaction(signal, &action, nullptr);
+#endif
+  std::atexit(on_exit);
+  int status = 3;
+  try {
+    status = work();
+  } catch (const std::exception& e) {
+    say_error(fmt::format("internal error: {}", e.what()));
+  }
+  if (std::fflush(stdout) != 0) status = 3;
+  std::fflush(stderr);
+  g_board->status.store(status);
+  g_board->done.store(1);
+  std::exit(status);
+}
+
+std::vector<pid_t> children() {
+  std::vector<pid_t> all;
+  std::error_code none;
+  for (const auto& task : std::filesystem::directory_iterator("/proc/self/task", none)) {
+    std::ifstream in(task.path() / "children");
+    for (pid_t child = 0; in >> child;) all.push_back(child);
+  }
+  return all;
+}
+
+/// Whatever the child has started is ours now (subreaper), and ends with it.
+void end_orphans() {
+  for (int round = 0; round < 100; ++round) {
+    const std::vector<pid_t> all = children();
+    if (all.empty()) return;
+    for (const pid_t child : all) ::kill(child, SIGKILL);
+    while (waitpid(-1, nullptr, WNOHANG) > 0) {
+    }
+    const timespec moment{0, 2'000'000};
+    nanosleep(&moment, nullptr);
+  }
+}
+
+const char* signal_words(int signal) {
+  switch (signal) {
+    case SIGSEGV:
+      return "crashed: invalid memory access (SIGSEGV)";
+    case SIGBUS:
+      return "crashed: invalid memory access (SIGBUS)";
+    case SIGFPE:
+      return "crashed: arithmetic error such as an integer division by zero (SIGFPE)";
+    case SIGILL:
+      return "crashed: illegal instruction (SIGILL)";
+    case SIGABRT:
+      return "crashed: it called abort() (SIGABRT)";
+    default:
+      return nullptr;
+  }
+}
+
+/// Waits for the child, and ends it when it stands. What stands is measured in what this process saw pass, so that a
+/// stopped or sleeping machine counts for nothing.
+class Watch {
+ public:
+  explicit Watch(pid_t child) : child_(child) {}
+
+  /// The status as of waitpid.
+  int run(const sigset_t& signals) {
+    using Clock = std::chrono::steady_clock;
+    Clock::time_point before = Clock::now();
+    for (;;) {
+      int status = 0;
+      if (waitpid(child_, &status, WNOHANG) == child_) return status;
+      siginfo_t info{};
+      const timespec moment{0, 20'000'000};
+      const int signal = sigtimedwait(&signals, &info, &moment);
+      // A key on the terminal reaches the child by itself.
+      if (signal == SIGTERM || signal == SIGHUP || (signal == SIGINT && info.si_code == SI_USER))
+        ::kill(child_, signal);
+      const auto now = Clock::now();
+      look(std::min<std::int64_t>(100, std::chrono::duration_cast<std::chrono::milliseconds>(now - before).count()));
+      before = now;
+    }
+  }
+
+  bool stood() const { return stood_; }
+
+ private:
+  static constexpr std::int64_t kMostStill = 30'000, kMostExit = 5'000;  ///< ms
+
+  void look(std::int64_t passed_ms) {
+    if (stood_) return;
+    const std::uint64_t calls = g_board->calls.calls.load(std::memory_order_acquire), alive = g_board->alive.load();
+    const bool same = calls == calls_ && alive == alive_;
+    calls_ = calls;
+    alive_ = alive;
+    still_ms_ = same ? still_ms_ + passed_ms : 0;
+    const bool inside = (calls & 1u) != 0;
+    // Nothing but a library that ran here can make a run stand between its calls: of a paced one a step may be long.
+    const bool broken = !inside && calls > 0 && g_board->running.load() != 0 && still_ms_ > kMostStill;
+    const bool hangs = inside && still_ms_ > g_board->calls.limit_ms.load();
+    const bool leaves = g_board->done.load() != 0 && still_ms_ > kMostExit;
+    if (g_board->waits.load() != 0 || !(broken || hangs || leaves)) return;
+    stood_ = true;
+    ::kill(child_, SIGKILL);
+  }
+
+  pid_t child_;
+  std::uint64_t calls_ = 0, alive_ = 0;
+  std::int64_t still_ms_ = 0;
+  bool stood_ = false;
+};
+
+Broke story_of(int status, bool stood) {
+  const ports::CallBoard& c = g_board->calls;
+  Broke b;
+  b.folder = g_board->folder;
+  b.started = g_board->started;
+  b.bench_folder = g_board->bench_folder;
+  const std::int64_t at = c.at_ns.load();
+  b.at = Time{std::max<std::int64_t>(0, at)};
+  const int signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
+  const char* crash = signal_words(signal);
+  std::string did = stood                    ? fmt::format("did not come back within {} ms", c.limit_ms.load())
+                    : crash != nullptr       ? crash
+                    : g_board->exited.load() ? "ended the program: it called exit()"
+                    : signal == SIGKILL      ? "was killed from outside, or by the system for want of memory"
+                    : signal != 0            ? fmt::format("was ended by signal {} ({})", signal, strsignal(signal))
+                                             : fmt::format("ended the program with status {}", WEXITSTATUS(status));
+  const std::string when = at >= 0 && g_board->running.load() != 0 ? " at " + format_instant(b.at) : "";
+  if (c.inside()) {
+    b.controller = true;
+    const std::int32_t most = static_cast<std::int32_t>(ports::CallBoard::kMostNames) - 1;
+    const std::int32_t who = std::clamp(c.who.load(), 0, most);
+    const char* name = c.known.load() > 0 ? c.names[who] : "";
+    if (c.known.load() > 0) b.who = c.controllers[who];
+    const auto reads = std::clamp<std::int32_t>(c.read_count.load(), 0, ports::CallBoard::kMostReads);
+    if (c.function.load() == ports::ForeignFunction::step) b.reads.assign(c.reads, c.reads + reads);
+    b.why = fmt::format("{}: {} {}{}", name, ports::foreign_word(c.function.load()), did, when);
+  } else if (c.calls.load() > 0) {
+    b.controller = true;
+    if (stood) did = "stands";
+    b.why = fmt::format(
+        "the run {}{}, not within a call of {}, but its library may have damaged the memory that they share", did, when,
+        c.known.load() == 1 ? c.names[0] : "a controller");
+  } else {
+    b.why = fmt::format("the run {}{}", did, when);
+  }
+  return b;
+}
+
+}  // namespace
+
+void Progress::evidence_in(const std::string& folder, const std::string& started, const std::string& bench_folder) {
+  if (g_board == nullptr) return;
+  put_text(g_board->folder, folder);
+  put_text(g_board->started, started);
+  put_text(g_board->bench_folder, bench_folder);
+}
+void Progress::alive() {
+  if (g_board != nullptr) g_board->alive.fetch_add(1, std::memory_order_relaxed);  // nothing else is published with it
+}
+void Progress::begin() {
+  if (g_board != nullptr) g_board->running.store(1);
+}
+void Progress::end() {
+  if (g_board != nullptr) g_board->running.store(0);
+}
+void Progress::waits(bool so) {
+  if (g_board != nullptr) g_board->waits.store(so ? 1 : 0);
+}
+
+int hold(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards) {
+  void* memory = mmap(nullptr, sizeof(Board), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+  if (memory == MAP_FAILED) return work();
+  g_board = new (memory) Board;
+  sigset_t signals, before;
+  sigemptyset(&signals);
+  for (const int s : {SIGCHLD, SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, s);
+  sigprocmask(SIG_BLOCK, &signals, &before);
+  prctl(PR_SET_CHILD_SUBREAPER, 1);
+  std::fflush(stdout);
+  std::fflush(stderr);
+  const pid_t parent = getpid(), child = fork();
+  if (child == 0) be_child(work, parent, before);
+  if (child < 0) {
+    sigprocmask(SIG_SETMASK, &before, nullptr);
+    g_board = nullptr;
+    return work();
+  }
+  Watch watch(child);
+  const int status = watch.run(signals);
+  end_orphans();
+  sigprocmask(SIG_SETMASK, &before, nullptr);
+  if (g_board->done.load() != 0) return g_board->status.load();
+  // Ended by a second key on the terminal: as if there were only one process.
+  if (WIFSIGNALED(status) &&
+      (WTERMSIG(status) == SIGINT || WTERMSIG(status) == SIGTERM || WTERMSIG(status) == SIGHUP) &&
+      !g_board->calls.inside()) {
+    std::signal(WTERMSIG(status), SIG_DFL);
+    std::raise(WTERMSIG(status));
+  }
+  return afterwards(story_of(status, watch.stood()));
+}
+
+}  // namespace isodyne::app

@@ -1,0 +1,43 @@
+#pragma once
+// A run is a process of its own, and its parent holds the evidence.
+//
+// What a controller's library does to its process it does to the run: it may crash, stand, end the process with status
+// 0, or break the heap for everybody. So the work is done in a child. The parent sees on a shared board how far it
+// came, ends it when it stands, and then writes what there is: the recording is crash-proof. Linux only (parent-death
+// signal, subreaper).
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/time.h"
+
+namespace isodyne::app {
+
+/// What the child tells about itself, for the case that it cannot any more.
+class Progress {
+ public:
+  /// Where the evidence is, once there is any.
+  static void evidence_in(const std::string& folder, const std::string& started, const std::string& bench_folder);
+  /// The run goes on: to be called again and again between begin() and end().
+  static void alive();
+  static void begin();
+  static void end();
+  /// Somebody is asked, and may take as long as they like.
+  static void waits(bool so);
+};
+
+/// How the child came to its end without having come to the end of its work.
+struct Broke {
+  std::string why;  ///< "controller `plc` (lockctl): isodyne_step crashed: invalid memory access (SIGSEGV) at 3.2 s"
+  bool controller = false;                    ///< a controller did it
+  Time at{};                                  ///< simulated
+  std::string who;                            ///< that controller, if it happened in a call of it
+  std::vector<double> reads;                  ///< what it read in that step, SI
+  std::string folder, started, bench_folder;  ///< folder empty: there is no evidence
+};
+
+/// Does the work in a child and gives its status; or what `afterwards` makes of it when the child broke.
+int hold(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards);
+
+}  // namespace isodyne::app

@@ -1,0 +1,148 @@
+#include "isodyne/bench/number_watch.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+
+namespace isodyne::bench {
+
+namespace {
+
+std::vector<const model::Watch*> chosen(const model::Program& p, const std::vector<std::int32_t>& faults,
+                                        std::int32_t scenario, bool by_itself) {
+  std::vector<const model::Watch*> all;
+  for (const model::Watch& w : p.watches) {
+    if (by_itself && !w.by_itself) continue;
+    if (w.fault != model::kNone && std::find(faults.begin(), faults.end(), w.fault) == faults.end()) continue;
+    if (w.scenario != model::kNone && w.scenario != scenario) continue;
+    all.push_back(&w);
+  }
+  return all;
+}
+
+std::vector<model::NodeId> nodes_of(const std::vector<const model::Watch*>& watches) {
+  std::vector<model::NodeId> nodes;
+  for (const model::Watch* w : watches) nodes.push_back(w->node);
+  return nodes;
+}
+
+/// Whether all are finite; several sums, so that they need not wait for each other.
+bool all_finite(const double* v, std::size_t count) {
+  constexpr std::size_t kSums = 8;
+  double sums[kSums] = {};
+  std::size_t i = 0;
+  for (; i + kSums <= count; i += kSums) {
+    for (std::size_t k = 0; k < kSums; ++k) sums[k] += v[i + k] * 0;
+  }
+  for (; i < count; ++i) sums[0] += v[i] * 0;
+  double sum = 0;
+  for (const double s : sums) sum += s;
+  return sum == 0;
+}
+
+std::string number_text(double value) {
+  return std::isnan(value) ? "not a number" : value > 0 ? "infinite" : "infinite, negative";
+}
+
+}  // namespace
+
+NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario)
+    : program_(program),
+      always_(chosen(program, faults, scenario, true)),
+      all_(chosen(program, faults, scenario, false)),
+      always_values_(program, nodes_of(always_)),
+      all_values_(program, nodes_of(all_)),
+      noted_(program.variables.size(), 0) {
+  for (const model::RecordGroup& g : program.recorded)
+    recorded_.insert(recorded_.end(), g.signals.begin(), g.signals.end());
+  missing_.reserve(recorded_.size());
+}
+
+const model::Watch* NumberWatch::look(const double* image, Time now, const ScenarioPlayer& scenario) {
+  const bool finite = all_finite(image, program_.variables.size());
+  if (finite && always_.empty()) return nullptr;
+  const auto& watches = finite ? always_ : all_;
+  engine::Evaluator& values = finite ? always_values_ : all_values_;
+  values.evaluate(image);
+  for (std::size_t i = 0; i < watches.size(); ++i) {
+    const model::Watch& w = *watches[i];
+    if (values.value(i) == 0 || (w.step != model::kNone && !scenario.stands_at(static_cast<std::size_t>(w.step))))
+      continue;
+    return &w;
+  }
+  if (!finite) note_missing(image, now);
+  return nullptr;
+}
+
+void NumberWatch::note_missing(const double* image, Time now) {
+  for (const model::VarId id : recorded_) {
+    char& noted = noted_[static_cast<std::size_t>(id)];
+    if (noted != 0 || std::isfinite(image[id])) continue;
+    noted = 1;
+    missing_.push_back({id, now});
+  }
+}
+
+std::optional<model::NodeId> NumberWatch::equation_of(model::VarId id, Span& span) const {
+  for (const model::Assignment& e : program_.equations) {
+    if (e.target == id) return span = e.span, e.value;
+  }
+  return std::nullopt;
+}
+
+/// Back along what was computed, to the first that is no number although all that it reads are.
+model::VarId NumberWatch::maker_of_trouble(model::VarId id, const double* image) const {
+  for (std::size_t most = program_.variables.size(); most > 0; --most) {
+    Span span;
+    const auto value = equation_of(id, span);
+    if (!value) return id;
+    const auto reads = program_.reads(*value);
+    const auto bad =
+        std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });
+    if (bad == reads.end()) return id;
+    id = *bad;
+  }
+  return id;
+}
+
+NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double* image) const {
+  Story story;
+  const auto reads = program_.reads(watch.node);
+  const auto bad =
+      std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });
+  const auto say_reads = [&](const std::vector<model::VarId>& all) {
+    for (const model::VarId id : all)
+      story.details.push_back(
+          fmt::format("there {} is {}", program_.variable(id).name, program_.format(id, image[id])));
+  };
+  const std::string advice =
+      "guard it: `if … then … else …` around what is not defined there, or `max(…, least)` below "
+      "what it divides by";
+  if (bad == reads.end()) {
+    story.what = fmt::format("{} compares what is no finite number", watch.reader);
+    if (watch.span.known())
+      story.details.push_back(
+          fmt::format("{}: {}", program_.sources->place(watch.span), one_line(program_.sources->covered(watch.span))));
+    say_reads(reads);
+    story.details.push_back(advice);
+    return story;
+  }
+  const model::VarId made = maker_of_trouble(*bad, image);
+  story.what = fmt::format("`{}` is {}, and {} reads {}", program_.variable(made).name, number_text(image[made]),
+                           watch.reader, made == *bad ? "it" : "`" + program_.variable(*bad).name + "`");
+  Span span = program_.variable(made).span;
+  if (const auto value = equation_of(made, span)) {
+    story.details.push_back(fmt::format("its equation is in {}: {}", program_.sources->place(span),
+                                        one_line(program_.sources->covered(span))));
+    say_reads(program_.reads(*value));
+  } else if (span.known()) {
+    story.details.push_back(fmt::format("it is declared in {}", program_.sources->place(span)));
+  }
+  story.details.push_back(advice);
+  return story;
+}
+
+}  // namespace isodyne::bench

@@ -1,0 +1,51 @@
+#pragma once
+// Looks at every instant whether what somebody reads is a number (model/watch.h), so that no verdict rests on what is
+// none.
+//
+// As long as every quantity is finite that is one sum over all of them, and the few expressions that may be no number
+// although all that they read are. Stepping thread; allocates only when something was found.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/scenario.h"
+#include "isodyne/engine/code.h"
+#include "isodyne/model/program.h"
+
+namespace isodyne::bench {
+
+class NumberWatch {
+ public:
+  NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario);
+
+  /// The watch that found something at this settled image; null: all is well.
+  const model::Watch* look(const double* image, Time now, const ScenarioPlayer& scenario);
+
+  struct Story {
+    std::string what;                  ///< "`q` is no finite number (inf)"
+    std::vector<std::string> details;  ///< where it comes from, what was read there, how to guard it
+  };
+  Story explain(const model::Watch& watch, const double* image) const;
+
+  /// Quantities that were without a value and that nobody reads: since when first.
+  struct Missing {
+    model::VarId id = model::kNone;
+    Time first{};
+  };
+  const std::vector<Missing>& missing() const { return missing_; }
+
+ private:
+  model::VarId maker_of_trouble(model::VarId id, const double* image) const;
+  std::optional<model::NodeId> equation_of(model::VarId id, Span& span) const;
+  void note_missing(const double* image, Time now);
+
+  const model::Program& program_;
+  std::vector<const model::Watch*> always_, all_;  ///< always: those that may find something by themselves
+  engine::Evaluator always_values_, all_values_;
+  std::vector<model::VarId> recorded_;
+  std::vector<char> noted_;
+  std::vector<Missing> missing_;
+};
+
+}  // namespace isodyne::bench

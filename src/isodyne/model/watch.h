@@ -1,0 +1,14 @@
+#pragma once
+// What must be a number: whatever a requirement, a condition, a controller, a channel, a table, a state machine or a
+// block reads. A quantity that is only recorded may be without a value.
+
+#include "isodyne/model/program.h"
+
+namespace isodyne::model {
+
+/// Appends Program::watches: expressions that are zero as long as every number that somebody looks at is finite, and no
+/// number otherwise. What is guarded is not looked at: in `if b > 0 then a / b > 3 else false`, and in `b > 0 and a / b
+/// > 3`, the quotient counts only where b is positive.
+void add_watches(Program& program);
+
+}  // namespace isodyne::model

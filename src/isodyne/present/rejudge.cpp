@@ -1,0 +1,151 @@
+#include "isodyne/present/rejudge.h"
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/present/run_folder.h"
+
+namespace isodyne::present {
+
+using judge::Answer;
+using judge::Verdict;
+
+namespace {
+
+/// What the requirement reads, over time too.
+std::set<model::VarId> read_by(const model::Program& p, const model::Requirement& r) {
+  std::set<model::VarId> all;
+  const auto note = [&](model::NodeId node) {
+    if (node == model::kNone) return;
+    for (const model::VarId id : p.reads(node)) all.insert(id);
+  };
+  for (const model::NodeId n : {r.trigger, r.check, r.margin}) note(n);
+  for (const model::FormulaNode& n : r.nodes) note(n.value);
+  for (const std::int32_t m : r.measures) {
+    const model::Measure& measure = model::at(p.measures, m);
+    for (const model::NodeId n :
+         {measure.of, measure.to, measure.within, measure.against, measure.event, measure.until})
+      note(n);
+  }
+  for (const model::Edge& e : p.edges) {
+    if (all.contains(e.previous)) note(e.now);
+  }
+  for (const model::Delay& d : p.delays) {
+    if (!all.contains(d.out)) continue;
+    note(d.input);
+    note(d.lag);
+  }
+  return all;
+}
+
+/// Whether the rows of a quantity show all that it was: at every instant of the bench, or at all those at which a
+/// sensor samples.
+bool shown_whole(const model::Program& p, const record::Recording& recording, model::VarId id) {
+  const model::Variable& v = p.variable(id);
+  if (id == model::kTime || id == model::kSeed || v.role == model::Role::measure || v.role == model::Role::hidden ||
+      v.role == model::Role::fixed_param)
+    return true;
+  if (!recording.throughout(v.name)) return v.role == model::Role::param;
+  const Time rows = recording.period_of(v.name);
+  if (rows <= p.step) return true;
+  return std::any_of(p.sensors.begin(), p.sensors.end(), [&](const model::Sensor& s) {
+    const bool of_it = s.value == id || s.counts == id || s.signal == id;
+    return of_it && s.tap == model::kNone && s.period.count() % rows.count() == 0 &&
+           s.offset.count() % rows.count() == 0;
+  });
+}
+
+/// The same question as in the run: what it said of it counts here.
+bool same_question(const model::Program* run, const model::Requirement& r) {
+  if (run == nullptr) return false;
+  return std::any_of(run->requirements.begin(), run->requirements.end(),
+                     [&](const model::Requirement& own) { return own.name == r.name && own.formula == r.formula; });
+}
+
+struct Said {
+  std::optional<Time> broken;
+  std::string verdict;  ///< empty: the run was not judged to its end
+};
+
+Said said_by_run(const record::Recording& recording, const std::string& name) {
+  Said said;
+  for (const record::RecordedEvent& e : recording.events()) {
+    if (e.subject != name) continue;
+    if (e.kind == bench::event_word(bench::EventKind::broken) && !said.broken) said.broken = e.at;
+    if (e.kind == bench::event_word(bench::EventKind::verdict)) said.verdict = e.text;
+  }
+  return said;
+}
+
+/// The program that the recording was made of.
+std::shared_ptr<const model::Program> program_of(const record::Recording& recording) {
+  const record::RunIdentity& identity = recording.identity();
+  model::Wish wish;
+  wish.harness = identity.harness;
+  const auto reader = [&](const std::string& relative) -> Result<std::string> {
+    for (const auto& [name, text] : identity.sources) {
+      if (name == relative) return text;
+    }
+    return Failure{"the recording has no source called", relative, ""};
+  };
+  return model::load_bench("", identity.main, reader, wish).program;
+}
+
+}  // namespace
+
+SetRight set_right(const model::Program& p, const record::Recording& recording, std::vector<Verdict> verdicts,
+                   Time period) {
+  SetRight made;
+  const auto run = program_of(recording);
+  std::vector<std::string> by_run, open;
+  for (Verdict& v : verdicts) {
+    const model::Requirement& r = model::at(p.requirements, v.requirement);
+    const bool same = same_question(run.get(), r);
+    const Said said = same ? said_by_run(recording, r.name) : Said{};
+    if (said.broken && v.answer != Answer::broken) {
+      v.answer = Answer::broken;
+      v.first_breach = said.broken;
+      v.breaches = {{*said.broken, *said.broken}};
+      v.worst_margin.reset();  // it lies between two rows
+      v.worst_at.reset();
+      by_run.push_back(r.name);
+      continue;
+    }
+    if (said.broken && v.first_breach && *said.broken < *v.first_breach) v.first_breach = said.broken;
+    if (v.answer != Answer::held && v.answer != Answer::not_tested) continue;
+    const auto reads = read_by(p, r);
+    if (std::all_of(reads.begin(), reads.end(), [&](model::VarId id) { return shown_whole(p, recording, id); }))
+      continue;
+    if (said.verdict == judge::answer_word(Answer::held) || said.verdict == judge::answer_word(Answer::not_tested)) {
+      v.answer = said.verdict == judge::answer_word(Answer::held) ? Answer::held : Answer::not_tested;
+      by_run.push_back(r.name);
+      continue;
+    }
+    v.answer = Answer::undecided;
+    open.push_back(r.name);
+  }
+  const auto listed = [](const std::vector<std::string>& names) {
+    constexpr std::size_t kMostNamed = 6;
+    if (names.size() > kMostNamed) return counted(names.size(), "requirement");
+    std::string all;
+    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    return all;
+  };
+  const std::string thin =
+      fmt::format("an image every {}, where the run was judged every {}", format_span(period), format_span(p.step));
+  if (!open.empty())
+    made.remarks.push_back(
+        fmt::format("The recording has {}. Undecided for that reason, since it shows no breach and cannot "
+                    "show that there was none: {} (`record … every {}` keeps everything).",
+                    thin, listed(open), format_span(p.step)));
+  if (!by_run.empty())
+    made.remarks.push_back(fmt::format(
+        "The recording has {}. What the run itself found at its own instants counts for {}.", thin, listed(by_run)));
+  made.verdicts = std::move(verdicts);
+  return made;
+}
+
+}  // namespace isodyne::present
