@@ -1,0 +1,352 @@
+#include "fuzz/file_kinds.h"
+
+#include <filesystem>
+#include <fstream>
+#include <stdexcept>
+
+#include <fmt/format.h>
+#include <hdf5.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include "fuzz/mutator.h"
+#include "isodyne/core/json.h"
+#include "isodyne/io/match.h"
+#include "isodyne/io/parameters.h"
+#include "isodyne/io/rack_text.h"
+#include "isodyne/io/registers.h"
+#include "isodyne/io/tags.h"
+#include "isodyne/present/reqif.h"
+#include "isodyne/present/run_folder.h"
+#include "isodyne/present/stored_state.h"
+#include "isodyne/present/summary.h"
+#include "isodyne/record/signal_table.h"
+#include "isodyne/record/tail.h"
+
+namespace isodyne::test {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* kBench = R"(
+module CurrentIn8 { inputs 8  as 4 mA .. 20 mA  limits 3.6 mA .. 21 mA  counts 0 .. 32000  word 16 bit signed }
+choice Order { none, first, second }
+model Tank {
+  input inflow : m/s
+  output state level : m = 1 m
+  level' = inflow - 0.2 1/s * level
+}
+bench Tanks {
+  step 10 ms
+  record every 50 ms
+  record tank.level every 10 ms when high rises with 20 ms before
+  part tank : Tank
+  input inflow : m/s = 0 m/s
+  tank.inflow = valve + inflow
+  let high : bool = tank.level > 1.02 m
+  sensor level { of tank.level  range 0 m .. 10 m  every 10 ms }
+  sensor wet { of high  every 20 ms }
+  actuator valve : m/s { range 0 m/s .. 1 m/s }
+@}
+scenario s {
+  hold 0.3 s
+  set inflow = 0.5 m/s
+  hold 0.7 s
+}
+requirement R-1 { always tank.level < 3 m }
+requirement R-2 { whenever high then within 1 s level > 1 m }
+figure f { panel tank.level, level }
+)";
+
+constexpr const char* kRest = R"(
+  rack cabinet {
+    every 10 ms
+    slot 1 : CurrentIn8 {
+      channel 1 : level
+    }
+  }
+  controller plc {
+    every 20 ms
+    reads level, wet
+    writes valve, order : Order, n : int
+    setting it = library "x"
+  }
+)";
+
+/// With a controller and a rack, or as it runs alone.
+std::string bench(bool whole) {
+  std::string text = kBench;
+  text.replace(text.find('@'), 1, whole ? kRest : "");
+  return text;
+}
+
+template <typename T>
+std::optional<Failure> why_not(const Result<T>& result) {
+  if (result) return std::nullopt;
+  return result.failure();
+}
+
+/// Mistakes of the engineer's text, as one failure.
+std::optional<Failure> of_text(const std::string& text) {
+  const model::Loaded loaded =
+      model::load_bench("", "main.dyne",
+                        [&](const std::string& name) -> Result<std::string> {
+                          if (name == "main.dyne") return text;
+                          return Failure{"there is no file", name, ""};
+                        },
+                        {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = true});
+  if (!loaded.diagnostics.has_errors()) return std::nullopt;
+  return Failure{"mistakes", "main.dyne", loaded.diagnostics.render(*loaded.sources, false)};
+}
+
+/// All that is in a run folder, as `show`, `judge` and `report` look at it.
+std::optional<Failure> of_recording(const std::string& path) {
+  const auto opened = present::open_recording(path);
+  if (!opened) return opened.failure();
+  const record::Recording& r = *opened->recording;
+  for (const std::string& name : r.names()) (void)r.signal(name);
+  (void)r.events().size();
+  return std::nullopt;
+}
+
+std::string output_of(const std::string& arguments, const TemporaryFolder& folder) {
+  const Output out = run_isodyne(arguments, folder.path());
+  if (out.status != 0) throw std::runtime_error(arguments + ": " + out.err);
+  return out.out;
+}
+
+// ---- recordings by structure
+
+herr_t note_name(hid_t, const char* name, const H5A_info_t*, void* names) {
+  static_cast<std::vector<std::string>*>(names)->push_back(name);
+  return 0;
+}
+
+herr_t note_object(hid_t, const char* name, const H5O_info_t*, void* names) {
+  static_cast<std::vector<std::string>*>(names)->push_back(name);
+  return 0;
+}
+
+/// Of an unexpected class and size.
+hid_t odd_type(Mutator& m) {
+  switch (m.below(6)) {
+    case 0: {
+      const hid_t type = H5Tcopy(H5T_C_S1);
+      H5Tset_size(type, H5T_VARIABLE);
+      return type;
+    }
+    case 1: {
+      const hid_t type = H5Tcopy(H5T_C_S1);
+      H5Tset_size(type, 1 + m.below(5000));
+      return type;
+    }
+    case 2:
+      return H5Tvlen_create(H5T_NATIVE_DOUBLE);
+    case 3: {
+      const hsize_t many[] = {1 + m.below(100)};
+      return H5Tarray_create2(H5T_NATIVE_INT64, 1, many);
+    }
+    case 4:
+      return H5Tcopy(H5T_NATIVE_CHAR);
+    default:
+      return H5Tcopy(H5T_IEEE_F64BE);
+  }
+}
+
+hid_t odd_space(Mutator& m) {
+  const hsize_t sizes[] = {m.below(5), 1 + m.below(2000), 3};
+  return m.below(4) == 0 ? H5Screate(m.below(2) == 0 ? H5S_NULL : H5S_SCALAR)
+                         : H5Screate_simple(1 + static_cast<int>(m.below(3)), sizes, nullptr);
+}
+
+void odd_attribute(hid_t object, const std::string& name, Mutator& m) {
+  H5Adelete(object, name.c_str());
+  if (m.below(4) == 0) return;
+  const hid_t type = odd_type(m), space = odd_space(m);
+  const hid_t a = H5Acreate2(object, name.c_str(), type, space, H5P_DEFAULT, H5P_DEFAULT);
+  if (a >= 0) H5Aclose(a);
+  H5Sclose(space);
+  H5Tclose(type);
+}
+
+void odd_object(hid_t file, const std::string& name, Mutator& m) {
+  H5Ldelete(file, name.c_str(), H5P_DEFAULT);
+  const hid_t type = odd_type(m), space = odd_space(m);
+  hid_t made = -1;
+  switch (m.below(5)) {
+    case 0:
+      break;
+    case 1:
+      made = H5Gcreate2(file, name.c_str(), H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT);
+      break;
+    case 2:
+      H5Lcreate_soft(m.below(2) == 0 ? "/" : name.c_str(), file, name.c_str(), H5P_DEFAULT, H5P_DEFAULT);
+      break;
+    case 3:
+      H5Lcreate_external("/etc/hostname", "/", file, name.c_str(), H5P_DEFAULT, H5P_DEFAULT);
+      break;
+    default:
+      made = H5Dcreate2(file, name.c_str(), type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT);
+  }
+  if (made >= 0) H5Oclose(made);
+  H5Sclose(space);
+  H5Tclose(type);
+}
+
+void change_structure(const std::string& path, Mutator& m) {
+  H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);
+  const hid_t file = H5Fopen(path.c_str(), H5F_ACC_RDWR, H5P_DEFAULT);
+  if (file < 0) return;
+  std::vector<std::string> objects, attributes;
+  H5Ovisit(file, H5_INDEX_NAME, H5_ITER_NATIVE, note_object, &objects);
+  const std::string name = objects[m.below(objects.size())];
+  const hid_t object = H5Oopen(file, name.c_str(), H5P_DEFAULT);
+  H5Aiterate2(object, H5_INDEX_NAME, H5_ITER_NATIVE, nullptr, note_name, &attributes);
+  if (!attributes.empty() && m.below(3) != 0) odd_attribute(object, attributes[m.below(attributes.size())], m);
+  H5Oclose(object);
+  if (name != "." && m.below(2) == 0) odd_object(file, name, m);
+  H5Fclose(file);
+}
+
+// ---- files of a run
+
+/// A run that was killed, for its tail.
+void make_killed_run(const TemporaryFolder& folder) {
+  shell(
+      ISODYNE_PROGRAM
+      " run b.dyne --for '1 h' --paced --interpret --out killed --no-report >/dev/null 2>&1 & P=$!; "
+      "for i in $(seq 400); do [ -s killed/recording.tail ] && [ -s killed/recording.h5 ] && break; sleep 0.05; done; "
+      "sleep 0.5; kill -9 $P $(pgrep -P $P); wait $P 2>/dev/null; sleep 0.2",
+      folder.path());
+}
+
+FileKind table_kind() {
+  static const std::string between = "\n====\n";
+  record::SignalTable t;
+  t.title = "t";
+  t.times_ns = {0, 10'000'000, 20'000'000, 30'000'000};
+  t.columns = {{"level", "m", record::SignalColumn::Kind::number, {1, 2, 3, 4}},
+               {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1, 0}}};
+  const auto text = record::to_comtrade(t, false), binary = record::to_comtrade(t, true);
+  return {
+      "COMTRADE", {text->cfg + between + text->dat, binary->cfg + between + binary->dat}, [](const std::string& both) {
+        const std::size_t cut = std::min(both.find(between), both.size());
+        return why_not(record::from_comtrade(
+            "t", {both.substr(0, cut), cut + between.size() <= both.size() ? both.substr(cut + between.size()) : ""}));
+      }};
+}
+
+std::vector<FileKind> text_kinds() {
+  record::SignalTable t;
+  t.times_ns = {0, 10'000'000, 20'000'000};
+  t.columns = {{"level", "m", record::SignalColumn::Kind::number, {1, 2.5, 3}},
+               {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1}}};
+  const auto program_ = program_of(bench(true));
+  std::vector<FileKind> kinds;
+  kinds.push_back({"texts", {bench(true), "rules only\nrequirement R { always x > 1 }\n"}, of_text});
+  kinds.push_back(
+      {"layouts", {"figure f { panel a, b }\nfigure g { panel tank.level, level\n panel wet }\n"}, of_text});
+  kinds.push_back({"CSV", {record::to_csv(t), "t;a [m]\n0,5;1,25\n1;2\n"}, [](const std::string& s) {
+                     return why_not(record::from_csv("t.csv", s));
+                   }});
+  kinds.push_back(
+      {"VCD", {record::to_vcd(t)}, [](const std::string& s) { return why_not(record::from_vcd("t.vcd", s)); }});
+  kinds.push_back(table_kind());
+  kinds.push_back({"tags",
+                   {"name,address,type,unit,comment\nlevel,%IW4,INT,m,the level\nvalve,%QW2,REAL,m/s,\n"},
+                   [](const std::string& s) { return why_not(io::read_tags(s, "tags.csv", {})); }});
+  kinds.push_back({"maps of tags",
+                   {"channel,tag,address,type,unit,score,state\nlevel,lvl,%IW4,INT,m,0.8,confirmed\n"},
+                   [](const std::string& s) { return why_not(io::read_map(s, "map.csv")); }});
+  kinds.push_back({"maps of registers",
+                   {io::registers_text(io::default_registers(*program_, program_->controllers.front()))},
+                   [program_](const std::string& s) {
+                     return why_not(io::read_registers(s, "m.csv", *program_, program_->controllers.front()));
+                   }});
+  kinds.push_back({"racks", {io::table_text(*program_)}, [program_](const std::string& s) {
+                     return why_not(io::read_table(s, "rack.csv", *program_));
+                   }});
+  kinds.push_back({"parameters",
+                   {"{\"tank\": {\"a\": 640, \"b\": {\"value\": 0.62, \"unit\": \"1\"}}}", "name,value,unit\na,1,m\n"},
+                   [](const std::string& s) {
+                     auto csv = why_not(io::read_parameters(s, "p.csv"));
+                     auto json = why_not(io::read_parameters(s, "p.json"));
+                     return json ? json : csv;
+                   }});
+  kinds.push_back({"ReqIF", {present::to_reqif(*program_)}, [](const std::string& s) {
+                     return why_not(present::from_reqif("r.reqif", s));
+                   }});
+  return kinds;
+}
+
+}  // namespace
+
+std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
+  std::vector<FileKind> kinds = text_kinds();
+  folder.write("b.dyne", bench(false));
+  output_of("run b.dyne s --out r --no-report --interpret --save-state state.json", folder);
+  make_killed_run(folder);
+  const std::string h5 = slurp(folder / "r/recording.h5");
+  const auto written = [&folder](const std::string& name) {
+    fs::create_directories(fs::path(folder / name).parent_path());
+    return folder / name;
+  };
+  kinds.push_back({"verdicts.json", {slurp(folder / "r/verdicts.json")}, [written, &folder](const std::string& s) {
+                     const std::string file = written("verdicts.json");
+                     folder.write("verdicts.json", s);
+                     return why_not(present::read_summary(file));
+                   }});
+  kinds.push_back({"states", {slurp(folder / "state.json")}, [](const std::string& s) {
+                     return why_not(present::parse_state(s, "state.json"));
+                   }});
+  kinds.push_back({"recordings", {h5}, [written, &folder](const std::string& s) {
+                     const std::string file = written("x/recording.h5");
+                     folder.write("x/recording.h5", s);
+                     return of_recording(file);
+                   }});
+  kinds.push_back({"recordings by structure",
+                   {h5},
+                   [file = written("y/recording.h5")](const std::string&) { return of_recording(file); },
+                   folder / "y/recording.h5",
+                   change_structure});
+  const std::string killed = slurp(folder / "killed/recording.h5");
+  kinds.push_back(
+      {"tails", {slurp(folder / "killed/recording.tail")}, [written, &folder, killed](const std::string& s) {
+         const std::string file = written("z/recording.h5");
+         if (!fs::exists(file)) folder.write("z/recording.h5", killed);
+         folder.write("z/recording.tail", s);
+         return of_recording(file);
+       }});
+  return kinds;
+}
+
+std::string mutate_and_read(const FileKind& kind, std::size_t runs, std::uint64_t seed) {
+  constexpr unsigned kHang = 60;  // s
+  constexpr long kMostKilobytes = 1 << 20;
+  for (const std::string& s : kind.seeds)
+    if (s.empty()) return kind.name + ": a seed is empty";
+  Mutator mutator(seed, kind.name);
+  const auto kilobytes = [] {
+    rusage used{};
+    getrusage(RUSAGE_SELF, &used);
+    return used.ru_maxrss;
+  };
+  const long most = std::max(kilobytes(), kMostKilobytes);
+  for (std::size_t i = 0; i < runs; ++i) {
+    alarm(kHang);
+    const std::string content = kind.change ? kind.seeds.front() : mutator.mutated(kind.seeds);
+    if (kind.change) {
+      std::ofstream(kind.file, std::ios::binary) << content;
+      kind.change(kind.file, mutator);
+    }
+    const auto refused = kind.read(content);
+    if (refused && (refused->operation.empty() || refused->text().size() < 10))
+      return fmt::format("{}: mutation {} is refused without a reason", kind.name, i);
+    if (!kSanitized && kilobytes() > most) return fmt::format("{}: mutation {} takes more than 1 GiB", kind.name, i);
+  }
+  alarm(0);
+  return "";
+}
+
+}  // namespace isodyne::test
