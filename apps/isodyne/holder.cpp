@@ -22,6 +22,16 @@
 #include "isodyne/ports/library/foreign_calls.h"
 #include "terminal.h"
 
+// A sanitizer has handlers of its own for crashes, and says more than ours would.
+#if defined(__has_feature)
+#if __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
+#define ISODYNE_UNDER_SANITIZER 1
+#endif
+#endif
+#if !defined(ISODYNE_UNDER_SANITIZER) && (defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__))
+#define ISODYNE_UNDER_SANITIZER 1
+#endif
+
 namespace isodyne::app {
 
 namespace {
@@ -73,7 +83,7 @@ void on_exit() {
   if (getppid() != parent) _exit(kEnded);
   sigprocmask(SIG_SETMASK, &before, nullptr);
   ports::use_call_board(&g_board->calls);
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) && !defined(ISODYNE_SANITIZED)
+#ifndef ISODYNE_UNDER_SANITIZER
   static char stack[64 * 1024];  // a full stack is one of the crashes
   stack_t alternate{};
   alternate.ss_sp = stack;
@@ -242,7 +252,10 @@ void Progress::alive() {
   if (g_board != nullptr) g_board->alive.fetch_add(1, std::memory_order_relaxed);  // nothing else is published with it
 }
 void Progress::begin() {
-  if (g_board != nullptr) g_board->running.store(1);
+  if (g_board == nullptr) return;
+  // Once more: the last one registered is the first one called, before destructors of what other threads still use.
+  std::atexit(on_exit);
+  g_board->running.store(1);
 }
 void Progress::end() {
   if (g_board != nullptr) g_board->running.store(0);

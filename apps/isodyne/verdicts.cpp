@@ -72,7 +72,6 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
   for (const std::string& r : s.remarks) say(r);
   for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
   print_timing(s, colours);
-  for (const std::string& l : s.lost) say("Controller lost, though nothing asked for it: " + l + ".");
   say(fmt::format("{}. {}",
                   s.lost.empty() ? s.counts_text() : "Not completed, a controller was lost: " + s.counts_text(),
                   closing));

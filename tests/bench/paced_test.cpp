@@ -353,12 +353,12 @@ TEST_CASE(
     "A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
   const TemporaryFolder folder;
   folder.write("b.dyne", kQuick);
-  const Output out = shell(
-      ISODYNE_PROGRAM
-      " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
-      "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; kill -STOP $P; sleep 1; "
-      "kill -CONT $P; wait $P",
-      folder.path());
+  const Output out = shell(ISODYNE_PROGRAM
+                           " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
+                           "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; "
+                           "C=$(pgrep -P $P); kill -STOP $C; "
+                           "sleep 1; kill -CONT $C; wait $P",
+                           folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 4);
   CHECK_THAT(out.out, Catch::Contains("Real time was not kept in"));

@@ -107,7 +107,7 @@ TEST_CASE("A quantity that jumps within an instant is sampled as the instant lea
 TEST_CASE("Sampling twice within an instant draws once, and moves no filter twice") {
   // The same channel of the same quantity as a table, which knows of no modes.
   const auto smooth = [](const std::string& extra) {
-    return "bench B {\n  step 10 ms\n  let speed : m/s = if time > 65 ms then 4 m/s else 1 m/s\n"
+    return "bench B {\n  step 10 ms\n  let speed : m/s = if time > 55 ms then 4 m/s else 1 m/s\n"
            "  sensor v { of speed  every 20 ms" +
            extra + " }\n}\nscenario s {\n  hold 60 ms\n  hold 100 ms\n}\n";
   };

@@ -30,6 +30,8 @@ bench Small {
   tank.inflow = pump * GAIN
   let high : bool = tank.level > 2 m
   let way : Way = if tank.level > 3 m then open else if high then half else shut
+  output state lag : m = 0 m
+  lag' = (1 m - lag) / 0.4 s
   sensor tx { of tank.level  range 0 m .. 10 m  every 10 ms  noise NOISE mm }
 }
 fault jump { on tx  offset 1 m  from 3 s }
@@ -291,11 +293,19 @@ TEST_CASE("Figures over other axes, around something, closer, with responses, an
   CHECK(has(slurp(runs.folder / "closer.svg"), "1.6 s"));
   CHECK(has(runs("figure a tank.level --closer '2 s'").err, "--closer takes a stretch"));
 
-  // A straight line from 1 m to 3 m in 4 s: from 10 % to 90 % in 3.2 s, within 2 % after 98 % of the way.
-  CHECK(runs("figure a tank.level --response --out response").status == 0);
+  // A lag of 0.4 s: from 10 % to 90 % in 0.4 s ln 9, within 2 % after 0.4 s ln 50.
+  CHECK(runs("figure a lag --response --out response").status == 0);
   const std::string response = slurp(runs.folder / "response.svg");
-  CHECK(has(response, "rises in 3.2 s (10 % to 90 %), no overshoot, within 2 % after 3.92 s"));
+  // The last value is that of ten time constants; the fourth digit is that of straight lines over 10 ms.
+  CHECK(has(response, "rises in 0.87"));
+  CHECK(has(response, " s (10 % to 90 %), no overshoot, within 2 % after 1.56"));
   CHECK(has(response, ">10 %<"));  // marked where it is
+  // What goes on beyond the stretch, or began before it, is no whole step: nothing is measured of it.
+  CHECK(runs("figure a tank.level --response --out half").status == 0);
+  CHECK(has(slurp(runs.folder / "half.svg"), "still moves at 4 s: no whole step, so nothing is measured"));
+  CHECK(runs("figure a lag --around high --before '1.7 s' --after '1 s' --response --out late").status == 0);
+  CHECK(has(slurp(runs.folder / "late.svg"), "moves already before 0.31 s: no whole step"));
+  CHECK_FALSE(has(slurp(runs.folder / "late.svg"), "rises in"));
 
   std::string text = slurp(runs.folder / "bench.dyne");
   text.replace(text.find("9 m }"), 3, "3.2 m");

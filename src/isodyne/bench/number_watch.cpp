@@ -93,12 +93,25 @@ std::optional<model::NodeId> NumberWatch::equation_of(model::VarId id, Span& spa
   return std::nullopt;
 }
 
+/// What a sensor of that value, signal or word samples.
+model::VarId NumberWatch::truth_behind(model::VarId id) const {
+  for (const model::Sensor& s : program_.sensors) {
+    if (id == s.value || id == s.signal || id == s.counts) return s.truth;
+  }
+  return model::kNone;
+}
+
 /// Back along what was computed, to the first that is no number although all that it reads are.
 model::VarId NumberWatch::maker_of_trouble(model::VarId id, const double* image) const {
   for (std::size_t most = program_.variables.size(); most > 0; --most) {
     Span span;
     const auto value = equation_of(id, span);
-    if (!value) return id;
+    if (!value) {
+      const model::VarId truth = truth_behind(id);
+      if (truth == model::kNone || std::isfinite(image[truth])) return id;
+      id = truth;
+      continue;
+    }
     const auto reads = program_.reads(*value);
     const auto bad =
         std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });

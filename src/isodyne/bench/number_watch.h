@@ -36,6 +36,7 @@ class NumberWatch {
   const std::vector<Missing>& missing() const { return missing_; }
 
  private:
+  model::VarId truth_behind(model::VarId id) const;
   model::VarId maker_of_trouble(model::VarId id, const double* image) const;
   std::optional<model::NodeId> equation_of(model::VarId id, Span& span) const;
   void note_missing(const double* image, Time now);

@@ -68,6 +68,8 @@ struct ReferencePlant::Solver {
     linear = SUNLinSol_Dense(y, matrix, context);
     CVodeSetLinearSolver(cvode, linear, matrix);
     CVodeSetMaxNumSteps(cvode, 1'000'000);
+    // Where nothing happens its steps grow, over pulses that equations make out of the time as well.
+    CVodeSetMaxStep(cvode, to_seconds(program->step));
     CVodeSetMaxHnilWarns(cvode, -1);
     CVodeSetErrFile(cvode, nullptr);
     if (roots > 0) CVodeRootInit(cvode, static_cast<int>(roots), root);

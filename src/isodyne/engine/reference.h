@@ -13,8 +13,8 @@
 namespace isodyne::engine {
 
 struct ReferenceAccuracy {
-  double relative = 1e-10;
-  double absolute = 1e-12;  ///< SI
+  double relative = 1e-13;
+  double absolute = 1e-15;  ///< SI
 };
 
 class ReferencePlant : public Execution {

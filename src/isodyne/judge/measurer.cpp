@@ -66,6 +66,15 @@ Wave wave_of(double w, double from, double to, double x, double y) {
   return {mean * even * c - rise * odd * s, mean * even * s + rise * odd * c};
 }
 
+/// Straight lines between instants cut the tops off a wave: of its amplitude sinc²(share) is left, where `share` is the
+/// part of a period from one instant to the next. The other way round; nothing is left of a wave that goes up and down
+/// within two instants, which they cannot show.
+double whole_wave(double share) {
+  if (share >= 0.5) return 0;
+  const double x = std::numbers::pi * share, sinc = x < 1e-4 ? 1 - x * x / 6 : std::sin(x) / x;
+  return 1 / (sinc * sinc);
+}
+
 /// Where a straight line from (0, a) to (1, b) comes to `level`.
 double share_at(double a, double b, double level) {
   return b == a ? 0 : (level - a) / (b - a);
@@ -264,6 +273,7 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
       w.ready = false;
     }
   }
+  w.widest = std::max(w.widest, dt);
   if (has_waves(m.kind)) add_waves(s, {from, to, w.x, w.y, x, y});
 }
 
@@ -386,14 +396,18 @@ double Measurer::wave_value(const State& s) const {
   const model::Measure& m = measure(s);
   if (w.periods == 0) return kNever;
   const double time = static_cast<double>(w.periods) / m.at;
-  const auto amplitude = [&](std::size_t i) {
-    return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]);
+  const auto amplitude = [&](std::size_t i, double order) {
+    return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]) * whole_wave(order * m.at * w.widest);
   };
-  if (m.kind == MeasureKind::harmonic) return amplitude(0);
+  if (m.kind == MeasureKind::harmonic) return m.number * m.at * w.widest < 0.5 ? amplitude(0, m.number) : kNever;
   if (m.kind == MeasureKind::thd) {
     double squares = 0;
-    for (std::size_t i = 1; i < kHarmonics; ++i) squares += amplitude(i) * amplitude(i);
-    return amplitude(0) > 0 ? std::sqrt(squares) / amplitude(0) : kNever;
+    for (std::size_t i = 1; i < kHarmonics; ++i) {
+      const double a = amplitude(i, static_cast<double>(i + 1));
+      squares += a * a;
+    }
+    const double fundamental = amplitude(0, 1);
+    return fundamental > 0 ? std::sqrt(squares) / fundamental : kNever;
   }
   // x = cos(2 pi f t + angle) gives the sums (cos(angle), -sin(angle)) times half the time.
   const double own = std::atan2(-w.whole_waves[1], w.whole_waves[0]),

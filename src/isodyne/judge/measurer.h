@@ -50,6 +50,7 @@ class Measurer {
     double first_crossing = 0, last_crossing = 0;
     std::vector<double> waves, whole_waves;  ///< cosine and sine sums; those of whole periods
     std::int64_t periods = 0;
+    double widest = 0;  ///< s from one image to the next
     double true_for = 0, run = 0, longest_run = 0;
     std::int64_t rises = 0;
   };

@@ -43,8 +43,16 @@ std::set<model::VarId> read_by(const model::Program& p, const model::Requirement
 
 /// Whether the rows of a quantity show all that it was: at every instant of the bench, or at all those at which a
 /// sensor samples.
-bool shown_whole(const model::Program& p, const record::Recording& recording, model::VarId id) {
+bool shown_whole(const model::Program& p, const record::Recording& recording, model::VarId id, int depth = 0) {
   const model::Variable& v = p.variable(id);
+  if (!recording.throughout(v.name) && depth < 100) {  // computed from what is there, at all instants
+    for (const model::Assignment& e : p.equations) {
+      if (e.target != id) continue;
+      const auto reads = p.reads(e.value);
+      return std::all_of(reads.begin(), reads.end(),
+                         [&](model::VarId read) { return shown_whole(p, recording, read, depth + 1); });
+    }
+  }
   if (id == model::kTime || id == model::kSeed || v.role == model::Role::measure || v.role == model::Role::hidden ||
       v.role == model::Role::fixed_param)
     return true;
@@ -116,9 +124,13 @@ SetRight set_right(const model::Program& p, const record::Recording& recording, 
     }
     if (said.broken && v.first_breach && *said.broken < *v.first_breach) v.first_breach = said.broken;
     if (v.answer != Answer::held && v.answer != Answer::not_tested) continue;
-    const auto reads = read_by(p, r);
-    if (std::all_of(reads.begin(), reads.end(), [&](model::VarId id) { return shown_whole(p, recording, id); }))
-      continue;
+    bool whole = true;
+    for (const model::VarId id : read_by(p, r)) {
+      if (shown_whole(p, recording, id)) continue;
+      whole = false;
+      if (recording.has(p.variable(id).name)) period = std::max(period, recording.period_of(p.variable(id).name));
+    }
+    if (whole) continue;
     if (said.verdict == judge::answer_word(Answer::held) || said.verdict == judge::answer_word(Answer::not_tested)) {
       v.answer = said.verdict == judge::answer_word(Answer::held) ? Answer::held : Answer::not_tested;
       by_run.push_back(r.name);

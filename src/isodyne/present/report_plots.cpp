@@ -154,12 +154,12 @@ std::string plots_style() {
 
 namespace {
 
-/// As the content of a script element, which nothing in it may end.
+/// As the content of a script element, which nothing in it may end, or begin anew.
 std::string script_text(const Json& data) {
-  std::string text = data.dump(-1, ' ', true, Json::error_handler_t::replace);
-  for (std::size_t at = text.find("</"); at != std::string::npos; at = text.find("</", at + 2))
-    text.insert(at + 1, "\\");
-  return text;
+  std::string text = data.dump(-1, ' ', true, Json::error_handler_t::replace), out;
+  for (const char c : text)
+    out += c == '<' ? "\\u003c" : c == '>' ? "\\u003e" : c == '&' ? "\\u0026" : std::string(1, c);
+  return out;
 }
 
 }  // namespace

@@ -51,11 +51,8 @@ std::string to_csv(const SignalTable& t) {
     for (const SignalColumn& c : t.columns) {
       text += ',';
       const double v = c.values[i];
-      if (c.kind == SignalColumn::Kind::truth) {
-        text += v != 0 ? "true" : "false";
-      } else if (!std::isnan(v)) {
-        text += format_exact(v);
-      }
+      if (std::isnan(v)) continue;  // no value: an empty cell, of a truth as of a number
+      text += c.kind == SignalColumn::Kind::truth ? (v != 0 ? "true" : "false") : format_exact(v);
     }
     text += "\r\n";
   }
