@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kHostileBench = R"(
 bench Small {
   step 1 ms
   record every 10 ms
@@ -38,7 +38,7 @@ requirement R-2 { always level <= 1.05 m }
 )";
 
 /// BEFORE stands at file level, INIT and CLOSE in these functions, STEP in isodyne_step after 200 ms.
-constexpr const char* kSource = R"(
+constexpr const char* kHostileSource = R"(
 #define _GNU_SOURCE
 #include <errno.h>
 #include <fcntl.h>
@@ -147,8 +147,8 @@ std::string replaced(std::string text, const std::string& what, const std::strin
 }
 
 void make(const TemporaryFolder& folder, const Misbehaviour& m, const std::string& lost) {
-  folder.write("bench.dyne", replaced(kBench, "LOST", lost));
-  std::string source = kSource;
+  folder.write("bench.dyne", replaced(kHostileBench, "LOST", lost));
+  std::string source = kHostileSource;
   for (const auto& [word, text] :
        {std::pair{"BEFORE", m.before}, std::pair{"INIT return", m.init}, std::pair{"STEP }", m.step},
         std::pair{"CLOSE }", m.close}, std::pair{"BESIDE return", m.beside}}) {

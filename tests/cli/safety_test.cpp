@@ -22,7 +22,7 @@ using Json = nlohmann::json;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kSafeBench = R"(
 bench Small {
   step 10 ms
   output state level : m = 1 m
@@ -47,7 +47,7 @@ requirement R-1 { always level <= 9 m }
 struct Strangers {
   TemporaryFolder folder;
   Strangers() {
-    folder.write("bench.dyne", kBench);
+    folder.write("bench.dyne", kSafeBench);
     const Output ran = run_isodyne("run bench.dyne fill --setting none --out made", folder.path());
     INFO(ran.out << ran.err);
     REQUIRE(ran.status == 0);
@@ -140,7 +140,7 @@ TEST_CASE("Repeat starts nobody's code unasked, and takes no option out of a rec
 
 TEST_CASE("A run that was made here is repeated and packed with what was there") {
   const TemporaryFolder folder;
-  folder.write("bench.dyne", kBench);
+  folder.write("bench.dyne", kSafeBench);
   REQUIRE(run_isodyne("run bench.dyne fill --setting none --no-report --out a", folder.path()).status == 0);
   CHECK(run_isodyne("repeat a", folder.path()).status == 0);
 }

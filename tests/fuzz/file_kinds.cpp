@@ -29,7 +29,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* kBench = R"(
+constexpr const char* kMutatedBench = R"(
 module CurrentIn8 { inputs 8  as 4 mA .. 20 mA  limits 3.6 mA .. 21 mA  counts 0 .. 32000  word 16 bit signed }
 choice Order { none, first, second }
 model Tank {
@@ -75,8 +75,8 @@ constexpr const char* kRest = R"(
 )";
 
 /// With a controller and a rack, or as it runs alone.
-std::string bench(bool whole) {
-  std::string text = kBench;
+std::string text_of_bench(bool whole) {
+  std::string text = kMutatedBench;
   text.replace(text.find('@'), 1, whole ? kRest : "");
   return text;
 }
@@ -242,9 +242,9 @@ std::vector<FileKind> text_kinds() {
   t.times_ns = {0, 10'000'000, 20'000'000};
   t.columns = {{"level", "m", record::SignalColumn::Kind::number, {1, 2.5, 3}},
                {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1}}};
-  const auto program_ = program_of(bench(true));
+  const auto made_of = program_of(text_of_bench(true));
   std::vector<FileKind> kinds;
-  kinds.push_back({"texts", {bench(true), "rules only\nrequirement R { always x > 1 }\n"}, of_text});
+  kinds.push_back({"texts", {text_of_bench(true), "rules only\nrequirement R { always x > 1 }\n"}, of_text});
   kinds.push_back(
       {"layouts", {"figure f { panel a, b }\nfigure g { panel tank.level, level\n panel wet }\n"}, of_text});
   kinds.push_back({"CSV", {record::to_csv(t), "t;a [m]\n0,5;1,25\n1;2\n"}, [](const std::string& s) {
@@ -260,12 +260,12 @@ std::vector<FileKind> text_kinds() {
                    {"channel,tag,address,type,unit,score,state\nlevel,lvl,%IW4,INT,m,0.8,confirmed\n"},
                    [](const std::string& s) { return why_not(io::read_map(s, "map.csv")); }});
   kinds.push_back({"maps of registers",
-                   {io::registers_text(io::default_registers(*program_, program_->controllers.front()))},
-                   [program_](const std::string& s) {
-                     return why_not(io::read_registers(s, "m.csv", *program_, program_->controllers.front()));
+                   {io::registers_text(io::default_registers(*made_of, made_of->controllers.front()))},
+                   [made_of](const std::string& s) {
+                     return why_not(io::read_registers(s, "m.csv", *made_of, made_of->controllers.front()));
                    }});
-  kinds.push_back({"racks", {io::table_text(*program_)}, [program_](const std::string& s) {
-                     return why_not(io::read_table(s, "rack.csv", *program_));
+  kinds.push_back({"racks", {io::table_text(*made_of)}, [made_of](const std::string& s) {
+                     return why_not(io::read_table(s, "rack.csv", *made_of));
                    }});
   kinds.push_back({"parameters",
                    {"{\"tank\": {\"a\": 640, \"b\": {\"value\": 0.62, \"unit\": \"1\"}}}", "name,value,unit\na,1,m\n"},
@@ -274,7 +274,7 @@ std::vector<FileKind> text_kinds() {
                      auto json = why_not(io::read_parameters(s, "p.json"));
                      return json ? json : csv;
                    }});
-  kinds.push_back({"ReqIF", {present::to_reqif(*program_)}, [](const std::string& s) {
+  kinds.push_back({"ReqIF", {present::to_reqif(*made_of)}, [](const std::string& s) {
                      return why_not(present::from_reqif("r.reqif", s));
                    }});
   return kinds;
@@ -284,7 +284,7 @@ std::vector<FileKind> text_kinds() {
 
 std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
   std::vector<FileKind> kinds = text_kinds();
-  folder.write("b.dyne", bench(false));
+  folder.write("b.dyne", text_of_bench(false));
   output_of("run b.dyne s --out r --no-report --interpret --save-state state.json", folder);
   make_killed_run(folder);
   const std::string h5 = slurp(folder / "r/recording.h5");

@@ -10,7 +10,6 @@
 #include "isodyne/model/interval.h"
 
 using namespace isodyne;
-using model::Interval;
 using model::Op;
 
 namespace {
@@ -23,14 +22,14 @@ double number(RandomStream& random) {
   return std::floor(random.uniform() * 40 - 20) / 4;
 }
 
-Interval interval(RandomStream& random) {
+model::Interval interval(RandomStream& random) {
   if (random.uniform() < 0.05) return {};
   const double a = number(random), b = random.uniform() < 0.3 ? a : number(random);
   return {std::min(a, b), std::max(a, b)};
 }
 
 /// Something in it; of the unknown, anything.
-double within(RandomStream& random, const Interval& i) {
+double within(RandomStream& random, const model::Interval& i) {
   if (i.unknown()) return random.uniform() < 0.3 ? kNone : number(random);
   const double which = random.uniform();
   if (which < 0.3) return i.low;
@@ -48,9 +47,9 @@ TEST_CASE("Every operation over intervals holds what it gives for numbers within
     const auto op = static_cast<Op>(o);
     if (op == Op::constant || op == Op::variable || (op >= Op::normal && op <= Op::slope2y)) continue;
     for (int k = 0; k < 3000; ++k) {
-      Interval in[3] = {interval(random), interval(random), interval(random)};
+      model::Interval in[3] = {interval(random), interval(random), interval(random)};
       for (int i = model::arity(op); i < 3; ++i) in[i] = {0, 0};
-      const Interval out = model::over(op, in[0], in[1], in[2]);
+      const model::Interval out = model::over(op, in[0], in[1], in[2]);
       ++all;
       if (out.unknown()) continue;
       ++known;
@@ -66,8 +65,8 @@ TEST_CASE("Every operation over intervals holds what it gives for numbers within
 }
 
 TEST_CASE("What is known of intervals is as much as can be known") {
-  const auto over = [](Op op, Interval a, Interval b = {0, 0}, Interval c = {0, 0}) {
-    const Interval i = model::over(op, a, b, c);
+  const auto over = [](Op op, model::Interval a, model::Interval b = {0, 0}, model::Interval c = {0, 0}) {
+    const model::Interval i = model::over(op, a, b, c);
     return std::pair{i.low, i.high};
   };
   CHECK(over(Op::sub, {1, 2}, {0.5, 4}) == std::pair{-3.0, 1.5});

@@ -18,7 +18,7 @@ model V {
   x' = (c - x) / 1 s
 }
 )";
-std::string bench_with(const std::string& line, const std::string& more = "") {
+std::string settled_bench(const std::string& line, const std::string& more = "") {
   return std::string(kParts) + more + "bench B {\n  step 10 ms\n  input open : bool = false\n  param k : 1 = 2\n" +
          "  output state y : 1 = 1\n  y' = -y / 1 s\n  " + line + "\n}\n";
 }
@@ -35,27 +35,27 @@ std::string warnings_of(const std::string& text, bool bench_needed = true) {
 TEST_CASE("A parameter cannot be given what moves") {
   for (const char* given : {"if open then 1 else 0", "y", "2 * y + k"}) {
     INFO(given);
-    const std::string said = diagnostics_of(bench_with(std::string("part v : V(c = ") + given + ")"));
+    const std::string said = diagnostics_of(settled_bench(std::string("part v : V(c = ") + given + ")"));
     CHECK_THAT(said, Contains("parameter `v.c` would keep the value that") && Contains("at the start") &&
                          Contains("declare `input c` in the model instead") && Contains("[not-constant]"));
     CHECK_THAT(said, Contains("bench.dyne:13:"));  // where it is written
   }
-  CHECK(load_text(bench_with("part v : V(c = 3 * k)")).program != nullptr);
-  CHECK(load_text(bench_with("part v : V(x = 3 * k)")).program != nullptr);
+  CHECK(load_text(settled_bench("part v : V(c = 3 * k)")).program != nullptr);
+  CHECK(load_text(settled_bench("part v : V(x = 3 * k)")).program != nullptr);
 }
 
 TEST_CASE("The same within a model, and in a model that no bench uses") {
   const std::string outer =
       "model W {\n  input u : 1\n  output state z : 1 = 0\n  z' = u / 1 s\n  part v : V(c = u)\n}\n";
-  CHECK_THAT(diagnostics_of(bench_with("part w : W\n  w.u = y", outer)), Contains("parameter `w.v.c` would keep"));
+  CHECK_THAT(diagnostics_of(settled_bench("part w : W\n  w.u = y", outer)), Contains("parameter `w.v.c` would keep"));
   CHECK_THAT(warnings_of(kParts + outer, false), Contains("would keep"));
 }
 
 TEST_CASE("A parameter that is computed from one that changes is warned of") {
   const std::string said =
-      warnings_of(bench_with("part v : V(c = 3 * k)") + "scenario s {\n  set k = 4\n  hold 1 s\n}\n");
+      warnings_of(settled_bench("part v : V(c = 3 * k)") + "scenario s {\n  set k = 4\n  hold 1 s\n}\n");
   CHECK_THAT(said, Contains("`v.c` is computed from `k` once") && Contains("[frozen]"));
-  CHECK_THAT(warnings_of(bench_with("part v : V(c = 3 * k)")), !Contains("[frozen]"));
+  CHECK_THAT(warnings_of(settled_bench("part v : V(c = 3 * k)")), !Contains("[frozen]"));
 }
 
 TEST_CASE("A requirement that limits cannot break, an actuator nobody writes, a sensor nobody reads") {
