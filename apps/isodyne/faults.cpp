@@ -3,10 +3,12 @@
 #include <algorithm>
 #include <atomic>
 #include <map>
+#include <sstream>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "beside.h"
 #include "command.h"
 #include "isodyne/bench/reach.h"
 #include "isodyne/core/csv.h"
@@ -51,55 +53,82 @@ void without_a_try(const model::Program& p, const model::Fault& f, FaultRow& row
   }
 }
 
+/// A run of it, healthy: when each fault's trigger came, in ns (-1: never), a line each; or `!` and why it cannot run.
+std::string try_scenario(const std::shared_ptr<const model::Program>& program, const bench::RunPlan& plan,
+                         const std::string& folder) {
+  ports::ForeignCalls calls(std::chrono::milliseconds(1000));
+  const bench::PortMaker make_port = ports_for(program, {.folder = folder,
+                                                         .logs = "",
+                                                         .read_file = present::read_file,
+                                                         .calls = &calls,
+                                                         .answer_within = std::chrono::seconds(1),
+                                                         .paced = false,
+                                                         .seed = 1});
+  const std::atomic<bool> go_on{false};
+  bench::TriggerWatch watch(*program);
+  bench::Run run(program, plan, make_port, watch);
+  const bench::RunResult result = run.execute(go_on);
+  if (result.ending == bench::Ending::controller_failed) return "!" + result.explanation;
+  std::string text;
+  for (const auto& at : watch.reached()) text += fmt::format("{}\n", at ? at->count() : -1);
+  return text;
+}
+
+void note_reached(const std::string& scenario, const std::string& said, std::vector<FaultRow>& rows) {
+  std::istringstream in(said);
+  for (FaultRow& row : rows) {
+    row.told = true;
+    std::int64_t ns = -1;
+    if (!(in >> ns) || ns < 0) continue;
+    const Time at{ns};
+    row.reached.push_back(ns == 0 ? scenario : fmt::format("{} at {}", scenario, format_span(at)));
+    if (ns == 0 || at >= row.earliest_at) continue;
+    row.earliest_at = at;
+    row.earliest = row.reached.back();
+  }
+}
+
+/// Whether runs of it can be beside each other: an address belongs to one of them.
+bool may_be_beside(const model::Program& p, const std::string& setting) {
+  return std::all_of(p.controllers.begin(), p.controllers.end(), [&](const model::Controller& c) {
+    const model::Setting* s = bench::setting_of(c, setting);
+    using Kind = model::Setting::Kind;
+    return s == nullptr || s->kind == Kind::part || s->kind == Kind::library || s->kind == Kind::program;
+  });
+}
+
 /// Every scenario once, healthy; false, and said why, if one cannot run.
 bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std::vector<FaultRow>& rows) {
   const model::Program& p = *loaded.program;
   for (FaultRow& row : rows) row.reached.clear();
-  ports::ForeignCalls calls(std::chrono::milliseconds(1000));
-  const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(arguments.words[0]),
-                                                                .logs = "",
-                                                                .read_file = present::read_file,
-                                                                .calls = &calls,
-                                                                .answer_within = std::chrono::seconds(1),
-                                                                .paced = false,
-                                                                .seed = 1});
-  ProgressLine progress;
-  const std::atomic<bool> go_on{false};
+  std::vector<bench::RunPlan> plans;
   for (std::size_t s = 0; s < p.scenarios.size(); ++s) {
-    const model::Scenario& scenario = p.scenarios[s];
-    if (!scenario.needs.empty()) continue;
-    progress.draw(static_cast<double>(s) / static_cast<double>(p.scenarios.size()), "trying " + scenario.name);
+    if (!p.scenarios[s].needs.empty()) continue;
     bench::RunPlan plan;
     plan.scenario = static_cast<std::int32_t>(s);
     plan.setting = arguments.value(Option::setting).value_or("");
     plan.longest = std::chrono::hours(24);  // a scenario that never ends is not tried to its end
     plan.native = engine::NativeSettings::usual();
     if (!read_seed(arguments, plan.seed)) return false;
-    if (const auto trouble = bench::trouble_with(p, plan)) {
-      progress.clear();
-      say_error(trouble->text());
-      return false;
-    }
-    bench::TriggerWatch watch(p);
-    bench::Run run(loaded.program, plan, make_port, watch);
-    const bench::RunResult result = run.execute(go_on);
-    if (result.ending == bench::Ending::controller_failed) {
-      progress.clear();
-      say_error(result.explanation);
-      return false;
-    }
-    for (std::size_t f = 0; f < rows.size(); ++f) {
-      rows[f].told = true;
-      const auto at = watch.reached()[f];
-      if (!at) continue;
-      rows[f].reached.push_back(at->count() == 0 ? scenario.name
-                                                 : fmt::format("{} at {}", scenario.name, format_span(*at)));
-      if (at->count() == 0 || *at >= rows[f].earliest_at) continue;
-      rows[f].earliest_at = *at;
-      rows[f].earliest = rows[f].reached.back();
-    }
+    if (const auto trouble = bench::trouble_with(p, plan)) return say_error(trouble->text()), false;
+    plans.push_back(std::move(plan));
   }
+  ProgressLine progress;
+  const auto show = [&](std::size_t done) {
+    progress.draw(static_cast<double>(done) / static_cast<double>(plans.size()), "trying scenarios");
+  };
+  show(0);
+  const std::string folder = folder_of(arguments.words[0]);
+  const std::size_t at_once = may_be_beside(p, arguments.value(Option::setting).value_or("")) ? 0 : 1;
+  const auto said = beside(
+      plans.size(), at_once, [&](std::size_t i) { return try_scenario(loaded.program, plans[i], folder); }, show);
   progress.clear();
+  for (std::size_t i = 0; i < plans.size(); ++i) {
+    const std::string& scenario = p.scenarios[static_cast<std::size_t>(plans[i].scenario)].name;
+    if (!said[i]) return say_error("scenario " + scenario + " could not be tried"), false;
+    if (said[i]->starts_with("!")) return say_error(said[i]->substr(1)), false;
+    note_reached(scenario, *said[i], rows);
+  }
   return true;
 }
 

@@ -19,15 +19,14 @@ int run_report(const Arguments& arguments) {
           .value_or(runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
   {
     ProgressLine progress;
-    for (std::size_t i = 0; i < runs.size(); ++i) {
+    const Status drawn = present::draw_figures(runs, [&](std::size_t i) {
       progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()),
                     fmt::format("drawing {}", runs[i].summary.title()));
-      const Status drawn = present::draw_figures(runs[i]);
-      if (!drawn) {
-        progress.clear();
-        say_error(drawn.failure().text());
-        return kNotCompleted;
-      }
+    });
+    if (!drawn) {
+      progress.clear();
+      say_error(drawn.failure().text());
+      return kNotCompleted;
     }
   }
   const auto html = present::report_html(runs);

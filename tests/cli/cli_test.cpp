@@ -476,6 +476,17 @@ TEST_CASE("One report about several runs contains all of them and nothing from o
   CHECK(html.find("class=\"plotdata\">{\"run\":2,") != std::string::npos);
   CHECK(html.find("url(http") == std::string::npos);
   CHECK(html.find("tank.inflow = pump") != std::string::npos);  // the sources
+  // What was broken comes before everything else of its run, with a picture of that moment.
+  const std::size_t broken = html.find("What was broken");
+  REQUIRE(broken != std::string::npos);
+  CHECK(broken < html.find("<th>Scenario</th>"));
+  CHECK(html.find("alt=\"broken-R-2\"") > broken);
+  CHECK(html.find("<b class=\"v broken\">R-2</b> first at ") > broken);
+  CHECK(fs::exists(folder / "a/figures/broken-R-2.svg"));
+  CHECK(html.find("class=\"few\"") != std::string::npos);
+  // Six runs have their names upright, within a frame.
+  REQUIRE(run_isodyne("report a b a b a b --out six.html", folder.path()).status == 0);
+  CHECK(slurp(folder / "six.html").find("<div class=\"frame\"><table class=\"many\">") != std::string::npos);
 }
 
 TEST_CASE("A damaged run folder is refused with a reason, not a crash") {

@@ -191,6 +191,26 @@ TEST_CASE("The fault list tells who looks for a fault, and which scenario gets t
   shows(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,");
 }
 
+TEST_CASE("Scenarios that are tried beside each other are told in their order") {
+  const TemporaryFolder folder;
+  std::string text = "bench B {\n  step 1 ms\n  let x : m = time * 1 m/s\n  param p : 1 = 1\n}\n";
+  for (int i = 1; i <= 9; ++i) {  // the first ones take the longest
+    text += fmt::format("fault f{0} {{ on p  times 2  once x > {1} m }}\n", i, 10 - i);
+    text += fmt::format("scenario s{0} {{ hold {1}.5 s }}\n", i, 10 - i);
+  }
+  folder.write("b.dyne", text);
+  const Output out = run_isodyne("faults b.dyne --try --json", folder.path());
+  INFO(out.err);
+  REQUIRE(out.status == 0);
+  const Json all = Json::parse(out.out);
+  REQUIRE(all.size() == 9);
+  for (std::size_t f = 0; f < 9; ++f) {
+    const Json& scenarios = all[f]["scenarios"];
+    REQUIRE(scenarios.size() == f + 1);
+    for (std::size_t s = 0; s <= f; ++s) CHECK(scenarios[s] == fmt::format("s{} at {}.001 s", s + 1, 9 - f));
+  }
+}
+
 TEST_CASE("The trace shows what was judged where, and what nothing covers") {
   const Ran r;
   r.isodyne("run bench.dyne fill --fault stuck --no-report --out s");

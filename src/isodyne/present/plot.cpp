@@ -3,6 +3,7 @@
 #include <atomic>
 #include <chrono>
 #include <filesystem>
+#include <future>
 #include <string_view>
 #include <vector>
 
@@ -41,33 +42,47 @@ std::string terminal(std::string_view kind, int height) {
   if (kind == "png") return fmt::format("pngcairo size 1280,{} font \"DejaVu Sans,9.5\"", height);
   return fmt::format("pdfcairo size {:.3f}in,{:.3f}in font \"DejaVu Sans,9.5\"", 1280 / 96.0, height / 96.0);
 }
+Status plot_kind(const std::string& gnuplot, const std::string& script, int height, const std::string& base,
+                 const char* kind) {
+  namespace fs = std::filesystem;
+  const std::string file = base + "." + kind;
+  std::string text = fmt::format("set terminal {} background \"#FFFFFF\" noenhanced\n", terminal(kind, height));
+  text += fmt::format("set output {}\n", file_text(file));
+  text += script;
+  const std::string commands = file + ".commands", messages = file + ".messages";
+  const Status written = write_file(commands, text);
+  if (!written) return written.failure();
+  const std::atomic<bool> stop{false};
+  // Without what the user has set up for it at home.
+  const auto drawn = run_program("gnuplot", {gnuplot, "-d", commands}, messages, std::chrono::minutes(5), stop);
+  std::error_code none;
+  fs::remove(commands, none);
+  fs::remove(messages, none);
+  if (!drawn) return drawn.failure();
+  if (*drawn != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0)
+    return Failure{"cannot draw", file, "gnuplot failed"};
+  return Done{};
+}
+
 }  // namespace
 
 Status plot(const std::string& script, int height, const std::string& base, bool pdf) {
-  namespace fs = std::filesystem;
   const std::string gnuplot = on_path("gnuplot");
   if (gnuplot.empty()) return Failure{"cannot draw", base, "gnuplot is not installed"};
   std::vector<const char*> kinds{"svg", "png"};
   if (pdf) kinds.push_back("pdf");
-  for (const char* kind : kinds) {
-    const std::string file = base + "." + kind;
-    std::string text = fmt::format("set terminal {} background \"#FFFFFF\" noenhanced\n", terminal(kind, height));
-    text += fmt::format("set output {}\n", file_text(file));
-    text += script;
-    const std::string commands = file + ".commands", messages = file + ".messages";
-    const Status written = write_file(commands, text);
-    if (!written) return written.failure();
-    const std::atomic<bool> stop{false};
-    // Without what the user has set up for it at home.
-    const auto drawn = run_program("gnuplot", {gnuplot, "-d", commands}, messages, std::chrono::minutes(5), stop);
-    std::error_code none;
-    fs::remove(commands, none);
-    fs::remove(messages, none);
-    if (!drawn) return drawn.failure();
-    if (*drawn != 0 || !fs::exists(file, none) || fs::file_size(file, none) == 0)
-      return Failure{"cannot draw", file, "gnuplot failed"};
+  // Beside each other: they are processes of their own.
+  std::vector<std::future<Status>> drawn;
+  for (const char* kind : kinds)
+    drawn.push_back(std::async(std::launch::async, [&gnuplot, &script, &base, height, kind] {
+      return plot_kind(gnuplot, script, height, base, kind);
+    }));
+  Status all = Done{};
+  for (auto& one : drawn) {
+    Status status = one.get();
+    if (!status && all) all = std::move(status);
   }
-  return Done{};
+  return all;
 }
 
 }  // namespace isodyne::present

@@ -13,9 +13,6 @@ namespace isodyne::present {
 using judge::Answer;
 using judge::Verdict;
 
-namespace {
-
-/// What the requirement reads, over time too.
 std::set<model::VarId> read_by(const model::Program& p, const model::Requirement& r) {
   std::set<model::VarId> all;
   const auto note = [&](model::NodeId node) {
@@ -40,6 +37,8 @@ std::set<model::VarId> read_by(const model::Program& p, const model::Requirement
   }
   return all;
 }
+
+namespace {
 
 /// Whether the rows of a quantity show all that it was: at every instant of the bench, or at all those at which a
 /// sensor samples.

@@ -5,6 +5,7 @@
 // from the images alone nothing of that kind is held: it is undecided. The run itself was judged at every instant, and
 // what it said is in the recording as events: of the same requirement, that counts.
 
+#include <set>
 #include <string>
 #include <vector>
 
@@ -12,6 +13,9 @@
 #include "isodyne/record/recording.h"
 
 namespace isodyne::present {
+
+/// The quantities that a requirement reads, over time and in measures too.
+std::set<model::VarId> read_by(const model::Program& program, const model::Requirement& requirement);
 
 struct SetRight {
   std::vector<judge::Verdict> verdicts;

@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <atomic>
+#include <deque>
 #include <filesystem>
+#include <future>
 #include <map>
 #include <set>
 #include <utility>
@@ -11,6 +13,7 @@
 
 #include "isodyne/core/child.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/breach_figure.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/report_plots.h"
 #include "isodyne/present/trace.h"
@@ -19,19 +22,45 @@ namespace isodyne::present {
 
 namespace fs = std::filesystem;
 
-Status draw_figures(const RunFolder& run) {
-  const std::string folder = (fs::path(run.path) / "figures").string();
-  std::error_code error;
-  fs::create_directories(folder, error);
-  if (error) return Failure{"cannot create the folder", folder, error.message()};
-  for (const model::Figure& figure : figures_of(*run.program)) {
-    const Status drawn = draw(gather(*run.program, figure, *run.recording, run.summary), folder);
-    if (!drawn) return drawn;
+Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins) {
+  // What is drawn is collected here, since recordings are read by one thread; drawing goes on meanwhile.
+  constexpr std::size_t kAtOnce = 4;
+  std::deque<std::future<Status>> drawings;
+  std::set<std::string> begun;
+  Status all = Done{};
+  const auto wait_until_there_are = [&](std::size_t most) {
+    for (; drawings.size() > most; drawings.pop_front()) {
+      Status drawn = drawings.front().get();
+      if (!drawn && all) all = std::move(drawn);
+    }
+  };
+  for (std::size_t i = 0; i < runs.size() && all; ++i) {
+    const RunFolder& run = runs[i];
+    if (begins) begins(i);
+    const std::string folder = (fs::path(run.path) / "figures").string();
+    std::error_code error;
+    fs::create_directories(folder, error);
+    // A run that is named twice is drawn once: two drawings at a time would write the same files.
+    if (!begun.insert(fs::weakly_canonical(folder, error).string()).second) continue;
+    if (error) all = Failure{"cannot create the folder", folder, error.message()};
+    const auto begin = [&](FigureData data) {
+      drawings.push_back(
+          std::async(std::launch::async, [data = std::move(data), folder] { return draw(data, folder); }));
+      wait_until_there_are(kAtOnce);
+    };
+    for (const model::Figure& figure : figures_of(*run.program)) {
+      if (all) begin(gather(*run.program, figure, *run.recording, run.summary));
+    }
+    const auto broken = broken_rows(run.summary);
+    for (std::size_t r = 0; r < std::min(broken.size(), kMostMoments) && all; ++r) {
+      if (auto moment = moment_figure(run, *broken[r])) begin(std::move(*moment));
+    }
+    if (all && run.summary.timing)
+      all = draw_timing(fmt::format("{}, {}: did it keep real time?", run.summary.bench, run.summary.title()),
+                        *run.summary.timing, (fs::path(folder) / "timing").string());
   }
-  if (run.summary.timing)
-    return draw_timing(fmt::format("{}, {}: did it keep real time?", run.summary.bench, run.summary.title()),
-                       *run.summary.timing, (fs::path(folder) / "timing").string());
-  return Done{};
+  wait_until_there_are(0);
+  return all;
 }
 
 namespace {
@@ -47,6 +76,7 @@ table{border-collapse:collapse;width:100%;font-size:13.5px}
 th,td{text-align:left;vertical-align:top;padding:5px 10px 5px 0;border-bottom:1px solid var(--line)}
 th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:right;white-space:nowrap;font-variant-numeric:tabular-nums}
 .verdicts td:last-child{width:46%}
+.frame{overflow-x:auto}.many th:nth-child(n+3){writing-mode:vertical-rl;transform:rotate(180deg);vertical-align:top;padding:8px 4px}.many td:nth-child(n+3){font-size:12px;padding-right:4px}
 .v{font-weight:700;white-space:nowrap}.held{color:var(--held)}.broken{color:var(--broken)}.open{color:var(--open)}
 .held::before{content:"\2713\00a0"}.broken::before{content:"\2717\00a0"}.open::before{content:"\2013\00a0"}
 .note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
@@ -113,7 +143,12 @@ std::string breakable(const std::string& name) {
 
 /// Requirements down, runs across: the first thing a reviewer wants to see.
 std::string overview(const std::vector<RunFolder>& runs) {
-  std::string html = "<h2 class=\"run first\">Overview</h2>\n<table><tr><th>Requirement</th><th></th>";
+  constexpr std::size_t kMostBeside = 4;  // more of them stand upright, and say no margins
+  const bool many = runs.size() > kMostBeside;
+  std::string html = fmt::format(
+      "<h2 class=\"run first\">Overview</h2>\n<div class=\"frame\"><table "
+      "class=\"{}\"><tr><th>Requirement</th><th></th>",
+      many ? "many" : "few");
   for (std::size_t i = 0; i < runs.size(); ++i)
     html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
   html += "</tr>\n";
@@ -133,11 +168,11 @@ std::string overview(const std::vector<RunFolder>& runs) {
                   ? "<td>–</td>"
                   : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>",
                                 look_of(row->answer), escaped(row->answer),
-                                row->worst_margin ? escaped("margin " + row->margin_text()) : "");
+                                row->worst_margin && !many ? escaped("margin " + row->margin_text()) : "");
     }
     html += "</tr>\n";
   }
-  return html + "</table>\n";
+  return html + "</table></div>\n";
 }
 
 std::string verdict_table(const Summary& s, std::size_t run) {
@@ -282,6 +317,24 @@ std::string facts(const RunFolder& run) {
          row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";
 }
 
+/// What was broken, when, by how much, and how that moment looked: what a reader has come for.
+std::string broken_html(const RunFolder& run, std::size_t number) {
+  const auto rows = broken_rows(run.summary);
+  if (rows.empty()) return "";
+  std::string html = "<h3>What was broken</h3>\n";
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    const SummaryRow& r = *rows[i];
+    html += fmt::format("<p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
+                        instant(number, r.first_breach_s));
+    if (r.worst_margin)
+      html += fmt::format(", at worst {} ({})", escaped(r.margin_text()), instant(number, r.worst_at_s));
+    html += fmt::format(". {}<br><code>{}</code></p>\n", escaped(r.description), escaped(r.formula));
+    if (i >= kMostMoments) continue;
+    if (const auto drawing = drawing_html(run, moment_name(r))) html += *drawing;
+  }
+  return html;
+}
+
 /// `finer`: data of its plots that stand at the end of the page.
 Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone, std::string& finer) {
   const Summary& s = run.summary;
@@ -312,7 +365,8 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number, bool a
   if (!timing) return timing.failure();
   const PagePlots plots = plots_of(run, number, *figures);
   finer += plots.finer;
-  html += facts(run) + verdict_table(s, number) + plots.html + *timing + events_table(*run.recording, number);
+  html += broken_html(run, number) + facts(run) + verdict_table(s, number) + plots.html + *timing +
+          events_table(*run.recording, number);
   html += fmt::format(
       "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
       s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"

@@ -1,6 +1,7 @@
 #pragma once
 // One self-contained HTML file about one or several runs, for readers who do not have Isodyne.
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -9,8 +10,8 @@
 
 namespace isodyne::present {
 
-/// Draws every figure of the bench into FOLDER/figures/.
-Status draw_figures(const RunFolder& run);
+/// Draws every figure of the bench into FOLDER/figures/ of each run; `begins` is told with which run.
+Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins = {});
 
 /// The report as HTML. Figures are taken from each run's figures/ folder; draw_figures() comes first.
 Result<std::string> report_html(const std::vector<RunFolder>& runs);

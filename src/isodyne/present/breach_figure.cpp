@@ -1,0 +1,61 @@
+#include "isodyne/present/breach_figure.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/present/rejudge.h"
+#include "isodyne/present/signal_figure.h"
+
+namespace isodyne::present {
+
+std::vector<const SummaryRow*> broken_rows(const Summary& summary) {
+  std::vector<const SummaryRow*> rows;
+  for (const SummaryRow& r : summary.rows) {
+    if (r.answer == judge::answer_word(judge::Answer::broken)) rows.push_back(&r);
+  }
+  std::stable_sort(rows.begin(), rows.end(), [](const SummaryRow* a, const SummaryRow* b) {
+    return a->first_breach_s.value_or(1e300) < b->first_breach_s.value_or(1e300);
+  });
+  return rows;
+}
+
+std::string moment_name(const SummaryRow& row) {
+  std::string name = "broken-" + row.name;
+  std::replace_if(
+      name.begin(), name.end(),
+      [](char c) {
+        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
+                           c == '_' || c == '.';
+        return !plain;
+      },
+      '_');
+  return name;
+}
+
+std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& row) {
+  constexpr std::size_t kMostSignals = 8;
+  const auto requirement = std::find_if(run.program->requirements.begin(), run.program->requirements.end(),
+                                        [&](const model::Requirement& r) { return r.name == row.name; });
+  if (!row.first_breach_s || requirement == run.program->requirements.end()) return std::nullopt;
+  std::vector<std::string> names;
+  for (const model::VarId id : read_by(*run.program, *requirement)) {
+    const model::Variable& v = run.program->variable(id);
+    const bool moves = v.role != model::Role::fixed_param && v.role != model::Role::hidden && id != model::kTime;
+    if (moves && run.recording->has(v.name) && names.size() < kMostSignals) names.push_back(v.name);
+  }
+  if (names.empty() || run.recording->times().empty()) return std::nullopt;
+  const double beside = to_seconds(Time{run.recording->times().back()}) / 20;
+  const Stretch stretch{std::max(0.0, *row.first_breach_s - beside), *row.first_breach_s + beside};
+  auto figure = signal_figure({{run.recording.get(), "", 0}}, names, stretch);
+  if (!figure || figure->end <= figure->begin) return std::nullopt;
+  figure->name = moment_name(row);
+  figure->title = fmt::format("{} broken first at {:.3f} s", row.name, *row.first_breach_s);
+  figure->subtitle = fmt::format("{}: {}, seed {}", run.summary.bench, run.summary.title(), run.summary.seed);
+  add_limits(*figure, *run.program, *run.recording);
+  add_story(*figure, *run.recording, run.summary);
+  clip(*figure);
+  return std::move(*figure);
+}
+
+}  // namespace isodyne::present

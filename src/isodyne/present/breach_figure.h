@@ -1,0 +1,23 @@
+#pragma once
+// The moment at which a requirement was broken first: what it reads, around that instant.
+
+#include <optional>
+
+#include "isodyne/present/figure.h"
+#include "isodyne/present/run_folder.h"
+
+namespace isodyne::present {
+
+/// Of how many requirements a report shows that moment; the others are listed without.
+constexpr std::size_t kMostMoments = 4;
+
+/// The rows that were broken, the earliest first.
+std::vector<const SummaryRow*> broken_rows(const Summary& summary);
+
+/// "broken-L-03", also the name of its files.
+std::string moment_name(const SummaryRow& row);
+
+/// A twentieth of the run before and behind it; nothing if nothing that the requirement reads was recorded.
+std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& row);
+
+}  // namespace isodyne::present
