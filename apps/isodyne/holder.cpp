@@ -53,7 +53,6 @@ void put_text(char (&to)[N], const std::string& text) {
   to[bytes] = '\0';
 }
 
-constexpr int kCrashes[] = {SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGABRT};
 constexpr auto kForTheRecorder = 300;  ///< ms: what was put is in the file a tenth of a second later
 constexpr int kEnded = 70;
 
@@ -63,12 +62,29 @@ void let_it_be_written() {
   nanosleep(&moment, nullptr);
 }
 
+#ifndef ISODYNE_UNDER_SANITIZER
 void on_crash(int signal) {
   g_board->signal.store(signal, std::memory_order_relaxed);
   let_it_be_written();
   std::signal(signal, SIG_DFL);
   std::raise(signal);
 }
+
+void catch_crashes() {
+  static char stack[64 * 1024];  // a full stack is one of the crashes
+  stack_t alternate{};
+  alternate.ss_sp = stack;
+  alternate.ss_size = sizeof stack;
+  sigaltstack(&alternate, nullptr);
+  struct sigaction action {};
+  sigemptyset(&action.sa_mask);
+  action.sa_flags = SA_ONSTACK;
+  action.sa_handler = on_crash;
+  for (const int signal : {SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGABRT}) sigaction(signal, &action, nullptr);
+}
+#else
+void catch_crashes() {}
+#endif
 
 /// Somebody ends the process who is not us.
 void on_exit() {
@@ -83,18 +99,7 @@ void on_exit() {
   if (getppid() != parent) _exit(kEnded);
   sigprocmask(SIG_SETMASK, &before, nullptr);
   ports::use_call_board(&g_board->calls);
-#ifndef ISODYNE_UNDER_SANITIZER
-  static char stack[64 * 1024];  // a full stack is one of the crashes
-  stack_t alternate{};
-  alternate.ss_sp = stack;
-  alternate.ss_size = sizeof stack;
-  sigaltstack(&alternate, nullptr);
-  struct sigaction action {};
-  sigemptyset(&action.sa_mask);
-  action.sa_flags = SA_ONSTACK;
-  action.sa_handler = on_crash;
-  for (const int signal : kCrashes) sigaction(signal, &action, nullptr);
-#endif
+  catch_crashes();
   std::atexit(on_exit);
   int status = 3;
   try {

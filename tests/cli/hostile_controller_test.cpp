@@ -182,7 +182,8 @@ TEST_CASE("Whatever a controller's library does, the run ends in its time with s
         fmt::format("run bench.dyne idle --answer-within \"{}\" --out {}", hangs ? "1 s" : "60 s", out), folder.path());
     INFO(ran.out << ran.err);
     CHECK(ran.status == 3);
-    CHECK(has(ran.err, word));
+    // A sanitizer catches crashes itself, and ends the process in its own way.
+    if (!kSanitized || !word.starts_with("SIG")) CHECK(has(ran.err, word));
     CHECK(has(ran.err, "plc"));
     REQUIRE(fs::exists(folder / (out + "/verdicts.json")));
     CHECK(fs::exists(folder / (out + "/verdicts.xml")));

@@ -170,8 +170,7 @@ TEST_CASE("Recordings of odd structure are refused or read as far as they go, an
       "del f['signals/level']; f.create_dataset('signals/level', (101,), dtype=h5py.vlen_dtype('f8'))",
       "del f['signals/level']; f.create_dataset('signals/level', (101,), dtype=h5py.string_dtype())",
       "del f['signals/level']; f.create_dataset('signals/level', (101,), dtype='S100000')",
-      "del f['signals/level']; f.create_dataset('signals/level', (101,), dtype='f8', external=[('/etc/passwd', 0, "
-      "808)])",
+      "del f['signals/level']; f.create_dataset('signals/level', (101,), dtype='f8', external=[('/etc/passwd',0,808)])",
       "del f['signals/level']; f['signals/level'] = h5py.ExternalLink('other.h5', '/x')",
       "del f['signals/level']; f['signals/level'] = h5py.SoftLink('/time_ns')",
       "del f['time_ns']; f.create_dataset('time_ns', (1 << 40,), dtype='i8', chunks=(1024,))",

@@ -45,7 +45,8 @@ void Parser::fault(const std::string& doc) {
     if (t_.accept("on")) {
       f.target = x_.path("the name of what is faulty");
       t_.skip_newlines();
-      if (!t_.at("memory") && !t_.peek(1).is(":=")) fault_kind(f);  // else what it does stands below
+      // Else what it does stands below, or behind its time.
+      if (!t_.at("memory") && !t_.peek(1).is(":=") && !at_fault_time()) fault_kind(f);
     } else if (t_.at("memory")) {
       fault_memory(f);
     } else if (t_.peek(1).is(":=")) {
@@ -66,6 +67,11 @@ void Parser::fault(const std::string& doc) {
   document_.faults.push_back(std::move(f));
 }
 
+bool Parser::at_fault_time() const {
+  return t_.at("from") || t_.at("between") || t_.at("once") || t_.at("while") || t_.at("lasting") || t_.at("until") ||
+         t_.at("pulsing") || (t_.at("by") && t_.peek(1).is("hand"));
+}
+
 // what = word [ "with" ( path | expression ) | [ "to" ] expression ] [ "over" sum ] [ "every" sum ]
 void Parser::fault_kind(FaultDecl& f) {
   f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
@@ -76,9 +82,7 @@ void Parser::fault_kind(FaultDecl& f) {
   }
   if (f.kind.text == "replace") t_.expect("with", "and the value that takes its place, such as `replace with it * 2`");
   if (f.kind.text == "ramp") t_.expect("to", "and the value that it moves to");
-  const bool none = t_.at("}") || t_.at(TokenKind::newline) || t_.at("from") || t_.at("between") || t_.at("once") ||
-                    t_.at("while") || t_.at("lasting") || t_.at("until") || t_.at("pulsing") ||
-                    (t_.at("by") && t_.peek(1).is("hand"));
+  const bool none = t_.at("}") || t_.at(TokenKind::newline) || at_fault_time();
   if (!none) f.amount = x_.expression();
   if (t_.accept("over")) f.over = x_.sum();
   if (t_.accept("every")) f.every = x_.sum();

@@ -49,6 +49,10 @@ void Parser::never_closed(Span open) {
 }
 
 std::string Parser::unknown_statement(const std::vector<std::string>& words) const {
+  for (const char* sign :
+       {"+", "-", "*", "/", "^", "and", "or", "implies", "<", "<=", ">", ">=", "==", "!=", "then", "else"}) {
+    if (t_.at(sign)) return "a statement ends with its line: open a bracket in the line before to go on here";
+  }
   const auto meant = closest(t_.peek().text, words);
   return meant ? fmt::format("did you mean `{}`?", *meant) : std::string{};
 }

@@ -129,6 +129,7 @@ class Parser {
   void fault(const std::string& doc);
   void fault_kind(FaultDecl& f);
   void fault_memory(FaultDecl& f);
+  bool at_fault_time() const;
   bool fault_time(FaultDecl& f);
   void compose();
   void expectation(const std::string& doc);

@@ -68,6 +68,30 @@ std::vector<std::string> function_words() {
   return words;
 }
 
+namespace {
+/// What others call otherwise, or have as a function: a name that is merely near would compute something else.
+std::string written_otherwise(const std::string& word) {
+  static const std::pair<const char*, const char*> kOthers[] = {
+      {"log10", "write `log(x) / log(10)`; `log` is the natural logarithm"},
+      {"log2", "write `log(x) / log(2)`; `log` is the natural logarithm"},
+      {"ln", "the natural logarithm is `log`"},
+      {"tanh", "write `1 - 2 / (exp(2 * x) + 1)`"},
+      {"sinh", "write `(exp(x) - exp(-x)) / 2`"},
+      {"cosh", "write `(exp(x) + exp(-x)) / 2`"},
+      {"pow", "write `x ^ y`"},
+      {"fmod", "the remainder is `mod`"},
+      {"fabs", "the absolute value is `abs`"},
+      {"arctan", "the function is `atan`"},
+      {"arcsin", "the function is `asin`"},
+      {"arccos", "the function is `acos`"},
+      {"ceiling", "the function is `ceil`"}};
+  for (const auto& [name, advice] : kOthers) {
+    if (word == name) return advice;
+  }
+  return "";
+}
+}  // namespace
+
 Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
   std::vector<Typed> args;
   bool valid = true;
@@ -88,8 +112,11 @@ Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
     for (const auto& [name, f] : check_.functions) known.push_back(name);
     for (const auto& [name, t] : check_.table_decls) known.push_back(name);
     const auto meant = closest(e.word, known);
+    const std::string other_words = written_otherwise(e.word);
     check_.error(Code::unknown_name, e.path.span, fmt::format("there is no function called `{}`", e.word),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                 !other_words.empty() ? other_words
+                 : meant              ? fmt::format("did you mean `{}`?", *meant)
+                                      : std::string{});
     return {};
   }
   const bool many = found != nullptr && (found->op == Op::min || found->op == Op::max);

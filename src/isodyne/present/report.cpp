@@ -76,7 +76,7 @@ table{border-collapse:collapse;width:100%;font-size:13.5px}
 th,td{text-align:left;vertical-align:top;padding:5px 10px 5px 0;border-bottom:1px solid var(--line)}
 th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:right;white-space:nowrap;font-variant-numeric:tabular-nums}
 .verdicts td:last-child{width:46%}
-.frame{overflow-x:auto}.many th:nth-child(n+3){writing-mode:vertical-rl;transform:rotate(180deg);vertical-align:top;padding:8px 4px}.many td:nth-child(n+3){font-size:12px;padding-right:4px}
+.frame{overflow-x:auto}.many th:nth-child(n+3){writing-mode:vertical-rl;transform:rotate(180deg);vertical-align:top;padding:8px 4px}.many th a{text-decoration:none}.many td:nth-child(n+3){font-size:12px;padding-right:4px;width:6em}.many .v{white-space:normal}
 .v{font-weight:700;white-space:nowrap}.held{color:var(--held)}.broken{color:var(--broken)}.open{color:var(--open)}
 .held::before{content:"\2713\00a0"}.broken::before{content:"\2717\00a0"}.open::before{content:"\2013\00a0"}
 .note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
