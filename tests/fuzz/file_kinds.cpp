@@ -318,6 +318,7 @@ std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
          folder.write("z/recording.tail", s);
          return of_recording(file);
        }});
+  for (FileKind& k : kinds) k.forks = k.name.starts_with("recordings") || k.name == "tails";
   return kinds;
 }
 
