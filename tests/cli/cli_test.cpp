@@ -504,10 +504,17 @@ TEST_CASE("A damaged run folder is refused with a reason, not a crash") {
     CHECK(output.err.find("recording") != std::string::npos);
   }
   folder.write("a/recording.h5", good);
+  const std::string verdicts_text = slurp(folder / "a/verdicts.json");
   folder.write("a/verdicts.json", "{\"format\": \"isodyne verdicts\"}");
   CHECK(run_isodyne("report a", folder.path()).status == 2);
   folder.write("a/verdicts.json", "[[[[");
   CHECK(run_isodyne("report a", folder.path()).status == 2);
+  std::string odd = verdicts_text;
+  const std::size_t tests = odd.find("\"tests\": ") + 9;
+  folder.write("a/verdicts.json", odd.replace(tests, odd.find(',', tests) - tests, "1.18447e+20"));
+  const Output refused = run_isodyne("report a", folder.path());
+  CHECK(refused.status == 2);
+  CHECK(refused.err.find("there must be a whole number that fits, not 1.18447e+20") != std::string::npos);
 }
 
 TEST_CASE("The swing bridge passes through packed words, and faults on them are found out") {

@@ -24,10 +24,14 @@ bool too_deep(std::string_view text) {
 }
 }  // namespace
 
-Result<nlohmann::ordered_json> parse_json(std::string_view text) {
+void throw_not_whole(const std::string& what) {
+  throw nlohmann::json::other_error::create(501, "there must be a whole number that fits, not " + what, nullptr);
+}
+
+Result<CheckedJson> parse_json(std::string_view text) {
   if (too_deep(text)) return Failure{"this JSON is nested too deeply", "", ""};
   try {
-    return nlohmann::ordered_json::parse(text.begin(), text.end());
+    return CheckedJson::parse(text.begin(), text.end());
   } catch (const nlohmann::json::exception& e) {
     return Failure{"this is no JSON", "", e.what()};
   }

@@ -17,9 +17,10 @@
 
 namespace isodyne::io {
 
+using Json = CheckedJson;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using State = ParameterRow::State;
 using model::Program;
 using model::VarId;

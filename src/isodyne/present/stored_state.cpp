@@ -13,7 +13,7 @@
 
 namespace isodyne::present {
 
-using Json = nlohmann::ordered_json;
+using Json = CheckedJson;
 
 namespace {
 

@@ -17,7 +17,7 @@
 
 namespace isodyne::present {
 
-using Json = nlohmann::ordered_json;
+using Json = CheckedJson;
 
 std::string SummaryRow::margin_text() const {
   if (!worst_margin) return "–";

@@ -4,14 +4,14 @@
 #include <array>
 
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
+#include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/plot.h"
 
 namespace isodyne::present {
 
-using Json = nlohmann::ordered_json;
+using Json = CheckedJson;
 
 namespace {
 

@@ -6,9 +6,8 @@
 #include <string>
 #include <vector>
 
-#include <nlohmann/json_fwd.hpp>
-
 #include "isodyne/bench/run.h"
+#include "isodyne/core/json_fwd.h"
 
 namespace isodyne::present {
 
@@ -66,10 +65,10 @@ std::vector<TimesRow> times_of(const bench::Timing& timing);
 TimingSummary timing_of(const model::Program& program, const bench::Timing& timing);
 ControllerSummary controller_of(const bench::ControllerReport& report);
 
-void to_json(nlohmann::ordered_json& j, const TimingSummary& t);
-void from_json(const nlohmann::ordered_json& j, TimingSummary& t);
-void to_json(nlohmann::ordered_json& j, const ControllerSummary& c);
-void from_json(const nlohmann::ordered_json& j, ControllerSummary& c);
+void to_json(CheckedJson& j, const TimingSummary& t);
+void from_json(const CheckedJson& j, TimingSummary& t);
+void to_json(CheckedJson& j, const ControllerSummary& c);
+void from_json(const CheckedJson& j, ControllerSummary& c);
 
 /// "0.06 µs", "1.2 ms"
 std::string microseconds(double us);
