@@ -50,15 +50,15 @@ std::string slurp(const std::string& file) {
 }
 
 namespace {
-/// Runs of tests are entered into a catalogue of their own.
-const TemporaryFolder& own_data() {
-  static const TemporaryFolder folder;
-  return folder;
-}
+/// Runs of tests are entered into a catalogue of their own, however they are started.
+struct OwnCatalogue {
+  TemporaryFolder folder;
+  OwnCatalogue() { setenv("XDG_DATA_HOME", folder.path().c_str(), 1); }
+};
+const OwnCatalogue own_catalogue;
 }  // namespace
 
 Output shell(const std::string& command, const std::string& folder) {
-  setenv("XDG_DATA_HOME", own_data().path().c_str(), 1);
   const TemporaryFolder own;
   // setpriv-like isolation is not needed: a hang ends by `timeout`, long after any test should be done.
   const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" +
