@@ -13,7 +13,6 @@ using Window = model::Measure::Window;
 namespace {
 
 constexpr double kNever = std::numeric_limits<double>::quiet_NaN();
-constexpr int kHarmonics = 40;
 
 bool has_waves(MeasureKind kind) {
   return kind == MeasureKind::harmonic || kind == MeasureKind::thd || kind == MeasureKind::phase;
@@ -399,7 +398,8 @@ double Measurer::wave_value(const State& s) const {
   const auto amplitude = [&](std::size_t i, double order) {
     return 2 / time * std::hypot(w.whole_waves[2 * i], w.whole_waves[2 * i + 1]) * whole_wave(order * m.at * w.widest);
   };
-  if (m.kind == MeasureKind::harmonic) return m.number * m.at * w.widest < 0.5 ? amplitude(0, m.number) : kNever;
+  if (m.kind == MeasureKind::harmonic)
+    return shows_harmonic(m.number, m.at, w.widest) ? amplitude(0, m.number) : kNever;
   if (m.kind == MeasureKind::thd) {
     double squares = 0;
     for (std::size_t i = 1; i < kHarmonics; ++i) {

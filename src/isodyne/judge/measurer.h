@@ -14,6 +14,14 @@
 
 namespace isodyne::judge {
 
+/// Of a distortion, the fundamental among them.
+constexpr int kHarmonics = 40;
+
+/// Whether instants `between` seconds apart can show that harmonic of a frequency: more than two in one of its periods.
+constexpr bool shows_harmonic(int number, double frequency, double between) {
+  return number * frequency * between < 0.5;
+}
+
 struct Measured {
   std::int32_t measure = 0;
   std::int64_t occurrence = 0;  ///< from 1

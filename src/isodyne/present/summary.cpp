@@ -99,6 +99,18 @@ SummaryRow expected_row(const model::Program& program, const std::string& scenar
 }
 }  // namespace
 
+namespace {
+/// What of a distortion instants this far apart cannot show, or nothing.
+std::string harmonics_not_shown(const model::Program& p, const model::Measure& m) {
+  if (m.kind != model::MeasureKind::thd) return "";
+  int shown = judge::kHarmonics;
+  while (shown > 0 && !judge::shows_harmonic(shown, m.at, to_seconds(p.step))) --shown;
+  if (shown == judge::kHarmonics) return "";
+  return fmt::format("Measure {} is without the harmonics above {}: a step of {} is too long to show them.", m.name,
+                     shown, format_span(p.step));
+}
+}  // namespace
+
 Summary summarize(const model::Program& program, const record::RunIdentity& identity, const bench::RunResult& result,
                   const std::vector<judge::Verdict>& verdicts) {
   Summary s;
@@ -133,6 +145,9 @@ Summary summarize(const model::Program& program, const record::RunIdentity& iden
   }
   for (const bench::Expected& e : result.expected) s.rows.push_back(expected_row(program, identity.scenario, e));
   s.remarks = result.remarks;
+  for (const model::Measure& m : program.measures) {
+    if (auto blind = harmonics_not_shown(program, m); !blind.empty()) s.remarks.push_back(std::move(blind));
+  }
   for (const bench::RunResult::Lost& l : result.lost) s.lost.push_back(l.text);
   if (result.timing) s.timing = timing_of(program, *result.timing);
   for (const bench::ControllerReport& c : result.controllers) s.controllers.push_back(controller_of(c));
