@@ -262,6 +262,35 @@ TEST_CASE("Signals are drawn by name, by pattern, over each other, and zoomed") 
   CHECK(runs("figure a tank.level --from '9 s'").status == 2);
 }
 
+TEST_CASE("What a figure has no room for is counted, and a late stretch has its own actions") {
+  const TemporaryFolder folder;
+  std::string text = "bench B {\n  step 10 ms\n  input a : m = 0 m\n  let x : m = 2 * a\n}\nscenario s {\n";
+  for (int i = 1; i <= 20; ++i) text += fmt::format("  hold 0.5 s\n  set a = {} m\n", i);
+  folder.write("b.dyne", text + "  hold 0.5 s\n}\nrequirement R-1 { always x < 39 m }\n");
+  REQUIRE(run_isodyne("run b.dyne s --out r", folder.path()).status == 1);
+  REQUIRE(run_isodyne("figure r x --out all", folder.path()).status == 0);
+  CHECK(has(slurp(folder / "all.svg"), "and 29 actions more, not marked here"));
+  REQUIRE(run_isodyne("figure r x --from '9.8 s' --out late", folder.path()).status == 0);
+  CHECK(has(slurp(folder / "late.svg"), "a set to 20 m"));
+  CHECK(!has(slurp(folder / "late.svg"), "not marked here"));
+  // The moment of the breach says that its rows are further apart than what was judged.
+  const std::string moment = slurp(folder / "r/figures/broken-R-1.svg");
+  CHECK(has(moment, "judged every 10 ms, drawn from rows every 100 ms"));
+  CHECK(has(moment, "a set to 20 m"));
+}
+
+TEST_CASE("A distortion says which harmonics the step cannot show") {
+  const TemporaryFolder folder;
+  const std::string rest =
+      "\n  let u : V = 10 V * sin(2 rad/s * pi * 50 * time)\n}\nscenario s { hold 1 s }\n"
+      "measure hum { of u  thd at 50 Hz }\nrequirement R-1 { always hum < 1 % }\n";
+  folder.write("b.dyne", "bench B {\n  step 1 ms" + rest);
+  folder.write("c.dyne", "bench B {\n  step 100 us" + rest);
+  CHECK(has(run_isodyne("run b.dyne s --no-report", folder.path()).out,
+            "Measure hum is without the harmonics above 9: a step of 1 ms is too long to show them."));
+  CHECK(!has(run_isodyne("run c.dyne s --no-report", folder.path()).out, "without the harmonics"));
+}
+
 TEST_CASE("Figures over other axes, around something, closer, with responses, and of a layout") {
   Runs runs;
   runs.run("a");

@@ -196,11 +196,14 @@ Result<AxesPanel> spectrum_panel(const record::Recording& recording, const Signa
   const auto column = [&](std::size_t i) {
     return std::floor(std::log10(static_cast<double>(i + 1)) / decades * static_cast<double>(kColumns));
   };
+  bool left_out = false;
   for (const std::size_t i : enough_to_draw(drawn.data(), drawn.size(), column)) {
     // What is less than a millionth of the greatest is noise of the arithmetic, mostly.
     const bool seen = drawn[i] >= most * 1e-6;
+    left_out = left_out || !seen;
     panel.curves[0].points.emplace_back(s.step_hz * static_cast<double>(i + 1), seen ? drawn[i] : NAN);
   }
+  if (left_out) panel.x_text += "; what is below a millionth of the greatest is not drawn";
   return panel;
 }
 

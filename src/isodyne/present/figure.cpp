@@ -138,7 +138,13 @@ class Script {
       for (const Band& b : *bands) named.insert(b.label);
     }
     top_ = 84 + 13 * static_cast<int>(named.size());
-    bottom_ = 62 + 16 * static_cast<int>((d_.marks.size() + 1) / 2);
+    for (std::size_t i = 0; i < d_.marks.size(); ++i)
+      notes_.push_back(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text));
+    if (d_.unmarked > 0) notes_.push_back(fmt::format("and {} more, not marked here", counted(d_.unmarked, "action")));
+    // Side by side where all of them are short enough.
+    if (std::any_of(notes_.begin(), notes_.end(), [](const std::string& n) { return display_width(n) > kHalfWidth; }))
+      columns_ = 1;
+    bottom_ = 62 + 16 * static_cast<int>((notes_.size() + columns_ - 1) / columns_);
     height_ = top_ + bottom_ + panel_height_ * static_cast<int>(std::max<std::size_t>(1, d_.panels.size()));
   }
 
@@ -153,6 +159,7 @@ class Script {
 
  private:
   static constexpr int kWidth = 1280, kLeft = 110, kRight = 190;
+  static constexpr std::size_t kHalfWidth = 78;  ///< characters of a note that has another one beside it
 
   double length() const { return std::max(d_.end - d_.begin, 1e-9); }
   double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
@@ -185,13 +192,11 @@ class Script {
                          tag++, quoted(number), x(d_.marks[i].at), y(top_ - 8));
       i = last + 1;
     }
-    for (std::size_t i = 0; i < d_.marks.size(); ++i) {
-      const double column = i % 2 == 0 ? double(kLeft) / kWidth : 0.52;
-      const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / 2));
-      out +=
-          fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
-                      quoted(shortened(fmt::format("{}  {:.6g} s  {}", i + 1, d_.marks[i].at, d_.marks[i].text), 78)),
-                      column, line);
+    for (std::size_t i = 0; i < notes_.size(); ++i) {
+      const double column = i % columns_ == 0 ? double(kLeft) / kWidth : 0.52;
+      const double line = y(height_ - bottom_ + 58 + 16 * static_cast<double>(i / columns_));
+      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} font \",9\" tc rgb \"#555555\"\n", tag++,
+                         quoted(shortened(notes_[i], 2 * kHalfWidth)), column, line);
     }
     return out;
   }
@@ -370,6 +375,8 @@ class Script {
     return out;
   }
 
+  std::vector<std::string> notes_;  ///< below the panels
+  std::size_t columns_ = 2;
   const FigureData& d_;
   TimeAxis axis_;
   int panel_height_ = 0, top_ = 0, bottom_ = 0, height_ = 0;
@@ -441,15 +448,23 @@ void clip(FigureData& data) {
   }
 }
 
+/// Marks that a figure has room for.
+constexpr std::size_t kMostMarks = 12;
+
 void add_story(FigureData& d, const record::Recording& recording, const Summary& summary) {
   d.faults = fault_bands(recording, d.end);
   for (const SummaryRow& row : summary.rows) {
     for (const auto& [begin, end] : row.breaches_s) d.breaches.push_back({begin, end, row.name});
   }
   for (const record::RecordedEvent& e : recording.events()) {
-    if (e.kind != bench::event_word(bench::EventKind::action) || d.marks.size() >= 12) continue;
+    const double at = to_seconds(e.at);
+    if (e.kind != bench::event_word(bench::EventKind::action) || at < d.begin || at > d.end) continue;
+    if (d.marks.size() >= kMostMarks) {
+      ++d.unmarked;
+      continue;
+    }
     const bool sentence = e.text.starts_with("wait") || e.text.starts_with("hold");
-    d.marks.push_back({to_seconds(e.at), sentence ? e.text : e.subject + " " + e.text});
+    d.marks.push_back({at, sentence ? e.text : e.subject + " " + e.text});
   }
 }
 

@@ -58,6 +58,7 @@ struct FigureData {
   std::vector<Panel> panels;
   std::vector<Band> faults, breaches;
   std::vector<Mark> marks;
+  std::size_t unmarked = 0;            ///< actions that there was no room for
   std::shared_ptr<FigureData> closer;  ///< the same panels over a short stretch, to be drawn inside these
 };
 

@@ -13,8 +13,8 @@
 
 #include "isodyne/core/child.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/breach_figure.h"
 #include "isodyne/present/figure.h"
+#include "isodyne/present/moment_figure.h"
 #include "isodyne/present/report_plots.h"
 #include "isodyne/present/trace.h"
 
@@ -53,7 +53,12 @@ Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void
     }
     const auto broken = broken_rows(run.summary);
     for (std::size_t r = 0; r < std::min(broken.size(), kMostMoments) && all; ++r) {
-      if (auto moment = moment_figure(run, *broken[r])) begin(std::move(*moment));
+      if (auto moment = moment_figure(run, *broken[r])) {
+        begin(std::move(*moment));
+      } else {  // a drawing of an earlier report would be of something else
+        for (const char* kind : {".svg", ".png"})
+          fs::remove(fs::path(folder) / (moment_name(*broken[r]) + kind), error);
+      }
     }
     if (all && run.summary.timing)
       all = draw_timing(fmt::format("{}, {}: did it keep real time?", run.summary.bench, run.summary.title()),

@@ -1,9 +1,10 @@
-#include "isodyne/present/breach_figure.h"
+#include "isodyne/present/moment_figure.h"
 
 #include <algorithm>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
 #include "isodyne/present/rejudge.h"
 #include "isodyne/present/signal_figure.h"
 
@@ -39,10 +40,19 @@ std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& 
                                         [&](const model::Requirement& r) { return r.name == row.name; });
   if (!row.first_breach_s || requirement == run.program->requirements.end()) return std::nullopt;
   std::vector<std::string> names;
+  std::size_t left_out = 0;
+  Time rows{};
   for (const model::VarId id : read_by(*run.program, *requirement)) {
     const model::Variable& v = run.program->variable(id);
-    const bool moves = v.role != model::Role::fixed_param && v.role != model::Role::hidden && id != model::kTime;
-    if (moves && run.recording->has(v.name) && names.size() < kMostSignals) names.push_back(v.name);
+    if (v.role == model::Role::fixed_param || v.role == model::Role::hidden || v.role == model::Role::measure ||
+        id == model::kTime)
+      continue;
+    if (!run.recording->has(v.name) || names.size() == kMostSignals) {
+      ++left_out;
+      continue;
+    }
+    names.push_back(v.name);
+    rows = std::max(rows, run.recording->period_of(v.name));
   }
   if (names.empty() || run.recording->times().empty()) return std::nullopt;
   const double beside = to_seconds(Time{run.recording->times().back()}) / 20;
@@ -52,6 +62,11 @@ std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& 
   figure->name = moment_name(row);
   figure->title = fmt::format("{} broken first at {:.3f} s", row.name, *row.first_breach_s);
   figure->subtitle = fmt::format("{}: {}, seed {}", run.summary.bench, run.summary.title(), run.summary.seed);
+  // What happened between two rows is not in the picture, and not every quantity may be.
+  if (rows > run.program->step)
+    figure->subtitle +=
+        fmt::format("; judged every {}, drawn from rows every {}", format_span(run.program->step), format_span(rows));
+  if (left_out > 0) figure->subtitle += fmt::format("; without {} that it reads", counted(left_out, "more signal"));
   add_limits(*figure, *run.program, *run.recording);
   add_story(*figure, *run.recording, run.summary);
   clip(*figure);
