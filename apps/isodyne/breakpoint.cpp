@@ -30,7 +30,7 @@ std::shared_ptr<const model::Program> with_text(const std::string& file, const s
                                                 const std::string& text) {
   model::Wish wish;
   wish.harness = harness;
-  wish.rules = model::Rules{"", "what was typed", text, false};
+  wish.rules = model::Rules{"what was typed", text, false};
   const model::Loaded loaded = load_file(file, wish);
   if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   return loaded.program;

@@ -13,6 +13,7 @@
 #include "isodyne/present/rejudge.h"
 #include "isodyne/present/run_folder.h"
 #include "isodyne/record/playback.h"
+#include "library_path.h"
 #include "runs.h"
 #include "table.h"
 #include "terminal.h"
@@ -110,7 +111,7 @@ std::optional<Time> play(present::OpenRecording& run, const std::string& rules, 
     judge.image(image);
     seen();
     if (++images % 1024 == 0 && progress.due())
-      progress.draw(end > 0 ? to_seconds(image.at) / end : -1, fmt::format("judging, {:.0f} s", to_seconds(image.at)));
+      progress.draw(end > 0 ? to_seconds(image.at) / end : -1, "judging, " + format_seconds(to_seconds(image.at), 0));
   });
   progress.clear();
   return playback.period();
@@ -135,7 +136,7 @@ int run_judge(const Arguments& arguments) {
       say_error(text.failure().text());
       return kWrongInput;
     }
-    rules = model::Rules{fs::path(arguments.words[1]).parent_path().string(), arguments.words[1], *text, true};
+    rules = model::Rules{arguments.words[1], *text, true, read_library_file};
   }
   int status = kHeld;
   auto run = open(path, rules, status);
@@ -151,10 +152,12 @@ int run_judge(const Arguments& arguments) {
   present::SetRight right = present::set_right(p, *run->recording, judge.verdicts(result.ending), *period);
   present::Summary summary = present::summarize(p, run->recording->identity(), result, right.verdicts);
   summary.remarks = std::move(right.remarks);
+  for (const std::string& file : run->of_today)
+    summary.remarks.push_back(fmt::format("The rules use \"{}\" of the library as it is now: the run did not.", file));
   if (result.ending == bench::Ending::not_recorded) {
     summary.ending = "cut off";
-    summary.remarks.push_back(fmt::format(
-        "The recording breaks off at {:.3f} s: the run was killed, or the disk was full.", summary.ended_at_s));
+    summary.remarks.push_back(fmt::format("The recording breaks off at {}: the run was killed, or the disk was full.",
+                                          format_seconds(summary.ended_at_s)));
   }
   if (!rules) {  // what the scenario expected was told while it ran
     if (const auto before = present::read_summary((fs::path(path) / "verdicts.json").string())) {
@@ -195,7 +198,7 @@ std::optional<model::Rules> measures_in(const Arguments& arguments, std::vector<
     text += fmt::format("measure {} {{ {} }}\n", names.back(), word);
   }
   if (text.empty()) return std::nullopt;
-  return model::Rules{"", "command line", text, false};
+  return model::Rules{"command line", text, false};
 }
 
 bool known(const model::Program& p, const std::vector<std::string>& names) {
@@ -247,8 +250,8 @@ int run_measure(const Arguments& arguments) {
     const model::Variable& v = p.variable(measure.value);
     const bool number = std::isfinite(m.value);
     const double value = (m.value - v.unit.offset) / v.unit.factor;
-    table.row({measure.name, std::to_string(m.occurrence), fmt::format("{:.3f} s", to_seconds(m.begin)),
-               fmt::format("{:.3f} s", to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
+    table.row({measure.name, std::to_string(m.occurrence), format_seconds(to_seconds(m.begin)),
+               format_seconds(to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
                measure.text + (m.whole ? "" : " (the run ended before)")});
     Json row{{"measure", measure.name},
              {"occurrence", m.occurrence},

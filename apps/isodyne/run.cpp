@@ -97,6 +97,11 @@ class Watchers : public bench::Observer {
     tell(judge_.flush());  // what was broken before it comes before it
     recorder_.event(event);
   }
+  void waits(const std::string& for_whom) override {
+    Progress::alive();
+    const double waited = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
+    if (progress_.due()) progress_.draw(-1, fmt::format("{}  waiting for {:.0f} s, {}", title_, waited, for_whom));
+  }
   bool good() const override { return (recorder_.good() || unrecorded_) && difference_.empty(); }
 
   bool injected(std::int32_t fault) const { return injected_.contains(fault); }
@@ -111,12 +116,13 @@ class Watchers : public bench::Observer {
   void draw(Time now) {
     const double wall = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin_).count();
     const double simulated = to_seconds(now);
-    std::string text = fmt::format("{}  {:.0f} s, {:.0f}x real time", title_, simulated, simulated / wall);
+    std::string text = fmt::format("{}  {}, {:.0f}x real time", title_, format_seconds(simulated, 0), simulated / wall);
     const std::size_t at = run_->action(), of = run_->actions();
     double share = of == 0 ? -1 : static_cast<double>(at) / static_cast<double>(of);
     if (longest_) {
       share = std::max(share, simulated / to_seconds(*longest_));
-      text += fmt::format(", {:.0f} s left", std::ceil(wall * (to_seconds(*longest_) - simulated) / simulated));
+      text += fmt::format(", {} left",
+                          format_seconds(std::ceil(wall * (to_seconds(*longest_) - simulated) / simulated), 0));
     }
     if (of > 0) text += fmt::format(", action {}/{}", std::min(at + 1, of), of);
     if (paced_) {
@@ -433,6 +439,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     for (const judge::Verdict& v : verdicts)
       (*recorder)->event(
           {result.ended_at, bench::EventKind::verdict, v.requirement, static_cast<std::int32_t>(v.answer), 0});
+    (*recorder)->judged(judge.witnessed());
     const Status closed = (*recorder)->close(result.ending);
     const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
     if (!closed && !went_on) result.ending = bench::Ending::not_recorded;

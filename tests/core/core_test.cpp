@@ -126,3 +126,42 @@ TEST_CASE("The generator gives the published xoshiro256** sequence for its state
   // rotl(s1 * 5, 7) * 9 with s1 = 0x6e789e6aa1b965f4.
   CHECK(r.next() == 0x99ec5f36cb75f2b4ULL);
 }
+
+TEST_CASE("Instants are written in hours and minutes from an hour on, to the nanosecond") {
+  using std::chrono::nanoseconds;
+  CHECK(format_instant(Time{3'599'999'999'999}) == "3599.999999999 s");
+  CHECK(format_instant(Time{3'600'000'000'000}) == "1 h");
+  CHECK(format_instant(Time{3'600'500'000'000}) == "1 h 0 min 0.5 s");
+  CHECK(format_instant(Time{46'423'200'000'001}) == "12 h 53 min 43.200000001 s");
+  CHECK(format_instant(Time{-46'440'000'000'000}) == "-12 h 54 min");
+  CHECK(format_instant(Time{INT64_MIN}).starts_with("-2562047 h 47 min"));
+  CHECK(format_seconds(3599.9994) == "3599.999 s");
+  CHECK(format_seconds(3599.9996) == "1 h");  // rounded first
+  CHECK(format_seconds(46423.25) == "12 h 53 min 43.25 s");
+  CHECK(format_seconds(-7325.5, 1) == "-2 h 2 min 5.5 s");
+  CHECK(format_seconds(0.0004) == "0.000 s");
+  CHECK(format_seconds(NAN) == "–");
+  CHECK(format_seconds(INFINITY) == "–");
+}
+
+TEST_CASE("Large numbers are written out, and small ones as before") {
+  CHECK(format_number(1234567) == "1234567");
+  CHECK(format_number(-999999.5) == "-1e+06");
+  CHECK(format_number(1e6) == "1000000");
+  CHECK(format_number(1.5e12) == "1.5e+12");
+  CHECK(format_number(0.00001) == "1e-05");
+}
+
+TEST_CASE("Names that are too long are cut where that leaves them told apart") {
+  using Names = std::vector<std::string>;
+  CHECK(shortened_apart({"short", "shorter"}, 10) == Names{"short", "shorter"});
+  CHECK(shortened_apart({"chamber_level.signal", "chamber_level.counts"}, 12) == Names{"…evel.signal", "…evel.counts"});
+  CHECK(shortened_apart({"upper_gate.angle", "lower_gate.angle"}, 8) == Names{"upper_g…", "lower_g…"});
+  CHECK(shortened_apart({"1: the_very_long_name.x", "2: the_very_long_name.x"}, 10) ==
+        Names{"1: the_ve…", "2: the_ve…"});
+  CHECK(shortened_apart({"abcdefgh_1_zzzzzzzz", "abcdefgh_2_zzzzzzzz"}, 9) == Names{"abcd… #1", "abcd… #2"});
+  for (const std::string& n : shortened_apart({"größenänderung_eins", "größenänderung_zwei"}, 9)) {
+    CHECK(display_width(n) <= 9);
+    CHECK(!not_printable(n));
+  }
+}

@@ -112,3 +112,34 @@ TEST_CASE("Separate breaches are listed separately") {
   CHECK(to_seconds(v.breaches[1].begin) == Approx(1.085).margin(0.0101));
   CHECK(to_seconds(v.breaches[1].end) == Approx(1.415).margin(0.0101));
 }
+
+TEST_CASE("What was judged around the first breach and the worst instant is kept, row by row") {
+  const auto p = program_of(
+      "bench B {\n  step 1 ms\n  let x : m = (if time >= 3.5 s and time < 3.503 s then 9 m else 0 m) + time * 0.1 m/s\n"
+      "  let calm : m = 1 m\n}\n"
+      "requirement R-1 { always x < 5 m }\nrequirement R-2 { always calm < 2 m }\n");
+  Seen seen(p, {"x"});
+  bench::RunPlan plan;
+  plan.longest = std::chrono::seconds(8);
+  run_bench(seen, plan);
+  seen.judge.verdicts(bench::Ending::completed);
+  const judge::Witnessed w = seen.judge.witnessed();
+  const auto column = std::find(w.columns.begin(), w.columns.end(), p->find("x")) - w.columns.begin();
+  std::map<Time, double> kept;
+  for (std::size_t i = 0; i < w.times.size(); ++i) {
+    CHECK((i == 0 || w.times[i] > w.times[i - 1]));
+    const double value = w.rows[i * w.columns.size() + static_cast<std::size_t>(column)];
+    if (std::isfinite(value)) kept[w.times[i]] = value;
+  }
+  // 250 instants on both sides of the first breach at 3.5 s and of the worst at 3.502 s, each what the run had there.
+  using std::chrono::milliseconds;
+  REQUIRE(kept.size() == 503);
+  CHECK(kept.begin()->first == Time(milliseconds(3250)));
+  CHECK(kept.rbegin()->first == Time(milliseconds(3752)));
+  std::size_t row = 0;
+  for (const auto& [at, value] : kept) {
+    while (seen.times[row] < at) ++row;
+    REQUIRE(seen.times[row] == at);
+    CHECK(value == seen.values[0][row]);
+  }
+}

@@ -57,6 +57,8 @@ std::string action_text(const model::Program& p, const Event& e) {
         return fmt::format("set to {}", p.format(step.target, e.value));
       case Kind::ramp:
         return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
+      case Kind::play:
+        return fmt::format("{}; the scenario goes on in {}", step.text, format_span(step.duration));
       case Kind::release:
         return std::string("released");
       case Kind::inject:

@@ -66,6 +66,9 @@ class Observer {
   virtual ~Observer() = default;
   virtual void image(const Image&) {}
   virtual void event(const Event&) {}
+  /// Before the first instant, some times a second: for whom the run waits, and how far they are. On the thread of the
+  /// run, before any image.
+  virtual void waits(const std::string& for_whom) { (void)for_whom; }
   /// False asks for the end of the run: what has been seen cannot be kept.
   virtual bool good() const { return true; }
 };

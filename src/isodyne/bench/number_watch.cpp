@@ -57,7 +57,7 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
       all_values_(program, nodes_of(all_)),
       noted_(program.variables.size(), 0) {
   for (const model::RecordGroup& g : program.recorded)
-    recorded_.insert(recorded_.end(), g.signals.begin(), g.signals.end());
+    if (!g.judged) recorded_.insert(recorded_.end(), g.signals.begin(), g.signals.end());
   missing_.reserve(recorded_.size());
 }
 
@@ -138,7 +138,7 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
     story.what = fmt::format("{} compares what is no finite number", watch.reader);
     if (watch.span.known())
       story.details.push_back(
-          fmt::format("{}: {}", program_.sources->place(watch.span), one_line(program_.sources->covered(watch.span))));
+          fmt::format("{}: {}", program_.sources->place(watch.span), program_.sources->in_one_line(watch.span)));
     say_reads(reads);
     story.details.push_back(advice);
     return story;
@@ -148,8 +148,8 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
                            watch.reader, made == *bad ? "it" : "`" + program_.variable(*bad).name + "`");
   Span span = program_.variable(made).span;
   if (const auto value = equation_of(made, span)) {
-    story.details.push_back(fmt::format("its equation is in {}: {}", program_.sources->place(span),
-                                        one_line(program_.sources->covered(span))));
+    story.details.push_back(
+        fmt::format("its equation is in {}: {}", program_.sources->place(span), program_.sources->in_one_line(span)));
     say_reads(program_.reads(*value));
   } else if (span.known()) {
     story.details.push_back(fmt::format("it is declared in {}", program_.sources->place(span)));

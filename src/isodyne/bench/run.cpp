@@ -359,7 +359,7 @@ void Run::stop_for_wait() {
   const model::ScenarioStep& step = *scenario_.timed_out();
   result_.ending = Ending::wait_timed_out;
   result_.explanation = fmt::format("{}: `{}` did not come true within {}", program_->sources->place(step.span),
-                                    one_line(program_->sources->covered(step.span)), format_span(step.duration));
+                                    program_->sources->in_one_line(step.span), format_span(step.duration));
   for (const model::VarId id : program_->reads(step.value)) {
     result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
   }
@@ -406,7 +406,7 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     for (const std::int32_t e : engine::endless(state_)) {
       const Span span = program_->events[static_cast<std::size_t>(e)].span;
       result_.details.push_back(
-          fmt::format("{}: {}", program_->sources->place(span), one_line(program_->sources->covered(span))));
+          fmt::format("{}: {}", program_->sources->place(span), program_->sources->in_one_line(span)));
     }
     return;
   }
@@ -415,7 +415,7 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     result_.explanation = fmt::format("the equation for `{}` has no solution that could be found at {}",
                                       program_->variable(s.x).name, format_instant(state_.now));
     result_.details.push_back(
-        fmt::format("{}: {}", program_->sources->place(s.span), one_line(program_->sources->covered(s.span))));
+        fmt::format("{}: {}", program_->sources->place(s.span), program_->sources->in_one_line(s.span)));
     result_.details.push_back(fmt::format("the last value tried was {}", program_->format(s.x, trouble.last_good)));
     return;
   }

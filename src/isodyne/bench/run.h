@@ -185,6 +185,7 @@ class Run {
   void wire_controllers(const PortMaker& make_port);
   bool open_controllers();
   bool bring_up();
+  std::string standing_of_all(const std::vector<ports::Standing>& standing) const;
   bool in_time(const std::vector<ports::Standing>& standing, double waited_s);
   void begin_pace();
   void end_pace();

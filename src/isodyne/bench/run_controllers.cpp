@@ -73,7 +73,7 @@ bool Run::bring_up() {
   for (Wired& c : controllers_) {
     for (std::size_t w = 0; w < c.writes.size(); ++w) c.writes[w] = state_[c.valid[w]];
   }
-  double before = 0;
+  double before = 0, told = 0;
   for (bool all_ready = false; !all_ready;) {
     all_ready = true;
     for (std::size_t i = 0; i < controllers_.size(); ++i) {
@@ -106,6 +106,7 @@ bool Run::bring_up() {
       return false;
     }
     if (!in_time(standing, waited)) return false;
+    if (waited > told + 0.1) observer_.waits(standing_of_all(standing)), told = waited;
     std::this_thread::sleep_for(std::chrono::microseconds(200));
   }
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
@@ -121,6 +122,17 @@ bool Run::bring_up() {
   start_crew();
   if (plan_.pace) begin_pace();
   return true;
+}
+
+/// "controller `plc` is offline: nobody has connected to 127.0.0.1:1502; `crane` is ready"
+std::string Run::standing_of_all(const std::vector<Standing>& standing) const {
+  std::string text;
+  for (std::size_t i = 0; i < controllers_.size(); ++i) {
+    const std::string missing = standing[i] == Standing::ready ? "" : controllers_[i].port->missing();
+    text += fmt::format("{}`{}` is {}{}{}", text.empty() ? "controller " : "; ", controllers_[i].controller->name,
+                        ports::standing_word(standing[i]), missing.empty() ? "" : ": ", missing);
+  }
+  return text;
 }
 
 /// False, and says who is missing, when a controller has had its time.

@@ -51,4 +51,21 @@ std::string_view Sources::covered(Span span) const {
   return std::string_view(text(span.source)).substr(span.begin, span.end - span.begin);
 }
 
+std::string Sources::in_one_line(Span span) const {
+  const std::string_view written = covered(span);
+  std::string kept;
+  bool quoted = false;
+  for (std::size_t i = 0; i < written.size(); ++i) {
+    const char c = written[i];
+    if (c == '"') quoted = !quoted;
+    if (c == '\n') quoted = false;  // a text ends with its line
+    if (c == '#' && !quoted) {
+      i = std::min(written.find('\n', i), written.size()) - 1;
+      continue;
+    }
+    kept += c;
+  }
+  return one_line(kept);
+}
+
 }  // namespace isodyne

@@ -47,6 +47,8 @@ class Sources {
   std::string place(Span span) const;
   /// The text the span covers.
   std::string_view covered(Span span) const;
+  /// The same to be shown, or to be read again as one statement: comments left out, line ends and blanks as one blank.
+  std::string in_one_line(Span span) const;
 
  private:
   struct File {

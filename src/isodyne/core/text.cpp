@@ -1,6 +1,9 @@
 #include "isodyne/core/text.h"
 
 #include <algorithm>
+#include <cmath>
+#include <functional>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -77,8 +80,37 @@ std::string printable(std::string_view text) {
   return out;
 }
 
+std::string_view last_columns(std::string_view utf8, std::size_t columns) {
+  const std::size_t width = display_width(utf8);
+  return width <= columns ? utf8 : utf8.substr(first_columns(utf8, width - columns).size());
+}
+
+std::vector<std::string> shortened_apart(const std::vector<std::string>& names, std::size_t columns) {
+  const auto half = columns / 2;
+  const std::function<std::string(const std::string&)> ways[] = {
+      [&](const std::string& n) { return "…" + std::string(last_columns(n, columns - 1)); },
+      [&](const std::string& n) { return std::string(first_columns(n, columns - 1)) + "…"; },
+      [&](const std::string& n) {
+        return std::string(first_columns(n, half)) + "…" + std::string(last_columns(n, columns - 1 - half));
+      }};
+  const std::set<std::string> different(names.begin(), names.end());
+  std::vector<std::string> made;
+  for (const auto& cut : ways) {
+    made.clear();
+    for (const std::string& n : names) made.push_back(display_width(n) <= columns ? n : cut(n));
+    if (std::set<std::string>(made.begin(), made.end()).size() == different.size()) return made;
+  }
+  for (std::size_t i = 0; i < made.size(); ++i) {  // they differ in their middles: by number
+    if (display_width(names[i]) > columns)
+      made[i] = std::string(first_columns(names[i], columns - 5)) + fmt::format("… #{}", i + 1);
+  }
+  return made;
+}
+
 std::string format_number(double value) {
   if (value == 0) return "0";  // also for -0
+  // Large numbers written out, as people do.
+  if (std::abs(value) >= 1e6 && std::abs(value) < 1e12) return fmt::format("{:.0f}", value);
   return fmt::format("{:.6g}", value);
 }
 
@@ -147,6 +179,12 @@ std::string one_line(std::string_view text) {
   }
   if (!out.empty() && out.back() == ' ') out.pop_back();
   return out;
+}
+
+std::string listed(const std::vector<std::string>& all, std::string_view none) {
+  std::string text;
+  for (const std::string& one : all) text += (text.empty() ? "" : ", ") + one;
+  return all.empty() ? std::string(none) : text;
 }
 
 std::string counted(std::size_t count, std::string_view noun) {

@@ -14,13 +14,16 @@ std::size_t display_width(std::string_view utf8);
 /// As much of the text as fits into so many columns; whole code points.
 std::string_view first_columns(std::string_view utf8, std::size_t columns);
 
+/// Each of the names in at most so many columns, cut where that leaves them told apart: in front, behind, or between.
+std::vector<std::string> shortened_apart(const std::vector<std::string>& names, std::size_t columns);
+
 /// Text of others, fit to be shown anywhere: what is no UTF-8, control characters but line ends and tabs, and marks
 /// that turn the direction of writing become U+FFFD.
 std::string printable(std::string_view text);
 /// Whether there is anything that printable() would replace, and where.
 std::optional<std::size_t> not_printable(std::string_view text);
 
-/// Six significant digits, no trailing zeros: "0.62", "1e-09", "3.14159".
+/// Six significant digits, no trailing zeros: "0.62", "1e-09", "3.14159"; up to 10^12 written out: "1234567".
 std::string format_number(double value);
 
 /// The shortest text that reads back as the same double.
@@ -46,6 +49,9 @@ bool matches(std::string_view pattern, std::string_view name);
 
 /// ASCII letters in lower case.
 std::string lower_case(std::string_view text);
+
+/// "a, b, c"; `none` if there is nothing.
+std::string listed(const std::vector<std::string>& all, std::string_view none);
 
 /// "1 fault", "3 faults".
 std::string counted(std::size_t count, std::string_view noun);

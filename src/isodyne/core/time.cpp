@@ -37,8 +37,35 @@ std::string format_span(Time t) {
   return decimal(t.count(), 9) + " s";
 }
 
+namespace {
+constexpr std::int64_t kMinute = 60'000'000'000, kHour = 60 * kMinute;
+
+/// "12 h 53 min ", and what is left of it, less than a minute; below an hour nothing is taken away.
+std::string hours_of(std::int64_t& ns) {
+  if (ns > -kHour && ns < kHour) return {};
+  const bool negative = ns < 0;
+  const std::uint64_t size = negative ? 0 - static_cast<std::uint64_t>(ns) : static_cast<std::uint64_t>(ns);
+  ns = static_cast<std::int64_t>(size % kMinute);
+  const std::string hours = fmt::format("{}{} h", negative ? "-" : "", size / kHour);
+  const auto minutes = size % kHour / kMinute;
+  return minutes == 0 && ns == 0 ? hours : fmt::format("{} {} min", hours, minutes);
+}
+}  // namespace
+
 std::string format_instant(Time t) {
-  return decimal(t.count(), 9) + " s";
+  std::int64_t rest = t.count();
+  const std::string hours = hours_of(rest);
+  if (hours.empty()) return decimal(rest, 9) + " s";
+  return rest == 0 ? hours : hours + " " + decimal(rest, 9) + " s";
+}
+
+std::string format_seconds(double seconds, int decimals) {
+  if (!std::isfinite(seconds)) return "–";
+  const double unit = std::pow(10, decimals);
+  const auto rounded = time_from_seconds(std::round(seconds * unit) / unit);
+  if (!rounded) return fmt::format("{:.{}g} s", seconds, decimals + 3);
+  if (std::abs(rounded->count()) < kHour) return fmt::format("{:.{}f} s", seconds, decimals);
+  return format_instant(*rounded);
 }
 
 }  // namespace isodyne

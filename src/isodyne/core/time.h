@@ -24,7 +24,12 @@ std::optional<Time> time_from_seconds(double seconds);
 /// "12.345 s", "20 ms", "1 µs": the span in the unit that needs the fewest zeros.
 std::string format_span(Time t);
 
-/// "131.25 s": an instant in seconds with up to nanosecond digits, trailing zeros dropped.
+/// "131.25 s", "12 h 53 min 43.2 s": an instant with up to nanosecond digits, trailing zeros dropped; from an hour on
+/// in hours and minutes.
 std::string format_instant(Time t);
+
+/// "131.250 s", "12 h 53 min 43.25 s": the same of a double, rounded to so many decimals, and with all of them below an
+/// hour, for columns. Not a number: "–".
+std::string format_seconds(double seconds, int decimals = 3);
 
 }  // namespace isodyne

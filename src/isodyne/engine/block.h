@@ -34,6 +34,10 @@ class BlockEvaluator {
     for (const model::VarId id : reads_) *row++ = variables[id];
   }
 
+  /// What a row has, in order, and which places of it a group reads.
+  const std::vector<model::VarId>& reads() const { return reads_; }
+  const std::vector<std::int32_t>& read_by(std::size_t group) const { return groups_[group].reads; }
+
   /// The next images (at most kRows), a row each. They have to stay until the next.
   void load(const double* rows, std::size_t count);
   /// Computes between which numbers the expressions of a group lie in these images.

@@ -29,7 +29,7 @@ void CWriter::comment(Span span, const char* indent) {
   if (style_.comments && span.end > span.begin) {
     std::string place = p_.sources->place(span);
     place = place.substr(place.rfind('/') + 1);
-    std::string text = one_line(p_.sources->covered(span));
+    std::string text = p_.sources->in_one_line(span);
     for (std::size_t at = 0; (at = text.find("*/", at)) != std::string::npos;) text.replace(at, 2, "* /");
     put("{}/* {}: {} */\n", indent, place, text);
   }

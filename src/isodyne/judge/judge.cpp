@@ -14,6 +14,13 @@ std::vector<model::NodeId> joined(const std::vector<std::vector<model::NodeId>>&
   return all;
 }
 
+/// What each group reads, as places in a row.
+std::vector<std::vector<std::int32_t>> reads_of(const engine::BlockEvaluator& block, std::size_t groups) {
+  std::vector<std::vector<std::int32_t>> all;
+  for (std::size_t g = 0; g < groups; ++g) all.push_back(block.read_by(g));
+  return all;
+}
+
 Value exactly(double distance, bool holds) {
   return {distance, distance, holds, holds};
 }
@@ -23,6 +30,7 @@ Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
     : program_(std::move(program)),
       monitors_(program_->requirements.size()),
       block_(*program_, expressions(false)),
+      witness_(block_.reads(), reads_of(block_, monitors_.size()), engine::BlockEvaluator::kRows),
       with_measures_(*program_, joined(expressions(true))),
       measurer_(program_),
       measured_(&kNothing),
@@ -284,8 +292,18 @@ bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
 
 void Judge::look(const Batch& batch) {
   constexpr std::size_t kRows = engine::BlockEvaluator::kRows;
-  for (std::size_t i = 0; i < batch.count; i += kRows)
-    look(batch.rows.data() + i * block_.row_size(), batch.times.data() + i, std::min(kRows, batch.count - i));
+  for (std::size_t i = 0; i < batch.count; i += kRows) {
+    const double* rows = batch.rows.data() + i * block_.row_size();
+    const std::size_t count = std::min(kRows, batch.count - i);
+    look(rows, batch.times.data() + i, count);
+    bear_witness(rows, batch.times.data() + i, count);
+  }
+}
+
+void Judge::bear_witness(const double* rows, const Time* times, std::size_t count) {
+  witness_.looked_at(rows, times, count);
+  for (std::size_t i = 0; i < monitors_.size(); ++i)
+    witness_.mark(i, monitors_[i].verdict.first_breach, monitors_[i].verdict.worst_at);
 }
 
 /// One block.
@@ -399,7 +417,9 @@ std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
       v.answer = Answer::held;
     }
     all.push_back(v);
+    witness_.mark(static_cast<std::size_t>(v.requirement), v.first_breach, v.worst_at);
   }
+  witness_.finish();
   return all;
 }
 

@@ -20,6 +20,7 @@
 #include "isodyne/engine/code.h"
 #include "isodyne/judge/formula.h"
 #include "isodyne/judge/measurer.h"
+#include "isodyne/judge/witness.h"
 #include "isodyne/model/answer.h"
 #include "isodyne/model/program.h"
 
@@ -70,6 +71,8 @@ class Judge {
 
   /// Verdicts after the last image; once.
   std::vector<Verdict> verdicts(bench::Ending ending);
+  /// After the verdicts: what was looked at around where each requirement was broken first and where it was worst.
+  Witnessed witnessed() const { return witness_.all(); }
 
  private:
   static constexpr double kFar = std::numeric_limits<double>::infinity();
@@ -99,6 +102,7 @@ class Judge {
   void work();
   void look(const Batch& batch);
   void look(const double* rows, const Time* times, std::size_t count);
+  void bear_witness(const double* rows, const Time* times, std::size_t count);
   void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
   void always(Monitor& m, Time at, const Value& trigger, const Value& check);
   void once(Monitor& m, Time at, const Value& trigger, const Value& check);
@@ -120,7 +124,8 @@ class Judge {
   std::shared_ptr<const model::Program> program_;
   std::vector<Monitor> monitors_;
   engine::BlockEvaluator block_;
-  Batch filling_;  ///< by image()
+  Witness witness_;  ///< used by look(), on whichever thread that is
+  Batch filling_;    ///< by image()
   // Of the thread beside: it has `working_` while busy_, and otherwise nothing of the judge.
   Batch working_;
   std::mutex mutex_;

@@ -1,5 +1,7 @@
 // Rules of a bench: step, sensors, actuators, controllers.
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
@@ -318,6 +320,11 @@ BitPlace Parser::bit_place() {
   return place;
 }
 
+namespace {
+/// What a statement of a controller begins with.
+constexpr const char* kControllerWords[] = {"every", "reads", "writes", "shares", "lost", "tags", "setting"};
+}  // namespace
+
 // controller = "controller" name "{" "every" sum "reads" paths "writes" writes [ "lost" ( "stop" | "safe" ) ] { setting
 // } "}"
 void Parser::controller(BenchDecl& b, const std::string& doc) {
@@ -413,9 +420,13 @@ void Parser::setting(ControllerDecl& c) {
                                                           : "an address such as \"127.0.0.1:1502\"");
     s.address_span = t_.last_span();
   }
-  while (t_.at(TokenKind::name)) s.clauses.push_back(setting_clause());
+  const auto goes_on = [&] {  // with the next statement of the controller, in the same line
+    return std::any_of(std::begin(kControllerWords), std::end(kControllerWords),
+                       [&](const char* w) { return t_.at(w); });
+  };
+  while (t_.at(TokenKind::name) && !goes_on()) s.clauses.push_back(setting_clause());
   s.span = {s.kind.span.source, s.kind.span.begin, t_.last_span().end};
-  t_.expect_statement_end();
+  if (!goes_on()) t_.expect_statement_end();
   c.settings.push_back(std::move(s));
 }
 

@@ -32,14 +32,20 @@ void Parser::scenario(const std::string& doc) {
   document_.scenarios.push_back(std::move(s));
 }
 
-// param = name ":" type [ "=" expression ]
+// param = name { "," name } ":" type [ "=" expression ]
 void Parser::scenario_param(ScenarioDecl& s) {
-  ScenarioDecl::Param p;
-  p.name = t_.expect_name("the name of a parameter");
+  std::vector<Name> names;
+  do names.push_back(t_.expect_name("the name of a parameter"));
+  while (t_.accept(","));
   t_.expect(":", "and the unit of the parameter");
-  p.type = x_.type();
-  if (t_.accept("=")) p.value = x_.expression();
-  s.params.push_back(std::move(p));
+  const TypeRef type = x_.type();
+  const ExprPtr value = t_.accept("=") ? x_.expression() : nullptr;
+  for (const Name& name : names) {
+    ScenarioDecl::Param& p = s.params.emplace_back();
+    p.name = name;
+    p.type = type;
+    if (value) p.value = clone(*value);
+  }
 }
 
 std::vector<ScenarioStep> Parser::scenario_block(const char* what) {
@@ -86,6 +92,8 @@ ScenarioStep Parser::action() {
     return s;
   } else {
     t_.fail("an action", [&] {
+      if (t_.at("param") || t_.at("let"))
+        return std::string("parameters stand behind the name of the scenario: `scenario NAME(depth : m = 2 m) { … }`");
       const auto meant = closest(t_.peek().text, kActions);
       std::string all;
       for (const std::string& word : kActions) all += (all.empty() ? "`" : ", `") + word + "`";

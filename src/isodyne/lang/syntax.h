@@ -133,6 +133,7 @@ struct VarDecl {
   VarKind kind = VarKind::let;
   bool is_output = false;  ///< `output state …`, `output memory …`, `output …`
   bool is_private = false;
+  bool given = false;  ///< an input of the bench that a harness gives: computed, and a controller may still read it
   Name name;
   std::optional<TypeRef> type;
   ExprPtr value;            ///< after `=`
@@ -317,6 +318,7 @@ struct ChannelDecl {
   std::optional<WordDecl> word;
   bool off = false;     ///< by its rack
   bool placed = false;  ///< on a module, which completed it
+  Span module{};        ///< what of the module did, if placed
 };
 
 struct SensorDecl : ChannelDecl {

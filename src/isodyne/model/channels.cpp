@@ -13,19 +13,33 @@ namespace isodyne::model {
 namespace {
 const Type kInteger{Type::Kind::integer, {}, kNone};
 
+/// While it lives, what is wrong with the module of a channel is told at the channel.
+class ForChannel {
+ public:
+  ForChannel(Check& check, const lang::ChannelDecl& c, const lang::Name& name) : check_(check) {
+    if (c.placed) check_.on_behalf = Check::OnBehalf{c.module, name.span, "its module says this"};
+  }
+  ~ForChannel() { check_.on_behalf.reset(); }
+  ForChannel(const ForChannel&) = delete;
+  ForChannel& operator=(const ForChannel&) = delete;
+
+ private:
+  Check& check_;
+};
+
 std::string written(const Program& p, const lang::Interval& i) {
-  return one_line(p.sources->covered(join(i.low->span, i.high->span)));
+  return p.sources->in_one_line(join(i.low->span, i.high->span));
 }
 std::string written(const Program& p, const lang::PerUnit& per) {
-  return one_line(p.sources->covered(join(per.factor->span, per.from ? per.from->span : per.unit.span)));
+  return p.sources->in_one_line(join(per.factor->span, per.from ? per.from->span : per.unit.span));
 }
 /// A scale and its word as they were written, for listings.
 template <typename Decl>
 std::string counts_written(const Program& p, const Decl& d) {
   std::string text = d.counts ? written(p, *d.counts) : d.per ? written(p, *d.per) : "";
   if (d.word)
-    text += fmt::format(", {}{}{}", one_line(p.sources->covered(d.word->bits->span)),
-                        d.word->is_signed ? " signed" : "", d.word->wraps ? " wraps" : "");
+    text += fmt::format(", {}{}{}", p.sources->in_one_line(d.word->bits->span), d.word->is_signed ? " signed" : "",
+                        d.word->wraps ? " wraps" : "");
   return text;
 }
 }  // namespace
@@ -78,6 +92,7 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
 /// What can be looked at of a channel beside its value: the electrical signal and the raw word.
 void Channels::declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
                             const std::string& doc, ChannelForm& form) {
+  const ForChannel told(check_, c, name);
   form.on = !c.off;
   if (has_counts) {
     Variable counts;
@@ -214,7 +229,7 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
     const auto noise =
         check_.constant(x_.check_as(*s.noise, scope(), difference, "the noise"), s.noise->span, "the noise");
     sensor.noise = noise.value_or(0);
-    sensor.noise_text = one_line(check_.program.sources->covered(s.noise->span));
+    sensor.noise_text = check_.program.sources->in_one_line(s.noise->span);
     if (sensor.noise < 0)
       check_.error(Code::out_of_limits, s.noise->span, "noise is a standard deviation and cannot be negative");
   }
@@ -239,6 +254,7 @@ bool Channels::no_form(const lang::ChannelDecl& c, const Type& type, const std::
 
 void Channels::form(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
                     ChannelForm& form) {
+  const ForChannel told(check_, c, name);
   if (c.range) {
     form.range = interval(*c.range, type, "the range");
     form.range_text = written(check_.program, *c.range);

@@ -91,8 +91,8 @@ void Channels::define_reads(const lang::ControllerDecl& c, Controller& controlle
     if (meant) continue;
     const VarId id = check_.resolve_one(check_.root, path);
     if (id == kNone || !check_.program.variable(id).type.valid()) continue;
-    const Role role = check_.program.variable(id).role;
-    if (role != Role::sensor && role != Role::input) {
+    const Variable& v = check_.program.variable(id);
+    if (v.role != Role::sensor && v.role != Role::input && !v.given) {
       check_.error(Code::wrong_kind, path.span,
                    fmt::format("`{}` is neither a sensor, an input of the bench nor a frame", path.text()),
                    "a controller knows the plant only through its sensors: add a `sensor`");

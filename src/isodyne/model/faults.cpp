@@ -25,7 +25,8 @@ constexpr FaultKindEntry kFaultKinds[] = {
 };
 
 const FaultKindEntry* fault_kind_named(const std::string& word) {
-  const auto* found = std::find_if(std::begin(kFaultKinds), std::end(kFaultKinds), [&](const auto& k) { return word == k.word; });
+  const auto* found =
+      std::find_if(std::begin(kFaultKinds), std::end(kFaultKinds), [&](const auto& k) { return word == k.word; });
   return found == std::end(kFaultKinds) ? nullptr : found;
 }
 
@@ -178,7 +179,7 @@ bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& targ
   }
   if (rule == "formula") return replacement(f, fault, target);
   if (rule == "share" || rule == "time") return share_or_time(f, rule, fault);
-  const auto covered = [&](const lang::ExprPtr& e) { return one_line(check_.program.sources->covered(e->span)); };
+  const auto covered = [&](const lang::ExprPtr& e) { return check_.program.sources->in_one_line(e->span); };
   fault.amount_text = covered(f.amount);
   if (f.over) fault.amount_text = fmt::format("to {} over {}", covered(f.amount), covered(f.over));
   if (f.every) fault.amount_text += " every " + covered(f.every);
@@ -203,7 +204,7 @@ bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& targ
 }
 
 bool Faults::share_or_time(const lang::FaultDecl& f, std::string_view rule, Fault& fault) {
-  fault.amount_text = one_line(check_.program.sources->covered(f.amount->span));
+  fault.amount_text = check_.program.sources->in_one_line(f.amount->span);
   if (rule == "time") {
     const auto lag = x_.check_span(*f.amount, scope(), "the time of the delay");
     fault.lag = lag.value_or(Time{});
@@ -221,7 +222,7 @@ bool Faults::share_or_time(const lang::FaultDecl& f, std::string_view rule, Faul
 
 /// The formula sees `it`, `was` and the memories before everything else; a memory that was changed above, as changed.
 bool Faults::replacement(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
-  fault.amount_text = "with " + one_line(check_.program.sources->covered(f.amount->span));
+  fault.amount_text = "with " + check_.program.sources->in_one_line(f.amount->span);
   std::map<std::string, Typed> names;
   const auto hidden = [&](const std::string& name, const Type& type, const Unit& unit) {
     const VarId id = check_.define_hidden(fmt::format("{} {}", fault.name, name), type, unit);
@@ -307,7 +308,7 @@ void Faults::time(const lang::FaultDecl& f, Fault& fault) {
   const auto written = [&](const char* word, const lang::ExprPtr& e) {
     if (e)
       fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word,
-                                     one_line(check_.program.sources->covered(e->span)));
+                                     check_.program.sources->in_one_line(e->span));
   };
   using Written = lang::FaultDecl::Time;
   written(f.time == Written::between ? "between" : "from", f.begin);

@@ -202,6 +202,7 @@ void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v, con
   Variable variable;
   variable.doc = v.doc;
   variable.role = role_of(v, instance.assigned.contains(v.name.text));
+  variable.given = v.given;
   if (v.type) {
     variable.type = check_.type_of(*v.type, variable.unit, &instance, env);
   } else if (v.kind != lang::VarKind::let) {

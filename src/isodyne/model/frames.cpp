@@ -285,7 +285,7 @@ void Frames::channel(const lang::FrameDecl::Field& field, Frame& frame, FrameFie
   Program& p = check_.program;
   const Variable& v = p.variable(id);
   if (!v.type.valid()) return;
-  if (v.role == Role::input) {
+  if (v.role == Role::input || v.given) {
     direction(field, true, frame);
     made.of = id;
     return line_fits(field, v.type, frame, made);

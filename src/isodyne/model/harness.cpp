@@ -24,10 +24,11 @@ void keep_only(List& list, Keep keep) {
   list.erase(std::remove_if(list.begin(), list.end(), [&](const auto& x) { return !keep(x); }), list.end());
 }
 
-/// The first name that is gone and that an expression or a path needs; empty: there is none.
+/// The first name that is gone and that an expression or a path needs; empty: there is none. What is given can be read,
+/// but nobody else can set it.
 class Needs {
  public:
-  explicit Needs(const std::set<std::string>& gone) : gone_(gone) {}
+  Needs(const std::set<std::string>& gone, const std::set<std::string>& given) : gone_(gone), given_(given) {}
 
   std::string of(const Path& p) const {
     return !p.parts.empty() && gone_.contains(p.parts[0].text) ? p.text() : std::string{};
@@ -44,23 +45,27 @@ class Needs {
   }
   std::string of(const std::vector<lang::ScenarioStep>& steps) const {
     for (const lang::ScenarioStep& s : steps) {
-      for (const std::string& one : {of(s.target), of(s.value), of(s.duration)}) {
+      for (const std::string& one : {to_set(s.target), of(s.value), of(s.duration)}) {
         if (!one.empty()) return one;
       }
       for (const Path& t : s.targets) {
-        if (const std::string one = of(t); !one.empty()) return one;
+        if (const std::string one = to_set(t); !one.empty()) return one;
       }
       for (const lang::ScenarioStep::Block& b : s.blocks) {
         if (const std::string one = of(b.steps); !one.empty()) return one;
       }
       using Kind = lang::ScenarioStep::Kind;
-      const std::string place_named = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
-                                : s.kind == Kind::perform                       ? "scenario " + s.name.text
-                                : s.kind == Kind::load                          ? "values " + s.name.text
-                                                                                : "";
-      if (gone_.contains(place_named)) return s.name.text;
+      const std::string needed = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
+                                 : s.kind == Kind::perform                       ? "scenario " + s.name.text
+                                 : s.kind == Kind::load                          ? "values " + s.name.text
+                                                                                 : "";
+      if (gone_.contains(needed)) return s.name.text;
     }
     return {};
+  }
+  /// Of what a scenario sets.
+  std::string to_set(const Path& p) const {
+    return p.plain() && given_.contains(p.parts[0].text) ? p.text() + ", which the harness gives" : of(p);
   }
   template <typename... All>
   std::string any(const All&... all) const {
@@ -70,7 +75,7 @@ class Needs {
   }
 
  private:
-  const std::set<std::string>& gone_;
+  const std::set<std::string>&gone_, &given_;
 };
 
 class Harness {
@@ -134,7 +139,7 @@ class Harness {
       e.value = lang::clone(*g.value);
     }
     // Sensors that look at nothing but the part stay.
-    keep_only(bench_.sensors, [&](const lang::SensorDecl& s) { return Needs(gone_).of(s.of).empty(); });
+    keep_only(bench_.sensors, [&](const lang::SensorDecl& s) { return Needs(gone_, given_).of(s.of).empty(); });
     for (const lang::SensorDecl& s : bench_.sensors) stays(s.name.text);
     bench_.actuators.clear();
     bench_.frames.clear();
@@ -198,6 +203,8 @@ class Harness {
       return;
     }
     input->kind = lang::VarKind::let;
+    input->given = true;
+    given_.insert(name);
     input->value = lang::clone(*g.value);
   }
 
@@ -242,7 +249,7 @@ class Harness {
 
   /// What speaks of what is gone goes too, and what speaks of that.
   void drop_the_rest() {
-    const Needs n(gone_);
+    const Needs n(gone_, given_);
     for (bool again = true; again;) {
       again = drop(d_.conditions, "condition", [&](const lang::ConditionDecl& c) { return n.of(c.value); });
       again = drop(d_.faults, "fault",
@@ -257,7 +264,8 @@ class Harness {
       again = drop(d_.values, "values",
                    [&](const lang::ValuesDecl& v) {
                      for (const auto& value : v.values) {
-                       if (const std::string one = n.any(value.target, value.value); !one.empty()) return one;
+                       if (const std::string one = n.to_set(value.target); !one.empty()) return one;
+                       if (const std::string one = n.of(value.value); !one.empty()) return one;
                      }
                      return std::string{};
                    }) ||
@@ -291,7 +299,8 @@ class Harness {
   Diagnostics& diagnostics_;
   LeftOut& left_out_;
   lang::BenchDecl& bench_;
-  std::set<std::string> gone_;  ///< names of the bench that are not there any more
+  std::set<std::string> gone_;   ///< names of the bench that are not there any more
+  std::set<std::string> given_;  ///< inputs of the bench that are computed here
 };
 
 }  // namespace

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include <fmt/format.h>
 
@@ -47,6 +48,11 @@ void Judged::define() {
   for (const auto& r : check_.document.requirements) requirement(r);
   for (const auto& e : check_.document.expectations) expectation(e);
   x_.set_measures(false);
+  // As they stand in the text: what is expected of faults beside the requirements that it belongs to.
+  std::stable_sort(check_.program.requirements.begin(), check_.program.requirements.end(),
+                   [](const Requirement& a, const Requirement& b) {
+                     return std::tie(a.span.source, a.span.begin) < std::tie(b.span.source, b.span.begin);
+                   });
   for (const auto& f : check_.document.figures) figure(f);
 }
 
@@ -73,7 +79,7 @@ void Judged::requirement(const lang::RequirementDecl& r, const std::string& text
   requirement.id = r.id;
   requirement.by_review = r.by_review;
   requirement.span = r.span;
-  requirement.formula = text.empty() ? one_line(check_.program.sources->covered(r.span)) : text;
+  requirement.formula = text.empty() ? check_.program.sources->in_one_line(r.span) : text;
   for (const Requirement& other : check_.program.requirements) {
     if (other.name != r.name.text) continue;
     check_.error(Code::duplicate, r.name.span, fmt::format("requirement {} is defined twice", r.name.text))
@@ -136,8 +142,13 @@ void Judged::expectation(const lang::ExpectationDecl& e) {
         r.check = made(lang::ExprKind::over_time, e.act->span, "stays", std::move(r.check));
         r.check->args.push_back(lang::clone(*row.within));
       }
-      requirement(r, fmt::format("{} ({})", one_line(check_.program.sources->covered(row.span)),
-                                 one_line(check_.program.sources->covered(e.act->span))));
+      const Sources& sources = *check_.program.sources;
+      std::string act = sources.in_one_line(e.act->span);
+      if (e.act->kind != lang::ExprKind::name) act = "(" + act + ")";
+      const std::string within = sources.in_one_line(row.within->span);
+      requirement(r, row.must
+                         ? fmt::format("whenever {} becomes active then within {} {}", on.text(), within, act)
+                         : fmt::format("whenever {} becomes active then not {} stays for {}", on.text(), act, within));
     }
   }
 }

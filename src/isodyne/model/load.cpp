@@ -305,9 +305,7 @@ void check_unused_models(const lang::Document& document, Loaded& loaded, bool al
 }
 
 void describe_models(const lang::Document& document, Loaded& loaded) {
-  const auto text = [&](const lang::ExprPtr& e) {
-    return e ? one_line(loaded.sources->covered(e->span)) : std::string{};
-  };
+  const auto text = [&](const lang::ExprPtr& e) { return e ? loaded.sources->in_one_line(e->span) : std::string{}; };
   for (const lang::ModelDecl& m : document.models) {
     ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}, false};
     for (const lang::UnitDecl& u : m.units) info.items.push_back({"unit", u.name.text, u.usual.text, "", "", u.doc});
@@ -319,7 +317,7 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
                          : v.is_output                          ? "output"
                                                                 : nullptr;
       if (kind == nullptr) continue;
-      ModelInfo::Item item{kind,          v.name.text, v.type ? one_line(loaded.sources->covered(v.type->span)) : "",
+      ModelInfo::Item item{kind,          v.name.text, v.type ? loaded.sources->in_one_line(v.type->span) : "",
                            text(v.value), "",          v.doc};
       if (v.lowest && v.highest) item.limits = text(v.lowest) + " .. " + text(v.highest);
       info.items.push_back(std::move(item));
@@ -332,7 +330,7 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
     for (const auto& c : m.channels) {
       const Span form{c.span.source, c.count->span.end, c.span.end};
       info.items.push_back(
-          {c.inputs ? "inputs" : "outputs", text(c.count), one_line(loaded.sources->covered(form)), "", "", ""});
+          {c.inputs ? "inputs" : "outputs", text(c.count), loaded.sources->in_one_line(form), "", "", ""});
     }
     loaded.models.push_back(std::move(info));
   }
@@ -374,7 +372,8 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
     loaded.harnesses.push_back({h.name.text, h.of.text, h.doc, h.name.span});
   if (!wish.harness.empty() && !loaded.diagnostics.has_errors())
     apply_harness(document, wish.harness, loaded.diagnostics, loaded.left_out);
-  if (loaded.diagnostics.has_errors()) return loaded;
+  loaded.only_read = loaded.diagnostics.has_errors();
+  if (loaded.only_read) return loaded;
 
   auto program = std::make_shared<Program>();
   program->sources = loaded.sources;

@@ -45,13 +45,16 @@ struct Loaded {
   std::vector<std::string> left_out;       ///< by a harness: what speaks of what is not there
   std::vector<RatedCase> rated;            ///< of every model that has rated values, if asked for
 
+  bool only_read = false;  ///< a text could not be read, so what the rest means was not looked at
+
   bool good() const { return !diagnostics.has_errors(); }
 };
 
 /// A text that is checked with a bench though it is not part of it: requirements, expectations, conditions, measures.
 struct Rules {
-  std::string folder, name, text;  ///< folder: where what it uses is found
-  bool instead = true;             ///< its requirements and expectations take the place of the bench's own
+  std::string name, text;  ///< what it uses is beside it: its name has the way there
+  bool instead = true;     ///< its requirements and expectations take the place of the bench's own
+  Reader library{};        ///< files of the library that the bench itself does not use; by their plain names
 };
 
 /// What is wanted of a file beside its Program.

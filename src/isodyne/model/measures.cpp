@@ -24,7 +24,8 @@ constexpr MeasureKindEntry kMeasureKinds[] = {
 };
 
 const MeasureKindEntry* measure_kind_named(const std::string& word) {
-  const auto* found = std::find_if(std::begin(kMeasureKinds), std::end(kMeasureKinds), [&](const auto& k) { return word == k.word; });
+  const auto* found =
+      std::find_if(std::begin(kMeasureKinds), std::end(kMeasureKinds), [&](const auto& k) { return word == k.word; });
   return found == std::end(kMeasureKinds) ? nullptr : found;
 }
 
@@ -60,7 +61,7 @@ void Measures::measure(const lang::MeasureDecl& m) {
   made.doc = m.doc;
   made.value = found->second;
   made.span = m.name.span;
-  made.text = one_line(check_.program.sources->covered({m.span.source, m.name.span.end, m.span.end}));
+  made.text = check_.program.sources->in_one_line({m.span.source, m.name.span.end, m.span.end});
   made.text.erase(0, made.text.find_first_not_of("{ "));
   Typed of;
   const bool good = signal(m, kind->signal, made, of) && clauses(m, kind->clauses, made, of) && window(m, made);

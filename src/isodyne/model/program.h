@@ -81,6 +81,7 @@ struct Variable {
   Span span;
   std::optional<std::pair<double, double>> limits;  ///< of a param, SI
   std::int32_t group = 0;                           ///< in whose steps it is computed: index into Program::groups
+  bool given = false;                               ///< an input of the bench whose value a harness gives
 };
 
 /// One operation of an expression. Operands come earlier in the list, so nodes are in order of evaluation.
@@ -698,6 +699,9 @@ struct RecordGroup {
   std::vector<std::int32_t> requirements;  ///< without `when`: of which a breach counts; empty: of any
   Time before{}, after{};
   std::string text;  ///< "when trip rises with 20 ms before"
+  /// What requirements read, at every instant around where each was broken first or worst: beside the rows of other
+  /// groups, and known only at the end of the run.
+  bool judged = false;
   std::vector<VarId> signals;
 };
 

@@ -26,7 +26,7 @@ Decl* decl_named(std::vector<Decl>& list, const std::string& name) {
 }  // namespace
 
 std::string Racks::text(const lang::Interval& i) const {
-  return one_line(check_.program.sources->covered(join(i.low->span, i.high->span)));
+  return check_.program.sources->in_one_line(join(i.low->span, i.high->span));
 }
 
 /// Numbers of slots and channels are written down, not computed: nothing has a value yet.
@@ -68,7 +68,7 @@ std::vector<const lang::ModuleDecl::Channels*> Racks::channels_of(const lang::Mo
   for (const auto& c : m.channels) {
     const auto count = number(*c.count, kMostChannels, "the number of channels");
     const Span rest{c.span.source, c.count->span.end, c.span.end};
-    const std::string form = c.lines ? "bool" : one_line(check_.program.sources->covered(rest));
+    const std::string form = c.lines ? "bool" : check_.program.sources->in_one_line(rest);
     for (int i = 0; i < count.value_or(0) && static_cast<int>(forms.size()) < kMostChannels; ++i) {
       forms.push_back(&c);
       RackChannel channel;
@@ -145,7 +145,7 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
   lang::SensorDecl* sensor = decl_named(bench_.sensors, c.name.text);
   lang::ActuatorDecl* actuator = decl_named(bench_.actuators, c.name.text);
   if (c.value) {
-    made.value = one_line(check_.program.sources->covered(c.value->span));
+    made.value = check_.program.sources->in_one_line(c.value->span);
     if (c.range) made.range = text(*c.range);
     if (sensor == nullptr && actuator == nullptr) {
       if (!made.input)
@@ -203,6 +203,7 @@ void Racks::complete(lang::ChannelDecl& own, const lang::ModuleDecl::Channels& f
     to = copy(*from);
   };
   own.placed = true;
+  own.module = form.span;
   take(own.range, form.range, "range");
   take(own.limits, form.limits, "limits");
   if ((form.electrical || form.curve) && own.curve) {

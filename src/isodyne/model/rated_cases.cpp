@@ -235,7 +235,7 @@ class Maker {
     tolerance.absolute = false;
     if (percent) tolerance = {Type::Kind::real, {}, kNone};
     expect.tolerance = x.check_as(*e.tolerance, scope, tolerance, "the tolerance");
-    expect.quantity = one_line(loaded_.sources->covered(e.quantity->span));
+    expect.quantity = loaded_.sources->in_one_line(e.quantity->span);
     expect.span = e.span;
     made.expected.push_back(std::move(expect));
   }

@@ -72,10 +72,36 @@ class RecordingPlan {
     const auto empty = [](const RecordGroup& g) { return g.signals.empty(); };
     p_.recorded.erase(std::remove_if(p_.recorded.begin() + 1, p_.recorded.end(), empty), p_.recorded.end());
     give_names();
+    what_is_judged();
   }
 
  private:
   static constexpr std::int32_t kNever = -2;
+
+  /// Of what requirements read whatever does not have a row at every instant anyway.
+  void what_is_judged() {
+    std::set<VarId> read;
+    for (const Requirement& r : p_.requirements) {
+      if (!r.measures.empty() || r.by_review) continue;  // measures are about stretches
+      std::vector<NodeId> nodes{r.trigger, r.check, r.margin};
+      for (const FormulaNode& n : r.nodes) nodes.insert(nodes.end(), {n.value, n.margin});
+      for (const NodeId n : nodes) {
+        if (n == kNone) continue;
+        for (const VarId id : p_.reads(n)) read.insert(id);
+      }
+    }
+    RecordGroup judged;
+    judged.name = "judged";
+    judged.period = p_.step;
+    judged.judged = judged.windows = judged.compressed = true;
+    judged.text = "around where each requirement was broken first and where it was worst";
+    for (const RecordGroup& g : p_.recorded) {
+      if (!g.windows && !g.single && g.period == p_.step) continue;
+      std::copy_if(g.signals.begin(), g.signals.end(), std::back_inserter(judged.signals),
+                   [&](VarId id) { return read.contains(id); });
+    }
+    if (!judged.signals.empty()) p_.recorded.push_back(std::move(judged));
+  }
 
   static bool named(const lang::RecordDecl& r, const std::string& name) {
     return std::any_of(r.what.begin(), r.what.end(), [&](const lang::Name& w) { return matches(w.text, name); });
@@ -109,7 +135,7 @@ class RecordingPlan {
     if (g.before.count() / g.period.count() > kMostBefore)
       check_.error(Code::bad_period, r.before->span,
                    fmt::format("the time before is {} periods, and {} can be kept", g.before / g.period, kMostBefore));
-    if (g.windows) g.text = one_line(p_.sources->covered(r.around));
+    if (g.windows) g.text = p_.sources->in_one_line(r.around);
   }
 
   void requirement(const lang::Name& name, RecordGroup& g) {

@@ -84,7 +84,7 @@ void Scenarios::scenario(const lang::ScenarioDecl& s) {
 
 std::size_t Scenarios::add(ScenarioStep step, Span span) {
   step.span = span;
-  if (step.text.empty()) step.text = one_line(check_.program.sources->covered(span));
+  if (step.text.empty()) step.text = check_.program.sources->in_one_line(span);
   if (made_.steps.size() >= kMostSteps) too_many(made_.span);
   made_.steps.push_back(std::move(step));
   return made_.steps.size() - 1;
@@ -242,7 +242,7 @@ void Scenarios::assign(const lang::Path& target, const lang::Expr& value, Span s
   if (step.value == kNone || (step.kind != StepKind::step && !within_limits(step.target, step.value, value.span)))
     return;
   if (step.kind == StepKind::set)
-    step.text = fmt::format("set {} = {}", target.text(), one_line(check_.program.sources->covered(value.span)));
+    step.text = fmt::format("set {} = {}", target.text(), check_.program.sources->in_one_line(value.span));
   add(std::move(step), span);
 }
 
@@ -307,7 +307,7 @@ void Scenarios::schedule(const lang::ScenarioStep& s) {
     if (at > before) {
       ScenarioStep pause;
       pause.duration = at - before;
-      pause.text = "hold until " + one_line(check_.program.sources->covered(row.at->span)) + " of the schedule";
+      pause.text = "hold until " + check_.program.sources->in_one_line(row.at->span) + " of the schedule";
       add(std::move(pause), row.at->span);
     }
     before = at;

@@ -5,6 +5,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <optional>
 #include <set>
 #include <string>
 #include <tuple>
@@ -137,8 +138,20 @@ struct Check {
   bool overflow = false;
   bool alone = false;  ///< a model without a bench: its parameters and inputs need no values
 
+  /// What is wrong with a text that somebody else wrote for many uses is told at the use, with a note.
+  struct OnBehalf {
+    Span of, use;
+    const char* note = "";
+  };
+  std::optional<OnBehalf> on_behalf;
+
   Diagnostic& error(Code code, Span span, std::string message, std::string advice = {}) {
-    return diagnostics.error(code, span, std::move(message), std::move(advice));
+    const bool elsewhere = on_behalf && span.source == on_behalf->of.source && span.begin >= on_behalf->of.begin &&
+                           span.end <= on_behalf->of.end;
+    if (!elsewhere) return diagnostics.error(code, span, std::move(message), std::move(advice));
+    Diagnostic& d = diagnostics.error(code, on_behalf->use, std::move(message), std::move(advice));
+    d.notes.push_back({span, on_behalf->note});
+    return d;
   }
 
   /// Adds a variable under `name` in `owner`; reports a second definition and then returns the first. With

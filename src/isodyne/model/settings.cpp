@@ -29,7 +29,8 @@ constexpr KindWords kSettingKinds[] = {
 };
 
 const KindWords& words_of(SettingKind kind) {
-  return *std::find_if(std::begin(kSettingKinds), std::end(kSettingKinds), [&](const KindWords& k) { return k.kind == kind; });
+  return *std::find_if(std::begin(kSettingKinds), std::end(kSettingKinds),
+                       [&](const KindWords& k) { return k.kind == kind; });
 }
 
 /// Whether a text is "host:port"; a port alone is one on this machine.
@@ -66,7 +67,7 @@ void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
     Setting setting;
     setting.name = s.name.text;
     setting.span = s.span;
-    setting.text = one_line(check_.program.sources->covered(s.span));
+    setting.text = check_.program.sources->in_one_line(s.span);
     setting.ready_within = std::chrono::seconds(10);
     if (!kind(s, setting)) continue;
     for (const Clause& x : s.clauses) clause(x, setting);

@@ -133,7 +133,7 @@ class Inquiry {
 
   std::string place(Span span) const { return span.known() ? p_.sources->place(span) : ""; }
   std::string written(Span span) const {
-    return fmt::format("{}: {}", p_.sources->place(span), one_line(p_.sources->covered(span)));
+    return fmt::format("{}: {}", p_.sources->place(span), p_.sources->in_one_line(span));
   }
 
   std::string owner() const {
@@ -204,11 +204,11 @@ class Inquiry {
     for (const model::Scenario& s : p_.scenarios) {
       for (const model::Scenario::Start& start : s.start) {
         if (start.target == id_)
-          add("set by", fmt::format("scenario {}: {}", s.name, one_line(p_.sources->covered(start.span))));
+          add("set by", fmt::format("scenario {}: {}", s.name, p_.sources->in_one_line(start.span)));
       }
       for (const model::ScenarioStep& step : s.steps) {
         if (step.target == id_)
-          add("set by", fmt::format("scenario {}: {}", s.name, one_line(p_.sources->covered(step.span))));
+          add("set by", fmt::format("scenario {}: {}", s.name, p_.sources->in_one_line(step.span)));
       }
     }
   }

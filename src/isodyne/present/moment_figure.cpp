@@ -1,6 +1,7 @@
 #include "isodyne/present/moment_figure.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -34,6 +35,25 @@ std::string moment_name(const SummaryRow& row) {
   return name;
 }
 
+namespace {
+
+/// The instants around one that were kept at every step of the bench, if there are any.
+std::optional<Stretch> judged_around(const record::Recording& recording, const std::vector<std::string>& names, Time at,
+                                     Time step) {
+  for (const std::string& name : names) {
+    const auto rows = recording.judged_rows(name);
+    const auto found = std::lower_bound(rows.begin(), rows.end(), std::pair{at.count(), -double{INFINITY}});
+    if (found == rows.end() || found->first != at.count()) continue;
+    auto first = found, last = found;
+    while (first != rows.begin() && first->first - (first - 1)->first == step.count()) --first;
+    while (last + 1 != rows.end() && (last + 1)->first - last->first == step.count()) ++last;
+    if (last - first > 1) return Stretch{to_seconds(Time{first->first}), to_seconds(Time{last->first})};
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
 std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& row) {
   constexpr std::size_t kMostSignals = 8;
   const auto requirement = std::find_if(run.program->requirements.begin(), run.program->requirements.end(),
@@ -60,15 +80,24 @@ std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& 
   auto figure = signal_figure({{run.recording.get(), "", 0}}, names, stretch);
   if (!figure || figure->end <= figure->begin) return std::nullopt;
   figure->name = moment_name(row);
-  figure->title = fmt::format("{} broken first at {:.3f} s", row.name, *row.first_breach_s);
+  figure->title = fmt::format("{} broken first at {}", row.name, format_seconds(*row.first_breach_s));
   figure->subtitle = fmt::format("{}: {}, seed {}", run.summary.bench, run.summary.title(), run.summary.seed);
   // What happened between two rows is not in the picture, and not every quantity may be.
-  if (rows > run.program->step)
+  if (rows > run.program->step) {
     figure->subtitle +=
         fmt::format("; judged every {}, drawn from rows every {}", format_span(run.program->step), format_span(rows));
+    const auto first = time_from_seconds(*row.first_breach_s);
+    const auto close = judged_around(*run.recording, names, first.value_or(Time{}), run.program->step);
+    if (close) {
+      auto inner = signal_figure({{run.recording.get(), "", 0}}, names, *close);
+      if (!inner) return std::nullopt;
+      figure->closer = std::make_shared<FigureData>(std::move(*inner));
+      figure->subtitle += ", inside at every instant";
+    }
+  }
   if (left_out > 0) figure->subtitle += fmt::format("; without {} that it reads", counted(left_out, "more signal"));
   add_limits(*figure, *run.program, *run.recording);
-  add_story(*figure, *run.recording, run.summary);
+  add_story(*figure, run.program.get(), *run.recording, run.summary);
   clip(*figure);
   return std::move(*figure);
 }

@@ -114,7 +114,7 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
   }
   if (all.empty()) return unlike;
   constexpr const char* kText = "step responses";
-  auto opened = open_recording(run, model::Rules{"", kText, rules, true});
+  auto opened = open_recording(run, model::Rules{kText, rules, true});
   if (!opened) return opened.failure();
   if (opened->loaded.program == nullptr)
     return Failure{"cannot measure", run, opened->loaded.diagnostics.render(*opened->loaded.sources, false)};

@@ -11,7 +11,7 @@ namespace fs = std::filesystem;
 Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules) {
   auto recording = record::Recording::open_run(path);
   if (!recording) return recording.failure();
-  OpenRecording run{std::move(*recording), {}};
+  OpenRecording run{std::move(*recording), {}, {}};
   const record::RunIdentity& identity = run.recording->identity();
   model::Wish wish;
   wish.rules = rules;
@@ -20,8 +20,14 @@ Result<OpenRecording> open_recording(const std::string& path, const std::optiona
     for (const auto& [name, text] : identity.sources) {
       if (name == relative) return text;
     }
-    // What the rules use is beside them, not in the recording.
-    if (rules) return read_file((fs::path(rules->folder) / relative).string());
+    // What the rules use is beside them or in the library of today, not in the recording.
+    if (rules && rules->library && relative.starts_with(model::kLibraryMark)) {
+      const std::string name = relative.substr(model::kLibraryMark.size());
+      auto text = rules->library(name);
+      if (text) run.of_today.push_back(name);
+      return text;
+    }
+    if (rules) return read_file(relative);  // named as the rules themselves are
     return Failure{"the recording has no source called", relative, ""};
   };
   run.loaded = model::load_bench("", identity.main, reader, wish);

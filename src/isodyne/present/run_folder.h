@@ -4,6 +4,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "isodyne/core/result.h"
 #include "isodyne/model/load.h"
@@ -27,6 +28,7 @@ Result<RunFolder> open_run(const std::string& path);
 struct OpenRecording {
   std::unique_ptr<record::Recording> recording;
   model::Loaded loaded;
+  std::vector<std::string> of_today;  ///< files of the library that the rules use and the run did not
 };
 Result<OpenRecording> open_recording(const std::string& path, const std::optional<model::Rules>& rules = std::nullopt);
 

@@ -150,4 +150,42 @@ Result<SignalView> signal_view(const record::Recording& recording, const std::st
   return v;
 }
 
+namespace {
+
+/// What was judged at every instant belongs into the picture where there is more of it than rows.
+void add_judged(const record::Recording& recording, const Stretch& stretch, SignalView& v) {
+  const auto judged = recording.judged_rows(v.name);
+  if (judged.empty()) return;
+  const record::SignalUnit unit = recording.unit(v.name);
+  const std::int64_t begin = to_ns(stretch.begin), end = to_ns(stretch.end);
+  SignalView all = v;
+  all.seconds.clear();
+  all.values.clear();
+  std::size_t row = 0;
+  const auto take_row = [&] {
+    all.seconds.push_back(v.seconds[row]);
+    all.values.push_back(v.values[row++]);
+  };
+  for (const auto& [at, value] : judged) {
+    if (at < begin || at > end) continue;
+    const double seconds = to_seconds(Time{at});
+    while (row < v.seconds.size() && v.seconds[row] <= seconds) take_row();
+    if (!all.seconds.empty() && all.seconds.back() == seconds) continue;  // it has a row
+    all.seconds.push_back(seconds);
+    all.values.push_back((value - unit.offset) / unit.factor);
+  }
+  while (row < v.seconds.size()) take_row();
+  v = std::move(all);
+}
+
+}  // namespace
+
+Result<SignalView> view_over_time(const record::Recording& recording, const std::string& name, const Stretch& stretch,
+                                  std::size_t columns) {
+  auto v = signal_view(recording, name, stretch, columns);
+  // Where rows are kept around some instants only, a line to what was judged would go over a gap.
+  if (v && recording.throughout(name)) add_judged(recording, stretch, *v);
+  return v;
+}
+
 }  // namespace isodyne::present

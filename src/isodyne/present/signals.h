@@ -48,6 +48,10 @@ std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count,
 Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch = {},
                                std::size_t columns = 0);
 
+/// The same to be drawn over time: with what was judged at every instant around some, between its rows.
+Result<SignalView> view_over_time(const record::Recording& recording, const std::string& name,
+                                  const Stretch& stretch = {}, std::size_t columns = 0);
+
 namespace detail {
 /// Adds the places of what is worth keeping among [begin, end).
 void add_of_column(const double* values, std::size_t begin, std::size_t end, std::vector<std::size_t>& chosen);

@@ -19,9 +19,22 @@ namespace isodyne::present {
 
 using Json = CheckedJson;
 
+namespace {
+/// A recorded instant, as exactly as it is known.
+std::string moment(double seconds) {
+  const auto at = time_from_seconds(seconds);
+  return at ? format_instant(*at) : format_seconds(seconds);
+}
+}  // namespace
+
 std::string SummaryRow::margin_text() const {
   if (!worst_margin) return "–";
-  return fmt::format("{:.4g}{}{}", *worst_margin, margin_unit == "1" ? "" : " ", margin_unit == "1" ? "" : margin_unit);
+  constexpr double kHour = 3600;
+  const bool hours = margin_unit == "s" && std::abs(*worst_margin) >= kHour;
+  const double shown = hours ? *worst_margin / kHour : *worst_margin;
+  const std::string unit = hours ? "h" : margin_unit;
+  const std::string number = std::abs(shown) >= 1e4 ? format_number(shown) : fmt::format("{:.4g}", shown);
+  return number + (unit == "1" ? "" : " " + unit);
 }
 
 std::size_t Summary::count(judge::Answer answer) const {
@@ -81,7 +94,7 @@ SummaryRow expected_row(const model::Program& program, const std::string& scenar
   row.expected = true;
   row.name = fmt::format("{}:{}", scenario, program.sources->position(step.span).line);
   row.source = program.sources->place(step.span);
-  row.formula = one_line(program.sources->covered(step.span));
+  row.formula = program.sources->in_one_line(step.span);
   row.description = "expected by the scenario: " + row.formula;
   row.tests = e.met + e.missed + (e.open ? 1 : 0);
   row.answer = judge::answer_word(e.missed > 0 ? judge::Answer::broken
@@ -203,8 +216,8 @@ SummaryRow row_from(const Json& j) {
 }  // namespace
 
 std::string Summary::Saturated::text() const {
-  return fmt::format("{} left its range in {} sample{}, first at {:.3f} s", channel, samples, samples == 1 ? "" : "s",
-                     first_s);
+  return fmt::format("{} left its range in {} sample{}, first at {}", channel, samples, samples == 1 ? "" : "s",
+                     format_seconds(first_s));
 }
 
 std::string to_json(const Summary& s) {
@@ -313,7 +326,7 @@ std::string to_junit(const Summary& s) {
     const bool broken = r.answer == judge::answer_word(Answer::broken);
     const bool skipped = r.answer == judge::answer_word(Answer::not_tested);
     pugi::xml_node outcome = test.append_child(broken ? "failure" : skipped ? "skipped" : "error");
-    const std::string when = r.first_breach_s ? fmt::format("broken first at {:.9g} s", *r.first_breach_s) : r.answer;
+    const std::string when = r.first_breach_s ? fmt::format("broken first at {}", moment(*r.first_breach_s)) : r.answer;
     outcome.append_attribute("message") = when.c_str();
     outcome.text().set(printable(margin).c_str());
   }

@@ -131,11 +131,10 @@ class Walk {
 Timeline timeline_of(const model::Program& p, const model::Scenario& s) {
   Timeline t;
   for (const model::Scenario::Start& start : s.start)
-    t.rows.push_back(
-        {0, Time{}, Time{}, Time{}, one_line(p.sources->covered(start.span)), p.sources->place(start.span)});
+    t.rows.push_back({0, Time{}, Time{}, Time{}, p.sources->in_one_line(start.span), p.sources->place(start.span)});
   const Window end = Walk(p, s, t).run(0, s.steps.size(), {}, 0);
   for (const model::Scenario::End& e : s.ends)
-    t.rows.push_back({0, Time{}, std::nullopt, Time{}, one_line(p.sources->covered(e.span)), p.sources->place(e.span)});
+    t.rows.push_back({0, Time{}, std::nullopt, Time{}, p.sources->in_one_line(e.span), p.sources->place(e.span)});
   t.earliest = s.ends.empty() ? end.earliest : Time{};
   t.latest = end.latest;
   return t;

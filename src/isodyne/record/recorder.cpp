@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cmath>
 #include <optional>
 
 #include "isodyne/engine/code.h"
@@ -17,7 +18,7 @@ constexpr auto kQuick = std::chrono::microseconds(100);
 constexpr std::size_t kStagedRows = 128;  ///< divides the rows of a chunk
 
 GroupHead head_of(const model::Program& program, const model::RecordGroup& group) {
-  GroupHead head{group.name, group.period, group.single, group.compressed, group.text, {}};
+  GroupHead head{group.name, group.period, group.single, group.compressed, group.text, group.judged, {}};
   for (const model::VarId id : group.signals) {
     const model::Variable& v = program.variable(id);
     const bool real = v.type.kind == model::Type::Kind::real;
@@ -67,7 +68,8 @@ Recorder::Recorder(std::shared_ptr<const model::Program> program, std::unique_pt
   for (const model::RecordGroup& g : program_->recorded) {
     groups_.push_back(std::make_unique<Group>(g, groups_.size(), file_->head().groups[groups_.size()].chunk_rows()));
     Group& made = *groups_.back();
-    if (!g.windows) continue;
+    if (g.judged) made.next = Time::max();  // its rows come at the end
+    if (!g.windows || g.judged) continue;
     const std::int64_t late = g.when == model::kNone ? judge::kMostImagesLate * program_->step.count() : 0;
     const auto rows = static_cast<std::size_t>((g.before.count() + late) / g.period.count() + 2);
     made.windows.emplace(g.before.count(), g.after.count(), late, rows, g.signals.size());
@@ -115,7 +117,7 @@ void Recorder::last_image(const bench::Image& image) {
   if (!good()) return;
   recorded_until_ = image.at;
   for (const auto& g : groups_) {
-    if (g->next - g->of.period < image.at) take(*g, image.at, image.variables);  // not taken yet
+    if (!g->of.judged && g->next - g->of.period < image.at) take(*g, image.at, image.variables);  // not taken yet
   }
 }
 
@@ -198,6 +200,23 @@ void Recorder::event(const bench::Event& event) {
   keep_around(event);
   const std::lock_guard lock(mutex_);
   events_.push_back(event);
+}
+
+void Recorder::judged(const judge::Witnessed& w) {
+  for (const auto& g : groups_) {
+    if (!g->of.judged || !good()) continue;
+    std::vector<std::ptrdiff_t> places;
+    for (const model::VarId id : g->of.signals) {
+      const auto found = std::find(w.columns.begin(), w.columns.end(), id);
+      places.push_back(found == w.columns.end() ? -1 : found - w.columns.begin());
+    }
+    std::vector<double> row(places.size());
+    for (std::size_t i = 0; i < w.times.size(); ++i) {
+      const double* from = w.rows.data() + i * w.columns.size();
+      for (std::size_t c = 0; c < row.size(); ++c) row[c] = places[c] < 0 ? NAN : from[places[c]];
+      put(*g, w.times[i], row.data(), nullptr);
+    }
+  }
 }
 
 void Recorder::keep_around(const bench::Event& event) {

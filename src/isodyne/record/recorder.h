@@ -15,6 +15,7 @@
 
 #include "isodyne/bench/events.h"
 #include "isodyne/core/result.h"
+#include "isodyne/judge/witness.h"
 #include "isodyne/model/program.h"
 #include "isodyne/record/identity.h"
 #include "isodyne/record/kept_windows.h"
@@ -35,6 +36,8 @@ class Recorder {
   /// Takes the image whatever its instant: the last one of a run.
   void last_image(const bench::Image& image);
   void event(const bench::Event& event);
+  /// After the last image: what was judged at every instant around some.
+  void judged(const judge::Witnessed& witnessed);
 
   /// False once something could not be written; trouble() says what, and recorded_until() up to when it was.
   bool good() const { return good_.load(std::memory_order_acquire); }

@@ -4,6 +4,7 @@
 #include <cerrno>
 #include <charconv>
 #include <chrono>
+#include <cmath>
 #include <csignal>
 #include <cstring>
 #include <filesystem>
@@ -270,7 +271,7 @@ bool Recording::read_sources() {
 bool Recording::read_groups() {
   const hid_t root = h5_.get();
   const auto whole = [](std::optional<double> number) { return static_cast<std::int64_t>(number.value_or(0)); };
-  if (!read_group({"/signals", whole(number_attribute(root, "record_period_ns")), "", {}, {}}, "/time_ns"))
+  if (!read_group({"/signals", whole(number_attribute(root, "record_period_ns")), "", false, {}, {}}, "/time_ns"))
     return false;
   if (H5Lexists(root, "/rates", H5P_DEFAULT) <= 0) return true;
   // In the order in which the writer knows them.
@@ -282,6 +283,7 @@ bool Recording::read_groups() {
     groups[whole(number_attribute(group.get(), "number"))] = {path,
                                                               whole(number_attribute(group.get(), "period_ns")),
                                                               text_attribute(group.get(), "kept").value_or(""),
+                                                              number_attribute(group.get(), "judged").value_or(0) != 0,
                                                               {},
                                                               {}};
   }
@@ -294,16 +296,17 @@ bool Recording::read_groups() {
 
 bool Recording::read_group(Group group, const std::string& time_path) {
   const std::size_t index = groups_.size();
+  auto& columns = group.judged ? judged_ : columns_;
   for (const std::string& name : names_in(h5_.get(), group.path)) {
     if (name == "time_ns" && index > 0) continue;
     const Handle dataset = dataset_at(h5_.get(), group.path + "/" + name);
     if (!dataset.good() || !holds_numbers(dataset.get())) continue;  // the others can still be read
     const auto place = number_attribute(dataset.get(), "column");
-    columns_[name] = {index, place ? static_cast<std::size_t>(*place) : 0};
+    columns[name] = {index, place ? static_cast<std::size_t>(*place) : 0};
     group.columns.push_back(name);
   }
   std::sort(group.columns.begin(), group.columns.end(),
-            [&](const auto& a, const auto& b) { return columns_[a].place < columns_[b].place; });
+            [&](const auto& a, const auto& b) { return columns[a].place < columns[b].place; });
   groups_.push_back(std::move(group));
   return read_times(groups_.back(), index, time_path);
 }
@@ -395,8 +398,26 @@ std::optional<std::vector<double>> Recording::signal(const std::string& name) co
 
 bool Recording::read(const std::string& name, std::size_t first, std::size_t count, double* to) const {
   const auto found = columns_.find(name);
-  if (found == columns_.end()) return false;
-  const Column column = found->second;
+  return found != columns_.end() && read_column(name, found->second, first, count, to);
+}
+
+std::vector<std::pair<std::int64_t, double>> Recording::judged_rows(const std::string& name) const {
+  constexpr std::size_t kMostJudged = 10'000'000;
+  std::vector<std::pair<std::int64_t, double>> rows;
+  const auto found = judged_.find(name);
+  if (found == judged_.end()) return rows;
+  const Instants& times = groups_[found->second.group].times;
+  std::vector<double> values(times.size());
+  if (times.size() > kMostJudged || !read_column(name, found->second, 0, values.size(), values.data())) return rows;
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    const bool later = rows.empty() || times[i] > rows.back().first;
+    if (std::isfinite(values[i]) && later) rows.emplace_back(times[i], values[i]);
+  }
+  return rows;
+}
+
+bool Recording::read_column(const std::string& name, const Column& column, std::size_t first, std::size_t count,
+                            double* to) const {
   const Handle dataset = dataset_at(h5_.get(), groups_[column.group].path + "/" + name);
   if (!dataset.good()) return false;
   if (!tail_) {
@@ -485,6 +506,7 @@ RecordingHead Recording::head() const {
     if (head.groups.size() > 1) made.name = g.path.substr(std::strlen("/rates/"));
     made.period = Time{g.period_ns};
     made.kept = g.kept;
+    made.judged = g.judged;
     for (const std::string& name : g.columns) {
       const Handle dataset = dataset_at(h5_.get(), g.path + "/" + name);
       const Handle type(H5Dget_type(dataset.get()), H5Tclose), made_with(H5Dget_create_plist(dataset.get()), H5Pclose);

@@ -61,6 +61,9 @@ class Recording {
   bool read(const std::string& name, std::size_t first, std::size_t count, double* to) const;
   /// The instants of a group of head().
   const Instants& times_in(std::size_t group) const { return groups_[group].times; }
+  /// Values of a signal at every instant around some that were judged (where a requirement was broken first, where it
+  /// was worst), in order: they are kept beside its rows. Empty where there are none, or they cannot be read.
+  std::vector<std::pair<std::int64_t, double>> judged_rows(const std::string& name) const;
   bool has(const std::string& name) const { return columns_.contains(name); }
   SignalUnit unit(const std::string& name) const;
   /// Names of all signals.
@@ -74,6 +77,7 @@ class Recording {
     std::string path;  ///< of its signals
     std::int64_t period_ns = 0;
     std::string kept;
+    bool judged = false;
     Instants times;
     std::vector<std::string> columns;  ///< in the order in which they were written
   };
@@ -92,6 +96,8 @@ class Recording {
   bool read_group(Group group, const std::string& time_path);
   bool read_times(Group& group, std::size_t index, const std::string& path);
   bool read_events();
+  bool read_column(const std::string& name, const Column& column, std::size_t first, std::size_t count,
+                   double* to) const;
   std::size_t rows_in_tail(std::size_t group) const;
   bool read_tail(std::size_t group, std::size_t place, std::size_t size, std::size_t first, std::size_t count,
                  void* to) const;
@@ -103,7 +109,7 @@ class Recording {
   RunIdentity identity_;
   std::string bench_, ending_;
   std::vector<Group> groups_;
-  std::map<std::string, Column> columns_;
+  std::map<std::string, Column> columns_, judged_;
   std::vector<RecordedEvent> events_;
 };
 

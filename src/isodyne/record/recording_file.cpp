@@ -89,6 +89,7 @@ struct RecordingFile::Group {
 };
 
 std::size_t GroupHead::chunk_rows() const {
+  if (judged) return 512;
   return period >= std::chrono::milliseconds(10) ? 256 : period >= std::chrono::microseconds(100) ? 2048 : 8192;
 }
 
@@ -199,6 +200,7 @@ bool RecordingFile::create_group(std::size_t index) {
   if (index > 0) {
     good = good && attribute(where.get(), "period_ns", head.period.count()) &&
            attribute(where.get(), "kept", head.kept) &&
+           attribute(where.get(), "judged", static_cast<std::int64_t>(head.judged)) &&
            attribute(where.get(), "number", static_cast<std::int64_t>(index));
   }
   for (const ColumnHead& c : head.columns) {

@@ -28,7 +28,8 @@ struct GroupHead {
   std::string name;  ///< empty: the first, whose place is /signals
   Time period{};
   bool single = false, compressed = false;
-  std::string kept;  ///< "when trip rises with 20 ms before"; empty: throughout
+  std::string kept;     ///< "when trip rises with 20 ms before"; empty: throughout
+  bool judged = false;  ///< see model::RecordGroup
   std::vector<ColumnHead> columns;
 
   /// Rows of a chunk: of one signal over all time there are few, and of all signals over a short time little.
