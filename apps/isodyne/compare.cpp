@@ -123,6 +123,8 @@ std::string in_unit(double si, const Recording& recording, const std::string& na
   const std::vector<std::string> labels = present::labels_of(u);
   if (!gap && !labels.empty() && si >= 0 && si < static_cast<double>(labels.size()))
     return labels[static_cast<std::size_t>(si)];
+  if (u.si == "bool" && !gap) return si != 0 ? "true" : "false";
+  if (gap && (u.si == "bool" || !labels.empty())) return "–";  // it is another one, not further away
   const double shown = gap ? si / u.factor : (si - u.offset) / u.factor;
   const bool named = !u.read_in.empty() && u.read_in != "1" && u.si != "bool" && u.si != "int";
   return format_number(shown) + (named ? " " + u.read_in : "");
@@ -153,9 +155,9 @@ Json to_json(const Comparison& c, const Recording& a) {
 }
 
 void print(const Comparison& c, const Recording& a, const Recording& b) {
-  say(fmt::format("{} against {}: {} instants from {:g} s to {:g} s{}", c.b, c.a, c.how.compared,
-                  to_seconds(c.how.begin), to_seconds(c.how.end),
-                  c.how.shift == Time{} ? "" : fmt::format(", {:g} s later there", to_seconds(c.how.shift))));
+  say(fmt::format("{} against {}: {} instants from {} to {}{}", c.b, c.a, c.how.compared, format_instant(c.how.begin),
+                  format_instant(c.how.end),
+                  c.how.shift == Time{} ? "" : fmt::format(", {} later there", format_instant(c.how.shift))));
   for (const std::string& l : c.lacks) say("They differ in their " + l + ".");
   if (!c.how.same_instants && c.how.compared > 0)
     say(fmt::format("Their instants are not the same: those of {} are compared, with {} read between its own.",
@@ -174,7 +176,7 @@ void print(const Comparison& c, const Recording& a, const Recording& b) {
       continue;
     }
     const bool numbers = d.verdict == Verdict::within || d.verdict == Verdict::differs;
-    const auto seconds = [](Time t) { return fmt::format("{:.6g} s", to_seconds(t)); };
+    const auto seconds = [](Time t) { return format_instant(t); };
     table.row({d.name, word_of(d.verdict), d.from ? seconds(*d.from) : "–",
                d.from ? in_unit(d.a_there, a, d.name, false) : "–", d.from ? in_unit(d.b_there, b, d.name, false) : "–",
                numbers ? in_unit(d.largest, a, d.name, true) : "–", numbers ? seconds(d.largest_at) : "–"},
@@ -206,7 +208,8 @@ Status draw_first(const Comparison& c, const Recording& a, const Recording& b, c
   if (!drawn) return drawn.failure();
   present::FigureData& figure = *drawn;
   figure.name = "difference";
-  figure.title = fmt::format("What differs first: {}, at {:.6g} s", first.front()->name, at);
+  figure.title =
+      fmt::format("What differs first: {}, at {}", first.front()->name, format_instant(*first.front()->from));
   figure.subtitle = fmt::format("1: {}, 2: {}; {}", c.a, c.b,
                                 c.others.empty() ? "the same bench, scenario and seed" : c.others.front());
   figure.marks.push_back({at, "differs from here on: " + first.front()->name});

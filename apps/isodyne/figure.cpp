@@ -14,6 +14,7 @@
 #include "isodyne/present/run_folder.h"
 #include "isodyne/present/signal_figure.h"
 #include "isodyne/record/compare.h"
+#include "library_path.h"
 #include "plans.h"
 #include "runs.h"
 #include "stretch.h"
@@ -171,11 +172,12 @@ int over_time(const Arguments& arguments, const Wanted& w, const present::Stretc
   figure->title = title_of(w);
   figure->subtitle = numbers;
   if (mark) figure->marks.push_back(*mark);
-  if (const auto opened = present::open_recording(w.paths[0]); opened && opened->loaded.program != nullptr)
-    present::add_limits(*figure, *opened->loaded.program, *w.runs[0]);
+  const auto opened = present::open_recording(w.paths[0]);
+  const model::Program* program = opened ? opened->loaded.program.get() : nullptr;
+  if (program != nullptr) present::add_limits(*figure, *program, *w.runs[0]);
   if (w.runs.size() == 1) {  // what happened, and what was broken
     const auto summary = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
-    present::add_story(*figure, *w.runs[0], summary ? *summary : present::Summary{});
+    present::add_story(*figure, program, *w.runs[0], summary ? *summary : present::Summary{});
     if (summary) figure->subtitle = fmt::format("{}, seed {}", summary->title(), summary->seed);
     present::clip(*figure);
   }
@@ -198,8 +200,8 @@ int over_other_axes(const Arguments& arguments, const Wanted& w, const present::
   figure->title = title_of(w, kind);
   figure->subtitle = w.paths[0];
   if (std::isfinite(stretch.end) || stretch.begin > 0)
-    figure->subtitle += fmt::format(", from {:.6g} s{}", stretch.begin,
-                                    std::isfinite(stretch.end) ? fmt::format(" to {:.6g} s", stretch.end) : "");
+    figure->subtitle += fmt::format(", from {}{}", format_seconds(stretch.begin),
+                                    std::isfinite(stretch.end) ? " to " + format_seconds(stretch.end) : "");
   return told(present::draw(*figure, place.folder), place);
 }
 
@@ -217,7 +219,7 @@ int of_layout(const Arguments& arguments, const Wanted& w, const std::string& fi
   const auto text = present::read_file(file);
   if (!text) return say_error(text.failure().text()), kWrongInput;
   if (!declares_figures(file, *text)) return say_error(file + " declares no figure"), kWrongInput;
-  const model::Rules rules{fs::path(file).parent_path().string(), file, *text, false};
+  const model::Rules rules{file, *text, false, read_library_file};
   auto opened = present::open_recording(w.paths[0], rules);
   if (!opened) return say_error(opened.failure().text()), kWrongInput;
   print_diagnostics(opened->loaded, file);

@@ -51,12 +51,12 @@ int run_show(const Arguments& arguments) {
   style.begin = std::max(stretch->begin, to_seconds(Time{times.front()}));
   style.end = std::min(stretch->end, to_seconds(Time{times.back()}));
   if (style.end < style.begin)
-    return say_error(fmt::format("the recording has nothing there: it goes from {:g} s to {:g} s",
-                                 to_seconds(Time{times.front()}), to_seconds(Time{times.back()}))),
+    return say_error(fmt::format("the recording has nothing there: it goes from {} to {}",
+                                 format_instant(Time{times.front()}), format_instant(Time{times.back()}))),
            kWrongInput;
   const std::size_t columns = 4 * style.width;  // there are two columns of dots in a character
   for (const std::string& name : *names) {
-    const auto view = present::signal_view(**recording, name, *stretch, columns);
+    const auto view = present::view_over_time(**recording, name, *stretch, columns);
     if (!view) return say_error(view.failure().text()), kWrongInput;
     put(stdout, present::text_plot(*view, style));
   }

@@ -6,6 +6,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/record/recording.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -460,4 +461,32 @@ TEST_CASE("A packed run is repeated by somebody else, and an accepted one is wha
             "in the place of the one before"));
   CHECK(runs("baseline check b c").status == 0);
   CHECK(runs("baseline check b --folder elsewhere").status == 2);
+}
+
+TEST_CASE("A breach between two rows is in the recording, in the figure of its moment, and in what is shown") {
+  const TemporaryFolder folder;
+  folder.write(
+      "b.dyne",
+      "bench B {\n  step 1 ms\n  let x : m = (if time >= 3.503 s and time < 3.506 s then 9 m else 0 m) + time * 0.1 "
+      "m/s\n}\nscenario s { hold 8 s }\nrequirement R-1 { always x < 5 m }\n");
+  REQUIRE(run_isodyne("run b.dyne s --out r", folder.path()).status == 1);
+  const auto recording = record::Recording::open_run(folder / "r");
+  REQUIRE(recording);
+  CHECK((*recording)->period_of("x") == std::chrono::milliseconds(100));
+  const auto judged = (*recording)->judged_rows("x");
+  REQUIRE(judged.size() > 500);
+  const auto spike = std::find_if(judged.begin(), judged.end(), [](const auto& row) { return row.second > 5; });
+  REQUIRE(spike != judged.end());
+  CHECK(spike->first == 3'503'000'000);
+  const std::string moment = slurp(folder / "r/figures/broken-R-1.svg");
+  CHECK(has(moment, "judged every 1 ms, drawn from rows every 100 ms, inside at every instant"));
+  // It is no more in what needs rows at equal distances, and comparing, listing, exporting know one signal of that
+  // name.
+  CHECK(run_isodyne("figure r x --as spectrum --out spectrum", folder.path()).status == 0);
+  CHECK((*recording)->names() == std::vector<std::string>{"x"});
+  CHECK(run_isodyne("repeat r", folder.path()).status == 0);
+  const Output csv = run_isodyne("export csv r", folder.path());
+  CHECK(std::count(csv.out.begin(), csv.out.end(), '\n') == 82);
+  if (shell("command -v h5ls").status == 0)
+    CHECK(has(shell("h5ls -r r/recording.h5", folder.path()).out, "/rates/judged/x"));
 }

@@ -5,8 +5,10 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"
+
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/figure.h"
+#include "isodyne/present/label_places.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/signals.h"
 #include "isodyne/present/summary.h"
@@ -239,4 +241,47 @@ requirement R-1 { always warmth <= 24 degC }
   const auto warmth = run->recording->signal("warmth");
   REQUIRE(warmth);
   CHECK(warmth->front() == Approx(293.15));
+}
+
+TEST_CASE("Words of limits stand beside their line, off the curves and off each other, or not in the panel") {
+  // Against all boxes that were given, and the curve itself, sampled.
+  const double width = 980, height = 149;
+  for (int seed = 0; seed < 200; ++seed) {
+    present::LabelPlaces places(width, height);
+    std::vector<std::pair<double, double>> curve;
+    std::uint64_t state = 88172645463325252ULL + static_cast<std::uint64_t>(seed);
+    const auto next = [&] {
+      state ^= state << 13, state ^= state >> 7, state ^= state << 17;
+      return static_cast<double>(state % 10000) / 10000;
+    };
+    const int points = 2 + static_cast<int>(next() * 60);
+    for (int i = 0; i <= points; ++i)
+      curve.emplace_back(width * i / points, next() * height * (seed % 3 == 0 ? 1 : 0.4));
+    const bool steps = seed % 2 == 0;
+    places.take_curve(curve, steps);
+    std::vector<present::PixelBox> given;
+    for (int k = 0; k < 6; ++k) {
+      const double line = next() * height;
+      const auto box = places.beside_line(line, 60 + next() * 100, 13);
+      if (!box) continue;
+      CHECK(std::min(std::abs(box->bottom - line), std::abs(box->top - line)) < 3);
+      for (const auto& b : given)
+        CHECK((box->left >= b.right || box->right <= b.left || box->bottom >= b.top || box->top <= b.bottom));
+      given.push_back(*box);
+    }
+    for (std::size_t i = 1; i < curve.size(); ++i) {
+      for (int s = 0; s <= 200; ++s) {
+        const double share = s / 200.0, x = curve[i - 1].first + share * (curve[i].first - curve[i - 1].first);
+        const double y =
+            steps ? curve[i - 1].second : curve[i - 1].second + share * (curve[i].second - curve[i - 1].second);
+        for (const auto& b : given) CHECK_FALSE((x > b.left && x < b.right && y > b.bottom && y < b.top));
+      }
+    }
+  }
+  // A panel that a curve fills has no place.
+  present::LabelPlaces full(width, height);
+  std::vector<std::pair<double, double>> noise;
+  for (int i = 0; i < 1960; ++i) noise.emplace_back(i * 0.5, i % 2 == 0 ? 0 : height);
+  full.take_curve(noise, false);
+  CHECK(!full.beside_line(70, 80, 13));
 }

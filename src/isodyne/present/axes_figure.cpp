@@ -114,6 +114,10 @@ Result<AxesFigure> figure_over(const record::Recording& recording, const std::ve
     curve.label = names[i];
     curve.points = ways_once(x->values, y->values);
   }
+  // An axis of one signal has its name; where there are several the legend names them.
+  for (AxesPanel& p : figure.panels) {
+    if (p.curves.size() == 1) p.y_text = p.curves[0].label + (p.y_text.starts_with("in ") ? " " + p.y_text : "");
+  }
   return figure;
 }
 
@@ -257,6 +261,9 @@ namespace {
 std::string panel_script(const AxesPanel& p, std::size_t index, double top, double bottom) {
   std::string data, plot;
   const std::vector<std::string> colours = curve_colours();
+  std::vector<std::string> names;
+  for (const AxesPanel::Curve& c : p.curves) names.push_back(c.label);
+  names = shortened_apart(names, 22);
   for (std::size_t c = 0; c < p.curves.size(); ++c) {
     const std::string block = fmt::format("$p{}c{}", index, c);
     data += block + " << END\n";
@@ -266,12 +273,13 @@ std::string panel_script(const AxesPanel& p, std::size_t index, double top, doub
     if (p.curves[c].points.empty()) continue;
     const char* style = p.boxes ? "boxes fs solid 0.45 noborder" : "lines lw 1.6";
     plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" title {}", plot.empty() ? "" : ", ", block, style,
-                        colours[c % colours.size()], quoted(p.curves[c].label));
+                        colours[c % colours.size()], present::quoted(names[c]));
   }
   std::string out = data;
   out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", top, bottom);
-  out += p.log_x ? "set logscale x\nset autoscale xfix\n" : "unset logscale x\n";
-  out += p.log_y ? "set logscale y\nset format y \"%g\"\n" : "unset logscale y\nset format y \"%g\"\n";
+  out += p.log_x ? "set logscale x\nset autoscale xfix\nset format x \"%g\"\n"
+                 : "unset logscale x\nset format x \"%.10g\"\n";
+  out += p.log_y ? "set logscale y\nset format y \"%g\"\n" : "unset logscale y\nset format y \"%.10g\"\n";
   out += fmt::format("set xlabel {} offset 0,0.3\nset ylabel {}\n", quoted(p.x_text), quoted(p.y_text));
   if (p.boxes) out += fmt::format("set boxwidth {:.9g}\nset yrange [0:*]\n", p.box);
   if (!p.boxes) out += "set yrange [*:*]\n";

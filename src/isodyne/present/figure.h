@@ -3,6 +3,7 @@
 
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <utility>
 #include <vector>
@@ -42,9 +43,14 @@ struct Panel {
   std::vector<PointMark> points{};
 };
 
+/// When a fault acted, or a requirement was broken.
 struct Band {
   double begin = 0, end = 0;  ///< seconds
   std::string label;
+  std::optional<std::set<std::string>> about{};  ///< signals that it is about; nothing: whatever is drawn
+
+  /// Whether a panel shows something that it is about.
+  bool concerns(const Panel& panel) const;
 };
 
 struct Mark {
@@ -65,8 +71,10 @@ struct FigureData {
 /// Columns that a curve is thinned to: two for each of the picture.
 constexpr std::size_t kColumns = 1960;
 
-/// Adds when faults were active, when requirements were broken, and what the scenario did.
-void add_story(FigureData& data, const record::Recording& recording, const Summary& summary);
+/// Adds when faults were active, when requirements were broken, and what the scenario did. `program` tells which panels
+/// that is about; without one it is all of them.
+void add_story(FigureData& data, const model::Program* program, const record::Recording& recording,
+               const Summary& summary);
 
 /// Of a curve that holds its values: only where they change, and the end.
 void drop_repeated(Curve& curve);

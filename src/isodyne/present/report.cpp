@@ -61,8 +61,9 @@ Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void
       }
     }
     if (all && run.summary.timing)
-      all = draw_timing(fmt::format("{}, {}: did it keep real time?", run.summary.bench, run.summary.title()),
-                        *run.summary.timing, (fs::path(folder) / "timing").string());
+      all =
+          draw_timing(fmt::format("{}, {}: {}", run.summary.bench, run.summary.title(), run.summary.timing->verdict()),
+                      *run.summary.timing, (fs::path(folder) / "timing").string());
   }
   wait_until_there_are(0);
   return all;
@@ -81,7 +82,7 @@ table{border-collapse:collapse;width:100%;font-size:13.5px}
 th,td{text-align:left;vertical-align:top;padding:5px 10px 5px 0;border-bottom:1px solid var(--line)}
 th{font-weight:600;color:var(--soft);white-space:nowrap}td.n,th.n{text-align:right;white-space:nowrap;font-variant-numeric:tabular-nums}
 .verdicts td:last-child{width:46%}
-.frame{overflow-x:auto}.many th:nth-child(n+3){writing-mode:vertical-rl;transform:rotate(180deg);vertical-align:top;padding:8px 4px}.many th a{text-decoration:none}.many td:nth-child(n+3){font-size:12px;padding-right:4px;width:6em}.many .v{white-space:normal}
+.frame{overflow-x:auto}.many th:nth-child(n+3){writing-mode:vertical-rl;transform:rotate(180deg);vertical-align:top;padding:8px 4px}.many th a{text-decoration:none}.many td:nth-child(n+3){font-size:12px;padding-right:4px;width:7em}.many .v{white-space:normal}
 .v{font-weight:700;white-space:nowrap}.held{color:var(--held)}.broken{color:var(--broken)}.open{color:var(--open)}
 .held::before{content:"\2713\00a0"}.broken::before{content:"\2717\00a0"}.open::before{content:"\2013\00a0"}
 .note{border-left:4px solid var(--broken);padding:6px 12px;background:#fbf3ee;margin:10px 0}
@@ -90,7 +91,7 @@ details{margin:6px 0}summary{cursor:pointer}
 .charts{display:none}.chart{width:100%;margin:2px 0}.live .charts{display:block}.live .still{display:none}.tools button{font:inherit;color:inherit;background:#f4f6f7;border:1px solid var(--line);border-radius:4px;padding:1px 10px;cursor:pointer}
 a{color:#00557a}html:not(.live) .tools{display:none}.head{display:flex;justify-content:space-between;font-size:12px;margin:8px 4px 0 0;color:var(--soft)}.head span:first-child{padding-left:80px}.dygraph-axis-label{font-size:11.5px;color:#333}
 @page{size:A4;margin:13mm}
-@media print{body{max-width:none;padding:0;font-size:11px}code,pre{font-size:10px}table{font-size:10.5px}h2.run:not(.first){break-before:page}figure,tr,h3{break-inside:avoid}h3{break-after:avoid}details:not([open]),.screen,.live .charts,.tools,summary{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
+@media print{.many td:nth-child(n+3){width:auto;font-size:9px}body{max-width:none;padding:0;font-size:11px}code,pre{font-size:10px}table{font-size:10.5px}h2.run:not(.first){break-before:page}figure,tr,h3{break-inside:avoid}h3{break-after:avoid}details:not([open]),.screen,.live .charts,.tools,summary{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
 )";
 
 std::string escaped(const std::string& text) {
@@ -125,7 +126,7 @@ const char* look_of(const std::string& answer) {
 /// An instant that leads to the plots there.
 std::string instant(std::size_t run, const std::optional<double>& t) {
   if (!t) return "–";
-  return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{1:.3f} s</a>", run, *t);
+  return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{2}</a>", run, *t, format_seconds(*t));
 }
 
 std::string verdict_cell(const SummaryRow& row) {
@@ -151,7 +152,7 @@ std::string overview(const std::vector<RunFolder>& runs) {
   constexpr std::size_t kMostBeside = 4;  // more of them stand upright, and say no margins
   const bool many = runs.size() > kMostBeside;
   std::string html = fmt::format(
-      "<h2 class=\"run first\">Overview</h2>\n<div class=\"frame\"><table "
+      "<h2>Overview</h2>\n<div class=\"frame\"><table "
       "class=\"{}\"><tr><th>Requirement</th><th></th>",
       many ? "many" : "few");
   for (std::size_t i = 0; i < runs.size(); ++i)
@@ -169,15 +170,19 @@ std::string overview(const std::vector<RunFolder>& runs) {
     for (const RunFolder& run : runs) {
       const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
                                     [&](const SummaryRow& r) { return r.name == name; });
-      html += row == run.summary.rows.end()
-                  ? "<td>–</td>"
-                  : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>",
-                                look_of(row->answer), escaped(row->answer),
-                                row->worst_margin && !many ? escaped("margin " + row->margin_text()) : "");
+      // In a narrow cell most of these words would be of what was not there to be judged.
+      const bool bare = many && row != run.summary.rows.end() && row->answer == answer_word(judge::Answer::not_tested);
+      html += row == run.summary.rows.end() ? "<td></td>"
+              : bare                        ? "<td><span class=\"soft\" title=\"not put to the test\">–</span></td>"
+                     : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>",
+                                   look_of(row->answer), escaped(row->answer),
+                                   row->worst_margin && !many ? escaped("margin " + row->margin_text()) : "");
     }
     html += "</tr>\n";
   }
-  return html + "</table></div>\n";
+  html += "</table></div>\n";
+  return html +
+         (many ? "<p class=\"soft\">–: not put to the test in this run. An empty cell: not asked of it.</p>\n" : "");
 }
 
 std::string verdict_table(const Summary& s, std::size_t run) {
@@ -317,16 +322,17 @@ std::string facts(const RunFolder& run) {
          row("Controller setting", s.setting) + row("Seed", s.seed) +
          row("Step", fmt::format("{} ({}), recorded every {}", format_span(run.program->step), s.method,
                                  format_span(run.program->record_period()))) +
-         row("Simulated",
-             fmt::format("{:.3f} s in {:.1f} s of wall time, started {}", s.ended_at_s, s.wall_seconds, s.started)) +
+         row("Simulated", fmt::format("{} in {} of wall time, started {}", format_seconds(s.ended_at_s),
+                                      format_seconds(s.wall_seconds, 1), s.started)) +
          row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";
 }
 
-/// What was broken, when, by how much, and how that moment looked: what a reader has come for.
-std::string broken_html(const RunFolder& run, std::size_t number) {
+/// What was broken in a run, when, by how much, and how that moment looked.
+std::string broken_html(const RunFolder& run, std::size_t number, bool several) {
   const auto rows = broken_rows(run.summary);
   if (rows.empty()) return "";
-  std::string html = "<h3>What was broken</h3>\n";
+  std::string html;
+  if (several) html = fmt::format("<h3><a href=\"#run{}\">{}</a></h3>\n", number, escaped(run.summary.title()));
   for (std::size_t i = 0; i < rows.size(); ++i) {
     const SummaryRow& r = *rows[i];
     html += fmt::format("<p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
@@ -338,6 +344,22 @@ std::string broken_html(const RunFolder& run, std::size_t number) {
     if (const auto drawing = drawing_html(run, moment_name(r))) html += *drawing;
   }
   return html;
+}
+
+/// What a reader has come for stands first.
+std::string all_broken_html(const std::vector<RunFolder>& runs) {
+  std::string html;
+  for (std::size_t i = 0; i < runs.size(); ++i) html += broken_html(runs[i], i + 1, runs.size() > 1);
+  if (!html.empty()) return "<h2 class=\"run first\">What was broken</h2>\n" + html;
+  std::vector<std::string> counts;
+  for (const judge::Answer a :
+       {judge::Answer::held, judge::Answer::not_tested, judge::Answer::undecided, judge::Answer::interrupted}) {
+    std::size_t all = 0;
+    for (const RunFolder& run : runs) all += run.summary.count(a);
+    if (all > 0) counts.push_back(fmt::format("{} {}", all, judge::answer_word(a)));
+  }
+  return fmt::format("<p class=\"first\">No requirement was broken{}{}.</p>\n", counts.empty() ? "" : ": ",
+                     listed(counts, ""));
 }
 
 /// `finer`: data of its plots that stand at the end of the page.
@@ -370,14 +392,31 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number, bool a
   if (!timing) return timing.failure();
   const PagePlots plots = plots_of(run, number, *figures);
   finer += plots.finer;
-  html += broken_html(run, number) + facts(run) + verdict_table(s, number) + plots.html + *timing +
-          events_table(*run.recording, number);
+  html += facts(run) + verdict_table(s, number) + plots.html + *timing + events_table(*run.recording, number);
   html += fmt::format(
       "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
       s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
                : ", this gives the same recording, bit for bit",
       escaped(s.command));
   return html;
+}
+
+/// Of each fault that acted: what names it, and what it broke.
+std::string caught_html(const Trace& trace) {
+  std::vector<std::string> titles;
+  for (const TraceRun& r : trace.runs) titles.push_back(r.title);
+  std::string rows;
+  for (const TraceFault& f : trace.faults) {
+    if (f.acted.empty()) continue;
+    rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(f.name),
+                        escaped(listed(f.named_by, "nothing")),
+                        escaped(f.caught_by.empty() ? "nothing" : caught_text(f, titles)));
+  }
+  if (rows.empty()) return {};
+  return "<table>\n<thead><tr><th>Fault</th><th>Named by</th><th>Caught by</th></tr></thead>\n<tbody>" + rows +
+         "</tbody></table>\n<p class=\"soft\">Named by: requirements that read whether it acts. Caught by: "
+         "requirements "
+         "that were broken where it acted, and not in a run of the same scenario without a fault.</p>\n";
 }
 
 /// What all runs together leave open.
@@ -387,13 +426,10 @@ std::string trace_html(const std::vector<RunFolder>& runs) {
       fmt::format("<h2>What {} not cover</h2>\n<table>\n", runs.size() == 1 ? "this run does" : "these runs do");
   for (const auto& [what, names] : {std::pair{"Requirements not put to the test", &trace.untested},
                                     {"Faults never injected", &trace.uninjected},
-                                    {"Injected faults that no requirement looks for", &trace.unwatched},
                                     {"Scenarios not played", &trace.unplayed}}) {
-    std::string listed;
-    for (const std::string& n : *names) listed += (listed.empty() ? "" : ", ") + n;
-    html += fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, listed.empty() ? "none" : escaped(listed));
+    html += fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(listed(*names, "none")));
   }
-  return html + "</table>\n";
+  return html + "</table>\n" + caught_html(trace);
 }
 
 /// The sources of all runs; a file that is the same in several is shown once.
@@ -420,6 +456,7 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
       "content=\"width=device-width\">\n<title>{}</title>\n<style>{}{}</style>\n{}</head><body>\n",
       escaped(title), plots_style(), kStyle, plots_script());
   html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
+  html += all_broken_html(runs);
   if (runs.size() > 1) html += overview(runs);
   std::string finer;
   for (std::size_t i = 0; i < runs.size(); ++i) {

@@ -107,6 +107,15 @@ Json panel_json(const Panel& coarse, double step) {
   return panel;
 }
 
+/// Which of the bands a panel is about.
+Json bands_of(const std::vector<Band>& bands, const Panel& panel) {
+  Json all = Json::array();
+  for (std::size_t i = 0; i < bands.size(); ++i) {
+    if (bands[i].concerns(panel)) all.push_back(i);
+  }
+  return all;
+}
+
 Json bands_json(const std::vector<Band>& bands) {
   Json all = Json::array();
   for (const Band& b : bands) all.push_back({{"begin", b.begin}, {"end", b.end}, {"label", b.label}});
@@ -183,6 +192,8 @@ PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& 
     Json shown = Json::array();
     for (std::size_t i = 0; i < all.panels.size(); ++i) {
       shown.push_back(panel_json(all.panels[i], step));
+      shown.back()["faults"] = bands_of(all.faults, all.panels[i]);
+      shown.back()["breaches"] = bands_of(all.breaches, all.panels[i]);
       shown.back()["fine"] = fmt::format("fine{}-{}-{}", number, fine.size(), i);
       plots.finer +=
           fmt::format("<script type=\"application/json\" id=\"{}\">{}</script>\n",

@@ -9,6 +9,7 @@
 #include <pugixml.hpp>
 
 #include "isodyne/core/text.h"
+#include "isodyne/lang/parser.h"
 
 namespace isodyne::present {
 
@@ -139,14 +140,14 @@ std::string plain_text(const pugi::xml_node& node) {
 std::string usable_name(const std::string& wanted) {
   std::string name;
   for (const char c : wanted) {
-    const bool good =
-        (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '.' || c == '_';
+    const bool good = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
+                      c == '.' || c == '_' || (c == '/' && !name.empty());
     if (good)
       name += c;
     else if (!name.empty() && name.back() != '-')
       name += '-';
   }
-  while (!name.empty() && (name.back() == '-' || name.back() == '.')) name.pop_back();
+  while (!name.empty() && (name.back() == '-' || name.back() == '.' || name.back() == '/')) name.pop_back();
   const bool letter = !name.empty() && ((name[0] >= 'a' && name[0] <= 'z') || (name[0] >= 'A' && name[0] <= 'Z'));
   return name.empty() ? "R" : letter ? name : "R-" + name;
 }
@@ -161,6 +162,16 @@ std::map<std::string, std::string> attribute_names(const pugi::xml_node& content
   return names;
 }
 
+/// Whether a formula of another file is one of our language, and nothing more than that.
+bool readable(const std::string& formula) {
+  Sources sources;
+  Diagnostics diagnostics;
+  lang::Document read;
+  lang::parse(sources, sources.add("formula", fmt::format("requirement R {{\n  {}\n}}\n", formula)), diagnostics, read);
+  const bool one = read.requirements.size() == 1 && read.requirements[0].check != nullptr;
+  return one && !diagnostics.has_errors() && formula.find_first_of("{}#") == std::string::npos;
+}
+
 ExchangedRequirement object(const pugi::xml_node& o, const std::map<std::string, std::string>& names) {
   ExchangedRequirement r;
   r.id = o.attribute("IDENTIFIER").value();
@@ -169,14 +180,15 @@ ExchangedRequirement object(const pugi::xml_node& o, const std::map<std::string,
     const auto name = names.find(plain_text(child(v, "DEFINITION")));
     if (name == names.end()) continue;
     const pugi::xml_attribute simple = v.attribute("THE-VALUE");
-    const std::string value = simple ? one_line(simple.value()) : plain_text(child(v, "THE-VALUE"));
+    const std::string value = printable(simple ? one_line(simple.value()) : plain_text(child(v, "THE-VALUE")));
     if (name->second == "ReqIF.ForeignID") foreign = value;
     if (name->second == "ReqIF.Name" || name->second == "ReqIF.ChapterName") title = value;
     if (name->second == "ReqIF.Text" || name->second == "ReqIF.Description") r.text = value;
     if (name->second == "Source") r.source = value;
     if (name->second == "Formula") r.formula = value;
   }
-  if (r.text.empty()) r.text = title.empty() ? o.attribute("DESC").value() : title;
+  if (r.text.empty()) r.text = title.empty() ? printable(one_line(o.attribute("DESC").value())) : title;
+  if (!r.formula.empty() && !readable(r.formula)) std::swap(r.formula, r.unread);
   const std::string long_name = o.attribute("LONG-NAME").value();
   r.name = usable_name(!foreign.empty() ? foreign : !long_name.empty() ? long_name : r.id);
   return r;
@@ -230,6 +242,7 @@ std::string rules_text(const std::vector<ExchangedRequirement>& requirements, co
     if (!r.text.empty()) text += "## " + r.text + "\n";
     text += fmt::format("requirement {} {{\n  id {}\n", r.name, in_quotes(r.id));
     if (!r.source.empty()) text += fmt::format("  source {}\n", in_quotes(r.source));
+    if (!r.unread.empty()) text += "  # this formula of it is not in our language: " + r.unread + "\n";
     text += "  " + (r.formula.empty() ? "by review" : r.formula) + "\n}\n";
   }
   return text;

@@ -20,6 +20,7 @@ struct ExchangedRequirement {
   std::string text;  ///< without markup
   std::string source;
   std::string formula;  ///< in our language; empty: it has none yet
+  std::string unread;   ///< a formula that is not in our language, or more than one
 };
 
 std::string to_reqif(const model::Program& program);

@@ -68,7 +68,7 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
     for (const FigureRun& run : runs) {
       if (!run.recording->has(name)) continue;
       const Stretch there{figure.begin + run.shift_s, figure.end + run.shift_s, true};
-      const auto view = signal_view(*run.recording, name, there, kColumns);
+      const auto view = view_over_time(*run.recording, name, there, kColumns);
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);
       panel->curves.push_back(curve_of(*view, run));

@@ -1,15 +1,16 @@
 // The picture of a bench. Parts at the top level are boxes, sensors and actuators the small things between
 // them and the controllers; an arrow is labelled with the inputs that it feeds. Everything flows to the right.
 
-#include <cstdio>
+#include <atomic>
+#include <chrono>
+#include <cstdlib>
 #include <filesystem>
 #include <map>
 #include <set>
 
-#include <unistd.h>
-
 #include <fmt/format.h>
 
+#include "isodyne/core/child.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
 #include "isodyne/present/summary.h"
@@ -32,6 +33,22 @@ std::string dot_text(const std::string& text) {
   return out + "\"";
 }
 
+/// The name of the bench, and below it what the colours mean.
+std::string heading(const std::string& name) {
+  std::string escaped;
+  for (const char c : name) escaped += c == '<' ? "&lt;" : c == '>' ? "&gt;" : c == '&' ? "&amp;" : std::string(1, c);
+  std::string cells;
+  for (const auto& [colour, what] :
+       {std::pair{"#eef3f5", "part"}, std::pair{"#e3f1ea", "sensor"}, std::pair{"#fbeee2", "actuator"},
+        std::pair{"#e6e9f5", "controller"}, std::pair{"#f4f5fb", "what a controller reads (the way back is not drawn)"},
+        std::pair{"#ffffff", "words on arrows: inputs that they feed"}})
+    cells += fmt::format("<td bgcolor=\"{}\"><font point-size=\"10\">{}</font></td>", colour, what);
+  return fmt::format(
+      "<<table border=\"0\" cellborder=\"0\" cellspacing=\"6\" cellpadding=\"3\"><tr><td "
+      "colspan=\"6\">{}</td></tr><tr>{}</tr></table>>",
+      escaped, cells);
+}
+
 class Structure {
  public:
   explicit Structure(const Program& p) : p_(p) {
@@ -51,7 +68,7 @@ class Structure {
         "digraph bench {\n  rankdir=LR; nodesep=0.16; ranksep=0.7; size=\"13.2,8.2\"; splines=true;\n"
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
-    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", dot_text(p_.name));
+    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", heading(p_.name));
     for (const model::Sampler& s : p_.samplers) {
       const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
       if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
@@ -154,19 +171,23 @@ std::string structure_dot(const Program& program) {
 
 Status draw_structure(const Program& program, const std::string& file) {
   namespace fs = std::filesystem;
-  std::string name = (fs::temp_directory_path() / "isodyne-XXXXXX").string();
-  const int handle = mkstemp(name.data());
-  if (handle < 0) return Failure{"cannot make a temporary file in", fs::temp_directory_path().string(), ""};
-  close(handle);
-  FILE* pipe = popen(("dot -Tsvg >'" + name + "' 2>/dev/null").c_str(), "w");
-  const std::string text = structure_dot(program);
-  const bool written = pipe != nullptr && std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-  const int status = pipe != nullptr ? pclose(pipe) : -1;
-  const Result<std::string> svg = read_file(name);
+  const std::string dot = on_path("dot");
+  if (dot.empty()) return Failure{"cannot draw", file, "Graphviz (`dot`) is not installed"};
+  std::string folder = (fs::temp_directory_path() / "isodyne-XXXXXX").string();
+  if (mkdtemp(folder.data()) == nullptr)
+    return Failure{"cannot make a temporary folder in", fs::temp_directory_path().string(), ""};
+  const auto inside = [&](const char* name) { return (fs::path(folder) / name).string(); };
+  const std::string out = inside("bench.svg");
+  Status written = write_file(inside("bench.dot"), structure_dot(program));
+  const std::atomic<bool> stop{false};
+  const auto drawn = run_program("dot", {dot, "-Tsvg", "-o", out, inside("bench.dot")}, inside("messages"),
+                                 std::chrono::minutes(5), stop);
+  const Result<std::string> svg = read_file(out);
   std::error_code none;
-  fs::remove(name, none);
-  if (!written || status != 0 || !svg || svg->empty())
-    return Failure{"cannot draw", file, status == 127 * 256 ? "Graphviz (`dot`) is not installed" : "`dot` failed"};
+  fs::remove_all(folder, none);
+  if (!written) return written;
+  if (!drawn) return drawn.failure();
+  if (*drawn != 0 || !svg || svg->empty()) return Failure{"cannot draw", file, "`dot` failed"};
   return write_file(file, *svg);
 }
 

@@ -24,9 +24,20 @@ std::string left(const std::string& text, std::size_t width) {
   return fits + std::string(width - display_width(fits), ' ');
 }
 
-/// As much of a number as the scale has room for.
-std::string short_number(double v) {
-  return fmt::format("{:.4g}", v == 0 ? 0 : v);
+/// As much of a number as the scale has room for, and more where it would read like the other one.
+std::string short_number(double v, double other) {
+  const auto text = [](double x, int digits) { return fmt::format("{:.{}g}", x == 0 ? 0 : x, digits); };
+  int digits = 4;
+  while (digits < 12 && v != other && text(v, digits) == text(other, digits)) ++digits;
+  return text(v, digits);
+}
+
+/// An instant, to a thousandth of what is drawn.
+std::string instant_text(double seconds, double length) {
+  const int decimals = std::clamp(3 - static_cast<int>(std::floor(std::log10(std::max(length, 1e-9)))), 0, 9);
+  const double unit = std::pow(10, decimals);
+  const auto at = time_from_seconds(std::round(seconds * unit) / unit);
+  return at ? format_instant(*at) : format_seconds(seconds);
 }
 
 std::size_t plot_columns(const TextPlotStyle& s) {
@@ -120,11 +131,11 @@ std::string curve_lines(const SignalView& c, const TextPlotStyle& s) {
   for (std::size_t i = 0; i < s.height; ++i) {
     std::string scale;
     if (constant) {
-      if (i == s.height / 2) scale = short_number(range.low);
+      if (i == s.height / 2) scale = short_number(range.low, range.low);
     } else if (i == 0) {
-      scale = short_number(range.high);
+      scale = short_number(range.high, range.low);
     } else if (i + 1 == s.height) {
-      scale = short_number(range.low);
+      scale = short_number(range.low, range.high);
     }
     text += right(scale, kScale - 1) + (s.ascii ? " |" : " ┤") + dots.line(i) + "\n";
   }
@@ -171,8 +182,9 @@ std::string text_plot(const SignalView& c, const TextPlotStyle& s) {
 
 std::string text_time_axis(const TextPlotStyle& s) {
   const std::size_t columns = plot_columns(s);
-  const std::string begin = short_number(s.begin) + " s", end = short_number(s.end) + " s",
-                    middle = short_number((s.begin + s.end) / 2) + " s";
+  const double length = s.end - s.begin;
+  const std::string begin = instant_text(s.begin, length), end = instant_text(s.end, length),
+                    middle = instant_text((s.begin + s.end) / 2, length);
   std::string line = std::string(kScale, ' ') + (s.ascii ? "+" : "└");
   for (std::size_t i = 0; i < columns; ++i)
     line += s.ascii ? (i == columns / 2 ? "+" : "-") : i == columns / 2 ? "┴" : "─";

@@ -44,7 +44,7 @@ void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
 
 }  // namespace
 
-std::vector<std::string> looking_for(const model::Program& p, const model::Fault& f) {
+std::vector<std::string> naming(const model::Program& p, const model::Fault& f) {
   const auto reads = [&](model::NodeId node) {
     if (node == model::kNone) return false;
     const auto all = p.reads(node);
@@ -56,6 +56,51 @@ std::vector<std::string> looking_for(const model::Program& p, const model::Fault
     if (over_time || reads(r.trigger) || reads(r.check)) names.push_back(r.name);
   }
   return names;
+}
+
+namespace {
+
+bool healthy_twin(const RunFolder& run, const RunFolder& other) {
+  return other.summary.faults.empty() && other.summary.scenario == run.summary.scenario &&
+         other.summary.setting == run.summary.setting;
+}
+
+bool broken_in(const std::vector<TraceRow>& rows, std::size_t row, std::size_t run) {
+  return rows[row].answers[run] == answer_word(Answer::broken);
+}
+
+TraceFault trace_fault(const model::Program& p, const model::Fault& f, const std::vector<RunFolder>& runs,
+                       const Trace& t) {
+  TraceFault traced;
+  traced.name = f.name;
+  traced.named_by = naming(p, f);
+  for (std::size_t r = 0; r < runs.size(); ++r) {
+    if (contains(t.runs[r].faults, f.name)) traced.acted.push_back(r);
+  }
+  for (std::size_t row = 0; row < t.rows.size(); ++row) {
+    TraceFault::Caught caught{t.rows[row].requirement, {}};
+    for (const std::size_t r : traced.acted) {
+      if (!broken_in(t.rows, row, r)) continue;
+      bool anyway = false;  // it was broken without a fault too
+      for (std::size_t other = 0; other < runs.size(); ++other)
+        anyway = anyway || (healthy_twin(runs[r], runs[other]) && broken_in(t.rows, row, other));
+      if (!anyway) caught.runs.push_back(r);
+    }
+    if (!caught.runs.empty()) traced.caught_by.push_back(std::move(caught));
+  }
+  return traced;
+}
+
+}  // namespace
+
+std::string caught_text(const TraceFault& fault, const std::vector<std::string>& called) {
+  std::string text;
+  for (const TraceFault::Caught& c : fault.caught_by) {
+    std::string in;
+    for (const std::size_t r : c.runs) in += (in.empty() ? "" : ", ") + called[r];
+    text += fmt::format("{}{} in {}", text.empty() ? "" : "; ", c.requirement, in);
+  }
+  return text;
 }
 
 Trace trace_of(const std::vector<RunFolder>& runs) {
@@ -87,10 +132,14 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
     t.rows.push_back(std::move(row));
   }
   for (const model::Fault& f : p.faults) {
-    if (!injected.contains(f.name))
+    t.faults.push_back(trace_fault(p, f, runs, t));
+    const TraceFault& traced = t.faults.back();
+    if (!injected.contains(f.name)) {
       t.uninjected.push_back(f.name);
-    else if (looking_for(p, f).empty())
-      t.unwatched.push_back(f.name);
+      continue;
+    }
+    if (traced.named_by.empty()) t.unnamed.push_back(f.name);
+    if (traced.caught_by.empty()) t.uncaught.push_back(f.name);
   }
   for (const model::Scenario& s : p.scenarios) {
     if (!played.contains(s.name) && s.needs.empty()) t.unplayed.push_back(s.name);
@@ -181,7 +230,8 @@ std::string trace_svg(const Trace& t) {
   note("Not put to the test by any run", t.untested);
   note("Faults that no run injected", t.uninjected);
   note("Scenarios that no run played", t.unplayed);
-  note("Injected faults that no requirement looks for", t.unwatched);
+  note("Injected faults that broke no requirement", t.uncaught);
+  note("Injected faults that no requirement names", t.unnamed);
   const int height = kTop + rows * kRow + 46 + kFoot * static_cast<int>(notes.size());
   std::string s = fmt::format(
       "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0} {1}\" width=\"{0}\" height=\"{1}\" "

@@ -23,6 +23,23 @@ struct TraceRow {
   std::string overall;
 };
 
+/// Who looks for a fault, and who found it: two things. A requirement may name a fault and hold; one that has never
+/// heard of it may be broken by it.
+struct TraceFault {
+  struct Caught {
+    std::string requirement;
+    std::vector<std::size_t> runs;  ///< in which it acted and the requirement was broken; from 0
+  };
+  std::string name;
+  std::vector<std::size_t> acted;  ///< runs
+  std::vector<std::string> named_by;
+  /// Broken where it acted, and not in a run of the same scenario and setting without any fault.
+  std::vector<Caught> caught_by;
+};
+
+/// "R-1 in 2, 4", by what each run is called; empty: nothing caught it.
+std::string caught_text(const TraceFault& fault, const std::vector<std::string>& called);
+
 struct Trace {
   std::string bench;
   std::vector<TraceRun> runs;
@@ -30,11 +47,13 @@ struct Trace {
   std::vector<std::string> untested;    ///< requirements that no run put to the test
   std::vector<std::string> uninjected;  ///< faults of the bench that no run injected
   std::vector<std::string> unplayed;    ///< scenarios of the bench that no run played
-  std::vector<std::string> unwatched;   ///< injected faults that no requirement looks for
+  std::vector<std::string> unnamed;     ///< injected faults that no requirement names
+  std::vector<std::string> uncaught;    ///< injected faults that broke nothing
+  std::vector<TraceFault> faults;       ///< of the bench, in the order of its text
 };
 
 /// The requirements that read whether this fault acts.
-std::vector<std::string> looking_for(const model::Program& program, const model::Fault& fault);
+std::vector<std::string> naming(const model::Program& program, const model::Fault& fault);
 
 /// The bench is that of the last run; requirements that only earlier runs knew are there too.
 Trace trace_of(const std::vector<RunFolder>& runs);

@@ -74,7 +74,27 @@
   }
 
   function number(v) {
-    return String(Number(v.toPrecision(6)));
+    var written = Math.abs(v) >= 1e6 && Math.abs(v) < 1e12 ? v.toFixed(0) : v.toPrecision(6);
+    return String(Number(written));
+  }
+
+  // "43.2 s", "12 h 53 min 43.2 s": as everywhere else.
+  function moment(t) {
+    if (Math.abs(t) < 3600) return number(t) + " s";
+    var all = Math.round(Math.abs(t) * 1e6) / 1e6, h = Math.floor(all / 3600), min = Math.floor(all % 3600 / 60);
+    var s = Math.round((all - 3600 * h - 60 * min) * 1e6) / 1e6;
+    return (t < 0 ? "-" : "") + h + " h" + (min || s ? " " + min + " min" : "") + (s ? " " + s + " s" : "");
+  }
+
+  // Ticks at round numbers of the unit that gives readable ones, with as many digits as tell them apart.
+  function ticksOfTime(from, to, pixels) {
+    var length = to - from, unit = length > 18000 ? [3600, " h"] : length > 300 ? [60, " min"] : [1, " s"];
+    var rough = length / unit[0] / Math.max(2, pixels / 100), power = Math.pow(10, Math.floor(Math.log10(rough)));
+    var step = [1, 2, 5, 10].map(function (m) { return m * power; }).filter(function (s) { return s >= rough; })[0];
+    var digits = Math.max(0, -Math.floor(Math.log10(step) + 1e-9)), all = [];
+    for (var i = Math.ceil(from / unit[0] / step); i * step * unit[0] <= to; ++i)
+      all.push({ v: i * step * unit[0], label: (i * step).toFixed(digits) + unit[1] });
+    return all;
   }
 
   function Run(data, place) {
@@ -131,6 +151,7 @@
   Run.prototype.chart = function (panel, box, key, last) {
     var run = this, names = panel.curves.map(function (c) { return plain(c.name); });
     var axis = { axisLabelWidth: 120 }; // of all, so that the same time is at the same place
+    axis.axisLabelFormatter = function (v) { return String(Number(v.toPrecision(10))); }; // no two that read the same
     if (panel.lanes) {
       axis.ticker = function () {
         return names.map(function (n, i) { return { v: names.length - 1 - i + 0.35, label: plain(short(panel.curves[i].name)) }; });
@@ -162,8 +183,7 @@
       axisLineColor: "#8a949b",
       animatedZooms: false,
       axes: {
-        x: { drawAxis: last, valueFormatter: function (t) { return number(t) + " s"; },
-             axisLabelFormatter: function (t) { return number(t) + " s"; }, axisLabelWidth: 80 },
+        x: { drawAxis: last, valueFormatter: moment, ticker: ticksOfTime, axisLabelWidth: 80 },
         y: axis
       },
       series: {},
@@ -194,11 +214,11 @@
   Run.prototype.under = function (panel, canvas, area, g) {
     var data = this.data, right = area.x + area.w;
     function x(t) { return Math.max(area.x, Math.min(right, g.toDomXCoord(t))); }
-    function band(b, colour) {
+    function band(b, colour, height) {
       var a = x(b.begin), e = x(b.end);
       if (e < area.x || a > right || (a === e && (b.end < g.xAxisRange()[0] || b.begin > g.xAxisRange()[1]))) return;
       canvas.fillStyle = colour;
-      canvas.fillRect(a, area.y, Math.max(2, e - a), area.h);
+      canvas.fillRect(a, area.y, Math.max(2, e - a), height || area.h);
     }
     function line(t, colour, dashes) {
       var at = g.toDomXCoord(t);
@@ -212,8 +232,13 @@
       canvas.setLineDash([]);
     }
     canvas.save();
-    data.faults.forEach(function (b) { band(b, "rgba(240,228,66,0.35)"); });
-    data.breaches.forEach(function (b) { band(b, "rgba(213,94,0,0.25)"); });
+    // As the background of panels that show what they are about; as a bar on top of the first for all of them.
+    function bands(list, here, colour, bar) {
+      list.forEach(function (b, i) { if (here.indexOf(i) >= 0) band(b, colour); });
+      if (panel.first) list.forEach(function (b) { band(b, bar, 4); });
+    }
+    bands(data.faults, panel.faults, "rgba(240,228,66,0.35)", "#d8cb2c");
+    bands(data.breaches, panel.breaches, "rgba(213,94,0,0.25)", "#d55e00");
     data.marks.forEach(function (m) { line(m.at, "#b9c1c7", [2, 3]); });
     if (this.cursor !== null) line(this.cursor, "#1d2730", []);
     if (panel.first) this.names(canvas, area, x);
@@ -248,7 +273,7 @@
       if (known.names.indexOf(l.name) < 0) known.names.push(l.name);
     });
     canvas.font = "11px 'DejaVu Sans',Verdana,sans-serif";
-    canvas.strokeStyle = canvas.fillStyle = "#A33F00";
+    canvas.strokeStyle = canvas.fillStyle = "#4B5560";
     canvas.textAlign = "right";
     Object.keys(labels).map(function (k) { return labels[k]; }).sort(function (a, b) {
       return b.value - a.value;
