@@ -74,8 +74,8 @@ void print(const std::vector<CatalogueEntry>& entries) {
   for (const CatalogueEntry& e : entries) {
     missing += e.there ? 0 : 1;
     const std::string verdict = !e.there ? "missing" : e.verdict_text();
-    table.row({near_path(e.path), e.bench, e.scenario, e.faults, e.seed, verdict,
-               fmt::format("{:.1f} s", e.simulated_s), e.started, tags_text(e)},
+    table.row({near_path(e.path), e.bench, e.scenario, e.faults, e.seed, verdict, format_seconds(e.simulated_s, 1),
+               e.started, tags_text(e)},
               e.there && e.verdict() == "held" ? "32"
               : e.broken > 0 || !e.there       ? "31"
                                                : "33",

@@ -329,12 +329,14 @@ const std::vector<Command>& commands() {
        {json, help},
        run_measure},
       {"faults",
-       "BENCH",
+       "BENCH [RUN…]",
        1,
-       1,
-       "list everything that can break: place, trigger, who looks for it, which scenario gets there",
+       1000,
+       "list everything that can break: place, trigger, what names it, which scenario gets there",
        "Times and injections by hand are told at once; whether a condition comes true takes a run of every scenario: "
-       "--try.",
+       "--try.\n"
+       "Named by: requirements that read whether it acts. Caught by: requirements that it broke in the RUNs that are "
+       "named.",
        "isodyne faults examples/canal-lock/lock.dyne",
        {try_, setting, seed, csv, json, help},
        run_faults,
@@ -374,10 +376,11 @@ const std::vector<Command>& commands() {
        1,
        20,
        "list what a bench is made of, or say what a name means",
-       "Kinds: parts, states, parameters, signals, channels, frames, controllers, conditions, faults, scenarios,\n"
-       "requirements, measures, figures. Without one: all. A name (`chamber.level`, `chamber`) is explained: where it "
-       "comes "
-       "from, its\nunit, its equation, and who reads it. With --tree: the parts inside each other; with --timing: "
+       "Kinds: parts, states, parameters, signals, channels, frames, cables, controllers, conditions, faults, "
+       "scenarios,\n"
+       "requirements, measures, harnesses, figures. Without one: all. A name (`chamber.level`, `chamber`, `plc`) is "
+       "explained: where it comes from, its\nunit, its equation, and who reads it. With --tree: the parts inside each "
+       "other; with --timing: "
        "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due "
        "when.",
        "isodyne list examples/canal-lock/lock.dyne chamber.level",
@@ -549,6 +552,38 @@ const std::vector<Command>& commands() {
   return list;
 }
 
+namespace {
+/// Commands of two words that begin with this one, a line each; empty: there is none.
+std::string lines_behind(const std::string& group) {
+  std::string list;
+  std::size_t width = 0;
+  std::vector<const Command*> own;
+  for (const Command& c : commands()) {
+    if (std::string_view(c.name).starts_with(group + " ")) own.push_back(&c);
+  }
+  for (const Command* c : own) width = std::max(width, std::string_view(c->name).size());
+  for (const Command* c : own) list += fmt::format("  {:<{}}  {}\n", c->name, width, c->summary);
+  return list;
+}
+
+}  // namespace
+
+bool is_group(const std::string& word) {
+  return !lines_behind(word).empty() &&
+         std::none_of(commands().begin(), commands().end(), [&](const Command& c) { return c.name == word; });
+}
+
+std::string group_help(const std::string& group) {
+  const std::string list = lines_behind(group);
+  const Command& first = *std::find_if(commands().begin(), commands().end(), [&](const Command& c) {
+    return std::string_view(c.name).starts_with(group + " ");
+  });
+  return fmt::format(
+      "isodyne {0} - commands of two words\n\nUsage: isodyne {0} COMMAND … [options]\n\nCommands:\n{1}\n"
+      "Each explains itself: `isodyne help {2}`.\n\nExample:\n  {3}\n",
+      group, list, first.name, first.example);
+}
+
 const Command* find_command(const std::vector<std::string>& words, std::size_t& taken) {
   const std::string pair = words.size() > 1 ? words[0] + " " + words[1] : words[0];
   std::vector<std::string> names, family;
@@ -569,8 +604,7 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
   if (!family.empty()) {  // the first of two words
     const auto meant = words.size() > 1 ? closest(words[1], family) : std::nullopt;
     say_error(words.size() < 2 || words[1].starts_with("-")
-                  ? fmt::format("`isodyne {}` needs a second word: {}; for example `isodyne help {} {}`", words[0], all,
-                                words[0], family.front())
+                  ? fmt::format("`isodyne {0}` needs a second word: {1}; see `isodyne help {0}`", words[0], all)
                   : fmt::format("there is no command `{}`; {}", pair,
                                 meant ? fmt::format("did you mean `{} {}`?", words[0], *meant)
                                       : fmt::format("behind `{}` stands one of {}", words[0], all)));
@@ -596,6 +630,8 @@ std::string help_text(const Command& c) {
     const std::string option = spelled(entry(o));
     text += fmt::format("  {}{}  {}\n", option, std::string(width - display_width(option), ' '), entry(o).help);
   }
+  const std::string family = lines_behind(c.name);
+  if (!family.empty()) text += "\nSee also:\n" + family;
   return text + fmt::format("\nExample:\n  {}\n", c.example);
 }
 
@@ -678,18 +714,26 @@ void print_diagnostics(const model::Loaded& loaded, const std::string& file) {
   if (loaded.diagnostics.list().empty()) return;
   put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   if (loaded.diagnostics.has_errors())
-    say_error(fmt::format("{} in {}", counted(loaded.diagnostics.errors(), "mistake"), file));
+    say_error(fmt::format("{} in {}{}", counted(loaded.diagnostics.errors(), "mistake"), file,
+                          loaded.only_read ? "; what the rest means is checked once all of it can be read" : ""));
 }
 
 std::optional<Time> read_span(const std::string& text) {
-  double value = 0;
-  const auto read = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (read.ec != std::errc{}) return std::nullopt;
-  std::string unit(read.ptr, text.data() + text.size());
-  unit.erase(0, std::min(unit.find_first_not_of(' '), unit.size()));
-  const auto parsed = parse_unit(unit);
-  if (!parsed || parsed->dimension != parse_unit("s")->dimension || value < 0) return std::nullopt;
-  return time_from_seconds(value * parsed->factor);
+  // "90 s", "1 h 12 min 3.5 s": as we print them.
+  double all = 0;
+  const char *at = text.data(), *end = at + text.size();
+  do {
+    double value = 0;
+    const auto read = std::from_chars(at, end, value);
+    if (read.ec != std::errc{} || value < 0) return std::nullopt;
+    const char* unit = std::find_if(read.ptr, end, [](char c) { return c != ' '; });
+    const char* behind = std::find(unit, end, ' ');
+    const auto parsed = parse_unit(std::string(unit, behind));
+    if (!parsed || parsed->dimension != parse_unit("s")->dimension) return std::nullopt;
+    all += value * parsed->factor;
+    at = std::find_if(behind, end, [](char c) { return c != ' '; });
+  } while (at != end);
+  return time_from_seconds(all);
 }
 
 }  // namespace isodyne::app

@@ -52,6 +52,9 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
 /// "Usage: …", options and an example.
 std::string help_text(const Command& command);
 std::string help_text();
+/// `io`, `baseline`: the first of two words and no command itself.
+bool is_group(const std::string& word);
+std::string group_help(const std::string& group);
 
 /// Reads arguments; on a mistake says so and gives nothing.
 std::optional<Arguments> read_arguments(const Command& command, const std::vector<std::string>& words);

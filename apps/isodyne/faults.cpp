@@ -1,7 +1,8 @@
-// faults: the list of everything that can break, who looks for it, and which scenario gets there.
+// faults: the list of everything that can break, what names it and what catches it, and which scenario gets there.
 
 #include <algorithm>
 #include <atomic>
+#include <filesystem>
 #include <map>
 #include <sstream>
 
@@ -17,6 +18,7 @@
 #include "isodyne/present/timeline.h"
 #include "isodyne/present/trace.h"
 #include "plans.h"
+#include "runs.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -33,7 +35,9 @@ struct FaultRow {
   std::vector<std::string> reached{};  ///< "uplock at 97.2 s"
   std::string earliest{};              ///< of those, after the start
   Time earliest_at = Time::max();
-  bool told = true;  ///< false: that takes a try
+  bool told = true;         ///< false: that takes a try
+  std::string caught_by{};  ///< "R-1 in 002-uplock-drift", of the runs that were named
+  bool acted = false;       ///< in one of them
 };
 
 /// What can be told without a run: times, and what scenarios inject.
@@ -132,44 +136,65 @@ bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std:
   return true;
 }
 
-std::string joined(const std::vector<std::string>& all, const char* none) {
-  std::string text;
-  for (const std::string& one : all) text += (text.empty() ? "" : ", ") + one;
-  return text.empty() ? none : text;
-}
-
 /// "all" where every scenario that can be run gets there; with times, the earliest of them.
 std::string reached_text(const FaultRow& r, const model::Program& p) {
   const auto runnable = static_cast<std::size_t>(
       std::count_if(p.scenarios.begin(), p.scenarios.end(), [](const model::Scenario& s) { return s.needs.empty(); }));
   if (r.reached.size() < std::max<std::size_t>(runnable, 3)) {
-    if (r.reached.size() <= 3) return joined(r.reached, "none");
+    if (r.reached.size() <= 3) return listed(r.reached, "none");
     return fmt::format("{}, {} and {} more", r.reached[0], r.reached[1], r.reached.size() - 2);
   }
   return r.earliest.empty() ? "all" : "all, first " + r.earliest;
 }
 
-void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried) {
-  Table table({{"Fault"},
-               {"On"},
-               {"Kind"},
-               {"Trigger"},
-               {"Looked for by"},
-               {tried ? "Triggered in" : "Within reach of"},
-               {"Description"}});
-  std::size_t open = 0, unseen = 0, unreached = 0;
+/// What the named runs say of each fault; false, and said, if one cannot be opened or is of another bench.
+bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<FaultRow>& rows) {
+  const std::vector<std::string> folders(arguments.words.begin() + 1, arguments.words.end());
+  const auto runs = open_runs(folders);
+  if (!runs) return false;
+  for (const present::RunFolder& run : *runs) {
+    if (run.program->name == p.name) continue;
+    say_error(fmt::format("{} is a run of bench {}, not of {}", run.path, run.program->name, p.name));
+    return false;
+  }
+  std::vector<std::string> called;
+  for (const std::string& folder : folders)
+    called.push_back(std::filesystem::path(folder + "/.").parent_path().filename());
+  const present::Trace trace = present::trace_of(*runs);
+  for (const present::TraceFault& f : trace.faults) {
+    const auto row = std::find_if(rows.begin(), rows.end(), [&](const FaultRow& r) { return r.name == f.name; });
+    if (row == rows.end()) continue;
+    row->acted = !f.acted.empty();
+    row->caught_by = present::caught_text(f, called);
+  }
+  return true;
+}
+
+void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs) {
+  std::vector<Table::Column> columns{
+      {"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {tried ? "Triggered in" : "Within reach of"}, {"Named by"}};
+  if (with_runs) columns.push_back({"Caught by"});
+  columns.push_back({"Description"});
+  Table table(columns);
+  std::size_t open = 0, unnamed = 0, unreached = 0;
   for (const FaultRow& r : rows) {
     open += r.told ? 0 : 1;
-    unseen += r.requirements.empty() ? 1 : 0;
+    unnamed += r.requirements.empty() ? 1 : 0;
     unreached += r.told && r.reached.empty() ? 1 : 0;
-    table.row({r.name, r.place, r.kind, r.trigger, joined(r.requirements, "nobody"), r.told ? reached_text(r, p) : "?",
-               r.description});
+    std::vector<std::string> cells{
+        r.name, r.place, r.kind, r.trigger, r.told ? reached_text(r, p) : "?", listed(r.requirements, "nothing")};
+    if (with_runs) cells.push_back(!r.acted ? "did not act" : r.caught_by.empty() ? "nothing" : r.caught_by);
+    cells.push_back(r.description);
+    table.row(cells);
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string closing = counted(rows.size(), "fault");
-  if (unseen > 0) closing += fmt::format("; {} that no requirement looks for", unseen);
+  if (unnamed > 0) closing += fmt::format("; {} that no requirement names", unnamed);
   if (unreached > 0) closing += fmt::format("; {} that no scenario gets to", unreached);
   say(closing + ".");
+  if (!with_runs)
+    say("Which requirements a fault breaks takes runs with it: name their folders after the bench, or `isodyne "
+        "trace`.");
   if (open > 0)
     say(fmt::format("Whether conditions come true takes a run: with --try, every scenario is run once, healthy."));
 }
@@ -184,34 +209,32 @@ int run_faults(const Arguments& arguments) {
   const model::Program& p = *loaded.program;
   std::vector<FaultRow> rows;
   for (const model::Fault& f : p.faults) {
-    FaultRow row{f.name, model::place_of(p, f),     model::fault_word(f.kind), f.when_text,
-                 f.doc,  present::looking_for(p, f)};
+    FaultRow row{f.name, model::place_of(p, f), model::fault_word(f.kind), f.when_text, f.doc, present::naming(p, f)};
     if (!f.amount_text.empty()) row.kind += " " + f.amount_text;
     without_a_try(p, f, row);
     rows.push_back(std::move(row));
   }
-  const bool tried = arguments.has(Option::try_);
+  const bool tried = arguments.has(Option::try_), with_runs = arguments.words.size() > 1;
+  if (with_runs && !note_runs(arguments, p, rows)) return kWrongInput;
   if (tried && !try_scenarios(arguments, loaded, rows)) return kNotCompleted;
   if (arguments.has(Option::json)) {
     Json list = Json::array();
     for (const FaultRow& r : rows) {
-      Json j{{"fault", r.name},
-             {"on", r.place},
-             {"kind", r.kind},
-             {"trigger", r.trigger},
-             {"requirements", r.requirements}};
+      Json j{
+          {"fault", r.name}, {"on", r.place}, {"kind", r.kind}, {"trigger", r.trigger}, {"named_by", r.requirements}};
+      if (with_runs) j["acted"] = r.acted, j["caught_by"] = r.caught_by;
       j["scenarios"] = r.told ? Json(r.reached) : Json(nullptr);
       j["description"] = r.description;
       list.push_back(std::move(j));
     }
     say(list.dump(2, ' ', false, Json::error_handler_t::replace));
   } else if (arguments.has(Option::csv)) {
-    put(stdout, csv_line({"fault", "on", "kind", "trigger", "requirements", "scenarios", "description"}));
+    put(stdout, csv_line({"fault", "on", "kind", "trigger", "named by", "scenarios", "caught by", "description"}));
     for (const FaultRow& r : rows)
-      put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, joined(r.requirements, ""),
-                            r.told ? joined(r.reached, "") : "?", r.description}));
+      put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, listed(r.requirements, ""),
+                            r.told ? listed(r.reached, "") : "?", r.caught_by, r.description}));
   } else {
-    print_rows(p, rows, tried);
+    print_rows(p, rows, tried, with_runs);
   }
   return kHeld;
 }

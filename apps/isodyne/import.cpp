@@ -31,8 +31,11 @@ int import_requirements(const Arguments& arguments) {
     return kWrongInput;
   }
   const std::string rules = present::rules_text(*requirements, file.substr(file.rfind('/') + 1));
-  std::size_t without = 0;
-  for (const auto& r : *requirements) without += r.formula.empty() ? 1 : 0;
+  std::size_t without = 0, unread = 0;
+  for (const auto& r : *requirements) {
+    without += r.formula.empty() ? 1 : 0;
+    unread += r.unread.empty() ? 0 : 1;
+  }
   const auto out = arguments.value(Option::out);
   if (!out) {
     put(stdout, rules);
@@ -45,6 +48,9 @@ int import_requirements(const Arguments& arguments) {
   }
   say_aside(fmt::format("{}{}{}", counted(requirements->size(), "requirement"), out ? " in " + *out : "",
                         without > 0 ? fmt::format("; {} without a formula, which are `by review`", without) : ""));
+  if (unread > 0)
+    say_aside(fmt::format("{} a formula that is not in our language: it stands there as a comment",
+                          unread == 1 ? "1 of them has" : fmt::format("{} of them have", unread)));
   return kHeld;
 }
 
@@ -82,9 +88,9 @@ int import_measurements(const Arguments& arguments) {
     return say_error(written.failure().text()), kWrongInput;
   }
   for (const std::string& r : table->remarks) say_aside("  " + r);
-  say(fmt::format("{}: {}, {}, from {:g} s to {:g} s", *folder, counted(table->columns.size(), "signal"),
-                  counted(table->times_ns.size(), "instant"), to_seconds(Time{table->times_ns.front()}),
-                  to_seconds(Time{table->times_ns.back()})));
+  say(fmt::format("{}: {}, {}, from {} to {}", *folder, counted(table->columns.size(), "signal"),
+                  counted(table->times_ns.size(), "instant"), format_instant(Time{table->times_ns.front()}),
+                  format_instant(Time{table->times_ns.back()})));
   return kHeld;
 }
 

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <functional>
 #include <map>
 #include <set>
 #include <sstream>
@@ -175,13 +176,51 @@ Section figures(const Program& p) {
   return s;
 }
 
-using Maker = Section (*)(const Program&);
-constexpr std::pair<const char*, Maker> kKinds[] = {
-    {"parts", parts},       {"states", states},       {"parameters", parameters},     {"signals", signals},
-    {"channels", channels}, {"frames", frames},       {"controllers", controllers},   {"conditions", conditions},
-    {"faults", faults},     {"scenarios", scenarios}, {"requirements", requirements}, {"measures", measures},
-    {"figures", figures},
+Section harnesses(const model::Loaded& loaded) {
+  Section s{"harnesses", {{"Harness"}, {"Takes out"}, {"Where"}, {"Description"}}, {}};
+  for (const model::HarnessInfo& h : loaded.harnesses)
+    s.rows.push_back({h.name, h.of, loaded.sources->place(h.span), h.doc});
+  return s;
+}
+
+/// "a -> b" for each wire; one that goes nowhere is open.
+template <typename Wires>
+std::string wires_text(const Program& p, const Wires& wires) {
+  std::vector<std::string> all;
+  for (const auto& w : wires) {
+    const std::string from = w.actuator == kNone ? "open" : model::at(p.actuators, w.actuator).name;
+    all.push_back(fmt::format("{} -> {}", from, model::at(p.sensors, w.sensor).name));
+  }
+  return listed(all, "none");
+}
+
+Section cables(const Program& p) {
+  Section s{"cables", {{"Cables"}, {"Wires"}, {"Where"}, {"Description"}}, {}};
+  for (const model::Cables& c : p.cables)
+    s.rows.push_back({c.name, wires_text(p, c.cables), p.sources->place(c.span), c.doc});
+  for (const model::Wiring& w : p.wirings)
+    s.rows.push_back({w.name, fmt::format("{}; of {}", wires_text(p, w.wires), model::at(p.cables, w.cables).name),
+                      p.sources->place(w.span), w.doc});
+  return s;
+}
+
+/// Kinds as `list` takes them, in the order in which they are shown.
+struct Kind {
+  const char* name;
+  std::function<Section()> section;
 };
+
+std::vector<Kind> kinds_of(const model::Loaded& loaded) {
+  const auto of = [&](Section (*make)(const Program&)) { return [&loaded, make] { return make(*loaded.program); }; };
+  return {{"parts", of(parts)},           {"states", of(states)},
+          {"parameters", of(parameters)}, {"signals", of(signals)},
+          {"channels", of(channels)},     {"frames", of(frames)},
+          {"cables", of(cables)},         {"controllers", of(controllers)},
+          {"conditions", of(conditions)}, {"faults", of(faults)},
+          {"scenarios", of(scenarios)},   {"requirements", of(requirements)},
+          {"measures", of(measures)},     {"harnesses", [&loaded] { return harnesses(loaded); }},
+          {"figures", of(figures)}};
+}
 
 Json section_json(const Section& s) {
   Json list = Json::array();
@@ -197,9 +236,12 @@ Json section_json(const Section& s) {
   return list;
 }
 
-/// Names as `list` takes them beside kinds: quantities and parts.
-std::vector<std::string> names_of(const Program& p) {
+/// Names as `list` takes them beside kinds: quantities, parts, and whatever else has a row of its own.
+std::vector<std::string> names_of(const Program& p, const std::vector<Kind>& kinds) {
   std::vector<std::string> names;
+  for (const Kind& k : kinds) {
+    for (const auto& row : k.section().rows) names.push_back(row[0]);
+  }
   for (const model::PartInfo& part : p.parts) names.push_back(part.path);
   for (const model::VarId id : p.listed) {
     const model::Variable& v = p.variable(id);
@@ -208,12 +250,22 @@ std::vector<std::string> names_of(const Program& p) {
   return names;
 }
 
-std::optional<present::Facts> facts_about(const Program& p, const std::string& name) {
+std::optional<present::Facts> facts_about(const Program& p, const std::vector<Kind>& kinds, const std::string& name) {
   const model::VarId id = p.find(name);
   if (id != kNone && present::role_text(p.variable(id).role) != nullptr) return present::facts_of(p, id);
   const bool part =
       std::any_of(p.parts.begin(), p.parts.end(), [&](const model::PartInfo& x) { return x.path == name; });
   if (part) return present::facts_of_part(p, name);
+  for (const Kind& k : kinds) {
+    const Section s = k.section();
+    const auto row = std::find_if(s.rows.begin(), s.rows.end(), [&](const auto& r) { return r[0] == name; });
+    if (row == s.rows.end()) continue;
+    present::Facts facts{{"is", "among the " + s.name}};
+    for (std::size_t c = 1; c < row->size(); ++c) {
+      if (!(*row)[c].empty()) facts.emplace_back(lower_case(s.columns[c].title), (*row)[c]);
+    }
+    return facts;
+  }
   return std::nullopt;
 }
 
@@ -248,18 +300,18 @@ struct Asked {
   std::vector<std::string> kinds, names;
 };
 
-std::optional<Asked> asked_for(const Arguments& arguments, const Program& p) {
+std::optional<Asked> asked_for(const Arguments& arguments, const Program& p, const std::vector<Kind>& kinds) {
   Asked asked;
   std::vector<std::string> known;
-  for (const auto& [name, maker] : kKinds) known.emplace_back(name);
+  for (const Kind& k : kinds) known.emplace_back(k.name);
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
     const std::string& word = arguments.words[i];
     const bool kind = std::find(known.begin(), known.end(), word) != known.end();
-    if (kind || facts_about(p, word)) {
+    if (kind || facts_about(p, kinds, word)) {
       (kind ? asked.kinds : asked.names).push_back(word);
       continue;
     }
-    const std::vector<std::string> names = names_of(p);
+    const std::vector<std::string> names = names_of(p, kinds);
     known.insert(known.end(), names.begin(), names.end());
     const auto meant = closest(word, known);
     say_error(fmt::format("`{}` is neither a kind of thing nor a name in {}{}", word, p.name,
@@ -454,7 +506,8 @@ int run_list(const Arguments& arguments) {
   const Program& p = *loaded.program;
   if (arguments.has(Option::timing)) return list_timing(p, arguments.has(Option::json));
   if (arguments.has(Option::timeline)) return list_timeline(arguments, p);
-  const auto asked = asked_for(arguments, p);
+  const std::vector<Kind> kinds = kinds_of(loaded);
+  const auto asked = asked_for(arguments, p, kinds);
   if (!asked) return kWrongInput;
   const bool json = arguments.has(Option::json);
   Json all = Json::object();
@@ -463,18 +516,18 @@ int run_list(const Arguments& arguments) {
     return kHeld;
   }
   for (const std::string& name : asked->names) {
-    const present::Facts facts = *facts_about(p, name);
+    const present::Facts facts = *facts_about(p, kinds, name);
     if (json) {
       all["names"].push_back(facts_json(name, facts));
     } else {
       say_facts(name, facts);
     }
   }
-  for (const auto& [kind, maker] : kKinds) {
+  for (const auto& [kind, section_of] : kinds) {
     const bool everything = arguments.words.size() == 1;
     const bool wanted = everything || std::find(asked->kinds.begin(), asked->kinds.end(), kind) != asked->kinds.end();
     if (!wanted) continue;
-    const Section section = maker(p);
+    const Section section = section_of();
     if (json) {
       all[kind] = section_json(section);
     } else {

@@ -21,6 +21,10 @@ int dispatch(const std::vector<std::string>& words) {
     say("isodyne " ISODYNE_VERSION);
     return kHeld;
   }
+  if (words.size() == 2 && is_group(words[0]) && (words[1] == "--help" || words[1] == "-h")) {
+    put(stdout, group_help(words[0]));
+    return kHeld;
+  }
   std::size_t taken = 0;
   const Command* command = find_command(words, taken);
   if (command == nullptr) return kWrongInput;

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/core/text.h"
 #include "isodyne/present/trace.h"
 #include "runs.h"
 #include "table.h"
@@ -34,7 +35,21 @@ Json trace_json(const present::Trace& t) {
   all["not_put_to_the_test"] = t.untested;
   all["faults_never_injected"] = t.uninjected;
   all["scenarios_never_played"] = t.unplayed;
-  all["faults_nobody_looks_for"] = t.unwatched;
+  all["faults_that_broke_nothing"] = t.uncaught;
+  all["faults_that_nothing_names"] = t.unnamed;
+  all["faults"] = Json::array();
+  for (const present::TraceFault& f : t.faults) {
+    Json one{{"name", f.name}, {"acted_in", Json::array()}, {"named_by", f.named_by}, {"caught_by", Json::array()}};
+    const auto folders = [&](const std::vector<std::size_t>& runs) {
+      Json list = Json::array();
+      for (const std::size_t r : runs) list.push_back(t.runs[r].folder);
+      return list;
+    };
+    one["acted_in"] = folders(f.acted);
+    for (const auto& c : f.caught_by)
+      one["caught_by"].push_back({{"requirement", c.requirement}, {"runs", folders(c.runs)}});
+    all["faults"].push_back(std::move(one));
+  }
   return all;
 }
 
@@ -43,6 +58,32 @@ const char* sign_of(const std::string& answer) {
   if (answer == "held") return "+";
   if (answer == "broken") return "X";
   return answer == "not put to the test" ? "-" : "?";
+}
+
+/// Who looks for each fault that acted, and what it broke.
+void print_faults(const present::Trace& t) {
+  Table table({{"Fault"}, {"Acted in"}, {"Named by"}, {"Caught by"}});
+  bool any = false;
+  std::vector<std::string> numbers, several;
+  for (std::size_t r = 0; r < t.runs.size(); ++r) {
+    numbers.push_back(std::to_string(r + 1));
+    if (t.runs[r].faults.size() > 1) several.push_back(numbers.back());
+  }
+  for (const present::TraceFault& f : t.faults) {
+    if (f.acted.empty()) continue;
+    any = true;
+    std::vector<std::string> acted;
+    for (const std::size_t r : f.acted) acted.push_back(numbers[r]);
+    table.row({f.name, listed(acted, ""), listed(f.named_by, "nothing"),
+               f.caught_by.empty() ? "nothing" : present::caught_text(f, numbers)});
+  }
+  if (!any) return;
+  say("");
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say("Caught by: broken where it acted, and not in a run of the same scenario without a fault.");
+  if (!several.empty())
+    say(fmt::format("Several faults acted in {}: what was broken there may be the work of any of them.",
+                    listed(several, "")));
 }
 
 void print_trace(const present::Trace& t) {
@@ -64,15 +105,15 @@ void print_trace(const present::Trace& t) {
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   say("+ held, X broken, ? undecided, - not put to the test");
+  print_faults(t);
   const auto note = [](const char* what, const std::vector<std::string>& names) {
-    std::string all;
-    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
-    if (!names.empty()) say(fmt::format("{}: {}.", what, all));
+    if (!names.empty()) say(fmt::format("{}: {}.", what, listed(names, "")));
   };
   note("Not put to the test by any run", t.untested);
   note("Faults that no run injected", t.uninjected);
   note("Scenarios that no run played", t.unplayed);
-  note("Injected faults that no requirement looks for", t.unwatched);
+  note("Injected faults that broke no requirement", t.uncaught);
+  note("Injected faults that no requirement names", t.unnamed);
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 #include "verdicts.h"
 
+#include <cmath>
 #include <filesystem>
 
 #include <fmt/format.h>
@@ -36,18 +37,18 @@ void print_timing(const present::Summary& s, bool colours) {
   say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
   for (const std::string& l : t.lacking) say("Missing: " + l + ".");
   if (!t.whole())
-    say(fmt::format(
-        "The recording and the verdicts lack {} images and {} events, the first at {:.6g} s: they came quicker "
-        "than they could be written.",
-        t.images_lost, t.events_lost, t.first_lost_s));
+    say(
+        fmt::format("The recording and the verdicts lack {} images and {} events, the first at {}: they came quicker "
+                    "than they could be written.",
+                    t.images_lost, t.events_lost, format_seconds(t.first_lost_s)));
 }
 
 }  // namespace
 
 void print_verdicts(const present::Summary& s, const std::string& closing) {
   const bool colours = colours_on(stdout);
-  say(fmt::format("{}: {}, seed {}; {:.3f} s simulated in {:.1f} s", s.bench, s.title(), s.seed, s.ended_at_s,
-                  s.wall_seconds));
+  say(fmt::format("{}: {}, seed {}; {} simulated in {}", s.bench, s.title(), s.seed, format_seconds(s.ended_at_s),
+                  format_seconds(s.wall_seconds, 1)));
   if (!s.rows.empty()) {
     Table table({{"Requirement", Table::Align::left},
                  {"Verdict", Table::Align::left},
@@ -55,9 +56,7 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
                  {"at", Table::Align::right},
                  {"First broken", Table::Align::right},
                  {"Meaning", Table::Align::left}});
-    const auto seconds = [](const std::optional<double>& t) {
-      return t ? fmt::format("{:.2f} s", *t) : std::string("–");
-    };
+    const auto seconds = [](const std::optional<double>& t) { return format_seconds(t.value_or(NAN), 2); };
     for (const present::SummaryRow& r : s.rows) {
       const char* colour = r.answer == judge::answer_word(judge::Answer::held)     ? "32"
                            : r.answer == judge::answer_word(judge::Answer::broken) ? "1;31"

@@ -548,3 +548,74 @@ TEST_CASE("The swing bridge passes through packed words, and faults on them are 
   CHECK(verdict("alarm", "B-01") == "held");
   CHECK(verdict("alarm", "B-05") == "broken");
 }
+
+TEST_CASE("Groups of commands explain themselves, and list knows whatever has a name") {
+  const TemporaryFolder folder;
+  for (const char* group : {"io", "baseline"}) {
+    const Output o = run_isodyne(std::string(group) + " --help", folder.path());
+    CHECK(o.status == 0);
+    CHECK(has(o.out, "Usage: isodyne " + std::string(group) + " COMMAND"));
+    CHECK(run_isodyne("help " + std::string(group), folder.path()).out == o.out);
+    CHECK(has(run_isodyne(group, folder.path()).err, "see `isodyne help " + std::string(group) + "`"));
+  }
+  CHECK(has(run_isodyne("runs --help", folder.path()).out, "runs prune"));
+  const std::string lock = kSource + "/examples/canal-lock/lock.dyne",
+                    bridge = kSource + "/examples/swing-bridge/bridge.dyne",
+                    pump = kSource + "/examples/drain-pump/pump.dyne";
+  const auto list = [&](const std::string& file, const std::string& name) {
+    const Output o = run_isodyne("list " + file + " " + name, folder.path());
+    INFO(o.err);
+    CHECK(o.status == 0);
+    return o.out;
+  };
+  CHECK(has(list(lock, "plc"), "code = library \"controller/lockctl\""));
+  CHECK(has(list(pump, "relay_alone"), "takes out"));
+  CHECK(has(list(bridge, "cables"), "->"));
+  CHECK(has(list(lock, "uplock"), "among the scenarios"));
+  CHECK(has(run_isodyne("list " + lock + " plcc", folder.path()).err, "did you mean `plc`?"));
+}
+
+TEST_CASE("A text that cannot be read whole says that the rest was not checked") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", "bench B {\n  step 1 ms\n  let x : m = 3 s\n  let y == 2\n}\n");
+  const Output o = run_isodyne("check b.dyne", folder.path());
+  CHECK(has(o.err, "1 mistake in b.dyne; what the rest means is checked once all of it can be read"));
+  folder.write("b.dyne", "bench B {\n  step 1 ms\n  let x : m = 3 s\n}\n");
+  CHECK(!has(run_isodyne("check b.dyne", folder.path()).err, "what the rest means"));
+}
+
+TEST_CASE("Several settings may stand in a line; parameters of scenarios are taken, or told how") {
+  const TemporaryFolder folder;
+  const std::string bench =
+      "model L { input x : m\n output y : bool\n y = x > 1 m }\nbench B {\n  step 10 ms\n  let h : m = 2 m\n"
+      "  sensor x { of h  every 10 ms }\n  actuator y : bool\n"
+      "  controller c { every 10 ms  setting a = part L  setting b = link \"127.0.0.1:5600\" ready within 3 s  reads x "
+      " "
+      "writes y }\n}\n";
+  folder.write("b.dyne", bench +
+                             "scenario wait_for(long, short : s, n : int = 1) { hold long + short }\n"
+                             "scenario s { do wait_for(long = 1 s, short = 2 s) }\n");
+  const Output o = run_isodyne("run b.dyne s --no-report", folder.path());
+  INFO(o.err);
+  CHECK(has(o.out, "3.000 s simulated"));
+  folder.write("c.dyne", bench + "scenario s { param long : s = 1 s\n  hold long }\n");
+  CHECK(has(run_isodyne("check c.dyne", folder.path()).err, "parameters stand behind the name of the scenario"));
+}
+
+TEST_CASE("Times are written as people write them, and read the same way") {
+  const TemporaryFolder folder;
+  folder.write(
+      "b.dyne",
+      "bench B {\n  step 1 s\n  record every 1 min\n  let x : m = time * 1 m/s\n  let late : bool = time > 50 h\n}\n"
+      "scenario s { hold 14 h }\nrequirement R-1 { always x < 46400 m }\n"
+      "condition begun = time > 1 min\nrequirement R-2 { whenever begun becomes active then within 1 h late }\n");
+  const Output o = run_isodyne("run b.dyne s --no-report --out r", folder.path());
+  CHECK(has(o.out, "14 h simulated"));
+  CHECK(has(o.out, "12 h 53 min 20 s"));
+  CHECK(has(o.out, "-4000 m"));
+  CHECK(has(o.out, "-12.98 h"));
+  CHECK(!has(o.out, "e+04"));
+  CHECK(run_isodyne("figure r x --from '12 h 53 min' --to '12 h 54 min 3.5 s' --out f", folder.path()).status == 0);
+  CHECK(run_isodyne("figure r x --from '12 h 53' --out f", folder.path()).status == 2);
+  CHECK(has(run_isodyne("measure r 'of x  most  over 12 h .. 13 h'", folder.path()).out, "13 h "));
+}

@@ -71,8 +71,53 @@ TEST_CASE("Every wrong example in docs/language.md gets the message it is marked
   CHECK(found >= 7);
 }
 
-TEST_CASE("The tutorial can be followed: its texts, its commands, and what they print") {
-  const std::string text = slurp(kSource + "/docs/tutorial.md");
+namespace {
+
+/// Whether a line is what a page shows of it: `…` stands for anything.
+bool is_shown(const std::string& line, const std::string& shown) {
+  std::size_t at = 0, from = 0;
+  for (bool first = true; from <= shown.size(); first = false) {
+    const std::size_t mark = shown.find("…", from);
+    const std::string piece = shown.substr(from, mark == std::string::npos ? mark : mark - from);
+    const bool last = mark == std::string::npos;
+    const std::size_t found = last && !first ? line.size() - std::min(line.size(), piece.size()) : line.find(piece, at);
+    if (found == std::string::npos || found < at || line.compare(found, piece.size(), piece) != 0) return false;
+    if (first && found != 0) return false;
+    if (last) return found + piece.size() == line.size();
+    at = found + piece.size();
+    from = mark + std::string("…").size();
+  }
+  return true;
+}
+
+std::vector<std::string> lines_of(const std::string& text) {
+  std::vector<std::string> all;
+  std::istringstream in(text);
+  for (std::string line; std::getline(in, line);) all.push_back(line);
+  return all;
+}
+
+/// Every line of what was printed is shown, but where a line `…` says that there is more.
+void compare_shown(const std::string& command, const std::string& printed, const std::vector<std::string>& shown) {
+  const std::vector<std::string> lines = lines_of(printed);
+  INFO(command << "\nprinted:\n" << printed);
+  std::size_t at = 0;
+  for (std::size_t i = 0; i < shown.size(); ++i) {
+    INFO("shown: " << shown[i]);
+    if (shown[i] == "…") {
+      if (i + 1 == shown.size()) return;
+      while (at < lines.size() && !is_shown(lines[at], shown[i + 1])) ++at;
+      continue;
+    }
+    REQUIRE(at < lines.size());
+    CHECK(is_shown(lines[at++], shown[i]));
+  }
+  CHECK(at == lines.size());
+}
+
+/// Writes the texts of a page, runs its commands, and compares what they print with what it shows.
+int follow(const std::string& page) {
+  const std::string text = slurp(kSource + "/docs/" + page);
   const TemporaryFolder folder;
   int commands = 0;
   for (std::size_t at = text.find("\n```"); at != std::string::npos;) {
@@ -82,22 +127,30 @@ TEST_CASE("The tutorial can be followed: its texts, its commands, and what they 
     const std::size_t name = head.find(' ');
     if (name != std::string::npos) folder.write(head.substr(name + 1), body);
     if (head != "console") continue;
-    std::istringstream lines(body);
-    std::string said;
-    for (std::string line; std::getline(lines, line);) {
-      if (line.starts_with("$ isodyne ")) {
-        const Output output = run_isodyne(line.substr(10), folder.path());
-        said = output.out + output.err;
-        ++commands;
-        continue;
-      }
-      INFO("expected: " << line << "\nin: " << said);
-      const std::size_t found = said.find(line);
-      CHECK(found != std::string::npos);
-      if (found != std::string::npos) said = said.substr(found + line.size());
+    const std::vector<std::string> lines = lines_of(body);
+    for (std::size_t i = 0; i < lines.size();) {
+      REQUIRE(lines[i].starts_with("$ "));
+      const std::string command = lines[i++].substr(2);
+      std::vector<std::string> shown;
+      while (i < lines.size() && !lines[i].starts_with("$ ")) shown.push_back(lines[i++]);
+      const bool ours = command.starts_with("isodyne ");
+      const Output o = ours ? run_isodyne(command.substr(8), folder.path())
+                            : shell("CLONE=" + kSource + "; " + command, folder.path());
+      compare_shown(command, o.out + o.err, shown);
+      ++commands;
     }
   }
-  CHECK(commands >= 14);
+  return commands;
+}
+
+}  // namespace
+
+TEST_CASE("The tutorial can be followed: its texts, its commands, and all that they print") {
+  CHECK(follow("tutorial.md") >= 14);
+}
+
+TEST_CASE("The recipes for a controller in C and in Python work, and print what they show") {
+  CHECK(follow("controllers.md") >= 8);
 }
 
 TEST_CASE("The examples of docs/recording.md read a recording of the canal lock") {

@@ -176,19 +176,19 @@ TEST_CASE("Measures of the bench and measures written out") {
   shows(wrong.err, "did you mean `level`?");
 }
 
-TEST_CASE("The fault list tells who looks for a fault, and which scenario gets to its trigger") {
+TEST_CASE("The fault list tells what names a fault, what caught it, and which scenario gets to its trigger") {
   const Ran r;
   const Json all = r.json("faults bench.dyne");
   REQUIRE(all.size() == 2);
   CHECK(all[0]["fault"] == "stuck");
-  CHECK(all[0]["requirements"] == Json::array({"R-5"}));
+  CHECK(all[0]["named_by"] == Json::array({"R-5"}));
   CHECK(all[0]["scenarios"].is_null());
   CHECK(all[1]["scenarios"] == Json::array());  // the scenario is over long before
   const Json tried = r.json("faults bench.dyne --try");
   REQUIRE(tried[0]["scenarios"].size() == 1);
   CHECK(tried[0]["scenarios"][0].get<std::string>().starts_with("fill at 2."));
-  shows(r.isodyne("faults bench.dyne").out, "2 faults; 1 that no requirement looks for; 1 that no scenario gets to.");
-  shows(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,");
+  shows(r.isodyne("faults bench.dyne").out, "2 faults; 1 that no requirement names; 1 that no scenario gets to.");
+  shows(r.isodyne("faults bench.dyne --csv").out, "odd,tank.leak,times 2,from 100 s,,,,");
 }
 
 TEST_CASE("Scenarios that are tried beside each other are told in their order") {
@@ -211,6 +211,31 @@ TEST_CASE("Scenarios that are tried beside each other are told in their order") 
   }
 }
 
+TEST_CASE("What is wrong with a module for a channel is told at the channel, and at each") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", R"(use library "modules.dyne"
+bench B {
+  step 10 ms
+  let level : m = 1 m
+  sensor one { of level  every 10 ms }
+  sensor two { of level  every 10 ms }
+  rack r {
+    slot 1 : Platinum4 {
+      channel 1 : one
+      channel 2 : two
+    }
+  }
+}
+)");
+  const Output o = run_isodyne("check b.dyne", folder.path());
+  CHECK(o.status == 2);
+  shows(o.err, "b.dyne:5:10: error: ");
+  shows(o.err, "b.dyne:6:10: error: ");
+  shows(o.err, ": its module says this");
+  CHECK(o.err.find("library/modules.dyne:77:1: error") == std::string::npos);
+  CHECK(o.err.find("\nlibrary/") == std::string::npos);
+}
+
 TEST_CASE("The trace shows what was judged where, and what nothing covers") {
   const Ran r;
   r.isodyne("run bench.dyne fill --fault stuck --no-report --out s");
@@ -229,6 +254,90 @@ TEST_CASE("The trace shows what was judged where, and what nothing covers") {
   const Json j = r.json("trace r s");
   CHECK(j["scenarios_never_played"] == Json::array());
   CHECK(r.isodyne("trace r nowhere").status == 2);
+}
+
+TEST_CASE("What names a fault and what caught it are two things") {
+  const Ran r;
+  r.isodyne("run bench.dyne fill --fault stuck --no-report --out s");
+  // R-1 is broken without the fault too; R-2 and R-5 are its doing, and R-5 alone names it.
+  const Output o = r.isodyne("trace r s");
+  shows(o.out, "Fault  Acted in  Named by  Caught by");
+  shows(o.out, "stuck  2         R-5       R-2 in 2; R-5 in 2");
+  const Json j = r.json("trace r s");
+  CHECK(j["faults"][0]["caught_by"] ==
+        Json::parse(R"([{"requirement": "R-2", "runs": ["s"]}, {"requirement": "R-5", "runs": ["s"]}])"));
+  CHECK(j["faults"][1]["acted_in"] == Json::array());
+  // Without the healthy twin nobody can say so of the others.
+  CHECK(r.json("trace s")["faults"][0]["caught_by"].size() > 1);
+  const Output list = r.isodyne("faults bench.dyne r s");
+  shows(list.out, "R-2 in s; R-5 in s");
+  shows(list.out, "did not act");
+  shows(r.isodyne("faults bench.dyne").out, "Which requirements a fault breaks takes runs");
+}
+
+TEST_CASE("Expectation pairs go out as ReqIF and come back as legal requirements of the same meaning") {
+  const TemporaryFolder folder;
+  const std::string rest =
+      "  step 10 ms\n  let x : m = time * 1 m/s\n  let lamp : bool = x > 3 m and x < 4 m\n}\n"
+      "condition early = x > 1 m\ncondition late = x > 2.95 m\nscenario s { hold 5 s }\n";
+  folder.write("pairs.dyne", "bench B {\n" + rest +
+                                 "## Pair.\nexpectation E-1 {\n  act is (lamp # not \"x > 3\"\n    and x > 0 m)\n"
+                                 "  must act on late within 100 ms\n  must not act on early within 3 s\n}\n"
+                                 "requirement R-2 { always (x >= 0 m # never below\n and x < 9 m) }\n");
+  folder.write("plain.dyne", "bench B {\n" + rest);
+  REQUIRE(run_isodyne("export reqif pairs.dyne --out e.reqif", folder.path()).status == 0);
+  REQUIRE(run_isodyne("import reqif e.reqif --out back.dyne", folder.path()).status == 0);
+  const std::string back = slurp(folder / "back.dyne");
+  shows(back, "requirement E-1/late {");
+  shows(back, "always (x >= 0 m and x < 9 m)");
+  REQUIRE(run_isodyne("run pairs.dyne s --no-report --out p", folder.path()).status == 1);
+  REQUIRE(run_isodyne("judge p back.dyne --out again", folder.path()).status == 1);
+  const Json first = Json::parse(slurp(folder / "p/verdicts.json")),
+             again = Json::parse(slurp(folder / "again/verdicts.json"));
+  REQUIRE(first["requirements"].size() == 3);
+  REQUIRE(again["requirements"].size() == 3);
+  std::map<std::string, Json> by_name;
+  for (const Json& row : again["requirements"]) by_name[row["name"]] = row["verdict"];
+  for (const Json& row : first["requirements"]) CHECK(by_name.at(row["name"]) == row["verdict"]);
+  CHECK(by_name.at("E-1/early") == "broken");
+  CHECK(by_name.at("E-1/late") == "held");
+}
+
+TEST_CASE("A formula of another file that is not in our language, or is more than one, stays a comment") {
+  const TemporaryFolder folder;
+  const auto file = [](const std::string& formula) {
+    return "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-TYPES><SPEC-OBJECT-TYPE><SPEC-ATTRIBUTES>"
+           "<ATTRIBUTE-DEFINITION-STRING IDENTIFIER=\"f\" LONG-NAME=\"Formula\"/></SPEC-ATTRIBUTES></SPEC-OBJECT-TYPE>"
+           "</SPEC-TYPES><SPEC-OBJECTS><SPEC-OBJECT IDENTIFIER=\"a\"><VALUES><ATTRIBUTE-VALUE-STRING THE-VALUE=\"" +
+           formula +
+           "\"><DEFINITION><ATTRIBUTE-DEFINITION-STRING-REF>f</ATTRIBUTE-DEFINITION-STRING-REF></DEFINITION>"
+           "</ATTRIBUTE-VALUE-STRING></VALUES></SPEC-OBJECT></SPEC-OBJECTS></REQ-IF-CONTENT></CORE-CONTENT></REQ-IF>";
+  };
+  for (const char* formula : {"P(x) &gt; 0.9", "always true } requirement B { always true", "always true # and more"}) {
+    INFO(formula);
+    folder.write("f.reqif", file(formula));
+    const Output o = run_isodyne("import reqif f.reqif", folder.path());
+    CHECK(o.status == 0);
+    shows(o.out, "  # this formula of it is not in our language: ");
+    shows(o.out, "by review\n}");
+    shows(o.err, "1 of them has a formula that is not in our language");
+  }
+  folder.write("f.reqif", file("always x &gt; 1 m"));
+  shows(run_isodyne("import reqif f.reqif", folder.path()).out, "  always x > 1 m\n}");
+}
+
+TEST_CASE("Rules may use files of their own folder and of the library that the run did not use") {
+  const Ran r;
+  r.folder.write("more/limits.dyne", "function most_level() -> m = 2.5 m\n");
+  r.folder.write("more/rules.dyne",
+                 "use \"limits.dyne\"\nuse library \"modules.dyne\"\n"
+                 "requirement L-1 { always tank.level < most_level() }\n"
+                 "requirement L-2 { always platinum(20 degC) > 100 ohm }\n");
+  const Output o = r.isodyne("judge r more/rules.dyne");
+  INFO(o.err);
+  CHECK(o.status == 1);
+  shows(o.out, "L-2");
+  shows(o.out, "The rules use \"modules.dyne\" of the library as it is now: the run did not.");
 }
 
 TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
@@ -314,6 +423,62 @@ TEST_CASE("A part alone gets what the harness gives it, and what cannot be judge
   // level' = 0.2 - 0.1 level from 1: 2 - exp(-t / 10 s)
   CHECK((*recording)->signal("tank.level")->back() == Approx(2 - std::exp(-2)).epsilon(1e-6));
   shows(r.isodyne("run bench.dyne --harness alon --for \"1 s\"").err, "did you mean `alone`?");
+}
+
+TEST_CASE(
+    "A controller alone reads inputs of the bench that the harness gives, and scenarios that set them are named") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", R"(model Tank { input inflow : m/s
+  output state level : m = 1 m
+  level' = inflow }
+model Keeper { input level : m
+  input wanted : m
+  input open : bool
+  output feed : m/s
+  feed = if open and level < wanted then 0.1 m/s else 0 m/s }
+bench B {
+  step 10 ms
+  record every 10 ms
+  input wanted : m = 2 m
+  input open : bool = true
+  part tank : Tank
+  tank.inflow = feed
+  sensor level { of tank.level  every 10 ms }
+  actuator feed : m/s
+  controller c { every 10 ms  reads level, wanted, open  writes feed  setting model = part Keeper }
+}
+harness H of c {
+  level = 1 m + 1 m/s * time
+  wanted = if time >= 1 s then 3 m else 1.5 m
+}
+scenario higher {
+  set wanted = 4 m
+  hold 1 s
+}
+scenario shut {
+  hold 0.2 s
+  set open = false
+  hold 0.2 s
+}
+requirement K-1 { whenever level > wanted then within 100 ms feed < 0.01 m/s }
+)");
+  const Output o = run_isodyne("run b.dyne --harness H --for '2 s' --no-report --out h", folder.path());
+  INFO(o.err);
+  CHECK(o.status == 0);
+  shows(o.out, "K-1          held");
+  shows(o.out, "Not with this harness: scenario higher (needs wanted, which the harness gives).");
+  const auto run = record::Recording::open_run(folder / "h");
+  REQUIRE(run);
+  const auto wanted = (*run)->signal("wanted"), feed = (*run)->signal("feed");
+  REQUIRE(wanted);
+  CHECK((*wanted)[99] == 1.5);
+  CHECK((*wanted)[100] == 3);
+  CHECK((*feed)[20] == 0.1);   // 1.2 m and 1.5 m wanted
+  CHECK((*feed)[60] == 0);     // 1.6 m
+  CHECK((*feed)[110] == 0.1);  // 3 m wanted since 1 s
+  // Inputs that it does not give are set as ever.
+  CHECK(run_isodyne("run b.dyne shut --harness H --no-report --out s", folder.path()).status <= 1);
+  CHECK(run_isodyne("run b.dyne higher --harness H --no-report", folder.path()).status == 2);
 }
 
 TEST_CASE("A controller alone reads what the harness gives, and is judged by the rules that fit") {
