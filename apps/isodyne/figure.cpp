@@ -124,7 +124,13 @@ std::string title_of(const Wanted& w, const std::string& kind = "time") {
   for (std::size_t i = kind == "xy" ? 1 : 0; i < w.signals.size(); ++i) all += (all.empty() ? "" : ", ") + w.signals[i];
   if (kind == "xy") return all + " over " + w.signals[0];
   if (kind != "time") return (kind == "spectrum" ? "Spectrum of " : "Histogram of ") + all;
-  return w.signals.size() == 1 ? all : fs::path(w.paths[0]).filename().string();
+  std::string runs;
+  for (std::size_t i = 0; i < w.paths.size(); ++i) {
+    const std::string run = fs::path(w.paths[i] + "/.").parent_path().filename().string();
+    runs += (i == 0 ? "" : i + 1 == w.paths.size() ? " and " : ", ") + run;
+  }
+  if (w.signals.size() != 1) return runs;
+  return w.paths.size() == 1 ? all : fmt::format("{}: {}", all, runs);
 }
 
 int over_time(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,

@@ -17,20 +17,14 @@ int run_report(const Arguments& arguments) {
   const std::string out =
       arguments.value(Option::out)
           .value_or(runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
-  {
-    ProgressLine progress;
-    const Status drawn = present::draw_figures(runs, [&](std::size_t i) {
-      progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()),
-                    fmt::format("drawing {}", runs[i].summary.title()));
-    });
-    if (!drawn) {
-      progress.clear();
-      say_error(drawn.failure().text());
-      return kNotCompleted;
-    }
-  }
-  const auto html = present::report_html(runs);
-  const Status written = html ? present::write_file(out, *html) : Status(html.failure());
+  ProgressLine progress;
+  const auto html = present::report_html(runs, [&](std::size_t i) {
+    progress.draw(static_cast<double>(i) / static_cast<double>(runs.size()),
+                  fmt::format("drawing {}", runs[i].summary.title()));
+  });
+  progress.clear();
+  if (!html) return say_error(html.failure().text()), kNotCompleted;
+  const Status written = present::write_file(out, *html);
   if (!written) {
     say_error(written.failure().text());
     return kNotCompleted;

@@ -208,8 +208,6 @@ bool write_evidence(const present::Summary& summary, const std::string& folder, 
   auto opened = present::open_run(folder);
   if (!opened) return say_error(opened.failure().text()), false;
   runs.push_back(std::move(*opened));
-  const Status drawn = present::draw_figures(runs);
-  if (!drawn) return say_error(drawn.failure().text()), false;
   const auto html = present::report_html(runs);
   const Status written = html ? present::write_file((base / "report.html").string(), *html) : Status(html.failure());
   if (!written) return say_error(written.failure().text()), false;

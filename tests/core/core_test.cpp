@@ -156,9 +156,9 @@ TEST_CASE("Names that are too long are cut where that leaves them told apart") {
   using Names = std::vector<std::string>;
   CHECK(shortened_apart({"short", "shorter"}, 10) == Names{"short", "shorter"});
   CHECK(shortened_apart({"chamber_level.signal", "chamber_level.counts"}, 12) == Names{"…evel.signal", "…evel.counts"});
-  CHECK(shortened_apart({"upper_gate.angle", "lower_gate.angle"}, 8) == Names{"upper_g…", "lower_g…"});
+  CHECK(shortened_apart({"upper_gate.angle", "lower_gate.angle"}, 8) == Names{"uppe…gle", "lowe…gle"});
   CHECK(shortened_apart({"1: the_very_long_name.x", "2: the_very_long_name.x"}, 10) ==
-        Names{"1: the_ve…", "2: the_ve…"});
+        Names{"1: th…me.x", "2: th…me.x"});
   CHECK(shortened_apart({"abcdefgh_1_zzzzzzzz", "abcdefgh_2_zzzzzzzz"}, 9) == Names{"abcd… #1", "abcd… #2"});
   for (const std::string& n : shortened_apart({"größenänderung_eins", "größenänderung_zwei"}, 9)) {
     CHECK(display_width(n) <= 9);

@@ -89,10 +89,10 @@ std::vector<std::string> shortened_apart(const std::vector<std::string>& names, 
   const auto half = columns / 2;
   const std::function<std::string(const std::string&)> ways[] = {
       [&](const std::string& n) { return "…" + std::string(last_columns(n, columns - 1)); },
-      [&](const std::string& n) { return std::string(first_columns(n, columns - 1)) + "…"; },
       [&](const std::string& n) {
         return std::string(first_columns(n, half)) + "…" + std::string(last_columns(n, columns - 1 - half));
-      }};
+      },
+      [&](const std::string& n) { return std::string(first_columns(n, columns - 1)) + "…"; }};
   const std::set<std::string> different(names.begin(), names.end());
   std::vector<std::string> made;
   for (const auto& cut : ways) {

@@ -14,7 +14,7 @@ std::size_t display_width(std::string_view utf8);
 /// As much of the text as fits into so many columns; whole code points.
 std::string_view first_columns(std::string_view utf8, std::size_t columns);
 
-/// Each of the names in at most so many columns, cut where that leaves them told apart: in front, behind, or between.
+/// Each of the names in at most so many columns, cut where that leaves them told apart: in front, between, or behind.
 std::vector<std::string> shortened_apart(const std::vector<std::string>& names, std::size_t columns);
 
 /// Text of others, fit to be shown anywhere: what is no UTF-8, control characters but line ends and tabs, and marks

@@ -263,7 +263,7 @@ std::string panel_script(const AxesPanel& p, std::size_t index, double top, doub
   const std::vector<std::string> colours = curve_colours();
   std::vector<std::string> names;
   for (const AxesPanel::Curve& c : p.curves) names.push_back(c.label);
-  names = shortened_apart(names, 22);
+  names = shortened_apart(names, 18);
   for (std::size_t c = 0; c < p.curves.size(); ++c) {
     const std::string block = fmt::format("$p{}c{}", index, c);
     data += block + " << END\n";

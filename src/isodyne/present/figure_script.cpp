@@ -33,7 +33,7 @@ struct TimeAxis {
   }
 };
 
-constexpr int kWidth = 1280, kLeft = 110, kRight = 190, kPlot = kWidth - kLeft - kRight;
+constexpr int kSheetWidth = 1280, kPlotLeft = 110, kPlotRight = 190, kPlotWidth = kSheetWidth - kPlotLeft - kPlotRight;
 constexpr const char* kFaultInk = "#6B6000";
 constexpr const char* kBreachInk = "#A33F00";
 /// Limits are of no curve's colour and not of that of what was broken.
@@ -64,10 +64,11 @@ struct CurveText {
 CurveText curves_of(const Panel& panel, const std::string& block, const TimeAxis& axis, bool named) {
   CurveText text;
   std::vector<std::string> names;
-  std::size_t room = 20;
+  constexpr std::size_t kRoom = 18;  // columns right of the panel
+  std::size_t room = kRoom;
   for (const Curve& c : panel.curves) {
     names.push_back(c.label);
-    room = std::min(room, 20 - std::min<std::size_t>(12, display_width(c.remark)));
+    room = std::min(room, kRoom - std::min<std::size_t>(12, display_width(c.remark)));
   }
   names = shortened_apart(names, room);
   const bool signs = std::any_of(panel.curves.begin(), panel.curves.end(), dense) && panel.curves.size() > 1;
@@ -89,7 +90,7 @@ CurveText curves_of(const Panel& panel, const std::string& block, const TimeAxis
     const char* colour = kColours[i % std::size(kColours)];
     const int dashes = panel.lanes || signs ? 1 : static_cast<int>(i % 4) + 1;
     const double wide = signs ? 2.4 - 0.5 * static_cast<double>(std::min<std::size_t>(i, 3)) : 2;
-    const std::string title = named && !panel.lanes ? quoted(names[i] + curve.remark) : "";
+    const std::string title = named && !panel.lanes ? present::quoted(names[i] + curve.remark) : "";
     const bool sign = signs && !end.empty();
     text.clause(fmt::format("{} using 1:2 with {} lc rgb \"{}\" lw {:.3g} dt {} {}", own,
                             curve.steps ? "steps" : "lines", colour, wide, dashes,
@@ -111,7 +112,7 @@ std::string tics(const Panel& panel) {
     for (const Curve& c : panel.curves) names.push_back(c.label);
     names = shortened_apart(names, 14);
     for (std::size_t i = 0; i < panel.curves.size(); ++i) {
-      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(names[i]),
+      lanes += fmt::format("{}{} {}", i == 0 ? "" : ", ", present::quoted(names[i]),
                            static_cast<double>(panel.curves.size() - 1 - i) + 0.35);
     }
     return fmt::format("set ytics ({})\n", lanes);
@@ -119,7 +120,7 @@ std::string tics(const Panel& panel) {
   if (panel.labels.empty()) return "set ytics auto\n";
   std::string list;
   for (std::size_t i = 0; i < panel.labels.size(); ++i)
-    list += fmt::format("{}{} {}", i == 0 ? "" : ", ", quoted(panel.labels[i]), i);
+    list += fmt::format("{}{} {}", i == 0 ? "" : ", ", present::quoted(panel.labels[i]), i);
   return fmt::format("set ytics ({})\n", list);
 }
 
@@ -224,8 +225,8 @@ class Script {
     if (by_value.empty()) return made;
     const double tall = panel_plot(), unit = tall / (range->second - range->first);
     const auto up = [&](double value) { return (value - range->first) * unit; };
-    const auto across = [&](double t) { return (t - d_.begin) / length() * kPlot; };
-    LabelPlaces places(kPlot, tall);
+    const auto across = [&](double t) { return (t - d_.begin) / length() * kPlotWidth; };
+    LabelPlaces places(kPlotWidth, tall);
     for (const Curve& c : p.curves) {
       std::vector<std::pair<double, double>> drawn;
       for (const auto& [t, v] : c.points) drawn.emplace_back(across(t), up(v));
@@ -234,7 +235,7 @@ class Script {
     for (std::size_t i = 0; i < p.notes.size(); ++i) {
       const double top = tall * (0.94 + 0.05) - 14.0 * static_cast<double>(i);
       places.take({0, 12 + 6.5 * static_cast<double>(display_width(p.notes[i])), top - 14, top});
-      if (d_.closer) places.take({0, kPlot, 0, 18 + 14.0 * static_cast<double>(i)});
+      if (d_.closer) places.take({0, kPlotWidth, 0, 18 + 14.0 * static_cast<double>(i)});
     }
     for (const PointMark& m : p.points) {
       const double wide = 6.5 * static_cast<double>(display_width(m.text)) + 20, x0 = across(m.at), y0 = up(m.value);
@@ -242,7 +243,8 @@ class Script {
     }
     if (has_closer(p)) {
       const Box b = place_of_closer(p, 0);
-      places.take({(b.left - kCloserTics) * kWidth - kLeft, (b.right + 0.015) * kWidth - kLeft, 0, tall});
+      places.take(
+          {(b.left - kCloserTics) * kSheetWidth - kPlotLeft, (b.right + 0.015) * kSheetWidth - kPlotLeft, 0, tall});
       places.take({across(d_.closer->begin) - 2, across(d_.closer->end) + 2, 0, tall});
     }
     for (const auto& [value, names] : by_value) {
@@ -273,7 +275,7 @@ class Script {
   double length() const { return std::max(d_.end - d_.begin, 1e-9); }
   double y(double pixels_from_top) const { return 1.0 - pixels_from_top / height_; }
   double x(double seconds) const {
-    return (kLeft + (kWidth - kLeft - kRight) * (seconds - d_.begin) / length()) / kWidth;
+    return (kPlotLeft + (kSheetWidth - kPlotLeft - kPlotRight) * (seconds - d_.begin) / length()) / kSheetWidth;
   }
 
   /// Title, and the marks' numbers above the first panel with their words below the last.
@@ -281,25 +283,25 @@ class Script {
     std::string out;
     int tag = 400;
     const auto label = [&](const std::string& text, double across, double from_top, const std::string& look) {
-      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} {}\n", tag++, quoted(text), across,
+      out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} {}\n", tag++, present::quoted(text), across,
                          y(from_top), look);
     };
     double line = 22;
-    for (const std::string& t : titles_) label(t, double(kLeft) / kWidth, line, "font \",15\""), line += 20;
+    for (const std::string& t : titles_) label(t, double(kPlotLeft) / kSheetWidth, line, "font \",15\""), line += 20;
     line += 2;
     for (const std::string& t : subtitles_)
-      label(t, double(kLeft) / kWidth, line, "font \",11\" tc rgb \"#555555\""), line += 15;
+      label(t, double(kPlotLeft) / kSheetWidth, line, "font \",11\" tc rgb \"#555555\""), line += 15;
     out += bands_above(line + 4, tag);
     for (std::size_t i = 0; i < d_.marks.size();) {  // numbers that would overlap become "1–4"
       std::size_t last = i;
       while (last + 1 < d_.marks.size() && x(d_.marks[last + 1].at) - x(d_.marks[i].at) < 0.02) ++last;
       const std::string number = last == i ? std::to_string(i + 1) : fmt::format("{}–{}", i + 1, last + 1);
       out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} center font \",9\" tc rgb \"#555555\"\n",
-                         tag++, quoted(number), x(d_.marks[i].at), y(top_ - 8));
+                         tag++, present::quoted(number), x(d_.marks[i].at), y(top_ - 8));
       i = last + 1;
     }
     for (std::size_t i = 0; i < notes_.size(); ++i)
-      label(notes_[i], i % columns_ == 0 ? double(kLeft) / kWidth : 0.52,
+      label(notes_[i], i % columns_ == 0 ? double(kPlotLeft) / kSheetWidth : 0.52,
             height_ - bottom_ + 58 + 16 * static_cast<double>(i / columns_), "font \",9\" tc rgb \"#555555\"");
     return out;
   }
@@ -321,13 +323,13 @@ class Script {
             "set object {} rectangle from screen {:.5f}, screen {:.5f} to screen {:.5f}, screen {:.5f} fc rgb \"{}\" "
             "fs "
             "solid noborder\n",
-            object++, x(b.begin), y(line_of(b) + 11), std::max(x(b.end), x(b.begin) + 2.0 / kWidth), y(line_of(b) + 8),
-            fill);
+            object++, x(b.begin), y(line_of(b) + 11), std::max(x(b.end), x(b.begin) + 2.0 / kSheetWidth),
+            y(line_of(b) + 8), fill);
         if (!told.insert(b.label).second) continue;  // the first of several bands carries the name
         const std::string text = bands == &d_.faults ? "fault " + b.label : b.label + " broken";
-        const bool left = x(b.begin) + 6.5 * static_cast<double>(display_width(text)) / kWidth > 0.99;
+        const bool left = x(b.begin) + 6.5 * static_cast<double>(display_width(text)) / kSheetWidth > 0.99;
         out += fmt::format("set label {} {} at screen {:.4f}, screen {:.4f} {} font \",9\" tc rgb \"{}\"\n", tag++,
-                           quoted(text), left ? std::min(x(b.end), 0.99) : x(b.begin), y(line_of(b)),
+                           present::quoted(text), left ? std::min(x(b.end), 0.99) : x(b.begin), y(line_of(b)),
                            left ? "right" : "left", ink);
       }
     }
@@ -339,18 +341,18 @@ class Script {
     const bool last = index + 1 == d_.panels.size();
     const CurveText curves = curves_of(p, fmt::format("$p{}", index), axis_, true);
     std::string out = curves.data;
-    out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kLeft) / kWidth,
-                       1.0 - double(kRight) / kWidth);
+    out += fmt::format("set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\n", double(kPlotLeft) / kSheetWidth,
+                       1.0 - double(kPlotRight) / kSheetWidth);
     out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", y(from_top + 6),
                        y(from_top + panel_height_ - 10));
-    out += fmt::format("set xrange [{:.9g}:{:.9g}]\n", d_.begin / axis_.factor, (d_.begin + length()) / axis_.factor);
+    out += fmt::format("set xrange [{:.12g}:{:.12g}]\n", d_.begin / axis_.factor, (d_.begin + length()) / axis_.factor);
     const auto range = axis_range(p);
     out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
                  : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
     out += tics(p);
     out += last ? fmt::format("set format x \"%.10g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit)
                 : "set format x \"\"\nunset xlabel\n";
-    out += p.unit.empty() ? "unset ylabel\n" : fmt::format("set ylabel {} offset 0.5,0\n", quoted(p.unit));
+    out += p.unit.empty() ? "unset ylabel\n" : fmt::format("set ylabel {} offset 0.5,0\n", present::quoted(p.unit));
     out +=
         "set grid xtics ytics lc rgb \"#DDDDDD\" lt 1 lw 0.6\nset border 3 lc rgb \"#666666\"\nset tics nomirror out "
         "scale 0.5 tc rgb \"#333333\"\n";
@@ -364,7 +366,7 @@ class Script {
       const double line = 14.0 * static_cast<double>(i) / (panel_height_ - 16);
       const double at = closer && box.bottom > middle ? 0.05 + line : 0.94 - line;
       out += fmt::format("set label {} {} at graph 0.01, graph {:.4f} font \",9\" tc rgb \"#1D2730\" front boxed\n",
-                         300 + i, quoted(p.notes[i]), at);
+                         300 + i, present::quoted(p.notes[i]), at);
     }
     for (std::size_t i = 0; i < p.points.size(); ++i) {
       // Towards the middle, where there is room.
@@ -373,8 +375,8 @@ class Script {
       out += fmt::format(
           "set label {} {} at first {:.9g}, first {:.9g} {} offset char {}, char {} point pt 6 ps 0.9 lc rgb "
           "\"#1D2730\" font \",9\" tc rgb \"#1D2730\" front boxed\n",
-          330 + i, quoted(p.points[i].text), p.points[i].at / axis_.factor, p.points[i].value, left ? "right" : "left",
-          left ? -1.0 : 1.0, below ? -1.2 : 1.2);
+          330 + i, present::quoted(p.points[i].text), p.points[i].at / axis_.factor, p.points[i].value,
+          left ? "right" : "left", left ? -1.0 : 1.0, below ? -1.2 : 1.2);
     }
     if (closer) out += backing(box);
     out += "plot " + curves.clauses + "\n";
@@ -412,7 +414,8 @@ class Script {
     for (const auto& [s, h] : {std::pair{0, 1}, std::pair{1, 0}, std::pair{0, 0}}) {
       if (taken[s][h] < taken[side][high]) side = s, high = h;
     }
-    const double left = double(kLeft) / kWidth, wide = double(kWidth - kLeft - kRight) / kWidth;
+    const double left = double(kPlotLeft) / kSheetWidth,
+                 wide = double(kSheetWidth - kPlotLeft - kPlotRight) / kSheetWidth;
     const double top = from_top + 6, tall = panel_height_ - 16;
     Box b;
     b.left = left + wide * (side == 0 ? kCloserLeft : kCloserRight);
@@ -479,13 +482,13 @@ class Script {
           "set arrow {} from graph 0, first {:.9g} to graph 1, first {:.9g} nohead lc rgb \"{}\" lw 1.1 dt 2 back\n",
           arrow++, l.value, l.value, kLimitInk);
       if (!l.box) continue;
-      out +=
-          fmt::format("set label {} {} at graph {:.5f}, graph {:.5f} right font \",9\" tc rgb \"{}\" front\n", label++,
-                      quoted(l.text), l.box->right / kPlot, (l.box->bottom + l.box->top) / 2 / panel_plot(), kLimitInk);
+      out += fmt::format("set label {} {} at graph {:.5f}, graph {:.5f} right font \",9\" tc rgb \"{}\" front\n",
+                         label++, present::quoted(l.text), l.box->right / kPlotWidth,
+                         (l.box->bottom + l.box->top) / 2 / panel_plot(), kLimitInk);
     }
     if (!limits.lifted.empty())
       out += fmt::format("set label {} {} at graph 1, graph 1 right offset 0,0.6 font \",9\" tc rgb \"{}\"\n", label++,
-                         quoted(limits.lifted), kLimitInk);
+                         present::quoted(limits.lifted), kLimitInk);
     return out;
   }
 

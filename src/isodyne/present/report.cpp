@@ -22,52 +22,65 @@ namespace isodyne::present {
 
 namespace fs = std::filesystem;
 
-Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins) {
-  // What is drawn is collected here, since recordings are read by one thread; drawing goes on meanwhile.
-  constexpr std::size_t kAtOnce = 4;
-  std::deque<std::future<Status>> drawings;
-  std::set<std::string> begun;
-  Status all = Done{};
-  const auto wait_until_there_are = [&](std::size_t most) {
-    for (; drawings.size() > most; drawings.pop_front()) {
-      Status drawn = drawings.front().get();
-      if (!drawn && all) all = std::move(drawn);
-    }
-  };
-  for (std::size_t i = 0; i < runs.size() && all; ++i) {
-    const RunFolder& run = runs[i];
-    if (begins) begins(i);
+namespace {
+
+/// The figures of runs, drawn by other processes while this one goes on. What is drawn is collected at once, since
+/// recordings are read by one thread.
+class Drawings {
+ public:
+  /// Of one run more.
+  void begin(const RunFolder& run) {
     const std::string folder = (fs::path(run.path) / "figures").string();
     std::error_code error;
     fs::create_directories(folder, error);
     // A run that is named twice is drawn once: two drawings at a time would write the same files.
-    if (!begun.insert(fs::weakly_canonical(folder, error).string()).second) continue;
-    if (error) all = Failure{"cannot create the folder", folder, error.message()};
-    const auto begin = [&](FigureData data) {
-      drawings.push_back(
-          std::async(std::launch::async, [data = std::move(data), folder] { return draw(data, folder); }));
-      wait_until_there_are(kAtOnce);
-    };
-    for (const model::Figure& figure : figures_of(*run.program)) {
-      if (all) begin(gather(*run.program, figure, *run.recording, run.summary));
-    }
+    if (!begun_.insert(fs::weakly_canonical(folder, error).string()).second || !all_) return;
+    if (error) all_ = Failure{"cannot create the folder", folder, error.message()};
+    for (const model::Figure& figure : figures_of(*run.program))
+      draw_into(folder, gather(*run.program, figure, *run.recording, run.summary));
     const auto broken = broken_rows(run.summary);
-    for (std::size_t r = 0; r < std::min(broken.size(), kMostMoments) && all; ++r) {
+    for (std::size_t r = 0; r < std::min(broken.size(), kMostMoments); ++r) {
       if (auto moment = moment_figure(run, *broken[r])) {
-        begin(std::move(*moment));
+        draw_into(folder, std::move(*moment));
       } else {  // a drawing of an earlier report would be of something else
         for (const char* kind : {".svg", ".png"})
           fs::remove(fs::path(folder) / (moment_name(*broken[r]) + kind), error);
       }
     }
-    if (all && run.summary.timing)
-      all =
+    if (all_ && run.summary.timing)
+      all_ =
           draw_timing(fmt::format("{}, {}: {}", run.summary.bench, run.summary.title(), run.summary.timing->verdict()),
                       *run.summary.timing, (fs::path(folder) / "timing").string());
   }
-  wait_until_there_are(0);
-  return all;
-}
+
+  /// Until all are there.
+  Status wait() {
+    wait_until_there_are(0);
+    return all_;
+  }
+
+ private:
+  static constexpr std::size_t kAtOnce = 4;
+
+  void draw_into(const std::string& folder, FigureData data) {
+    if (!all_) return;
+    drawings_.push_back(
+        std::async(std::launch::async, [data = std::move(data), folder] { return draw(data, folder); }));
+    wait_until_there_are(kAtOnce);
+  }
+  void wait_until_there_are(std::size_t most) {
+    for (; drawings_.size() > most; drawings_.pop_front()) {
+      Status drawn = drawings_.front().get();
+      if (!drawn && all_) all_ = std::move(drawn);
+    }
+  }
+
+  std::deque<std::future<Status>> drawings_;
+  std::set<std::string> begun_;
+  Status all_ = Done{};
+};
+
+}  // namespace
 
 namespace {
 
@@ -91,7 +104,7 @@ details{margin:6px 0}summary{cursor:pointer}
 .charts{display:none}.chart{width:100%;margin:2px 0}.live .charts{display:block}.live .still{display:none}.tools button{font:inherit;color:inherit;background:#f4f6f7;border:1px solid var(--line);border-radius:4px;padding:1px 10px;cursor:pointer}
 a{color:#00557a}html:not(.live) .tools{display:none}.head{display:flex;justify-content:space-between;font-size:12px;margin:8px 4px 0 0;color:var(--soft)}.head span:first-child{padding-left:80px}.dygraph-axis-label{font-size:11.5px;color:#333}
 @page{size:A4;margin:13mm}
-@media print{.many td:nth-child(n+3){width:auto;font-size:9px}body{max-width:none;padding:0;font-size:11px}code,pre{font-size:10px}table{font-size:10.5px}h2.run:not(.first){break-before:page}figure,tr,h3{break-inside:avoid}h3{break-after:avoid}details:not([open]),.screen,.live .charts,.tools,summary{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
+@media print{.many td:nth-child(n+3){width:auto;font-size:9px}body{max-width:none;padding:0;font-size:11px}code,pre{font-size:10px}table{font-size:10.5px}h2.run:not(.first){break-before:page}figure,tr,h3,.moment{break-inside:avoid}h3{break-after:avoid}details:not([open]),.screen,.live .charts,.tools,summary{display:none}.live .still{display:block}a{color:inherit;text-decoration:none}}
 )";
 
 std::string escaped(const std::string& text) {
@@ -335,13 +348,15 @@ std::string broken_html(const RunFolder& run, std::size_t number, bool several) 
   if (several) html = fmt::format("<h3><a href=\"#run{}\">{}</a></h3>\n", number, escaped(run.summary.title()));
   for (std::size_t i = 0; i < rows.size(); ++i) {
     const SummaryRow& r = *rows[i];
-    html += fmt::format("<p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
+    html += fmt::format("<div class=\"moment\"><p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
                         instant(number, r.first_breach_s));
     if (r.worst_margin)
       html += fmt::format(", at worst {} ({})", escaped(r.margin_text()), instant(number, r.worst_at_s));
     html += fmt::format(". {}<br><code>{}</code></p>\n", escaped(r.description), escaped(r.formula));
-    if (i >= kMostMoments) continue;
-    if (const auto drawing = drawing_html(run, moment_name(r))) html += *drawing;
+    if (i < kMostMoments) {
+      if (const auto drawing = drawing_html(run, moment_name(r))) html += *drawing;
+    }
+    html += "</div>\n";
   }
   return html;
 }
@@ -362,8 +377,7 @@ std::string all_broken_html(const std::vector<RunFolder>& runs) {
                      listed(counts, ""));
 }
 
-/// `finer`: data of its plots that stand at the end of the page.
-Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone, std::string& finer) {
+Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone, const PagePlots& plots) {
   const Summary& s = run.summary;
   std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n",
                                  number == 1 && alone ? " first" : "", number, escaped(s.title()), s.counts_text());
@@ -390,9 +404,8 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number, bool a
   if (!figures) return figures.failure();
   const auto timing = timing_html(run);
   if (!timing) return timing.failure();
-  const PagePlots plots = plots_of(run, number, *figures);
-  finer += plots.finer;
-  html += facts(run) + verdict_table(s, number) + plots.html + *timing + events_table(*run.recording, number);
+  html += facts(run) + verdict_table(s, number) + plots.before + *figures + plots.behind + *timing +
+          events_table(*run.recording, number);
   html += fmt::format(
       "<h3>Repeat it</h3>\n<p>With the sources below in one folder and the controller built{}:</p>\n<pre>{}</pre>\n",
       s.timing ? ", this repeats the run; against the wall clock, answers may come at other instants"
@@ -447,7 +460,16 @@ std::string sources_html(const std::vector<RunFolder>& runs) {
 
 }  // namespace
 
-Result<std::string> report_html(const std::vector<RunFolder>& runs) {
+Result<std::string> report_html(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins) {
+  Drawings drawings;
+  std::vector<PagePlots> plots;
+  for (std::size_t i = 0; i < runs.size(); ++i) {
+    if (begins) begins(i);
+    drawings.begin(runs[i]);
+  }
+  for (std::size_t i = 0; i < runs.size(); ++i) plots.push_back(plots_of(runs[i], i + 1));  // meanwhile
+  const Status drawn = drawings.wait();
+  if (!drawn) return drawn.failure();
   const Summary& first = runs.front().summary;
   const std::string title = runs.size() == 1 ? fmt::format("{}: {}", first.bench, first.title())
                                              : fmt::format("{}: {} runs", first.bench, runs.size());
@@ -460,9 +482,10 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs) {
   if (runs.size() > 1) html += overview(runs);
   std::string finer;
   for (std::size_t i = 0; i < runs.size(); ++i) {
-    const auto section = run_section(runs[i], i + 1, runs.size() == 1, finer);
+    const auto section = run_section(runs[i], i + 1, runs.size() == 1, plots[i]);
     if (!section) return section.failure();
     html += *section;
+    finer += plots[i].finer;
   }
   return html + trace_html(runs) + sources_html(runs) + finer + "</body></html>\n";
 }

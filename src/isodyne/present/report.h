@@ -10,11 +10,10 @@
 
 namespace isodyne::present {
 
-/// Draws every figure of the bench into FOLDER/figures/ of each run; `begins` is told with which run.
-Status draw_figures(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins = {});
-
-/// The report as HTML. Figures are taken from each run's figures/ folder; draw_figures() comes first.
-Result<std::string> report_html(const std::vector<RunFolder>& runs);
+/// Draws every figure of the bench into FOLDER/figures/ of each run, and gives the report as HTML with them inside.
+/// `begins` is told with which run drawing begins.
+Result<std::string> report_html(const std::vector<RunFolder>& runs,
+                                const std::function<void(std::size_t)>& begins = {});
 
 /// Prints a report with Chromium into a file beside it; gives its name.
 Result<std::string> print_pdf(const std::string& html_file);

@@ -173,7 +173,7 @@ std::string script_text(const Json& data) {
 
 }  // namespace
 
-PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& figures) {
+PagePlots plots_of(const RunFolder& run, std::size_t number) {
   const double step = static_cast<double>(run.program->step.count()) / 1e9;
   Json data{{"run", number}, {"begin", 0.0}, {"end", 0.0}, {"step", step}, {"colours", curve_colours()}};
   data["figures"] = Json::array();
@@ -184,7 +184,7 @@ PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& 
     coarse.push_back(gather(*run.program, figure, *run.recording, run.summary, kCoarse));
     for (const Panel& p : coarse.back().panels) curves += p.curves.size();
   }
-  if (coarse.empty()) return {figures, ""};
+  if (coarse.empty()) return {};
   const std::size_t most = std::clamp(kFineOfRun / std::max<std::size_t>(1, curves), kLeastFine, kFine);
   for (const model::Figure& figure : figures_of(*run.program)) {
     fine.push_back(gather(*run.program, figure, *run.recording, run.summary, most));
@@ -208,12 +208,13 @@ PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& 
   data["marks"] = Json::array();
   for (const Mark& m : coarse.back().marks) data["marks"].push_back({{"at", m.at}, {"text", m.text}});
   // The charts are drawn when this much is read; the drawings behind them are some MB that nobody may ever see.
-  plots.html = fmt::format(
+  plots.behind = "</div>\n</div>\n";
+  plots.before = fmt::format(
       "<div class=\"plots\" id=\"plots{0}\">\n<p class=\"tools soft\">Drag over a stretch to see it closer, hold Shift "
       "to move it; all plots of the run go with it. {1} </p>\n<div class=\"charts\"></div>\n"
       "<script type=\"application/json\" class=\"plotdata\">{2}</script>\n<script>drawPlots({0})</script>\n"
-      "<div class=\"still\">{3}</div>\n</div>\n",
-      number, stated(fine), script_text(data), figures);
+      "<div class=\"still\">",
+      number, stated(fine), script_text(data));
   return plots;
 }
 

@@ -15,14 +15,14 @@ std::string base64(const void* from, std::size_t bytes);
 std::string plots_script();
 std::string plots_style();
 
-/// The plots of one run. `html`: a place for the charts and a coarse level of their data, enough for the whole run.
+/// The plots of one run: a place for the charts and a coarse level of their data, enough for the whole run.
+/// Between `before` and `behind` stand the drawings that take their place on paper and where no script runs.
 /// `finer`: what is looked at when somebody zooms; it stands at the end of the page, which can be read before it is
 /// there.
 struct PagePlots {
-  std::string html, finer;
+  std::string before, behind, finer;
 };
 
-/// `figures`: the static drawings, for paper and where no script runs.
-PagePlots plots_of(const RunFolder& run, std::size_t number, const std::string& figures);
+PagePlots plots_of(const RunFolder& run, std::size_t number);
 
 }  // namespace isodyne::present

@@ -286,7 +286,9 @@
       canvas.lineTo(right, at);
       canvas.stroke();
       canvas.setLineDash([]);
-      var text = l.names.join(", ") + " " + number(l.value);
+      var opposite = l.value !== 0 && labels[-l.value], pair = opposite && opposite.names.join() === l.names.join();
+      if (pair && l.value < 0) return; // one label for both
+      var text = l.names.join(", ") + " " + (pair ? "±" : "") + number(l.value);
       taken = above !== null && at - above < 13 ? taken : 0;
       above = at;
       canvas.fillText(text, right - 4 - taken, at - 3 < area.y + 10 ? at + 12 : at - 3);
