@@ -490,3 +490,17 @@ TEST_CASE("A breach between two rows is in the recording, in the figure of its m
   if (shell("command -v h5ls").status == 0)
     CHECK(has(shell("h5ls -r r/recording.h5", folder.path()).out, "/rates/judged/x"));
 }
+
+TEST_CASE("A whole number that is none ends the run too, and no verdict rests on it") {
+  const TemporaryFolder folder;
+  const std::string bench =
+      "bench B {\n  step 100 ms\n  let b : 1 = if time > 0.95 s and time < 1.05 s then 0 else 1\n"
+      "  let m : int = round(1 / b)\n}\nscenario s { hold 2 s }\n";
+  folder.write("b.dyne", bench + "requirement R-1 { never m > 5 }\n");
+  const Output o = run_isodyne("run b.dyne s --no-report", folder.path());
+  CHECK(o.status == 3);
+  CHECK(has(o.err, "at 1 s `m` is infinite, and requirement `R-1` reads it"));
+  CHECK(has(o.out, "undecided"));
+  folder.write("c.dyne", bench + "requirement R-1 { never b > 5 }\n");
+  CHECK(has(run_isodyne("run c.dyne s --no-report", folder.path()).out, "`m` is without a value from 1 s on"));
+}

@@ -6,6 +6,8 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/engine/block.h"
+#include "isodyne/model/layout.h"
 
 namespace isodyne::bench {
 
@@ -30,7 +32,7 @@ std::vector<model::NodeId> nodes_of(const std::vector<const model::Watch*>& watc
 }
 
 /// Whether all are finite; several sums, so that they need not wait for each other.
-bool all_finite(const double* v, std::size_t count) {
+ISODYNE_WIDE bool all_finite(const double* v, std::size_t count) {
   constexpr std::size_t kSums = 8;
   double sums[kSums] = {};
   std::size_t i = 0;
@@ -56,13 +58,16 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
       always_values_(program, nodes_of(always_)),
       all_values_(program, nodes_of(all_)),
       noted_(program.variables.size(), 0) {
+  for (std::size_t i = 0; i < program.variables.size(); ++i) {
+    if (model::may_be_no_number(program.variables[i])) looked_at_ = i + 1;
+  }
   for (const model::RecordGroup& g : program.recorded)
     if (!g.judged) recorded_.insert(recorded_.end(), g.signals.begin(), g.signals.end());
   missing_.reserve(recorded_.size());
 }
 
 const model::Watch* NumberWatch::look(const double* image, Time now, const ScenarioPlayer& scenario) {
-  const bool finite = all_finite(image, program_.variables.size());
+  const bool finite = all_finite(image, looked_at_);
   if (finite && always_.empty()) return nullptr;
   const auto& watches = finite ? always_ : all_;
   engine::Evaluator& values = finite ? always_values_ : all_values_;

@@ -44,6 +44,7 @@ class NumberWatch {
   const model::Program& program_;
   std::vector<const model::Watch*> always_, all_;  ///< always: those that may find something by themselves
   engine::Evaluator always_values_, all_values_;
+  std::size_t looked_at_ = 0;  ///< the first so many variables; the others cannot be anything but numbers
   std::vector<model::VarId> recorded_;
   std::vector<char> noted_;
   std::vector<Missing> missing_;

@@ -14,6 +14,11 @@ std::vector<model::NodeId> joined(const std::vector<std::vector<model::NodeId>>&
   return all;
 }
 
+/// Images of a batch. Beside, one has to be worth the price of waking a thread.
+std::size_t room_of(Judge::Where where) {
+  return engine::BlockEvaluator::kRows * (where == Judge::Where::beside ? 2 : 1);
+}
+
 /// What each group reads, as places in a row.
 std::vector<std::vector<std::int32_t>> reads_of(const engine::BlockEvaluator& block, std::size_t groups) {
   std::vector<std::vector<std::int32_t>> all;
@@ -30,7 +35,7 @@ Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
     : program_(std::move(program)),
       monitors_(program_->requirements.size()),
       block_(*program_, expressions(false)),
-      witness_(block_.reads(), reads_of(block_, monitors_.size()), engine::BlockEvaluator::kRows),
+      witness_(block_.reads(), reads_of(block_, monitors_.size()), room_of(where)),
       with_measures_(*program_, joined(expressions(true))),
       measurer_(program_),
       measured_(&kNothing),
@@ -38,8 +43,7 @@ Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
       known_(program_->measures.size()) {
   newly_broken_.reserve(monitors_.size());
   found_.reserve(monitors_.size());
-  // Beside, a batch has to be worth the price of waking a thread.
-  const std::size_t room = engine::BlockEvaluator::kRows * (where == Where::beside ? 2 : 1);
+  const std::size_t room = room_of(where);
   static_assert(4 * engine::BlockEvaluator::kRows <= kMostImagesLate);
   for (Batch* b : {&filling_, &working_}) {
     b->rows.resize(room * block_.row_size());
@@ -290,18 +294,18 @@ bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
   return true;
 }
 
-void Judge::look(const Batch& batch) {
+void Judge::look(Batch& batch) {
   constexpr std::size_t kRows = engine::BlockEvaluator::kRows;
   for (std::size_t i = 0; i < batch.count; i += kRows) {
     const double* rows = batch.rows.data() + i * block_.row_size();
     const std::size_t count = std::min(kRows, batch.count - i);
     look(rows, batch.times.data() + i, count);
-    bear_witness(rows, batch.times.data() + i, count);
   }
+  bear_witness(batch);
 }
 
-void Judge::bear_witness(const double* rows, const Time* times, std::size_t count) {
-  witness_.looked_at(rows, times, count);
+void Judge::bear_witness(Batch& batch) {
+  witness_.looked_at(batch.rows, batch.times, batch.count);
   for (std::size_t i = 0; i < monitors_.size(); ++i)
     witness_.mark(i, monitors_[i].verdict.first_breach, monitors_[i].verdict.worst_at);
 }

@@ -100,9 +100,9 @@ class Judge {
   void hand_over();
   void settle();
   void work();
-  void look(const Batch& batch);
+  void look(Batch& batch);
   void look(const double* rows, const Time* times, std::size_t count);
-  void bear_witness(const double* rows, const Time* times, std::size_t count);
+  void bear_witness(Batch& batch);
   void instant(Monitor& m, Time at, const Value& trigger, const Value& check);
   void always(Monitor& m, Time at, const Value& trigger, const Value& check);
   void once(Monitor& m, Time at, const Value& trigger, const Value& check);

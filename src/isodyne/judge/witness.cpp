@@ -6,11 +6,8 @@
 
 namespace isodyne::judge {
 
-Witness::Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t block)
-    : columns_(std::move(columns)), width_(columns_.size()) {
-  // An instant waits for those behind it, and then for the end of the block that they are in; before it there are some.
-  const std::size_t needed = 2 * kAround + 3 * block;
-  room_ = 2 * needed;  // moved to the front only now and then
+Witness::Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch)
+    : columns_(std::move(columns)), width_(columns_.size()), batch_(batch) {
   if (reads.size() > kMostRequirements) reads.resize(kMostRequirements);
   const bool any = std::any_of(reads.begin(), reads.end(), [](const auto& r) { return !r.empty(); });
   if (!any || width_ > kMostColumns) return;
@@ -23,55 +20,93 @@ Witness::Witness(std::vector<model::VarId> columns, std::vector<std::vector<std:
       m->rows.reserve(kRows * kept.reads.size());
     }
   }
-  times_.resize(room_);
-  rows_.resize(room_ * width_);
+  // An instant waits for those behind it, and then for the end of the batch after that; before it there are some. Each
+  // piece of the stock is half full at least, or the last one.
+  const std::size_t needed = 2 * kAround + 2 * batch;
+  stock_.resize(needed / (batch / 2) + 2);
+  for (Stock& s : stock_) {
+    s.rows.resize(batch * width_);
+    s.times.resize(batch);
+  }
 }
 
-void Witness::looked_at(const double* rows, const Time* times, std::size_t count) {
-  if (kept_.empty()) return;
-  if (count_ + count > room_) {
-    const std::size_t stay = std::min(count_, room_ / 2), from = count_ - stay;
-    std::copy_n(times_.begin() + static_cast<std::ptrdiff_t>(from), stay, times_.begin());
-    std::copy_n(rows_.begin() + static_cast<std::ptrdiff_t>(from * width_), stay * width_, rows_.begin());
-    count_ = stay;
+/// The next piece of the stock; the oldest goes for it.
+Witness::Stock& Witness::fresh() {
+  if (in_use_ == stock_.size()) {
+    rows_here_ -= stock_[oldest_].count;
+    oldest_ = (oldest_ + 1) % stock_.size();
+    --in_use_;
   }
-  std::copy_n(times, count, times_.begin() + static_cast<std::ptrdiff_t>(count_));
-  std::copy_n(rows, count * width_, rows_.begin() + static_cast<std::ptrdiff_t>(count_ * width_));
-  count_ += count;
+  Stock& s = stock_[(oldest_ + in_use_++) % stock_.size()];
+  s.count = 0;
+  return s;
+}
+
+void Witness::looked_at(std::vector<double>& rows, std::vector<Time>& times, std::size_t count) {
+  if (stock_.empty()) return;
+  rows_here_ += count;
+  if (2 * count >= batch_) {
+    Stock& s = fresh();
+    std::swap(s.rows, rows);
+    std::swap(s.times, times);
+    s.count = count;
+    return;
+  }
+  // A few, since something happened: with those before them.
+  Stock* s = in_use_ > 0 ? &stock_[(oldest_ + in_use_ - 1) % stock_.size()] : nullptr;
+  if (s == nullptr || s->count + count > batch_) s = &fresh();
+  std::copy_n(times.begin(), count, s->times.begin() + static_cast<std::ptrdiff_t>(s->count));
+  std::copy_n(rows.begin(), count * width_, s->rows.begin() + static_cast<std::ptrdiff_t>(s->count * width_));
+  s->count += count;
 }
 
 void Witness::mark(std::size_t requirement, const std::optional<Time>& first_breach, const std::optional<Time>& worst) {
   if (requirement >= kept_.size() || kept_[requirement].reads.empty()) return;
   Kept& kept = kept_[requirement];
-  note(kept, kept.first, first_breach, false);
-  note(kept, kept.worst, worst, false);
+  note(kept, kept.first, first_breach);
+  note(kept, kept.worst, worst);
 }
 
-void Witness::note(Kept& kept, Mark& mark, const std::optional<Time>& at, bool last) {
+/// Which of the rows that are here is of that instant, counted from the oldest.
+std::optional<std::size_t> Witness::place_of(Time at) const {
+  std::size_t before = 0;
+  for (std::size_t i = 0; i < in_use_; ++i) {
+    const Stock& s = stock_[(oldest_ + i) % stock_.size()];
+    const auto end = s.times.begin() + static_cast<std::ptrdiff_t>(s.count);
+    const auto found = std::lower_bound(s.times.begin(), end, at);
+    if (found != end && *found == at) return before + static_cast<std::size_t>(found - s.times.begin());
+    before += s.count;
+  }
+  return std::nullopt;
+}
+
+void Witness::note(const Kept& kept, Mark& mark, const std::optional<Time>& at) {
   if (at && mark.at != at) {
     mark.at = at;
     mark.taken = false;
     return;
   }
   if (mark.taken) return;
-  const auto end = times_.begin() + static_cast<std::ptrdiff_t>(count_);
-  const auto place = std::lower_bound(times_.begin(), end, *mark.at);
-  const bool whole = end - place > static_cast<std::ptrdiff_t>(kAround);
-  if (whole || last || place == times_.begin()) take(kept, mark);
+  const auto place = place_of(*mark.at);
+  if (!place || rows_here_ - *place > kAround) take(kept, mark);
 }
 
 void Witness::take(const Kept& kept, Mark& mark) const {
   mark.taken = true;
   mark.times.clear();
   mark.rows.clear();
-  const auto end = times_.begin() + static_cast<std::ptrdiff_t>(count_);
-  const auto place = std::lower_bound(times_.begin(), end, *mark.at);
-  if (place == end || *place != *mark.at) return;  // it is not here any more
-  const auto at = static_cast<std::size_t>(place - times_.begin());
-  const std::size_t from = at > kAround ? at - kAround : 0, to = std::min(count_, at + kAround + 1);
-  for (std::size_t i = from; i < to; ++i) {
-    mark.times.push_back(times_[i]);
-    for (const std::int32_t c : kept.reads) mark.rows.push_back(rows_[i * width_ + static_cast<std::size_t>(c)]);
+  const auto place = place_of(*mark.at);
+  if (!place) return;  // it is not here any more
+  const std::size_t from = *place > kAround ? *place - kAround : 0, to = std::min(rows_here_, *place + kAround + 1);
+  std::size_t before = 0;
+  for (std::size_t i = 0; i < in_use_; ++i) {
+    const Stock& s = stock_[(oldest_ + i) % stock_.size()];
+    for (std::size_t row = std::max(from, before); row < std::min(to, before + s.count); ++row) {
+      mark.times.push_back(s.times[row - before]);
+      for (const std::int32_t c : kept.reads)
+        mark.rows.push_back(s.rows[(row - before) * width_ + static_cast<std::size_t>(c)]);
+    }
+    before += s.count;
   }
 }
 

@@ -28,12 +28,12 @@ class Witness {
   static constexpr std::size_t kMostRequirements = 500;  ///< those behind have no rows
   static constexpr std::size_t kMostColumns = 2048;      ///< where requirements read more, none has
 
-  /// What each requirement reads, as places in a row; `columns`: what the places of a row are; `block`: rows of one
+  /// What each requirement reads, as places in a row; `columns`: what the places of a row are; `batch`: rows of one
   /// call of looked_at() at most.
-  Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t block);
+  Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch);
 
-  /// The next images.
-  void looked_at(const double* rows, const Time* times, std::size_t count);
+  /// The next images, `count` of them: the vectors, which have room for a batch, may be given back with other content.
+  void looked_at(std::vector<double>& rows, std::vector<Time>& times, std::size_t count);
   /// After each call of looked_at(): where the requirement was broken first and is worst, as far as that is known.
   void mark(std::size_t requirement, const std::optional<Time>& first_breach, const std::optional<Time>& worst);
   /// There are no more images.
@@ -51,15 +51,23 @@ class Witness {
     std::vector<std::int32_t> reads;
     Mark first, worst;
   };
-  void note(Kept& kept, Mark& mark, const std::optional<Time>& at, bool last);
+  /// Rows that are still here. They change hands with the judge's, for copying them all would cost as much as judging.
+  struct Stock {
+    std::vector<double> rows;
+    std::vector<Time> times;
+    std::size_t count = 0;
+  };
+  Stock& fresh();
+  std::optional<std::size_t> place_of(Time at) const;
+  void note(const Kept& kept, Mark& mark, const std::optional<Time>& at);
   void take(const Kept& kept, Mark& mark) const;
 
   std::vector<model::VarId> columns_;
   std::vector<Kept> kept_;
-  std::size_t width_, room_;
-  std::vector<Time> times_;  ///< of the rows that are still here
-  std::vector<double> rows_;
-  std::size_t count_ = 0;
+  std::size_t width_, batch_;
+  std::vector<Stock> stock_;             ///< a ring
+  std::size_t oldest_ = 0, in_use_ = 0;  ///< of it
+  std::size_t rows_here_ = 0;
 };
 
 }  // namespace isodyne::judge

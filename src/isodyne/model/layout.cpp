@@ -20,7 +20,11 @@ std::vector<VarId> wanted_order(const Program& p) {
   for (const Group& g : p.groups) {
     for (const std::int32_t s : g.states) place(state(s).derivative);
   }
-  for (std::size_t i = 0; i < p.variables.size(); ++i) place(static_cast<VarId>(i));
+  for (const bool first : {true, false}) {
+    for (std::size_t i = 0; i < p.variables.size(); ++i) {
+      if (may_be_no_number(p.variables[i]) == first) place(static_cast<VarId>(i));
+    }
+  }
   return order;
 }
 
@@ -134,6 +138,11 @@ class Renumbering {
 };
 
 }  // namespace
+
+bool may_be_no_number(const Variable& v) {
+  // Truths and labels come out of comparisons, of which model/watch.h looks at the operands.
+  return v.type.numeric() && v.role != Role::fixed_param && v.role != Role::measure;
+}
 
 void lay_out(Program& program) {
   const std::vector<VarId> order = wanted_order(program);

@@ -21,4 +21,8 @@ VarId first_of_row(std::size_t count, Of&& of) {
   return count == 0 ? kNone : of(0);
 }
 
+/// Whether the value of a variable could become no finite number in a run: those come first, so that one look over the
+/// beginning of an image tells whether all are finite.
+bool may_be_no_number(const Variable& variable);
+
 }  // namespace isodyne::model

@@ -97,7 +97,7 @@ class Watches {
     const Looked inside = look_at(id);
     const Node n = p_.node(id);
     if (n.op == Op::constant) return inside;
-    if (n.op == Op::variable && p_.variable(n.variable).type.kind != Type::Kind::real) return inside;
+    if (n.op == Op::variable && !p_.variable(n.variable).type.numeric()) return inside;
     return both(inside, {node(Op::mul, id, zero()), risky(id)});
   }
 
@@ -150,7 +150,7 @@ class Watches {
   }
 
   void quantity(VarId id, std::string reader, Span span) {
-    if (p_.variable(id).type.kind != Type::Kind::real) return;
+    if (!p_.variable(id).type.numeric()) return;
     Node n;
     n.op = Op::variable;
     n.variable = id;
