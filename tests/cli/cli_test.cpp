@@ -7,6 +7,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/record/recording.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -618,4 +619,35 @@ TEST_CASE("Times are written as people write them, and read the same way") {
   CHECK(run_isodyne("figure r x --from '12 h 53 min' --to '12 h 54 min 3.5 s' --out f", folder.path()).status == 0);
   CHECK(run_isodyne("figure r x --from '12 h 53' --out f", folder.path()).status == 2);
   CHECK(has(run_isodyne("measure r 'of x  most  over 12 h .. 13 h'", folder.path()).out, "13 h "));
+}
+
+TEST_CASE("While a run waits for a controller the terminal says for whom, and how far it is") {
+  if (shell("command -v script").status != 0) return;
+  const TemporaryFolder folder;
+  folder.write(
+      "b.dyne",
+      "bench B {\n  step 10 ms\n  let h : m = 2 m\n  sensor x { of h  every 10 ms }\n  actuator y : bool\n"
+      "  controller c { every 10 ms  reads x  writes y  setting far = link \"127.0.0.1:0\" ready within 2 s }\n}\n");
+  const Output o =
+      shell("script -qec '" + std::string(ISODYNE_PROGRAM) + " run b.dyne --for \"1 s\" --no-report' /dev/null",
+            folder.path());
+  INFO(o.out);
+  CHECK(has(o.out, "waiting for 1 s, controller `c` is offline"));
+  CHECK(has(o.out, "ready within 1 min"));
+}
+
+TEST_CASE("A played file is told to hold the scenario until it is over") {
+  const TemporaryFolder folder;
+  folder.write("tide.csv", "t [s],level [m]\n0,1\n1.5,3\n");
+  folder.write("b.dyne",
+               "bench B {\n  step 10 ms\n  input a : m = 0 m\n  let x : m = a\n}\n"
+               "scenario s {\n  play \"tide.csv\" onto a\n  hold 1 s\n}\n");
+  REQUIRE(run_isodyne("run b.dyne s --no-report --out r", folder.path()).status == 0);
+  const auto run = record::Recording::open_run(folder / "r");
+  REQUIRE(run);
+  const auto& events = (*run)->events();
+  CHECK(std::any_of(events.begin(), events.end(), [](const record::RecordedEvent& e) {
+    return has(e.text, "play \"tide.csv\" onto a; the scenario goes on in 1.5 s");
+  }));
+  CHECK((*run)->times().back() == 2'500'000'000);
 }
