@@ -22,6 +22,10 @@ enum class Option {
 #undef OPTION
 };
 
+/// "--from TIME", and what it is for.
+std::string spelled(Option option);
+const char* help_of(Option option);
+
 /// Arguments of one command, already checked against what it accepts.
 class Arguments {
  public:

@@ -148,7 +148,8 @@ std::string reached_text(const FaultRow& r, const model::Program& p) {
 }
 
 /// What the named runs say of each fault; false, and said, if one cannot be opened or is of another bench.
-bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<FaultRow>& rows) {
+bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<FaultRow>& rows,
+               std::vector<std::string>& remarks) {
   const std::vector<std::string> folders(arguments.words.begin() + 1, arguments.words.end());
   const auto runs = open_runs(folders);
   if (!runs) return false;
@@ -167,10 +168,12 @@ bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<
     row->acted = !f.acted.empty();
     row->caught_by = present::caught_text(f, called);
   }
+  remarks = present::caught_remarks(trace, called);
   return true;
 }
 
-void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs) {
+void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs,
+                const std::vector<std::string>& remarks) {
   std::vector<Table::Column> columns{
       {"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {tried ? "Triggered in" : "Within reach of"}, {"Named by"}};
   if (with_runs) columns.push_back({"Caught by"});
@@ -192,6 +195,7 @@ void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool
   if (unnamed > 0) closing += fmt::format("; {} that no requirement names", unnamed);
   if (unreached > 0) closing += fmt::format("; {} that no scenario gets to", unreached);
   say(closing + ".");
+  for (const std::string& r : remarks) say(r);
   if (!with_runs)
     say("Which requirements a fault breaks takes runs with it: name their folders after the bench, or `isodyne "
         "trace`.");
@@ -215,7 +219,8 @@ int run_faults(const Arguments& arguments) {
     rows.push_back(std::move(row));
   }
   const bool tried = arguments.has(Option::try_), with_runs = arguments.words.size() > 1;
-  if (with_runs && !note_runs(arguments, p, rows)) return kWrongInput;
+  std::vector<std::string> remarks;
+  if (with_runs && !note_runs(arguments, p, rows, remarks)) return kWrongInput;
   if (tried && !try_scenarios(arguments, loaded, rows)) return kNotCompleted;
   if (arguments.has(Option::json)) {
     Json list = Json::array();
@@ -234,7 +239,7 @@ int run_faults(const Arguments& arguments) {
       put(stdout, csv_line({r.name, r.place, r.kind, r.trigger, listed(r.requirements, ""),
                             r.told ? listed(r.reached, "") : "?", r.caught_by, r.description}));
   } else {
-    print_rows(p, rows, tried, with_runs);
+    print_rows(p, rows, tried, with_runs, remarks);
   }
   return kHeld;
 }

@@ -64,11 +64,8 @@ const char* sign_of(const std::string& answer) {
 void print_faults(const present::Trace& t) {
   Table table({{"Fault"}, {"Acted in"}, {"Named by"}, {"Caught by"}});
   bool any = false;
-  std::vector<std::string> numbers, several;
-  for (std::size_t r = 0; r < t.runs.size(); ++r) {
-    numbers.push_back(std::to_string(r + 1));
-    if (t.runs[r].faults.size() > 1) several.push_back(numbers.back());
-  }
+  std::vector<std::string> numbers;
+  for (std::size_t r = 0; r < t.runs.size(); ++r) numbers.push_back(std::to_string(r + 1));
   for (const present::TraceFault& f : t.faults) {
     if (f.acted.empty()) continue;
     any = true;
@@ -80,10 +77,7 @@ void print_faults(const present::Trace& t) {
   if (!any) return;
   say("");
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
-  say("Caught by: broken where it acted, and not in a run of the same scenario without a fault.");
-  if (!several.empty())
-    say(fmt::format("Several faults acted in {}: what was broken there may be the work of any of them.",
-                    listed(several, "")));
+  for (const std::string& r : present::caught_remarks(t, numbers)) say(r);
 }
 
 void print_trace(const present::Trace& t) {

@@ -618,6 +618,8 @@ TEST_CASE("Times are written as people write them, and read the same way") {
   CHECK(!has(o.out, "e+04"));
   CHECK(run_isodyne("figure r x --from '12 h 53 min' --to '12 h 54 min 3.5 s' --out f", folder.path()).status == 0);
   CHECK(run_isodyne("figure r x --from '12 h 53' --out f", folder.path()).status == 2);
+  CHECK(run_isodyne("figure r x --from '5 min 3 h' --out f", folder.path()).status == 2);
+  CHECK(run_isodyne("figure r x --from '5 s 3 s' --out f", folder.path()).status == 2);
   CHECK(has(run_isodyne("measure r 'of x  most  over 12 h .. 13 h'", folder.path()).out, "13 h "));
 }
 

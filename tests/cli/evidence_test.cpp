@@ -504,3 +504,48 @@ TEST_CASE("A whole number that is none ends the run too, and no verdict rests on
   folder.write("c.dyne", bench + "requirement R-1 { never b > 5 }\n");
   CHECK(has(run_isodyne("run c.dyne s --no-report", folder.path()).out, "`m` is without a value from 1 s on"));
 }
+
+TEST_CASE("Figures of two runs are titled as two, and those of one over another name both axes") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b", "", "1.2");
+  CHECK(runs("figure a b tank.level lag --out two").status == 0);
+  CHECK(has(slurp(runs.folder / "two.svg"), "a and b"));
+  CHECK(runs("figure a b tank.level --out one").status == 0);
+  CHECK(has(slurp(runs.folder / "one.svg"), "tank.level: a and b"));
+  CHECK(runs("figure a tank.level lag --as xy --out xy").status == 0);
+  CHECK(has(slurp(runs.folder / "xy.svg"), "tank.level in m"));
+  CHECK(has(slurp(runs.folder / "xy.svg"), "lag in m"));
+}
+
+TEST_CASE("Truths and labels are compared by name, and have no distance") {
+  Runs runs;
+  runs.run("a");
+  runs.run("b", "", "1.2");
+  const std::string out = runs("compare a b").out;
+  std::istringstream lines(out);
+  bool truths = false, labels = false;
+  for (std::string line; std::getline(lines, line);) {
+    if (line.starts_with("high ")) truths = has(line, "false") && has(line, "true") && has(line, "–");
+    if (line.starts_with("way ")) labels = has(line, "shut") && has(line, "half") && has(line, "–");
+  }
+  INFO(out);
+  CHECK(truths);
+  CHECK(labels);
+}
+
+TEST_CASE("The picture of a bench says what its colours mean, whatever the bench is called") {
+  const TemporaryFolder folder;
+  const std::string temporary = folder / "it's a $(touch harm) folder";
+  fs::create_directories(temporary);
+  if (shell("command -v dot").status != 0) return;
+  const Output o = shell("TMPDIR=\"" + std::string("it's a \\$(touch harm) folder") + "\" " + ISODYNE_PROGRAM +
+                             " draw " + kSource + "/examples/canal-lock/lock.dyne --out lock.svg",
+                         folder.path());
+  INFO(o.err);
+  CHECK(o.status == 0);
+  const std::string svg = slurp(folder / "lock.svg");
+  for (const char* word : {"part", "sensor", "actuator", "controller", "words on arrows"}) CHECK(has(svg, word));
+  CHECK(!fs::exists(folder / "harm"));
+  CHECK(fs::is_empty(temporary));
+}

@@ -275,6 +275,65 @@ TEST_CASE("What names a fault and what caught it are two things") {
   shows(r.isodyne("faults bench.dyne").out, "Which requirements a fault breaks takes runs");
 }
 
+TEST_CASE("What was broken before a fault acted is not its doing, and a missing healthy run is told") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", R"(bench B {
+  step 10 ms
+  input push : m = 0 m
+  let x : m = push + (if time >= 1 s and time < 1.5 s then 5 m else 0 m)
+  let y : m = push
+}
+fault shove { on push  offset 9 m  from 2 s }
+fault nudge { on y  offset 1 m  from 0.5 s }
+scenario s { hold 3 s }
+requirement B-1 { always x < 4 m }
+requirement B-2 { always y < 4 m }
+)");
+  const auto isodyne = [&](const std::string& words) { return run_isodyne(words, folder.path()); };
+  REQUIRE(isodyne("run b.dyne s --fault shove --no-report --out shoved").status == 1);
+  // B-1 was broken at 1 s, B-2 by the fault at 2 s.
+  const Output alone = isodyne("trace shoved");
+  shows(alone.out, "shove  1         nothing   B-2 in 1");
+  shows(alone.out, "No run of the same scenario without a fault is here for 1");
+  shows(isodyne("faults b.dyne shoved").out, "B-2 in shoved");
+  shows(isodyne("faults b.dyne shoved").out, "No run of the same scenario without a fault is here for shoved");
+  REQUIRE(isodyne("run b.dyne s --no-report --out healthy").status == 1);
+  CHECK(!has(isodyne("trace shoved healthy").out, "No run of the same scenario"));
+  REQUIRE(isodyne("run b.dyne s --fault shove --fault nudge --no-report --out both").status == 1);
+  const Output three = isodyne("trace healthy shoved both");
+  shows(three.out, "Several faults acted in 3: what was broken there may be the work of any of them.");
+  // The report says the same.
+  REQUIRE(isodyne("report healthy shoved both --out r.html").status == 0);
+  const std::string html = slurp(folder / "r.html");
+  shows(html, "<td>shove</td><td>nothing</td><td>B-2 in s with shove, s with shove and nudge</td>");
+  shows(html, "Several faults acted in s with shove and nudge");
+}
+
+TEST_CASE("A report says first that a run was not what was asked for, and tells runs of the same name apart") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne",
+               "bench B {\n  step 10 ms\n  let x : m = time * 1 m/s\n}\nfault late { on x  offset 1 m  from 9 s }\n"
+               "scenario s { hold 1 s }\nscenario stuck { wait until x > 9 m within 2 s }\n"
+               "requirement R-1 { always x < 8 m }\n");
+  const auto isodyne = [&](const std::string& words) { return run_isodyne(words, folder.path()); };
+  REQUIRE(isodyne("run b.dyne stuck --out stuck").status == 3);
+  const std::string alone = slurp(folder / "stuck/report.html");
+  const std::size_t early = alone.find("The run ended early"), none = alone.find("No requirement was broken");
+  REQUIRE(early != std::string::npos);
+  REQUIRE(none != std::string::npos);
+  CHECK(early < none);
+  CHECK(alone.find("The run ended early", early + 1) == std::string::npos);  // once is enough
+  REQUIRE(isodyne("run b.dyne s --no-report --out first").status == 0);
+  REQUIRE(isodyne("run b.dyne s --fault late --no-report --out late").status == 0);
+  REQUIRE(isodyne("run b.dyne s --no-report --out second").status == 0);
+  REQUIRE(isodyne("report first late second --out all.html").status == 0);
+  const std::string all = slurp(folder / "all.html");
+  CHECK(all.find("<b>Fault late was not injected:</b>") < all.find("No requirement was broken: 3 held."));
+  shows(all, "<th><a href=\"#run1\">s (first)</a></th>");
+  shows(all, "<th><a href=\"#run2\">s with late</a></th>");
+  shows(all, "<th><a href=\"#run3\">s (second)</a></th>");
+}
+
 TEST_CASE("Expectation pairs go out as ReqIF and come back as legal requirements of the same meaning") {
   const TemporaryFolder folder;
   const std::string rest =

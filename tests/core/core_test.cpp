@@ -146,7 +146,8 @@ TEST_CASE("Instants are written in hours and minutes from an hour on, to the nan
 
 TEST_CASE("Large numbers are written out, and small ones as before") {
   CHECK(format_number(1234567) == "1234567");
-  CHECK(format_number(-999999.5) == "-1e+06");
+  CHECK(format_number(-999999.5) == "-1000000");
+  CHECK(format_number(999999.4) == "999999");
   CHECK(format_number(1e6) == "1000000");
   CHECK(format_number(1.5e12) == "1.5e+12");
   CHECK(format_number(0.00001) == "1e-05");

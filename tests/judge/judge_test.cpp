@@ -1,5 +1,8 @@
 #include "isodyne/judge/judge.h"
 
+#include <cmath>
+#include <map>
+
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
@@ -142,4 +145,107 @@ TEST_CASE("What was judged around the first breach and the worst instant is kept
     REQUIRE(seen.times[row] == at);
     CHECK(value == seen.values[0][row]);
   }
+}
+
+namespace {
+
+/// What was kept of a quantity, by its instants; and what the run had there.
+struct KeptRows {
+  std::map<Time, double> kept, all;
+  std::vector<judge::Verdict> verdicts;
+};
+
+/// `flush_every`: images between two looks, as events of a run make them; 0: none.
+KeptRows kept_of(const std::string& text, const std::string& name, Time length, int flush_every = 0) {
+  const auto p = program_of(text);
+  KeptRows k;
+  const model::VarId id = p->find(name);
+  struct Looking : bench::Observer {
+    judge::Judge judge;
+    KeptRows& rows;
+    model::VarId id;
+    int every, count = 0;
+    Looking(std::shared_ptr<const model::Program> program, KeptRows& r, model::VarId i, int e)
+        : judge(std::move(program)), rows(r), id(i), every(e) {}
+    void image(const bench::Image& image) override {
+      judge.image(image);
+      rows.all[image.at] = image.variables[id];
+      // Irregular: sometimes one image, sometimes several hundred.
+      if (every > 0 && (++count % every == 0 || count % 7 == 0)) judge.flush();
+    }
+  } looking(p, k, id, flush_every);
+  bench::RunPlan plan;
+  plan.longest = length;
+  bench::Run run(p, plan, {}, looking);
+  const std::atomic<bool> go_on{false};
+  run.execute(go_on);
+  k.verdicts = looking.judge.verdicts(bench::Ending::completed);
+  const judge::Witnessed w = looking.judge.witnessed();
+  const auto column = static_cast<std::size_t>(std::find(w.columns.begin(), w.columns.end(), id) - w.columns.begin());
+  for (std::size_t i = 0; i < w.times.size(); ++i) {
+    const double value = w.rows[i * w.columns.size() + column];
+    if (std::isfinite(value)) k.kept[w.times[i]] = value;
+  }
+  for (const auto& [at, value] : k.kept) CHECK(k.all.at(at) == value);
+  return k;
+}
+
+Time ms(std::int64_t n) {
+  return std::chrono::milliseconds(n);
+}
+
+}  // namespace
+
+TEST_CASE("Around the first and the last instant of a run there is what there is") {
+  const auto first = kept_of(
+      "bench B {\n  step 1 ms\n  let x : m = if time < 1 ms then 9 m else 0 m\n}\nrequirement R { always x < 5 m }\n",
+      "x", ms(2000));
+  REQUIRE(!first.kept.empty());
+  CHECK(first.kept.begin()->first == Time{});
+  CHECK(first.kept.rbegin()->first == ms(250));
+  const auto last = kept_of(
+      "bench B {\n  step 1 ms\n  let x : m = if time > 1999.5 ms then 9 m else 0 m\n}\n"
+      "requirement R { always x < 5 m }\n",
+      "x", ms(2000));
+  REQUIRE(!last.kept.empty());
+  CHECK(last.kept.rbegin()->first == ms(2000));
+  CHECK(last.kept.count(ms(1750)) == 1);
+}
+
+TEST_CASE("A worst instant that moves all the time is kept where it comes to rest") {
+  // It gets worse at every instant up to 5 s, better afterwards.
+  const auto k = kept_of(
+      "bench B {\n  step 1 ms\n  let x : m = if time < 5 s then time * 1 m/s else 5 m - (time - 5 s) * 1 m/s\n}\n"
+      "requirement R { always x < 9 m }\n",
+      "x", ms(9000));
+  CHECK(*k.verdicts[0].worst_at == ms(5000));
+  CHECK(k.kept.begin()->first == ms(4750));
+  CHECK(k.kept.rbegin()->first == ms(5250));
+  CHECK(k.kept.size() == 501);
+}
+
+TEST_CASE("However often something happens that makes the judge look, what is kept is what was there") {
+  const std::string text =
+      "bench B {\n  step 1 ms\n  let x : m = 3 m * sin(2 rad/s * time) + (if time >= 4.321 s and time < 4.324 s then 9 "
+      "m "
+      "else 0 m)\n}\nrequirement R { always x < 5 m }\n";
+  for (const int every : {0, 1, 2, 3, 50, 127, 128, 129, 255, 256, 257, 400}) {
+    INFO(every);
+    const auto k = kept_of(text, "x", ms(8000), every);
+    REQUIRE(k.verdicts[0].first_breach == ms(4321));
+    // Both sides of the breach, to the last instant.
+    for (std::int64_t i = 4321 - 250; i <= 4321 + 250; ++i) CHECK(k.kept.count(ms(i)) == 1);
+  }
+}
+
+TEST_CASE("What is found out too late to have rows has none, and nothing in its place") {
+  // Ten seconds after the trigger it turns out that the answer never came: the trigger's own instant is long gone.
+  const auto k = kept_of(
+      "bench B {\n  step 1 ms\n  let x : m = time * 1 m/s\n  let on : bool = time > 1 s and time < 1.1 s\n}\n"
+      "requirement R { always (on implies (within 10 s x > 99 m)) }\n",
+      "x", ms(15000));
+  REQUIRE(k.verdicts[0].answer == judge::Answer::broken);
+  REQUIRE(k.verdicts[0].first_breach);
+  CHECK(*k.verdicts[0].first_breach < ms(1100));
+  CHECK(k.kept.count(*k.verdicts[0].first_breach) == 0);
 }

@@ -5,13 +5,16 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"
+#include "isodyne/core/text.h"
 
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/figure.h"
+#include "isodyne/present/figure_script.h"
 #include "isodyne/present/label_places.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/signals.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/present/text_plot.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -284,4 +287,124 @@ TEST_CASE("Words of limits stand beside their line, off the curves and off each 
   for (int i = 0; i < 1960; ++i) noise.emplace_back(i * 0.5, i % 2 == 0 ? 0 : height);
   full.take_curve(noise, false);
   CHECK(!full.beside_line(70, 80, 13));
+}
+
+namespace {
+
+present::Curve line_of(const std::string& name, std::vector<std::pair<double, double>> points) {
+  present::Curve c;
+  c.label = name;
+  c.points = std::move(points);
+  return c;
+}
+
+present::FigureData two_panels() {
+  present::FigureData d;
+  d.name = "f";
+  d.title = "title";
+  d.end = 10;
+  for (const char* name : {"level", "speed"}) {
+    present::Panel& p = d.panels.emplace_back();
+    p.unit = "m";
+    p.curves.push_back(line_of(name, {{0, 0}, {10, 10}}));
+  }
+  return d;
+}
+
+std::size_t count_of(const std::string& text, const std::string& part) {
+  std::size_t n = 0;
+  for (std::size_t at = text.find(part); at != std::string::npos; at = text.find(part, at + 1)) ++n;
+  return n;
+}
+
+}  // namespace
+
+TEST_CASE("A band is the background of panels that it is about, and a bar above for all") {
+  present::FigureData d = two_panels();
+  d.breaches.push_back({2, 4, "R-1", std::set<std::string>{"speed"}});
+  const std::string script = present::script_of(d).text;
+  const std::string tint = "fc rgb \"#D55E00\" fs transparent";
+  CHECK(count_of(script, tint) == 1);
+  CHECK(script.find(tint) > script.find("$p1c0"));  // in the second panel
+  CHECK(count_of(script, "fc rgb \"#D55E00\" fs solid") == 1);
+  CHECK(count_of(script, "'R-1 broken'") == 1);
+  d.breaches[0].about.reset();  // nobody knows what it is about
+  CHECK(count_of(present::script_of(d).text, tint) == 2);
+  d.breaches[0].about = std::set<std::string>{"something else"};
+  CHECK(count_of(present::script_of(d).text, tint) == 0);
+  CHECK(count_of(present::script_of(d).text, "'R-1 broken'") == 1);  // it is told all the same
+}
+
+TEST_CASE("Limits that find no place in a full panel stand above it, and how many do not fit is said") {
+  present::FigureData d = two_panels();
+  present::Curve& noise = d.panels[0].curves[0];
+  noise.points.clear();
+  for (int i = 0; i <= 2000; ++i) noise.points.emplace_back(i * 0.005, i % 2 == 0 ? 0 : 10);
+  for (int i = 0; i < 40; ++i) d.panels[0].limits.push_back({fmt::format("REQUIREMENT-{}", i), 0.2 * i + 1});
+  const std::string script = present::script_of(d).text;
+  CHECK(count_of(script, "limits: REQUIREMENT-0 1,") == 1);
+  const std::size_t more = script.find(" more'");
+  REQUIRE(more != std::string::npos);
+  const std::string line = script.substr(script.rfind("'limits:", more), more - script.rfind("'limits:", more));
+  const std::size_t shown = count_of(line, "REQUIREMENT-");
+  CHECK(line.ends_with(fmt::format("and {}", 40 - shown)));
+  CHECK(display_width(line) < 150);
+  CHECK(count_of(script, "nohead lc rgb \"#4B5560\"") == 40);  // every line is drawn
+  // The other panel has nothing of it.
+  present::FigureData calm = two_panels();
+  calm.panels[0].limits.push_back({"R-1", 8});
+  CHECK(count_of(present::script_of(calm).text, "limits:") == 0);
+  CHECK(count_of(present::script_of(calm).text, "'R-1 8'") == 1);
+}
+
+TEST_CASE("Curves that turn often have signs in the place of dashes, in the key too") {
+  present::FigureData d = two_panels();
+  present::Panel& p = d.panels[0];
+  p.curves.push_back(line_of("calm", {{0, 1}, {10, 2}}));
+  std::string script = present::script_of(d).text;
+  CHECK(count_of(script, "keyentry") == 0);
+  CHECK(count_of(script, "dt 2 title 'calm'") == 1);
+  for (int i = 0; i < 100; ++i) p.curves[0].points.emplace_back(10, i % 2);
+  script = present::script_of(d).text;
+  const std::string first = script.substr(script.find("$p0c0"), script.find("$p1c0") - script.find("$p0c0"));
+  CHECK(count_of(first, "keyentry with linespoints") == 2);
+  CHECK(count_of(first, "dt 2 notitle") == 0);
+  CHECK(count_of(first, "title 'level'") == 1);
+}
+
+TEST_CASE("Long titles and notes go on in the next line, and the picture grows with them") {
+  present::FigureData d = two_panels();
+  const int plain = present::script_of(d).height;
+  for (int i = 0; i < 40; ++i) d.subtitle += fmt::format("word{} ", i);
+  d.marks.push_back({1, std::string()});
+  for (int i = 0; i < 60; ++i) d.marks[0].text += fmt::format("note{} ", i);
+  const present::FigureScript script = present::script_of(d);
+  for (int i = 0; i < 40; ++i) CHECK(script.text.find(fmt::format("word{}", i)) != std::string::npos);
+  for (int i = 0; i < 60; ++i) CHECK(script.text.find(fmt::format("note{}", i)) != std::string::npos);
+  CHECK(script.height >= plain + 15 + 3 * 16);
+  std::istringstream lines(script.text);
+  for (std::string line; std::getline(lines, line);) {
+    if (line.find("note") == std::string::npos) continue;
+    const std::size_t from = line.find('\''), to = line.rfind("' at");
+    CHECK(to - from < 170);
+  }
+}
+
+TEST_CASE("Two ends of a scale in the terminal never read the same") {
+  present::SignalView v;
+  v.name = "x";
+  v.unit = "m";
+  for (int i = 0; i < 100; ++i) {
+    v.seconds.push_back(46400 + i * 0.001);
+    v.values.push_back(1000000.25 + i * 0.0001);
+  }
+  present::TextPlotStyle style;
+  style.begin = 46400;
+  style.end = 46400.099;
+  const std::string plot = present::text_plot(v, style);
+  CHECK(plot.find("1000000.26") != std::string::npos);
+  CHECK(plot.find("1000000.25") != std::string::npos);
+  const std::string axis = present::text_time_axis(style);
+  CHECK(axis.find("12 h 53 min 20 s") != std::string::npos);
+  CHECK(axis.find("12 h 53 min 20.099 s") != std::string::npos);
 }

@@ -110,7 +110,7 @@ std::vector<std::string> shortened_apart(const std::vector<std::string>& names, 
 std::string format_number(double value) {
   if (value == 0) return "0";  // also for -0
   // Large numbers written out, as people do.
-  if (std::abs(value) >= 1e6 && std::abs(value) < 1e12) return fmt::format("{:.0f}", value);
+  if (std::abs(value) >= 999999.5 && std::abs(value) < 1e12) return fmt::format("{:.0f}", value);
   return fmt::format("{:.6g}", value);
 }
 

@@ -20,10 +20,10 @@ Witness::Witness(std::vector<model::VarId> columns, std::vector<std::vector<std:
       m->rows.reserve(kRows * kept.reads.size());
     }
   }
-  // An instant waits for those behind it, and then for the end of the batch after that; before it there are some. Each
-  // piece of the stock is half full at least, or the last one.
+  // An instant waits for those behind it, and then for the end of the batch after that; before it there are some. Of
+  // two neighbours in the stock one is half full at least.
   const std::size_t needed = 2 * kAround + 2 * batch;
-  stock_.resize(needed / (batch / 2) + 2);
+  stock_.resize(4 * needed / batch + 2);
   for (Stock& s : stock_) {
     s.rows.resize(batch * width_);
     s.times.resize(batch);

@@ -258,8 +258,19 @@ class Script {
       }
       made.lines.push_back(std::move(line));
     }
-    if (!made.lifted.empty()) made.lifted = "limits: " + made.lifted;
+    if (!made.lifted.empty()) made.lifted = cut_to_line("limits: " + made.lifted);
     return made;
+  }
+
+  /// As many of the words above a panel as it is wide; how many are left out is said.
+  static std::string cut_to_line(const std::string& all) {
+    constexpr std::size_t kMost = static_cast<std::size_t>(kPlotWidth / 6.5) - 20;
+    if (display_width(all) <= kMost) return all;
+    const std::string kept(first_columns(all, kMost));
+    const std::size_t end = kept.rfind(",  ");
+    std::size_t more = 1;
+    for (std::size_t at = all.find(",  ", end + 1); at != std::string::npos; at = all.find(",  ", at + 1)) ++more;
+    return end == std::string::npos ? kept + "…" : fmt::format("{}, and {} more", all.substr(0, end), more);
   }
 
   /// The range of the axis: that of the values, and room for the notes above the curves.

@@ -31,11 +31,11 @@ class Drawings {
   /// Of one run more.
   void begin(const RunFolder& run) {
     const std::string folder = (fs::path(run.path) / "figures").string();
-    std::error_code error;
+    std::error_code error, none;
     fs::create_directories(folder, error);
+    if (error && all_) all_ = Failure{"cannot create the folder", folder, error.message()};
     // A run that is named twice is drawn once: two drawings at a time would write the same files.
-    if (!begun_.insert(fs::weakly_canonical(folder, error).string()).second || !all_) return;
-    if (error) all_ = Failure{"cannot create the folder", folder, error.message()};
+    if (!all_ || !begun_.insert(fs::weakly_canonical(folder, none).string()).second) return;
     for (const model::Figure& figure : figures_of(*run.program))
       draw_into(folder, gather(*run.program, figure, *run.recording, run.summary));
     const auto broken = broken_rows(run.summary);
@@ -160,8 +160,20 @@ std::string breakable(const std::string& name) {
   return html + escaped(piece);
 }
 
+/// What each run is called; those that would be called the same are told apart by their folders.
+std::vector<std::string> titles_of(const std::vector<RunFolder>& runs) {
+  std::map<std::string, int> times;
+  for (const RunFolder& run : runs) ++times[run.summary.title()];
+  std::vector<std::string> titles;
+  for (const RunFolder& run : runs) {
+    titles.push_back(run.summary.title());
+    if (times[titles.back()] > 1) titles.back() += fmt::format(" ({})", run.path);
+  }
+  return titles;
+}
+
 /// Requirements down, runs across: the first thing a reviewer wants to see.
-std::string overview(const std::vector<RunFolder>& runs) {
+std::string overview(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
   constexpr std::size_t kMostBeside = 4;  // more of them stand upright, and say no margins
   const bool many = runs.size() > kMostBeside;
   std::string html = fmt::format(
@@ -169,7 +181,7 @@ std::string overview(const std::vector<RunFolder>& runs) {
       "class=\"{}\"><tr><th>Requirement</th><th></th>",
       many ? "many" : "few");
   for (std::size_t i = 0; i < runs.size(); ++i)
-    html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(runs[i].summary.title()));
+    html += fmt::format("<th><a href=\"#run{}\">{}</a></th>", i + 1, escaped(titles[i]));
   html += "</tr>\n";
   std::vector<std::string> names;
   std::map<std::string, std::string> descriptions;
@@ -341,11 +353,10 @@ std::string facts(const RunFolder& run) {
 }
 
 /// What was broken in a run, when, by how much, and how that moment looked.
-std::string broken_html(const RunFolder& run, std::size_t number, bool several) {
+std::string broken_html(const RunFolder& run, std::size_t number) {
   const auto rows = broken_rows(run.summary);
   if (rows.empty()) return "";
   std::string html;
-  if (several) html = fmt::format("<h3><a href=\"#run{}\">{}</a></h3>\n", number, escaped(run.summary.title()));
   for (std::size_t i = 0; i < rows.size(); ++i) {
     const SummaryRow& r = *rows[i];
     html += fmt::format("<div class=\"moment\"><p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
@@ -361,26 +372,9 @@ std::string broken_html(const RunFolder& run, std::size_t number, bool several) 
   return html;
 }
 
-/// What a reader has come for stands first.
-std::string all_broken_html(const std::vector<RunFolder>& runs) {
+/// Why verdicts of a run may say less than they seem to: it ended early, a controller was lost, a fault never came.
+std::string trouble_html(const Summary& s) {
   std::string html;
-  for (std::size_t i = 0; i < runs.size(); ++i) html += broken_html(runs[i], i + 1, runs.size() > 1);
-  if (!html.empty()) return "<h2 class=\"run first\">What was broken</h2>\n" + html;
-  std::vector<std::string> counts;
-  for (const judge::Answer a :
-       {judge::Answer::held, judge::Answer::not_tested, judge::Answer::undecided, judge::Answer::interrupted}) {
-    std::size_t all = 0;
-    for (const RunFolder& run : runs) all += run.summary.count(a);
-    if (all > 0) counts.push_back(fmt::format("{} {}", all, judge::answer_word(a)));
-  }
-  return fmt::format("<p class=\"first\">No requirement was broken{}{}.</p>\n", counts.empty() ? "" : ": ",
-                     listed(counts, ""));
-}
-
-Result<std::string> run_section(const RunFolder& run, std::size_t number, bool alone, const PagePlots& plots) {
-  const Summary& s = run.summary;
-  std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n",
-                                 number == 1 && alone ? " first" : "", number, escaped(s.title()), s.counts_text());
   if (!s.explanation.empty()) {
     html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
                         escaped(s.explanation));
@@ -397,6 +391,39 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number, bool a
     html += fmt::format(
         "<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
   }
+  return html;
+}
+
+/// What a reader has come for stands first; before it, that a run was not what was asked for.
+std::string first_html(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
+  std::string trouble, broken;
+  for (std::size_t i = 0; i < runs.size(); ++i) {
+    const std::string heading =
+        runs.size() > 1 ? fmt::format("<h3><a href=\"#run{}\">{}</a></h3>\n", i + 1, escaped(titles[i])) : "";
+    const std::string own = trouble_html(runs[i].summary), what = broken_html(runs[i], i + 1);
+    if (!own.empty()) trouble += heading + own;
+    if (!what.empty()) broken += heading + what;
+  }
+  if (!broken.empty()) return trouble + "<h2 class=\"run first\">What was broken</h2>\n" + broken;
+  std::vector<std::string> counts;
+  for (const judge::Answer a :
+       {judge::Answer::held, judge::Answer::not_tested, judge::Answer::undecided, judge::Answer::interrupted}) {
+    std::size_t all = 0;
+    for (const RunFolder& run : runs) all += run.summary.count(a);
+    if (all > 0) counts.push_back(fmt::format("{} {}", all, judge::answer_word(a)));
+  }
+  return fmt::format("{}<p>No requirement was broken{}{}.</p>\n", trouble, counts.empty() ? "" : ": ",
+                     listed(counts, ""));
+}
+
+/// `title`: of the run among those of the report; empty if it is alone, and its trouble was told above.
+Result<std::string> run_section(const RunFolder& run, std::size_t number, const std::string& title,
+                                const PagePlots& plots) {
+  const bool alone = title.empty();
+  const Summary& s = run.summary;
+  std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n", alone ? " first" : "",
+                                 number, escaped(alone ? s.title() : title), s.counts_text());
+  if (!alone) html += trouble_html(s);
   for (const std::string& r : s.remarks) html += fmt::format("<div class=\"note\">{}</div>\n", escaped(r));
   for (const Summary::Saturated& c : s.saturated)
     html += fmt::format("<div class=\"note\"><b>Channel</b> {}.</div>\n", escaped(c.text()));
@@ -415,9 +442,7 @@ Result<std::string> run_section(const RunFolder& run, std::size_t number, bool a
 }
 
 /// Of each fault that acted: what names it, and what it broke.
-std::string caught_html(const Trace& trace) {
-  std::vector<std::string> titles;
-  for (const TraceRun& r : trace.runs) titles.push_back(r.title);
+std::string caught_html(const Trace& trace, const std::vector<std::string>& titles) {
   std::string rows;
   for (const TraceFault& f : trace.faults) {
     if (f.acted.empty()) continue;
@@ -426,14 +451,14 @@ std::string caught_html(const Trace& trace) {
                         escaped(f.caught_by.empty() ? "nothing" : caught_text(f, titles)));
   }
   if (rows.empty()) return {};
+  std::string remarks = "Named by: requirements that read whether it acts.";
+  for (const std::string& r : caught_remarks(trace, titles)) remarks += " " + escaped(r);
   return "<table>\n<thead><tr><th>Fault</th><th>Named by</th><th>Caught by</th></tr></thead>\n<tbody>" + rows +
-         "</tbody></table>\n<p class=\"soft\">Named by: requirements that read whether it acts. Caught by: "
-         "requirements "
-         "that were broken where it acted, and not in a run of the same scenario without a fault.</p>\n";
+         "</tbody></table>\n<p class=\"soft\">" + remarks + "</p>\n";
 }
 
 /// What all runs together leave open.
-std::string trace_html(const std::vector<RunFolder>& runs) {
+std::string trace_html(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
   const Trace trace = trace_of(runs);
   std::string html =
       fmt::format("<h2>What {} not cover</h2>\n<table>\n", runs.size() == 1 ? "this run does" : "these runs do");
@@ -442,7 +467,7 @@ std::string trace_html(const std::vector<RunFolder>& runs) {
                                     {"Scenarios not played", &trace.unplayed}}) {
     html += fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(listed(*names, "none")));
   }
-  return html + "</table>\n" + caught_html(trace);
+  return html + "</table>\n" + caught_html(trace, titles);
 }
 
 /// The sources of all runs; a file that is the same in several is shown once.
@@ -478,16 +503,17 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs, const std::f
       "content=\"width=device-width\">\n<title>{}</title>\n<style>{}{}</style>\n{}</head><body>\n",
       escaped(title), plots_style(), kStyle, plots_script());
   html += fmt::format("<h1>{}</h1>\n<p class=\"soft\">{}</p>\n", escaped(title), escaped(runs.front().program->doc));
-  html += all_broken_html(runs);
-  if (runs.size() > 1) html += overview(runs);
+  const std::vector<std::string> titles = titles_of(runs);
+  html += first_html(runs, titles);
+  if (runs.size() > 1) html += overview(runs, titles);
   std::string finer;
   for (std::size_t i = 0; i < runs.size(); ++i) {
-    const auto section = run_section(runs[i], i + 1, runs.size() == 1, plots[i]);
+    const auto section = run_section(runs[i], i + 1, runs.size() == 1 ? "" : titles[i], plots[i]);
     if (!section) return section.failure();
     html += *section;
     finer += plots[i].finer;
   }
-  return html + trace_html(runs) + sources_html(runs) + finer + "</body></html>\n";
+  return html + trace_html(runs, titles) + sources_html(runs) + finer + "</body></html>\n";
 }
 
 Result<std::string> print_pdf(const std::string& html_file) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <cstdlib>
 #include <limits>
 
 #include <fmt/format.h>
@@ -24,12 +25,13 @@ std::string left(const std::string& text, std::size_t width) {
   return fits + std::string(width - display_width(fits), ' ');
 }
 
-/// As much of a number as the scale has room for, and more where it would read like the other one.
+/// One end of the scale, in as many digits as put it in its place on the way to the other one; as far as there is room.
 std::string short_number(double v, double other) {
-  const auto text = [](double x, int digits) { return fmt::format("{:.{}g}", x == 0 ? 0 : x, digits); };
+  const auto text = [&](int digits) { return fmt::format("{:.{}g}", v == 0 ? 0 : v, digits); };
+  const auto off = [&](const std::string& written) { return std::abs(std::strtod(written.c_str(), nullptr) - v); };
   int digits = 4;
-  while (digits < 12 && v != other && text(v, digits) == text(other, digits)) ++digits;
-  return text(v, digits);
+  while (digits < 12 && off(text(digits)) > std::abs(other - v) / 50 && text(digits + 1).size() < kScale) ++digits;
+  return text(digits);
 }
 
 /// An instant, to a thousandth of what is drawn.

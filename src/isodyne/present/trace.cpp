@@ -19,6 +19,11 @@ bool contains(const std::vector<std::string>& list, const std::string& name) {
   return std::find(list.begin(), list.end(), name) != list.end();
 }
 
+bool healthy_twin(const RunFolder& run, const RunFolder& other) {
+  return other.summary.faults.empty() && other.summary.scenario == run.summary.scenario &&
+         other.summary.setting == run.summary.setting;
+}
+
 /// What counts for a requirement that several runs asked.
 std::string overall_of(const std::vector<std::string>& answers) {
   for (const Answer a : {Answer::broken, Answer::held, Answer::undecided, Answer::interrupted}) {
@@ -60,13 +65,20 @@ std::vector<std::string> naming(const model::Program& p, const model::Fault& f) 
 
 namespace {
 
-bool healthy_twin(const RunFolder& run, const RunFolder& other) {
-  return other.summary.faults.empty() && other.summary.scenario == run.summary.scenario &&
-         other.summary.setting == run.summary.setting;
-}
-
 bool broken_in(const std::vector<TraceRow>& rows, std::size_t row, std::size_t run) {
   return rows[row].answers[run] == answer_word(Answer::broken);
+}
+
+/// What was broken before a fault acted is not its doing.
+bool broken_before(const RunFolder& run, const std::string& requirement, const std::string& fault) {
+  const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
+                                [&](const SummaryRow& r) { return r.name == requirement && !r.expected; });
+  if (row == run.summary.rows.end() || !row->first_breach_s) return false;
+  for (const record::RecordedEvent& e : run.recording->events()) {
+    if (e.kind == bench::event_word(bench::EventKind::fault_on) && e.subject == fault)
+      return *row->first_breach_s < to_seconds(e.at);
+  }
+  return false;
 }
 
 TraceFault trace_fault(const model::Program& p, const model::Fault& f, const std::vector<RunFolder>& runs,
@@ -80,7 +92,7 @@ TraceFault trace_fault(const model::Program& p, const model::Fault& f, const std
   for (std::size_t row = 0; row < t.rows.size(); ++row) {
     TraceFault::Caught caught{t.rows[row].requirement, {}};
     for (const std::size_t r : traced.acted) {
-      if (!broken_in(t.rows, row, r)) continue;
+      if (!broken_in(t.rows, row, r) || broken_before(runs[r], t.rows[row].requirement, f.name)) continue;
       bool anyway = false;  // it was broken without a fault too
       for (std::size_t other = 0; other < runs.size(); ++other)
         anyway = anyway || (healthy_twin(runs[r], runs[other]) && broken_in(t.rows, row, other));
@@ -92,6 +104,26 @@ TraceFault trace_fault(const model::Program& p, const model::Fault& f, const std
 }
 
 }  // namespace
+
+std::vector<std::string> caught_remarks(const Trace& t, const std::vector<std::string>& called) {
+  std::vector<std::string> remarks{
+      "Caught by: broken where it acted, not before, and not in a run of the same scenario without a fault."};
+  std::vector<std::string> alone, several;
+  for (std::size_t r = 0; r < t.runs.size(); ++r) {
+    if (t.runs[r].faults.empty()) continue;
+    if (!t.runs[r].has_twin) alone.push_back(called[r]);
+    if (t.runs[r].faults.size() > 1) several.push_back(called[r]);
+  }
+  if (!alone.empty())
+    remarks.push_back(
+        fmt::format("No run of the same scenario without a fault is here for {}: what was broken there may not be the "
+                    "fault's doing.",
+                    listed(alone, "")));
+  if (!several.empty())
+    remarks.push_back(fmt::format("Several faults acted in {}: what was broken there may be the work of any of them.",
+                                  listed(several, "")));
+  return remarks;
+}
 
 std::string caught_text(const TraceFault& fault, const std::vector<std::string>& called) {
   std::string text;
@@ -112,7 +144,9 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
   std::set<std::string> injected, played;
   for (const RunFolder& run : runs) {
     const Summary& s = run.summary;
-    TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected, !s.lost.empty()};
+    TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected, !s.lost.empty(), false};
+    r.has_twin =
+        std::any_of(runs.begin(), runs.end(), [&](const RunFolder& other) { return healthy_twin(run, other); });
     if (r.lost) r.title += " (controller lost)";
     for (const std::string& f : s.faults) {
       if (!contains(s.not_injected, f)) r.faults.push_back(f);

@@ -13,6 +13,7 @@ struct TraceRun {
   std::vector<std::string> faults;        ///< that were injected
   std::vector<std::string> not_injected;  ///< chosen, but their trigger never came
   bool lost = false;                      ///< a controller was, though nothing asked for it
+  bool has_twin = false;                  ///< a run of the same scenario and setting without any fault is here
 };
 
 struct TraceRow {
@@ -33,12 +34,16 @@ struct TraceFault {
   std::string name;
   std::vector<std::size_t> acted;  ///< runs
   std::vector<std::string> named_by;
-  /// Broken where it acted, and not in a run of the same scenario and setting without any fault.
+  /// Broken where it acted, not before it did, and not in a run of the same scenario and setting without any fault.
   std::vector<Caught> caught_by;
 };
 
 /// "R-1 in 2, 4", by what each run is called; empty: nothing caught it.
 std::string caught_text(const TraceFault& fault, const std::vector<std::string>& called);
+/// What has to be known to read that: what counts, where there is no healthy run to compare with, where several faults
+/// acted. A sentence each.
+struct Trace;
+std::vector<std::string> caught_remarks(const Trace& trace, const std::vector<std::string>& called);
 
 struct Trace {
   std::string bench;

@@ -88,6 +88,7 @@
 
   // Ticks at round numbers of the unit that gives readable ones, with as many digits as tell them apart.
   function ticksOfTime(from, to, pixels) {
+    if (!(to > from)) return [{ v: from, label: moment(from) }];
     var length = to - from, unit = length > 18000 ? [3600, " h"] : length > 300 ? [60, " min"] : [1, " s"];
     var rough = length / unit[0] / Math.max(2, pixels / 100), power = Math.pow(10, Math.floor(Math.log10(rough)));
     var step = [1, 2, 5, 10].map(function (m) { return m * power; }).filter(function (s) { return s >= rough; })[0];
