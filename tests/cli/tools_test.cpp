@@ -232,3 +232,46 @@ TEST_CASE("Every command on every text of the examples and the library ends well
     }
   }
 }
+
+TEST_CASE("Whatever has a row in a list is explained by its name, in every example") {
+  for (const char* bench : {"canal-lock/lock", "drain-pump/pump", "quay-hoist/hoist", "swing-bridge/bridge"}) {
+    const TemporaryFolder folder;
+    const std::string file = kSource + "/examples/" + bench + ".dyne";
+    const Output all = run_isodyne("list " + file + " --json", folder.path());
+    REQUIRE(all.status == 0);
+    const auto kinds = nlohmann::json::parse(all.out);
+    CHECK(kinds.contains("harnesses"));
+    CHECK(kinds.contains("cables"));
+    std::vector<std::string> names;
+    for (const auto& [kind, rows] : kinds.items()) {
+      for (const auto& row : rows) {
+        for (const char* title : {"part", "state", "parameter", "signal", "channel", "frame", "cables", "controller",
+                                  "condition", "fault", "scenario", "requirement", "measure", "harness", "figure"}) {
+          if (row.contains(title) && kind.starts_with(std::string(title).substr(0, 4))) names.push_back(row[title]);
+        }
+      }
+    }
+    CHECK(names.size() > 10);
+    for (std::size_t i = 0; i < names.size(); i += 15) {  // so many as a command takes
+      std::string words;
+      for (std::size_t k = i; k < std::min(names.size(), i + 15); ++k) words += " '" + names[k] + "'";
+      const Output one = run_isodyne("list " + file + words, folder.path());
+      INFO(words << one.err);
+      CHECK(one.status == 0);
+    }
+  }
+}
+
+TEST_CASE("Files of rules and layouts find what they use beside them, from wherever they are named") {
+  const TemporaryFolder folder;
+  folder.write("b.dyne", "bench B {\n  step 10 ms\n  let x : m = time * 1 m/s\n}\nscenario s { hold 2 s }\n");
+  folder.write("rules/most.dyne", "function most() -> m = 1 m\n");
+  folder.write("rules/limits.dyne", "use \"most.dyne\"\nrequirement R-1 { always x < most() }\n");
+  folder.write("rules/look.dyne", "use \"most.dyne\"\nfigure far \"how far\" { panel x }\n");
+  REQUIRE(run_isodyne("run b.dyne s --no-report --out r", folder.path()).status == 0);
+  CHECK(run_isodyne("judge r rules/limits.dyne", folder.path()).status == 1);
+  CHECK(run_isodyne("judge " + folder.path() + "/r " + folder.path() + "/rules/limits.dyne", "/").status == 1);
+  CHECK(run_isodyne("judge ../r limits.dyne", folder / "rules").status == 1);
+  CHECK(run_isodyne("figure r --layout rules/look.dyne --out p", folder.path()).status == 0);
+  CHECK(std::filesystem::exists(folder / "p-far.png"));
+}

@@ -5,6 +5,7 @@
 
 #include "isodyne/core/diagnostics.h"
 #include "isodyne/core/random.h"
+#include "isodyne/core/source.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/time.h"
 
@@ -164,5 +165,53 @@ TEST_CASE("Names that are too long are cut where that leaves them told apart") {
   for (const std::string& n : shortened_apart({"größenänderung_eins", "größenänderung_zwei"}, 9)) {
     CHECK(display_width(n) <= 9);
     CHECK(!not_printable(n));
+  }
+}
+
+TEST_CASE("A stretch of a text in one line has no comments, and keeps what stands in quotes") {
+  const auto in_one_line = [](const std::string& text) {
+    Sources sources;
+    const std::int32_t source = sources.add("t", text);
+    return sources.in_one_line({source, 0, static_cast<std::uint32_t>(text.size())});
+  };
+  CHECK(in_one_line("a and b") == "a and b");
+  CHECK(in_one_line("(a # first\n  and b # second\n)") == "(a and b )");
+  CHECK(in_one_line("from \"runs/1#level\" column \"x # y\"") == "from \"runs/1#level\" column \"x # y\"");
+  CHECK(in_one_line("\"not closed # here\nb # gone") == "\"not closed # here b");
+  CHECK(in_one_line("# all of it") == "");
+  CHECK(in_one_line("a #\n#\n#b\n c") == "a c");
+  CHECK(in_one_line("  \t a \r\n\r\n b  ") == "a b");
+  CHECK(in_one_line("").empty());
+  CHECK(Sources().in_one_line({}).empty());
+}
+
+TEST_CASE("Lists in words") {
+  CHECK(listed({}, "nothing") == "nothing");
+  CHECK(listed({"a"}, "nothing") == "a");
+  CHECK(listed({"a", "b", "c"}, "nothing") == "a, b, c");
+  CHECK(listed({""}, "nothing").empty());  // there is one, without a name
+}
+
+TEST_CASE("An instant that is written is the instant that is meant, for a thousand of them") {
+  // Read back by hand: hours, minutes and seconds to nanoseconds.
+  std::uint64_t state = 20261130;
+  for (int i = 0; i < 1000; ++i) {
+    state ^= state << 13, state ^= state >> 7, state ^= state << 17;
+    const std::int64_t ns = static_cast<std::int64_t>(state >> (1 + i % 40)) * (i % 3 == 0 ? -1 : 1);
+    const std::string text = format_instant(Time{ns});
+    INFO(ns << " " << text);
+    std::istringstream in(text[0] == '-' ? text.substr(1) : text);
+    std::int64_t read = 0;
+    for (std::string number, unit; in >> number >> unit;) {
+      const std::size_t dot = number.find('.');
+      const std::int64_t whole = std::stoll(number.substr(0, dot));
+      std::string fraction = dot == std::string::npos ? "" : number.substr(dot + 1);
+      fraction.resize(9, '0');
+      const std::int64_t scale = unit == "h" ? 3600 : unit == "min" ? 60 : 1;
+      CHECK((unit == "s" || dot == std::string::npos));
+      read += whole * scale * 1'000'000'000 + (unit == "s" ? std::stoll(fraction) : 0);
+    }
+    CHECK(read == std::abs(ns));
+    CHECK((text[0] == '-') == (ns < 0));
   }
 }
