@@ -1,12 +1,10 @@
 #include "fuzz/file_kinds.h"
 
 #include <filesystem>
-#include <fstream>
 #include <stdexcept>
 
 #include <fmt/format.h>
 #include <hdf5.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
 #include "fuzz/mutator.h"
@@ -17,9 +15,9 @@
 #include "isodyne/io/registers.h"
 #include "isodyne/io/tags.h"
 #include "isodyne/present/reqif.h"
-#include "isodyne/present/run_folder.h"
 #include "isodyne/present/stored_state.h"
 #include "isodyne/present/summary.h"
+#include "isodyne/record/recording.h"
 #include "isodyne/record/signal_table.h"
 #include "isodyne/record/tail.h"
 
@@ -87,26 +85,32 @@ std::optional<Failure> why_not(const Result<T>& result) {
   return result.failure();
 }
 
-/// Mistakes of the engineer's text, as one failure.
-std::optional<Failure> of_text(const std::string& text) {
+/// Mistakes of the engineer's text, as one failure; with a layout beside it, of that too.
+std::optional<Failure> of_text(const std::string& text, const std::optional<std::string>& layout = {}) {
+  std::optional<model::Rules> rules;
+  if (layout) rules = model::Rules{"layout.dyne", *layout, false, {}};
   const model::Loaded loaded =
       model::load_bench("", "main.dyne",
                         [&](const std::string& name) -> Result<std::string> {
                           if (name == "main.dyne") return text;
                           return Failure{"there is no file", name, ""};
                         },
-                        {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = true});
+                        {.rules = rules, .harness = "", .bench_needed = false, .rated = true, .lint = true});
   if (!loaded.diagnostics.has_errors()) return std::nullopt;
   return Failure{"mistakes", "main.dyne", loaded.diagnostics.render(*loaded.sources, false)};
 }
 
-/// All that is in a run folder, as `show`, `judge` and `report` look at it.
-std::optional<Failure> of_recording(const std::string& path) {
-  const auto opened = present::open_recording(path);
+/// All that is in a recording, as `show`, `judge`, `report` and `recover` look at it.
+std::optional<Failure> of_recording(const std::string& file) {
+  const auto opened = record::Recording::open_untried(file);
   if (!opened) return opened.failure();
-  const record::Recording& r = *opened->recording;
-  for (const std::string& name : r.names()) (void)r.signal(name);
-  (void)r.events().size();
+  const record::Recording& r = **opened;
+  for (const std::string& name : r.names()) {
+    (void)r.signal(name);
+    (void)r.unit(name);
+    (void)r.judged_rows(name);
+  }
+  (void)r.head();
   return std::nullopt;
 }
 
@@ -244,9 +248,12 @@ std::vector<FileKind> text_kinds() {
                {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1}}};
   const auto made_of = program_of(text_of_bench(true));
   std::vector<FileKind> kinds;
-  kinds.push_back({"texts", {text_of_bench(true), "rules only\nrequirement R { always x > 1 }\n"}, of_text});
-  kinds.push_back(
-      {"layouts", {"figure f { panel a, b }\nfigure g { panel tank.level, level\n panel wet }\n"}, of_text});
+  kinds.push_back({"texts",
+                   {text_of_bench(true), "rules only\nrequirement R { always x > 1 }\n"},
+                   [](const std::string& s) { return of_text(s); }});
+  kinds.push_back({"layouts",
+                   {"figure f { panel valve, inflow }\nfigure g { panel tank.level, level\n panel wet }\n"},
+                   [](const std::string& s) { return of_text(text_of_bench(true), s); }});
   kinds.push_back({"CSV", {record::to_csv(t), "t;a [m]\n0,5;1,25\n1;2\n"}, [](const std::string& s) {
                      return why_not(record::from_csv("t.csv", s));
                    }});
@@ -288,66 +295,31 @@ std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
   output_of("run b.dyne s --out r --no-report --interpret --save-state state.json", folder);
   make_killed_run(folder);
   const std::string h5 = slurp(folder / "r/recording.h5");
-  const auto written = [&folder](const std::string& name) {
-    fs::create_directories(fs::path(folder / name).parent_path());
-    return folder / name;
-  };
-  kinds.push_back({"verdicts.json", {slurp(folder / "r/verdicts.json")}, [written, &folder](const std::string& s) {
-                     const std::string file = written("verdicts.json");
+  kinds.push_back({"verdicts.json", {slurp(folder / "r/verdicts.json")}, [&folder](const std::string& s) {
                      folder.write("verdicts.json", s);
-                     return why_not(present::read_summary(file));
+                     return why_not(present::read_summary(folder / "verdicts.json"));
                    }});
   kinds.push_back({"states", {slurp(folder / "state.json")}, [](const std::string& s) {
                      return why_not(present::parse_state(s, "state.json"));
                    }});
-  kinds.push_back({"recordings", {h5}, [written, &folder](const std::string& s) {
-                     const std::string file = written("x/recording.h5");
-                     folder.write("x/recording.h5", s);
-                     return of_recording(file);
-                   }});
-  kinds.push_back({"recordings by structure",
-                   {h5},
-                   [file = written("y/recording.h5")](const std::string&) { return of_recording(file); },
-                   folder / "y/recording.h5",
-                   change_structure});
-  const std::string killed = slurp(folder / "killed/recording.h5");
-  kinds.push_back(
-      {"tails", {slurp(folder / "killed/recording.tail")}, [written, &folder, killed](const std::string& s) {
-         const std::string file = written("z/recording.h5");
-         if (!fs::exists(file)) folder.write("z/recording.h5", killed);
-         folder.write("z/recording.tail", s);
-         return of_recording(file);
-       }});
-  for (FileKind& k : kinds) k.forks = k.name.starts_with("recordings") || k.name == "tails";
-  return kinds;
-}
-
-std::string mutate_and_read(const FileKind& kind, std::size_t runs, std::uint64_t seed) {
-  constexpr unsigned kHang = 60;  // s
-  constexpr long kMostKilobytes = 1 << 20;
-  for (const std::string& s : kind.seeds)
-    if (s.empty()) return kind.name + ": a seed is empty";
-  Mutator mutator(seed, kind.name);
-  const auto kilobytes = [] {
-    rusage used{};
-    getrusage(RUSAGE_SELF, &used);
-    return used.ru_maxrss;
+  const auto recordings = [&](const std::string& name, const std::string& seed, const std::string& in) -> FileKind& {
+    fs::create_directories(folder / in);
+    const std::string file = folder / in + "/recording.h5";
+    kinds.push_back({name, {seed}, [file](const std::string&) { return of_recording(file); }, file});
+    kinds.back().may_end = true;
+    return kinds.back();
   };
-  const long most = std::max(kilobytes(), kMostKilobytes);
-  for (std::size_t i = 0; i < runs; ++i) {
-    alarm(kHang);
-    const std::string content = kind.change ? kind.seeds.front() : mutator.mutated(kind.seeds);
-    if (kind.change) {
-      std::ofstream(kind.file, std::ios::binary) << content;
-      kind.change(kind.file, mutator);
-    }
-    const auto refused = kind.read(content);
-    if (refused && (refused->operation.empty() || refused->text().size() < 10))
-      return fmt::format("{}: mutation {} is refused without a reason", kind.name, i);
-    if (!kSanitized && kilobytes() > most) return fmt::format("{}: mutation {} takes more than 1 GiB", kind.name, i);
-  }
-  alarm(0);
-  return "";
+  recordings("recordings", h5, "x").read = [&folder](const std::string& s) {
+    folder.write("x/recording.h5", s);
+    return of_recording(folder / "x/recording.h5");
+  };
+  recordings("recordings by structure", h5, "y").change = change_structure;
+  recordings("tails", slurp(folder / "killed/recording.tail"), "z").read = [&folder](const std::string& s) {
+    folder.write("z/recording.tail", s);
+    return of_recording(folder / "z/recording.h5");
+  };
+  folder.write("z/recording.h5", slurp(folder / "killed/recording.h5"));
+  return kinds;
 }
 
 }  // namespace isodyne::test

@@ -8,6 +8,7 @@
 #include <csignal>
 #include <cstring>
 #include <filesystem>
+#include <functional>
 #include <thread>
 
 #include <fcntl.h>
@@ -16,6 +17,7 @@
 
 #include "isodyne/record/h5.h"
 #include "isodyne/record/rows.h"
+#include "isodyne/record/stored_rows.h"
 
 namespace isodyne::record {
 
@@ -62,17 +64,12 @@ std::optional<double> number_attribute(hid_t object, const char* name) {
   return value;
 }
 
-/// Number of rows of a one-dimensional dataset; nothing if it is anything else, or says more than the file can hold.
-std::optional<hsize_t> rows_of(hid_t dataset) {
-  const Handle space(H5Dget_space(dataset), H5Sclose), type(H5Dget_type(dataset), H5Tclose);
-  hsize_t rows = 0;
-  if (H5Sget_simple_extent_ndims(space.get()) != 1 || H5Sget_simple_extent_dims(space.get(), &rows, nullptr) < 0)
-    return std::nullopt;
-  constexpr hsize_t kMostPacked = 1100;  // deflate packs that much at best
-  const hsize_t bytes = std::min<hsize_t>(H5Dget_storage_size(dataset), hsize_t{1} << 50),
-                each = H5Tget_size(type.get());
-  if (rows > kMostRows || each == 0 || rows > (bytes + 1) * kMostPacked / each) return std::nullopt;
-  return rows;
+/// A whole number, as far as doubles have them; nothing if it is less than none, or no number.
+std::optional<std::int64_t> whole_attribute(hid_t object, const char* name) {
+  constexpr double kMostWhole = 9e15;
+  const auto number = number_attribute(object, name);
+  if (!number || !(*number >= 0 && *number <= kMostWhole)) return std::nullopt;
+  return static_cast<std::int64_t>(*number);
 }
 
 /// Whether a column holds numbers of the kind that we write.
@@ -81,14 +78,6 @@ bool holds_numbers(hid_t dataset) {
   const H5T_class_t kind = H5Tget_class(type.get());
   const std::size_t size = H5Tget_size(type.get());
   return (kind == H5T_INTEGER || kind == H5T_FLOAT) && (size == 4 || size == 8);
-}
-
-bool read_rows(hid_t dataset, hid_t type, hsize_t first, hsize_t count, void* to) {
-  if (count == 0) return true;
-  const Handle space(H5Dget_space(dataset), H5Sclose);
-  H5Sselect_hyperslab(space.get(), H5S_SELECT_SET, &first, nullptr, &count, nullptr);
-  const Handle memory(H5Screate_simple(1, &count, nullptr), H5Sclose);
-  return H5Dread(dataset, type, memory.get(), space.get(), H5P_DEFAULT, to) >= 0;
 }
 
 Handle dataset_at(hid_t where, const std::string& path) {
@@ -126,6 +115,15 @@ std::vector<std::string> names_in(hid_t file, const std::string& path) {
   return all;
 }
 
+/// Instants are searched by halves and subtracted: each is later than the one before, all within half of what int64
+/// has.
+bool follow_each_other(const std::vector<std::int64_t>& times) {
+  constexpr std::int64_t kFar = std::int64_t{1} << 62;
+  if (times.empty()) return true;
+  return times.front() >= -kFar && times.back() <= kFar &&
+         std::adjacent_find(times.begin(), times.end(), std::greater_equal<>()) == times.end();
+}
+
 std::string text_of(const char* from, std::size_t most) {
   return std::string(from, strnlen(from, most));
 }
@@ -161,15 +159,15 @@ Status Recording::survives(const std::string& file) {
 
 /// Looks at every signal, and at where its values lie.
 void Recording::touch() const {
-  for (const std::string& name : names()) {
-    (void)unit(name);
-    const Handle dataset = dataset_at(h5_.get(), groups_[columns_.at(name).group].path + "/" + name);
-    if (!dataset.good() || !rows_of(dataset.get())) continue;
-    hsize_t chunks = 0;
-    H5Dget_num_chunks(dataset.get(), H5S_ALL, &chunks);
-    double value = 0;
-    const std::size_t rows = times_of(name).size();
-    if (rows > 0) (void)(read(name, 0, 1, &value) && read(name, rows - 1, 1, &value));
+  for (const auto* columns : {&columns_, &judged_}) {
+    for (const auto& [name, column] : *columns) {
+      (void)unit(name);
+      const Handle dataset = dataset_at(h5_.get(), groups_[column.group].path + "/" + name);
+      if (!dataset.good() || !rows_of(dataset.get())) continue;  // walks through all chunks
+      double value = 0;
+      const std::size_t rows = groups_[column.group].times.size();
+      if (rows > 0) (void)(read_column(name, column, 0, 1, &value) && read_column(name, column, rows - 1, 1, &value));
+    }
   }
 }
 
@@ -182,6 +180,12 @@ Result<std::unique_ptr<Recording>> Recording::open(const std::string& file) {
                    begun ? "it is empty: the run was killed before anything was recorded" : "no such file"};
   }
   if (const Status lives = survives(file); !lives) return lives.failure();
+  return open_untried(file);
+}
+
+Result<std::unique_ptr<Recording>> Recording::open_untried(const std::string& file) {
+  quiet_hdf5();
+  std::error_code none;
   // While a run goes on, the head of its file may change under our hands: then it is looked at once more.
   for (int attempt = 0;; ++attempt) {
     std::unique_ptr<Recording> r(new Recording);
@@ -270,9 +274,8 @@ bool Recording::read_sources() {
 
 bool Recording::read_groups() {
   const hid_t root = h5_.get();
-  const auto whole = [](std::optional<double> number) { return static_cast<std::int64_t>(number.value_or(0)); };
-  if (!read_group({"/signals", whole(number_attribute(root, "record_period_ns")), "", false, {}, {}}, "/time_ns"))
-    return false;
+  const std::int64_t period = whole_attribute(root, "record_period_ns").value_or(0);
+  if (!read_group({"/signals", period, "", false, {}, {}}, "/time_ns")) return false;
   if (H5Lexists(root, "/rates", H5P_DEFAULT) <= 0) return true;
   // In the order in which the writer knows them.
   std::map<std::int64_t, Group> groups;
@@ -280,12 +283,13 @@ bool Recording::read_groups() {
     const std::string path = "/rates/" + name;
     const Handle group(H5Gopen2(root, path.c_str(), H5P_DEFAULT), H5Gclose);
     if (!group.good()) return false;
-    groups[whole(number_attribute(group.get(), "number"))] = {path,
-                                                              whole(number_attribute(group.get(), "period_ns")),
-                                                              text_attribute(group.get(), "kept").value_or(""),
-                                                              number_attribute(group.get(), "judged").value_or(0) != 0,
-                                                              {},
-                                                              {}};
+    groups[whole_attribute(group.get(), "number").value_or(0)] = {
+        path,
+        whole_attribute(group.get(), "period_ns").value_or(0),
+        text_attribute(group.get(), "kept").value_or(""),
+        whole_attribute(group.get(), "judged").value_or(0) != 0,
+        {},
+        {}};
   }
   for (auto& [number, group] : groups) {
     const std::string time_path = group.path + "/time_ns";
@@ -301,8 +305,7 @@ bool Recording::read_group(Group group, const std::string& time_path) {
     if (name == "time_ns" && index > 0) continue;
     const Handle dataset = dataset_at(h5_.get(), group.path + "/" + name);
     if (!dataset.good() || !holds_numbers(dataset.get())) continue;  // the others can still be read
-    const auto place = number_attribute(dataset.get(), "column");
-    columns[name] = {index, place ? static_cast<std::size_t>(*place) : 0};
+    columns[name] = {index, static_cast<std::size_t>(whole_attribute(dataset.get(), "column").value_or(0))};
     group.columns.push_back(name);
   }
   std::sort(group.columns.begin(), group.columns.end(),
@@ -335,7 +338,7 @@ bool Recording::read_times(Group& group, std::size_t index, const std::string& p
   };
   if (group.kept.empty() && group.period_ns > 0 && rows > 3) {
     std::int64_t first = 0, last[2] = {}, length = 0;
-    if (!read(0, 1, &first) || !read(rows - 2, 2, last)) return false;
+    if (!read(0, 1, &first) || !read(rows - 2, 2, last) || !follow_each_other({first, last[0], last[1]})) return false;
     if (!__builtin_mul_overflow(static_cast<std::int64_t>(rows - 2), group.period_ns, &length) &&
         last[0] - first == length) {
       group.times = Instants(first, group.period_ns, rows - 1);
@@ -344,7 +347,8 @@ bool Recording::read_times(Group& group, std::size_t index, const std::string& p
     }
   }
   std::vector<std::int64_t> all(rows);
-  if (!read(0, rows, all.data())) return false;
+  // Those around what was judged come as they were found.
+  if (!read(0, rows, all.data()) || (!group.judged && !follow_each_other(all))) return false;
   group.times = Instants(std::move(all));
   return true;
 }
@@ -464,7 +468,7 @@ bool Recording::read_tail(std::size_t group, std::size_t place, std::size_t size
     for (const Tail::Rows& rows : open->second) {
       const std::size_t length = rows.times.size();
       if (next >= rows.first + length || next >= end) continue;
-      if (next < rows.first || (place > 0 && place * length > rows.values.size())) return false;
+      if (next < rows.first || (place > 0 && place > rows.values.size() / length)) return false;
       for (; next < std::min<std::size_t>(end, rows.first + length); ++next, ++out) {
         const std::size_t row = next - rows.first;
         if (place == 0) std::memcpy(out, &rows.times[row], 8);
@@ -499,8 +503,7 @@ std::vector<std::string> Recording::names() const {
 }
 
 RecordingHead Recording::head() const {
-  const auto whole = [](std::optional<double> number) { return Time{static_cast<std::int64_t>(number.value_or(0))}; };
-  RecordingHead head{identity_, bench_, whole(number_attribute(h5_.get(), "step_ns")), {}};
+  RecordingHead head{identity_, bench_, Time{whole_attribute(h5_.get(), "step_ns").value_or(0)}, {}};
   for (const Group& g : groups_) {
     GroupHead& made = head.groups.emplace_back();
     if (head.groups.size() > 1) made.name = g.path.substr(std::strlen("/rates/"));

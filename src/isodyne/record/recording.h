@@ -35,6 +35,8 @@ class Recording {
   static Result<std::unique_ptr<Recording>> open(const std::string& file);
   /// The same of a run folder, or of a file.
   static Result<std::unique_ptr<Recording>> open_run(const std::string& path);
+  /// As open(), but without trying it in a process of its own before: for one that may itself end of a damaged file.
+  static Result<std::unique_ptr<Recording>> open_untried(const std::string& file);
   ~Recording();
 
   const RunIdentity& identity() const { return identity_; }
