@@ -143,8 +143,14 @@ double Seen::last(const std::string& name) const {
 
 bench::RunResult run_bench(Seen& seen, bench::RunPlan plan) {
   const std::atomic<bool> stop{false};
+  const bool native = plan.native.has_value() && plan.wait_for_native;
   bench::Run run(seen.program, std::move(plan), nullptr, seen);
-  return run.execute(stop);
+  auto result = run.execute(stop);
+  if (native) {  // else it would have been the interpreter
+    INFO(run.native()->remark());
+    CHECK(run.native()->ready());
+  }
+  return result;
 }
 
 bench::RunResult run_for(Seen& seen, double seconds) {

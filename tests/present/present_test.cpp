@@ -2,6 +2,7 @@
 #include <cmath>
 #include <sstream>
 
+#include <fmt/format.h>
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"

@@ -13,6 +13,9 @@ namespace isodyne::bench {
 
 namespace {
 
+constexpr const char* kAdvice =
+    "guard it: `if … then … else …` around what is not defined there, or `max(…, least)` below what it divides by";
+
 std::vector<const model::Watch*> chosen(const model::Program& p, const std::vector<std::int32_t>& faults,
                                         std::int32_t scenario, bool by_itself) {
   std::vector<const model::Watch*> all;
@@ -67,10 +70,10 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
 }
 
 const model::Watch* NumberWatch::look(const double* image, Time now, const ScenarioPlayer& scenario) {
-  const bool finite = all_finite(image, looked_at_);
-  if (finite && always_.empty()) return nullptr;
-  const auto& watches = finite ? always_ : all_;
-  engine::Evaluator& values = finite ? always_values_ : all_values_;
+  finite_ = all_finite(image, looked_at_);
+  if (finite_ && always_.empty()) return nullptr;
+  const auto& watches = finite_ ? always_ : all_;
+  engine::Evaluator& values = finite_ ? always_values_ : all_values_;
   values.evaluate(image);
   for (std::size_t i = 0; i < watches.size(); ++i) {
     const model::Watch& w = *watches[i];
@@ -78,7 +81,23 @@ const model::Watch* NumberWatch::look(const double* image, Time now, const Scena
       continue;
     return &w;
   }
-  if (!finite) note_missing(image, now);
+  if (!finite_) note_missing(image, now);
+  return nullptr;
+}
+
+Time NumberWatch::instant_of(const model::QuickWatch& w, const double* values) const {
+  const Time step = program_.groups[static_cast<std::size_t>(w.group)].step;
+  return *time_from_seconds(values[w.good]) + step;
+}
+
+const model::QuickWatch* NumberWatch::look_back(double* values, Time now) const {
+  if (finite_) return nullptr;
+  for (const model::QuickWatch& w : program_.quick_watches) {
+    if (values[w.sum] == 0) continue;
+    if (instant_of(w, values) < now) return &w;
+    values[w.sum] = 0;
+    values[w.good] = to_seconds(now);
+  }
   return nullptr;
 }
 
@@ -136,16 +155,13 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
       story.details.push_back(
           fmt::format("there {} is {}", program_.variable(id).name, program_.format(id, image[id])));
   };
-  const std::string advice =
-      "guard it: `if … then … else …` around what is not defined there, or `max(…, least)` below "
-      "what it divides by";
   if (bad == reads.end()) {
     story.what = fmt::format("{} compares what is no finite number", watch.reader);
     if (watch.span.known())
       story.details.push_back(
           fmt::format("{}: {}", program_.sources->place(watch.span), program_.sources->in_one_line(watch.span)));
     say_reads(reads);
-    story.details.push_back(advice);
+    story.details.push_back(kAdvice);
     return story;
   }
   const model::VarId made = maker_of_trouble(*bad, image);
@@ -159,7 +175,22 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
   } else if (span.known()) {
     story.details.push_back(fmt::format("it is declared in {}", program_.sources->place(span)));
   }
-  story.details.push_back(advice);
+  story.details.push_back(kAdvice);
+  return story;
+}
+
+NumberWatch::Story NumberWatch::explain(const model::QuickWatch& w) const {
+  const Time step = program_.groups[static_cast<std::size_t>(w.group)].step;
+  Story story;
+  story.what = fmt::format("{} read what is no finite number", w.reader);
+  if (w.span.known())
+    story.details.push_back(
+        fmt::format("{}: {}", program_.sources->place(w.span), program_.sources->in_one_line(w.span)));
+  story.details.push_back(
+      fmt::format("that was between two instants of the bench, in a step of {}; with that step for "
+                  "the whole bench, a run names the quantity",
+                  format_span(step)));
+  story.details.push_back(kAdvice);
   return story;
 }
 

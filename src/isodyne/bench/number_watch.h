@@ -22,11 +22,19 @@ class NumberWatch {
   /// The watch that found something at this settled image; null: all is well.
   const model::Watch* look(const double* image, Time now, const ScenarioPlayer& scenario);
 
+  /// After look() found nothing: what was read between the last two instants of the bench, in a quicker step, and was
+  /// no number there. At the instants of the bench itself only what look() finds counts: they are solved more than
+  /// once.
+  const model::QuickWatch* look_back(double* values, Time now) const;
+
   struct Story {
     std::string what;                  ///< "`q` is no finite number (inf)"
     std::vector<std::string> details;  ///< where it comes from, what was read there, how to guard it
   };
   Story explain(const model::Watch& watch, const double* image) const;
+  Story explain(const model::QuickWatch& watch) const;
+  /// When that was.
+  Time instant_of(const model::QuickWatch& watch, const double* values) const;
 
   /// Quantities that were without a value and that nobody reads: since when first.
   struct Missing {
@@ -44,6 +52,7 @@ class NumberWatch {
   const model::Program& program_;
   std::vector<const model::Watch*> always_, all_;  ///< always: those that may find something by themselves
   engine::Evaluator always_values_, all_values_;
+  bool finite_ = true;         ///< all were when look() was called last
   std::size_t looked_at_ = 0;  ///< the first so many variables; the others cannot be anything but numbers
   std::vector<model::VarId> recorded_;
   std::vector<char> noted_;

@@ -290,10 +290,15 @@ void Run::cross_swapped() {
 /// No verdict, no condition and no controller goes on with what is no number.
 bool Run::all_numbers() {
   const model::Watch* found = numbers_.look(state_.values.data(), state_.now, scenario_);
-  if (found == nullptr) return true;
-  const NumberWatch::Story story = numbers_.explain(*found, state_.values.data());
+  // The reference solver tries out what does not become true.
+  const model::QuickWatch* before =
+      found == nullptr && !plan_.reference ? numbers_.look_back(state_.values.data(), state_.now) : nullptr;
+  if (found == nullptr && before == nullptr) return true;
+  const NumberWatch::Story story =
+      found != nullptr ? numbers_.explain(*found, state_.values.data()) : numbers_.explain(*before);
+  const Time at = found != nullptr ? state_.now : numbers_.instant_of(*before, state_.values.data());
   result_.ending = Ending::diverged;
-  result_.explanation = fmt::format("at {} {}", format_instant(state_.now), story.what);
+  result_.explanation = fmt::format("at {} {}", format_instant(at), story.what);
   result_.details = story.details;
   return false;
 }

@@ -138,6 +138,7 @@ void CWriter::item(CBlock& b, const Item& entry, const std::string& now) {
   const std::string& name = names_.of(target);
   if (entry.kind == Item::Kind::equation) {
     comment(p_.equations[i].span, "  ");
+    if (remembers_.contains(target)) b.define(target, v(target));  // it goes on from what it was
     const std::string value = b.value(p_.equations[i].value);
     const bool tapped = style_.taps && tap_of_.contains(target);
     put("  {}double {} = {};\n", tapped ? "" : "const ", name, value);

@@ -29,6 +29,7 @@ class CWriter {
   CWriter(const model::Program& program, const Plan& plan, const CStyle& style)
       : p_(program), plan_(plan), style_(style), names_(program), rings_(rings_of(program)) {
     for (std::size_t i = 0; i < p_.taps.size(); ++i) tap_of_[p_.taps[i].target] = static_cast<std::int32_t>(i);
+    for (const model::QuickWatch& w : p_.quick_watches) remembers_.insert({w.sum, w.good});
   }
   CCode run();
 
@@ -128,6 +129,7 @@ class CWriter {
   CNames names_;
   std::vector<Ring> rings_;
   std::map<VarId, std::int32_t> tap_of_;
+  std::set<VarId> remembers_;  ///< equations that read what they were
   std::string out_;
   CCode made_;
 };

@@ -54,6 +54,10 @@ class Renumbering {
     }
     for (StateMachine& m : p_.machines) machine(m);
     for (Edge& e : p_.edges) move(e.previous);
+    for (QuickWatch& w : p_.quick_watches) {
+      move(w.sum);
+      move(w.good);
+    }
     outside();
   }
 

@@ -682,6 +682,15 @@ struct Watch {
   std::int32_t scenario = kNone, step = kNone;  ///< only while it stands at this step; step kNone: throughout
 };
 
+/// The same for what is read in the quicker steps of a group, where nobody looks: `sum` is zero until something was no
+/// number at one of its instants, and no number from then on; until `good` (s) all was well.
+struct QuickWatch {
+  VarId sum = kNone, good = kNone;
+  std::int32_t group = 0;
+  std::string reader;
+  Span span;
+};
+
 struct PartInfo {
   std::string path, model, doc;
   Span span;
@@ -748,6 +757,7 @@ struct Program {
   std::vector<Cables> cables;
   std::vector<Wiring> wirings;
   std::vector<Watch> watches;
+  std::vector<QuickWatch> quick_watches;
 
   Time record_period() const { return recorded.front().period; }
   /// Whether a quantity keeps its value from one instant to the next and then jumps: what is sampled, commanded or set,
