@@ -30,8 +30,9 @@ struct FileKind {
 std::vector<FileKind> file_kinds(const TemporaryFolder& folder);
 
 struct Mutations {
-  std::string wrong;      ///< what one of them did that none may do; empty if nothing
-  std::size_t ended = 0;  ///< readers that ended inside the HDF5 library, each of a file that the program refuses
+  std::string wrong = "";  ///< what one of them did that none may do; empty if nothing
+  std::size_t read = 0;    ///< those that were not refused
+  std::size_t ended = 0;   ///< readers that ended inside the HDF5 library, each of a file that the program refuses
 };
 
 /// `runs` mutations of it, the same for the same seed. Each is read within a minute, in less than 1 GiB, and what is

@@ -31,8 +31,8 @@ long kilobytes() {
   return used.ru_maxrss;
 }
 
-/// What is wrong with how mutation `i` was read, if something is.
-std::string read_one(const FileKind& kind, std::size_t i, std::uint64_t seed, long most) {
+/// What is wrong with how mutation `i` was read, if something is. `read` counts those that were not refused.
+std::string read_one(const FileKind& kind, std::size_t i, std::uint64_t seed, long most, std::size_t& read) {
   Mutator mutator(seed + i, kind.name);
   const std::string content = kind.change ? kind.seeds.front() : mutator.mutated(kind.seeds);
   if (kind.change) {
@@ -40,6 +40,7 @@ std::string read_one(const FileKind& kind, std::size_t i, std::uint64_t seed, lo
     kind.change(kind.file, mutator);
   }
   const auto refused = kind.read(content);
+  if (!refused) ++read;
   if (refused && (refused->operation.empty() || refused->text().size() < 10))
     return fmt::format("{}: mutation {} is refused without a reason", kind.name, i);
   if (!kSanitized && kilobytes() > most) return fmt::format("{}: mutation {} takes more than 1 GiB", kind.name, i);
@@ -69,6 +70,7 @@ bool of_the_library(const std::string& report) {
 
 struct Reader {
   std::size_t next = 0;  ///< mutation that it is reading
+  std::size_t read = 0;
   char wrong[400] = "";
 };
 
@@ -83,7 +85,7 @@ int read_in_child(const FileKind& kind, std::size_t runs, std::uint64_t seed, Re
     const long most = std::max(kilobytes(), kMostKilobytes);
     for (; note.next < runs && note.wrong[0] == 0; ++note.next) {
       ::alarm(kHang);
-      const std::string wrong = read_one(kind, note.next, seed, most);
+      const std::string wrong = read_one(kind, note.next, seed, most, note.read);
       wrong.copy(note.wrong, sizeof note.wrong - 1);
     }
     ::_exit(0);
@@ -113,6 +115,7 @@ Mutations read_in_children(const FileKind& kind, std::size_t runs, std::uint64_t
     ++done.ended;
     ++note.next;
   }
+  done.read = note.read;
   ::munmap(shared, sizeof(Reader));
   return done;
 }
@@ -121,17 +124,17 @@ Mutations read_in_children(const FileKind& kind, std::size_t runs, std::uint64_t
 
 Mutations mutate_and_read(const FileKind& kind, std::size_t runs, std::uint64_t seed) {
   for (const std::string& s : kind.seeds)
-    if (s.empty()) return {kind.name + ": a seed is empty", 0};
+    if (s.empty()) return {kind.name + ": a seed is empty"};
   // Mutations of what nobody reads say nothing.
   const std::string& good = kind.seeds.front();
   if (kind.change) std::ofstream(kind.file, std::ios::binary) << good;
-  if (const auto refused = kind.read(good)) return {kind.name + ": the seed is refused: " + refused->text(), 0};
+  if (const auto refused = kind.read(good)) return {kind.name + ": the seed is refused: " + refused->text()};
   if (kind.may_end) return read_in_children(kind, runs, seed);
   const long most = std::max(kilobytes(), kMostKilobytes);
   Mutations done;
   for (std::size_t i = 0; i < runs && done.wrong.empty(); ++i) {
     ::alarm(kHang);
-    done.wrong = read_one(kind, i, seed, most);
+    done.wrong = read_one(kind, i, seed, most, done.read);
   }
   ::alarm(0);
   return done;
