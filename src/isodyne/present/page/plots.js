@@ -132,7 +132,9 @@
     var key = document.createElement("span"), box = document.createElement("div");
     head.className = "head";
     unit.textContent = panel.unit ? "in " + panel.unit : "";
+    panel.aside = document.createElement("span"); // limits that have no room among the curves
     head.appendChild(unit);
+    head.appendChild(panel.aside);
     head.appendChild(key);
     place.appendChild(head);
     box.className = "chart";
@@ -266,16 +268,56 @@
     });
   };
 
-  // Limits as dashed lines; labels of lines that are near each other stand side by side.
+  // Where the curves of a chart are: per column of pixels, and per curve, from where to where.
+  function curvesIn(g, area, panel) {
+    var columns = [];
+    function add(curve, x0, y0, x1, y1) {
+      var from = Math.max(Math.floor(Math.min(x0, x1) - area.x), 0), to = Math.min(Math.ceil(Math.max(x0, x1) - area.x), area.w);
+      for (var c = from; c <= to; ++c) {
+        var at = x1 === x0 ? 1 : Math.min(1, Math.max(0, (c + area.x - x0) / (x1 - x0))), y = y0 + at * (y1 - y0);
+        var column = columns[c] || (columns[c] = []), has = column[curve] || (column[curve] = [y, y]);
+        has[0] = Math.min(has[0], y, x1 === x0 ? y0 : y);
+        has[1] = Math.max(has[1], y, x1 === x0 ? y0 : y);
+      }
+    }
+    panel.curves.forEach(function (curve, k) {
+      var x0 = null, y0 = 0;
+      for (var row = 0; row < g.numRows(); ++row) {
+        var v = g.getValue(row, k + 1);
+        if (v === null || isNaN(v)) continue;
+        var x1 = g.toDomXCoord(g.getValue(row, 0)), y1 = g.toDomYCoord(v);
+        if (x0 !== null && curve.steps) add(k, x0, y0, x1, y0);
+        if (x0 !== null) add(k, curve.steps ? x1 : x0, y0, x1, y1);
+        x0 = x1;
+        y0 = y1;
+      }
+    });
+    return columns;
+  }
+
+  // Whether a label from `left` on, its baseline at `base`, lies on no curve, no line and no other label.
+  function free(columns, area, lines, taken, left, width, base) {
+    var high = base - 11, low = base + 3;
+    if (left < area.x || high < area.y || low > area.y + area.h) return false;
+    for (var c = Math.floor(left - area.x); c <= left - area.x + width; ++c) {
+      if ((columns[c] || []).some(function (y) { return y[1] >= high && y[0] <= low; })) return false;
+    }
+    if (lines.some(function (y) { return y >= high && y <= low; })) return false;
+    return !taken.some(function (t) { return left < t.right + 6 && left + width + 6 > t.left && high < t.low && low > t.high; });
+  }
+
+  // Limits as dashed lines, their labels at a place of the line where no curve is; else beside the names of the curves.
   Run.prototype.limits = function (panel, canvas, area, g) {
-    var right = area.x + area.w, labels = {}, above = null, taken = 0;
+    var right = area.x + area.w, labels = {}, taken = [], aside = [];
     panel.limits.forEach(function (l) {
       var known = labels[l.value] || (labels[l.value] = { value: l.value, names: [] });
       if (known.names.indexOf(l.name) < 0) known.names.push(l.name);
     });
+    if (panel.limits.length === 0) return;
+    var columns = curvesIn(g, area, panel), lines = panel.limits.map(function (l) { return g.toDomYCoord(l.value); });
     canvas.font = "11px 'DejaVu Sans',Verdana,sans-serif";
     canvas.strokeStyle = canvas.fillStyle = "#4B5560";
-    canvas.textAlign = "right";
+    canvas.textAlign = "left";
     Object.keys(labels).map(function (k) { return labels[k]; }).sort(function (a, b) {
       return b.value - a.value;
     }).forEach(function (l) {
@@ -289,12 +331,17 @@
       canvas.setLineDash([]);
       var opposite = l.value !== 0 && labels[-l.value], pair = opposite && opposite.names.join() === l.names.join();
       if (pair && l.value < 0) return; // one label for both
-      var text = l.names.join(", ") + " " + (pair ? "±" : "") + number(l.value);
-      taken = above !== null && at - above < 13 ? taken : 0;
-      above = at;
-      canvas.fillText(text, right - 4 - taken, at - 3 < area.y + 10 ? at + 12 : at - 3);
-      taken += canvas.measureText(text).width + 12;
+      var text = l.names.join(", ") + " " + (pair ? "±" : "") + number(l.value), width = canvas.measureText(text).width;
+      for (var left = right - 4 - width; left >= area.x + 4; left -= 20) {
+        var base = [at - 4, at + 12].filter(function (b) { return free(columns, area, lines, taken, left, width, b); })[0];
+        if (base === undefined) continue;
+        canvas.fillText(text, left, base);
+        taken.push({ left: left, right: left + width, high: base - 11, low: base + 3 });
+        return;
+      }
+      aside.push(text);
     });
+    panel.aside.textContent = aside.length ? "limits: " + aside.join("; ") : "";
   };
 
   Run.prototype.show = function (from, to) {
