@@ -53,6 +53,7 @@ class Lint {
     }
     for (std::size_t i = 0; i < p.actuators.size(); ++i) {
       const Actuator& a = p.actuators[i];
+      given_beyond_range(a);
       const bool written = driven.contains(a.value) || touched_.contains(a.value) ||
                            sent.contains(static_cast<std::int32_t>(i)) || !own_text(a.span);
       if (written) continue;
@@ -85,6 +86,34 @@ class Lint {
          fmt::format("sensor `{}` always gets {}, which is outside its range of {} to {}", s.name,
                      p.format(s.truth, *value), p.format(s.truth, s.range->first), p.format(s.truth, s.range->second)),
          "correct the value or the range");
+  }
+
+  /// The same of what an actuator gets from somebody else than a controller. (Where it has counts, they are checked.)
+  void given_beyond_range(const Actuator& a) {
+    const Program& p = check_.program;
+    if (!a.range || !a.on) return;
+    const auto beyond = [&](double value) { return value < a.range->first || value > a.range->second; };
+    const auto say = [&](const std::string& what, Span where) {
+      warn(Code::out_of_limits, where,
+           fmt::format("{}, which is outside its range of {} to {}", what, p.format(a.value, a.range->first),
+                       p.format(a.value, a.range->second)),
+           "correct the value or the range");
+    };
+    std::string given;
+    if (a.start != 0 && beyond(a.start))  // 0: perhaps nobody wrote it
+      given = fmt::format("starts at {}", p.format(a.value, a.start));
+    if (a.safe && beyond(*a.safe))
+      given += fmt::format("{}has the safe value {}", given.empty() ? "" : " and ", p.format(a.value, *a.safe));
+    if (!given.empty()) say(fmt::format("actuator `{}` {}", a.name, given), a.span);
+    for (const Scenario& s : p.scenarios) {
+      for (const ScenarioStep& step : s.steps) {
+        const bool sets = step.kind == ScenarioStep::Kind::set || step.kind == ScenarioStep::Kind::ramp;
+        if (!sets || step.target != a.value || step.value == kNone) continue;
+        const auto value = fold(p, step.value, [](VarId) { return std::nullopt; });
+        if (value && beyond(*value))
+          say(fmt::format("actuator `{}` becomes {}", a.name, p.format(a.value, *value)), step.span);
+      }
+    }
   }
 
   bool in_frame(const Sensor& s) const {
