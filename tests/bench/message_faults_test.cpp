@@ -91,7 +91,7 @@ TEST_CASE("Without a fault a controller hears the present, and is heard one peri
   CHECK(t.at("echo", 5) == Approx(4.98));
 }
 
-TEST_CASE("Delayed readings are that much older; delayed answers come that much later") {
+TEST_CASE("Delayed readings are that much older, delayed answers come that much later") {
   const Told reads("fault f { on plc.reads  delay 80 ms  once late }");
   CHECK(reads.at("plc.heard", 0.9) == Approx(0.88));
   CHECK(reads.at("plc.heard", 5) == Approx(4.9));

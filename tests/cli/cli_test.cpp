@@ -585,7 +585,7 @@ TEST_CASE("A text that cannot be read whole says that the rest was not checked")
   CHECK(!has(run_isodyne("check b.dyne", folder.path()).err, "what the rest means"));
 }
 
-TEST_CASE("Several settings may stand in a line; parameters of scenarios are taken, or told how") {
+TEST_CASE("Several settings may stand in a line, parameters of scenarios are taken, or told how") {
   const TemporaryFolder folder;
   const std::string bench =
       "model L { input x : m\n output y : bool\n y = x > 1 m }\nbench B {\n  step 10 ms\n  let h : m = 2 m\n"

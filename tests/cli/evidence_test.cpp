@@ -83,7 +83,7 @@ TEST_CASE("A signal is drawn in the terminal: numbers, truths and choices, in th
   CHECK(runs("show nowhere").status == 2);
 }
 
-TEST_CASE("The same run is equal to the bit; another one differs from an instant on, first things first") {
+TEST_CASE("The same run is equal to the bit, another one differs from an instant on, first things first") {
   Runs runs;
   runs.run("a");
   runs.run("b");

@@ -135,14 +135,14 @@ TEST_CASE("With --strict, what was not put to the test is a failure") {
   CHECK(r.isodyne("judge r one.dyne --strict").status == 1);
 }
 
-TEST_CASE("A recording that misses instants says so; one that is cut off, empty or foreign is told with status 3") {
+TEST_CASE("A recording that misses instants says so, one that is cut off, empty or foreign is told with status 3") {
   const TemporaryFolder folder;
   std::string coarse = kJudged;
   coarse.replace(coarse.find("record every 10 ms"), 18, "record every 500 ms");
   folder.write("bench.dyne", coarse);
   CHECK(run_isodyne("run bench.dyne fill --no-report --out r", folder.path()).status == 1);
   shows(run_isodyne("judge r", folder.path()).out,
-        "The recording has an image every 500 ms; the run itself was judged every 10 ms");
+        "The recording has an image every 500 ms, where the run was judged every 10 ms");
   CHECK(run_isodyne("judge nowhere", folder.path()).status == 3);
   folder.write("text.h5", "no recording");
   CHECK(run_isodyne("judge text.h5", folder.path()).status == 3);
@@ -423,7 +423,7 @@ TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
   CHECK(r.isodyne("import reqif out.reqif --out back.dyne").status == 3);  // it is there already
 }
 
-TEST_CASE("A ReqIF file of another tool is read; one that is none, or means harm, is told") {
+TEST_CASE("A ReqIF file of another tool is read, one that is none, or means harm, is told") {
   const TemporaryFolder folder;
   const char* foreign = R"(<?xml version="1.0"?>
 <r:REQ-IF xmlns:r="http://www.omg.org/spec/ReqIF/20110401/reqif.xsd" xmlns:x="http://www.w3.org/1999/xhtml"><r:CORE-CONTENT><r:REQ-IF-CONTENT>

@@ -28,7 +28,7 @@ TEST_CASE("format rewrites files, --check only tells, mistakes leave the file al
   CHECK(run_isodyne("format nothing.dyne", folder.path()).status == 2);
 }
 
-TEST_CASE("Every code is explained; its example gets the message, and the cure is accepted") {
+TEST_CASE("Every code is explained, its example gets the message, and the cure is accepted") {
   for (const Code code : {
 #define DIAGNOSTIC(id, text) Code::id,
 #include "isodyne/core/diagnostic_codes.def"

@@ -304,7 +304,7 @@ TEST_CASE("Over a wire that loses, doubles, exchanges and damages datagrams, loc
     CHECK(recorded(bent.folder / "run/recording.h5", name) == recorded(straight.folder / "run/recording.h5", name));
 }
 
-TEST_CASE("A second controller on a link is refused and disturbs nothing; a port in use is named") {
+TEST_CASE("A second controller on a link is refused and disturbs nothing, a port in use is named") {
   Bench bench("link \"127.0.0.1:25612\"");
   const auto first = run_peer({bench.folder / "c", "udp:127.0.0.1:25612"});
   std::thread late([&] {

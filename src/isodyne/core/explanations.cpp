@@ -146,10 +146,10 @@ constexpr Explanation kExplanations[] = {
     {Code::frozen,
      "A parameter has its value from another one, at the start. Who changes the other one does not change it.",
      "model M { param a : m = 1 m\n  output state x : m = 0 m\n  x' = (a - x) / 1 s\n}\nbench B { step 1 ms\n  param "
-     "b : m = 1 m\n  part m : M(a = 2 * b)\n}\nscenario s { set b = 3 m  hold 1 s }",
+     "b : m = 1 m\n  part m : M(a = 2 * b)\n}\nscenario s { set b = 3 m\n  hold 1 s }",
      "Make it an `input`, which has its value at every instant.",
      "model M { input a : m\n  output state x : m = 0 m\n  x' = (a - x) / 1 s\n}\nbench B { step 1 ms\n  param "
-     "b : m = 1 m\n  part m : M\n  m.a = 2 * b\n}\nscenario s { set b = 3 m  hold 1 s }"},
+     "b : m = 1 m\n  part m : M\n  m.a = 2 * b\n}\nscenario s { set b = 3 m\n  hold 1 s }"},
     {Code::constant_condition, "A condition names nothing that could change, so it is always true or always false.",
      "bench B { step 1 ms\n  let a = if 1 > 2 then 3 else 4\n}", "Name the quantity it depends on.",
      "bench B { step 1 ms\n  let a = if time > 2 s then 3 else 4\n}"},
