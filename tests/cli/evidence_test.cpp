@@ -218,6 +218,16 @@ TEST_CASE("Every run is in the catalogue: found, tagged, missed, pruned") {
   CHECK(runs("runs ferry- --last").status == 2);
 }
 
+TEST_CASE("Of two runs that began within a second the later one is the last") {
+  Runs runs;
+  for (const char* later : {"a-later", "z-later"}) {
+    runs.run("m-earlier");
+    runs.run(later);
+    CHECK(runs("runs --last").out == std::string(later) + "\n");
+    fs::remove_all(runs.folder / "m-earlier");
+  }
+}
+
 TEST_CASE("A run is in the catalogue while it runs, is not deleted then, and when it was killed") {
   Runs runs;
   runs.run("first");

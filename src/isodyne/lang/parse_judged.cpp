@@ -58,6 +58,9 @@ void Parser::fault(const std::string& doc) {
       f.changes.push_back(std::move(c));
     } else if (fault_time(f)) {
       return;
+    } else if (t_.at("at")) {
+      t_.fail("`from`, `between` or `once`",
+              "the time of a fault is written `from 2 s`, `between 2 s and 5 s` or `once level > 3 m`");
     } else if (!f.target.parts.empty() && f.kind.text.empty() && t_.at(TokenKind::name)) {
       fault_kind(f);
     } else {

@@ -143,6 +143,8 @@ bool Parser::variable(Members& m, const std::string& doc, bool is_private) {
             fmt::format("an output gets its value from an equation of its own: `{} = …`", names.front().text));
   }
   if (t_.accept("=")) v.value = x_.expression();
+  if (names.size() > 1 && t_.at(","))
+    t_.fail("the end of the statement", "several names in one declaration have no values: give each its own line");
   bounds(v);
   t_.expect_statement_end();
   if (names.size() > 1 && (v.value || v.lowest)) {

@@ -160,7 +160,7 @@ Status Catalogue::enter(const CatalogueEntry& e) {
 
 Result<std::vector<CatalogueEntry>> Catalogue::find(const std::vector<std::string>& words) {
   std::vector<CatalogueEntry> found;
-  Statement s(files_->db, "SELECT * FROM runs ORDER BY started DESC, path DESC");
+  Statement s(files_->db, "SELECT * FROM runs ORDER BY started DESC, rowid DESC");
   while (s.row()) {
     CatalogueEntry e;
     int c = 0;
