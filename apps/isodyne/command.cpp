@@ -160,6 +160,10 @@ std::optional<Arguments> read_arguments(const Command& command, const std::vecto
         fmt::format("usage: isodyne {} {} [options]; for example `{}`", command.name, command.words, command.example));
     return std::nullopt;
   }
+  if (arguments.value(Option::out) == "-") {
+    say_error("--out takes a name, not `-`: what one file holds goes to standard output where --out is left out");
+    return std::nullopt;
+  }
   return arguments;
 }
 

@@ -149,6 +149,7 @@ TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
   says("run " + kLock, "name a scenario (uplock, downlock, both_ways");
   says("list " + kLock + " partz", "did you mean `parts`?");
   says("export headr " + kLock, "cannot export `headr`");
+  says("export header " + kLock + " --out -", "goes to standard output where --out is left out");
   says("report nowhere", "there is no such folder");
   says("check nowhere.dyne", "No such file");
   says("check " + kSource, "it is a folder");
