@@ -13,7 +13,7 @@ using namespace isodyne::test;
 namespace {
 
 /// A tank that is nearly full, and logic in the bench that starts a pump when it is low.
-constexpr const char* kTank = R"(
+constexpr const char* kTankWithSensor = R"(
 model Pump {
   input low : bool
   output runs : bool
@@ -48,7 +48,7 @@ requirement R-1 { always lt > 20 cm }
 }  // namespace
 
 TEST_CASE("Nothing in the bench sees a sensor at zero before its first sample") {
-  Seen seen(program_of(kTank), {"lt", "low", "again", "pump.runs", "fired", "counter.seen", "level"});
+  Seen seen(program_of(kTankWithSensor), {"lt", "low", "again", "pump.runs", "fired", "counter.seen", "level"});
   const auto result = run_for(seen, 1);
   CHECK(result.ending == bench::Ending::completed);
   CHECK(seen.values[0][0] == 5);
@@ -60,7 +60,7 @@ TEST_CASE("Nothing in the bench sees a sensor at zero before its first sample") 
 }
 
 TEST_CASE("Every row agrees with itself: logic on a sensor and the sensor beside it") {
-  Seen seen(program_of(kTank), {"lt", "low", "again", "level"});
+  Seen seen(program_of(kTankWithSensor), {"lt", "low", "again", "level"});
   run_for(seen, 4.5);
   bool was_low = false;
   for (std::size_t i = 0; i < seen.times.size(); ++i) {
@@ -136,7 +136,7 @@ TEST_CASE("A sensor whose sample depends at once on itself is a loop, and is pri
 TEST_CASE("Sensors give the same bits by interpreter and by native code, and samples come from the start") {
   for (const bool native : {false, true}) {
     INFO(native);
-    Seen seen(program_of(kTank), {"lt", "low", "again", "pump.runs", "fired", "counter.seen", "level"});
+    Seen seen(program_of(kTankWithSensor), {"lt", "low", "again", "pump.runs", "fired", "counter.seen", "level"});
     bench::RunPlan plan;
     plan.longest = time_from_seconds(6);
     if (native) {

@@ -68,7 +68,7 @@ std::shared_ptr<const model::Program> program() {
   return program_of(std::string(kModules) + std::string(kRack).substr(std::string("\nuse \"modules.dyne\"").size()));
 }
 
-std::string replaced(std::string text, const std::string& from, const std::string& to) {
+std::string once_replaced(std::string text, const std::string& from, const std::string& to) {
   const std::size_t at = text.find(from);
   REQUIRE(at != std::string::npos);
   return text.replace(at, from.size(), to);
@@ -190,12 +190,12 @@ TEST_CASE("What a spreadsheet changed is changed in the text, and nothing else")
   REQUIRE(output.status == 0);
   CHECK(output.out == "6 channels changed. Wrote bench.dyne.\n");
   std::string expected = kRack;
-  expected = replaced(expected, "channel 1 : level in levels, safety   # the first one",
-                      "channel 1 : level in levels   # the first one\n      channel 2 : other in levels");
-  expected = replaced(expected, "dummy = 12 mA", "dummy = 4 mA");
-  expected = replaced(expected, "slot 4 : Lines { channel 8 : wet  in levels }",
-                      "slot 4 : Lines {\n      channel 1 : wet\n    }");
-  expected = replaced(expected, "lamp off", "lamp");
+  expected = once_replaced(expected, "channel 1 : level in levels, safety   # the first one",
+                           "channel 1 : level in levels   # the first one\n      channel 2 : other in levels");
+  expected = once_replaced(expected, "dummy = 12 mA", "dummy = 4 mA");
+  expected = once_replaced(expected, "slot 4 : Lines { channel 8 : wet  in levels }",
+                           "slot 4 : Lines {\n      channel 1 : wet\n    }");
+  expected = once_replaced(expected, "lamp off", "lamp");
   CHECK(files.bench() == expected);
   CHECK(run_isodyne("check bench.dyne", files.folder.path()).status == 0);
 }

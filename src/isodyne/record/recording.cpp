@@ -23,7 +23,6 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr hsize_t kMostRows = 4'000'000'000;
 constexpr hsize_t kMostNames = 1'000'000;
 constexpr std::size_t kMostSourceBytes = 64u << 20;
 

@@ -12,7 +12,6 @@ namespace isodyne::record {
 
 namespace {
 
-constexpr hsize_t kMostRows = 4'000'000'000;
 constexpr hsize_t kMostPacked = 1100;  // deflate packs that much at best
 constexpr hsize_t kMostChunkBytes = hsize_t{1} << 28;
 

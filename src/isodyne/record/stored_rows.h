@@ -11,6 +11,8 @@
 
 namespace isodyne::record {
 
+constexpr hsize_t kMostRows = 4'000'000'000;
+
 /// Number of rows; nothing if it has other dimensions, or says more than what is stored could hold.
 std::optional<hsize_t> rows_of(hid_t dataset);
 

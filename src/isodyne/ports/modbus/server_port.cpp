@@ -20,11 +20,11 @@ namespace isodyne::ports {
 namespace {
 
 constexpr std::int64_t kIdleTimeOut = 60'000'000'000;  ///< of a connection that asks nothing, ns
-constexpr int kLook = 100;                             ///< how often a thread that waits looks whether it shall end, ms
+constexpr int kLookMs = 100;                           ///< how often a thread that waits looks whether it shall end, ms
 
 bool readable(int file) {
   pollfd wanted{file, POLLIN, 0};
-  return poll(&wanted, 1, kLook) > 0;
+  return poll(&wanted, 1, kLookMs) > 0;
 }
 
 }  // namespace
@@ -151,7 +151,7 @@ void ModbusServerPort::accept() {
     const int yes = 1;
     setsockopt(socket, IPPROTO_TCP, TCP_NODELAY, &yes, sizeof yes);
     // A client that does not take its answers is dropped and holds up the others for this long at most.
-    const timeval look{0, kLook * 1000}, most{0, 20'000};
+    const timeval look{0, kLookMs * 1000}, most{0, 20'000};
     setsockopt(socket, SOL_SOCKET, SO_RCVTIMEO, &look, sizeof look);
     setsockopt(socket, SOL_SOCKET, SO_SNDTIMEO, &most, sizeof most);
     connections_.fetch_add(1, std::memory_order_relaxed);
