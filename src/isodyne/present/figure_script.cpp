@@ -64,13 +64,17 @@ struct CurveText {
 CurveText curves_of(const Panel& panel, const std::string& block, const TimeAxis& axis, bool named) {
   CurveText text;
   std::vector<std::string> names;
-  constexpr std::size_t kRoom = 18;  // columns right of the panel
-  std::size_t room = kRoom;
+  constexpr std::size_t kRoom = 20;  // columns right of the panel
+  std::vector<std::size_t> rooms;
   for (const Curve& c : panel.curves) {
     names.push_back(c.label);
-    room = std::min(room, kRoom - std::min<std::size_t>(12, display_width(c.remark)));
+    rooms.push_back(kRoom - std::min<std::size_t>(kRoom - 6, display_width(c.remark)));
   }
-  names = shortened_apart(names, room);
+  // Only those that do not fit are cut.
+  std::vector<std::string> cut =
+      shortened_apart(names, rooms.empty() ? kRoom : *std::min_element(rooms.begin(), rooms.end()));
+  for (std::size_t i = 0; i < names.size(); ++i)
+    if (display_width(names[i]) > rooms[i]) names[i] = std::move(cut[i]);
   const bool signs = std::any_of(panel.curves.begin(), panel.curves.end(), dense) && panel.curves.size() > 1;
   for (std::size_t i = 0; i < panel.curves.size(); ++i) {
     const Curve& curve = panel.curves[i];

@@ -30,8 +30,10 @@ void say_if_flat(const SignalView& view, Panel& panel) {
   if (std::none_of(view.values.begin(), view.values.end(), finite)) {
     panel.notes.push_back(panel.curves.back().label + ": no values");
   } else if (std::all_of(view.values.begin(), view.values.end(), same)) {
-    panel.curves.back().remark =
-        fmt::format(" = {:.6g}{}{}", view.values.front(), view.unit.empty() ? "" : " ", view.unit);
+    // What has died away is not worth an exponent of three digits, for which there is no room.
+    const std::string value = std::abs(view.values.front()) < 1e-99 ? "0" : fmt::format("{:.4g}", view.values.front());
+    panel.curves.back().remark = fmt::format(" {} {}{}{}", std::stod(value) == view.values.front() ? "=" : "≈", value,
+                                             view.unit.empty() ? "" : " ", view.unit);
   }
 }
 
