@@ -62,6 +62,51 @@ TEST_CASE("A run stops where a quick part read what is no number between two ins
   }
 }
 
+TEST_CASE("The first and the last instant between two of the bench, and the instants of the bench themselves") {
+  // Instant k of the part reads n = k, and one of the bench sees what its block has made of that: k + 1. Between it is
+  // who read it; at an instant of the bench, which quantity, and what made it.
+  struct Instant {
+    int n;
+    const char* said;
+    int ended_ms;
+  };
+  const Instant kInstants[] = {{1, "at 0 s `gap.q` is infinite, and the equation of `gap.far` reads it", 0},
+                               {2, "at 0.001 s the equation of `gap.far` read", 10},
+                               {19, "at 0.0095 s the equation of `gap.far` read", 10},
+                               {21, "at 0.01 s `gap.q` is infinite, and the equation of `gap.far` reads it", 10},
+                               {22, "at 0.011 s the equation of `gap.far` read", 20},
+                               {199, "at 0.0995 s the equation of `gap.far` read", 100}};
+  for (const Instant& at : kInstants) {
+    for (const bool native : {false, true}) {
+      INFO(at.n << (native ? ", native" : ""));
+      const auto result = ran(quick(fmt::format("let q : 1 = 1 / (n - {})\n  let far : bool = q > 1e9", at.n)), native);
+      CHECK(result.ending == bench::Ending::diverged);
+      CHECK_THAT(result.explanation, Contains(at.said));
+      CHECK(result.ended_at == Time{at.ended_ms * 1'000'000});  // at the next instant of the bench
+    }
+  }
+  // Behind the end of the run nobody reads anything.
+  CHECK(ran(quick("let q : 1 = 1 / (n - 202)\n  let far : bool = q > 1e9")).ending == bench::Ending::completed);
+}
+
+TEST_CASE("Of two parts with steps of their own each is named with its instant; the first that is found counts") {
+  const auto text = [](int slow, int fast) {
+    return fmt::format(
+        "model Slow {{\n  memory n : 1 = 0\n  every 1 ms {{ n := n + 1 }}\n  output state x : 1 = 0\n  x' = 1 / 1 s\n"
+        "  let far : bool = 1 / (n - {}) > 1e9\n}}\n"
+        "model Fast {{\n  memory n : 1 = 0\n  every 500 us {{ n := n + 1 }}\n  output state x : 1 = 0\n  x' = 1 / 1 s\n"
+        "  let far : bool = 1 / (n - {}) > 1e9\n}}\n"
+        "bench Two {{\n  step 10 ms\n  part slow : Slow  step 1 ms\n  part fast : Fast  step 500 us\n}}\n",
+        slow, fast);
+  };
+  CHECK_THAT(ran(text(13, 1000)).explanation, Contains("at 0.013 s the equation of `slow.far` read"));
+  CHECK_THAT(ran(text(1000, 25)).explanation, Contains("at 0.0125 s the equation of `fast.far` read"));
+  // Both between the same two instants of the bench: one of them is named, with its own instant.
+  const auto both = ran(text(13, 25)).explanation;
+  CHECK_THAT(both,
+             Contains("at 0.013 s the equation of `slow.far`") || Contains("at 0.0125 s the equation of `fast.far`"));
+}
+
 TEST_CASE("The same of a part on a core of its own") {
   const auto result = ran(quick(kWhen, "step 500 us  on core 1", "let y : m = gap.x"));
   CHECK(result.ending == bench::Ending::diverged);
