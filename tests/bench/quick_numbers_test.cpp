@@ -47,6 +47,7 @@ TEST_CASE("A run stops where a quick part read what is no number between two ins
       {kModes, "a transition of `gap.m` read"},
       {"let q : 1 = 1 / (n - 9)\n  let far : 1 = if q > 1e9 then 1 else 0", "the equation of `gap.far` read"},
       {"let q : 1 = sqrt(abs(n - 9) - 0.5)\n  let far : bool = min(q, 2) > 1", "the equation of `gap.far` read"},
+      {"let z : 1 = delay(1 / (n - 8), 1 ms)\n  let far : bool = z > 1e9", "the equation of `gap.far` read"},
       {"memory q : 1 = 0\n  every 500 us { q := log(abs(n - 9)) }", "an `every` block read"}};
   for (const auto& [reads, reader] : kReaders) {
     for (const bool native : {false, true}) {

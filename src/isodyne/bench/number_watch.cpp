@@ -54,12 +54,14 @@ std::string number_text(double value) {
 
 }  // namespace
 
-NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario)
+NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario,
+                         bool between)
     : program_(program),
       always_(chosen(program, faults, scenario, true)),
       all_(chosen(program, faults, scenario, false)),
       always_values_(program, nodes_of(always_)),
       all_values_(program, nodes_of(all_)),
+      between_(between),
       noted_(program.variables.size(), 0) {
   for (std::size_t i = 0; i < program.variables.size(); ++i) {
     if (model::may_be_no_number(program.variables[i])) looked_at_ = i + 1;
@@ -69,11 +71,19 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
   missing_.reserve(recorded_.size());
 }
 
-const model::Watch* NumberWatch::look(const double* image, Time now, const ScenarioPlayer& scenario) {
-  finite_ = all_finite(image, looked_at_);
-  if (finite_ && always_.empty()) return nullptr;
-  const auto& watches = finite_ ? always_ : all_;
-  engine::Evaluator& values = finite_ ? always_values_ : all_values_;
+std::optional<NumberWatch::Story> NumberWatch::look(double* image, Time now, const ScenarioPlayer& scenario) {
+  const bool finite = all_finite(image, looked_at_);
+  if (finite && always_.empty()) return std::nullopt;
+  if (const model::Watch* w = find(finite ? always_ : all_, finite ? always_values_ : all_values_, image, scenario))
+    return explain(*w, image, now);
+  if (finite) return std::nullopt;
+  if (const model::QuickWatch* w = between_ ? find_between(image, now) : nullptr) return explain(*w, image);
+  note_missing(image, now);
+  return std::nullopt;
+}
+
+const model::Watch* NumberWatch::find(const std::vector<const model::Watch*>& watches, engine::Evaluator& values,
+                                      const double* image, const ScenarioPlayer& scenario) {
   values.evaluate(image);
   for (std::size_t i = 0; i < watches.size(); ++i) {
     const model::Watch& w = *watches[i];
@@ -81,22 +91,21 @@ const model::Watch* NumberWatch::look(const double* image, Time now, const Scena
       continue;
     return &w;
   }
-  if (!finite_) note_missing(image, now);
   return nullptr;
 }
 
-Time NumberWatch::instant_of(const model::QuickWatch& w, const double* values) const {
-  const Time step = program_.groups[static_cast<std::size_t>(w.group)].step;
-  return *time_from_seconds(values[w.good]) + step;
+Time NumberWatch::instant_of(const model::QuickWatch& w, const double* image) const {
+  return *time_from_seconds(image[w.good]) + model::at(program_.groups, w.group).step;
 }
 
-const model::QuickWatch* NumberWatch::look_back(double* values, Time now) const {
-  if (finite_) return nullptr;
+/// Instants of the bench themselves are solved more than once, and what stands at their end was looked at: there the
+/// sum begins anew.
+const model::QuickWatch* NumberWatch::find_between(double* image, Time now) const {
   for (const model::QuickWatch& w : program_.quick_watches) {
-    if (values[w.sum] == 0) continue;
-    if (instant_of(w, values) < now) return &w;
-    values[w.sum] = 0;
-    values[w.good] = to_seconds(now);
+    if (image[w.sum] == 0) continue;
+    if (instant_of(w, image) < now) return &w;
+    image[w.sum] = 0;
+    image[w.good] = to_seconds(now);
   }
   return nullptr;
 }
@@ -145,8 +154,9 @@ model::VarId NumberWatch::maker_of_trouble(model::VarId id, const double* image)
   return id;
 }
 
-NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double* image) const {
+NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double* image, Time now) const {
   Story story;
+  story.at = now;
   const auto reads = program_.reads(watch.node);
   const auto bad =
       std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });
@@ -179,9 +189,10 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
   return story;
 }
 
-NumberWatch::Story NumberWatch::explain(const model::QuickWatch& w) const {
-  const Time step = program_.groups[static_cast<std::size_t>(w.group)].step;
+NumberWatch::Story NumberWatch::explain(const model::QuickWatch& w, const double* image) const {
+  const Time step = model::at(program_.groups, w.group).step;
   Story story;
+  story.at = instant_of(w, image);
   story.what = fmt::format("{} read what is no finite number", w.reader);
   if (w.span.known())
     story.details.push_back(

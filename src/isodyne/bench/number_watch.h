@@ -17,24 +17,17 @@ namespace isodyne::bench {
 
 class NumberWatch {
  public:
-  NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario);
-
-  /// The watch that found something at this settled image; null: all is well.
-  const model::Watch* look(const double* image, Time now, const ScenarioPlayer& scenario);
-
-  /// After look() found nothing: what was read between the last two instants of the bench, in a quicker step, and was
-  /// no number there. At the instants of the bench itself only what look() finds counts: they are solved more than
-  /// once.
-  const model::QuickWatch* look_back(double* values, Time now) const;
+  /// `between`: also in the steps of quicker groups. (A solver that tries out what does not come true cannot tell.)
+  NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario,
+              bool between);
 
   struct Story {
-    std::string what;                  ///< "`q` is no finite number (inf)"
+    Time at{};
+    std::string what;                  ///< "`q` is infinite, and requirement `R-1` reads it"
     std::vector<std::string> details;  ///< where it comes from, what was read there, how to guard it
   };
-  Story explain(const model::Watch& watch, const double* image) const;
-  Story explain(const model::QuickWatch& watch) const;
-  /// When that was.
-  Time instant_of(const model::QuickWatch& watch, const double* values) const;
+  /// What was found at this settled image, or in a quicker step since the one before; nothing: all is well.
+  std::optional<Story> look(double* image, Time now, const ScenarioPlayer& scenario);
 
   /// Quantities that were without a value and that nobody reads: since when first.
   struct Missing {
@@ -44,6 +37,12 @@ class NumberWatch {
   const std::vector<Missing>& missing() const { return missing_; }
 
  private:
+  static const model::Watch* find(const std::vector<const model::Watch*>& watches, engine::Evaluator& values,
+                                  const double* image, const ScenarioPlayer& scenario);
+  const model::QuickWatch* find_between(double* image, Time now) const;
+  Time instant_of(const model::QuickWatch& watch, const double* image) const;
+  Story explain(const model::Watch& watch, const double* image, Time now) const;
+  Story explain(const model::QuickWatch& watch, const double* image) const;
   model::VarId truth_behind(model::VarId id) const;
   model::VarId maker_of_trouble(model::VarId id, const double* image) const;
   std::optional<model::NodeId> equation_of(model::VarId id, Span& span) const;
@@ -52,7 +51,7 @@ class NumberWatch {
   const model::Program& program_;
   std::vector<const model::Watch*> always_, all_;  ///< always: those that may find something by themselves
   engine::Evaluator always_values_, all_values_;
-  bool finite_ = true;         ///< all were when look() was called last
+  bool between_;
   std::size_t looked_at_ = 0;  ///< the first so many variables; the others cannot be anything but numbers
   std::vector<model::VarId> recorded_;
   std::vector<char> noted_;

@@ -80,7 +80,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       messages_(*program_, faults_, plan_.seed),
       edges_(*program_, edge_nodes(*program_)),
       sensing_(*program_, faults_, plan_.seed, state_),
-      numbers_(*program_, plan_.faults, plan_.scenario) {
+      numbers_(*program_, plan_.faults, plan_.scenario, !plan_.reference) {
   for (const model::Actuator& a : program_->actuators) actuators_.emplace_back(a);
   std::size_t channel = program_->sensors.size() + actuators_.size();
   for (const model::Frame& f : program_->frames) {
@@ -289,17 +289,11 @@ void Run::cross_swapped() {
 
 /// No verdict, no condition and no controller goes on with what is no number.
 bool Run::all_numbers() {
-  const model::Watch* found = numbers_.look(state_.values.data(), state_.now, scenario_);
-  // The reference solver tries out what does not become true.
-  const model::QuickWatch* before =
-      found == nullptr && !plan_.reference ? numbers_.look_back(state_.values.data(), state_.now) : nullptr;
-  if (found == nullptr && before == nullptr) return true;
-  const NumberWatch::Story story =
-      found != nullptr ? numbers_.explain(*found, state_.values.data()) : numbers_.explain(*before);
-  const Time at = found != nullptr ? state_.now : numbers_.instant_of(*before, state_.values.data());
+  auto story = numbers_.look(state_.values.data(), state_.now, scenario_);
+  if (!story) return true;
   result_.ending = Ending::diverged;
-  result_.explanation = fmt::format("at {} {}", format_instant(at), story.what);
-  result_.details = story.details;
+  result_.explanation = fmt::format("at {} {}", format_instant(story->at), story->what);
+  result_.details = std::move(story->details);
   return false;
 }
 

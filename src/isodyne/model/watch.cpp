@@ -138,6 +138,7 @@ class Watches {
         for (const Assignment& a : list) more = note(a) || more;
       };
       all(p_.equations);
+      for (const Delay& d : p_.delays) all({{d.out, d.input, d.span}});
       for (const Sampler& s : p_.samplers) all(s.body);
       for (const WhenBlock& w : p_.events) all(w.body);
       for (const StateMachine& m : p_.machines) {

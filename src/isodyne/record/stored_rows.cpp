@@ -43,6 +43,7 @@ class Area {
     if (at_ != nullptr) ::munmap(at_, bytes_);
   }
   std::uint8_t* get() const { return at_; }
+  std::size_t size() const { return bytes_; }
 
  private:
   std::size_t bytes_;
@@ -78,7 +79,7 @@ struct Chunks {
     if (whole > kMostChunkBytes || whole > bytes * kMostPacked) return nullptr;
     std::uint32_t without = 0;
     if (H5Dread_chunk(dataset, H5P_DEFAULT, &first, &without, area.get()) < 0 || without != 0) return nullptr;
-    if (packing == Packing::none) return area.get();
+    if (packing == Packing::none) return whole <= area.size() ? area.get() : nullptr;
     rows.resize(whole);
     const std::size_t planes = packing == Packing::planes ? size : 1;
     return expand_planes({area.get(), bytes}, whole / planes, planes, rows.data()) ? rows.data() : nullptr;
