@@ -44,15 +44,15 @@ double by_hand(ByHand& c, double x, double& signal, double& counts) {
   return c.low + (counts - c.low_count) * (c.high - c.low) / (c.high_count - c.low_count);
 }
 
-model::Sensor channel(int i, bool noisy) {
-  model::Sensor s;
+program::Sensor channel(int i, bool noisy) {
+  program::Sensor s;
   s.name = fmt::format("s{}", i);
   s.period = std::chrono::milliseconds(1);
   s.filter = std::chrono::milliseconds(10);
   s.range = {0, 10};
-  s.to_signal = model::Linear{0, 10, 4e-3, 20e-3};
+  s.to_signal = program::Linear{0, 10, 4e-3, 20e-3};
   s.signal_limits = {3.8e-3, 20.5e-3};
-  s.to_counts = model::Linear{0, 10, 0, 32000};
+  s.to_counts = program::Linear{0, 10, 0, 32000};
   s.word = {16, true, false, -32768, 32767};
   s.noise = noisy ? 2e-3 : 0;
   return s;
@@ -60,7 +60,7 @@ model::Sensor channel(int i, bool noisy) {
 
 /// Nanoseconds per channel of ours and of the hand's, and the median ratio of turns.
 bool compare(bool noisy) {
-  std::vector<model::Sensor> sensors;
+  std::vector<program::Sensor> sensors;
   for (int i = 0; i < kChannels; ++i) sensors.push_back(channel(i, noisy));
   std::vector<io::SensorChannel> ours;
   std::vector<ByHand> hand(kChannels);

@@ -12,7 +12,7 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/model/load.h"
+#include "isodyne/check/load.h"
 
 using namespace isodyne;
 
@@ -69,8 +69,8 @@ Figures measure(const std::string& text) {
   if (fork() == 0) {
     Figures f;
     const auto begin = std::chrono::steady_clock::now();
-    const model::Loaded loaded =
-        model::load_bench("", "big.dyne", [&](const std::string&) -> Result<std::string> { return text; });
+    const check::Loaded loaded =
+        check::load_bench("", "big.dyne", [&](const std::string&) -> Result<std::string> { return text; });
     f.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     rusage usage{};
     getrusage(RUSAGE_SELF, &usage);

@@ -25,8 +25,8 @@ using Clock = std::chrono::steady_clock;
 constexpr int kWords = 64, kFields = 300;
 
 /// Four or five fields in each word, of all widths and both signs; what is left of a word is spare.
-model::Frame some_frame(bool bytes_from_high) {
-  model::Frame frame;
+program::Frame some_frame(bool bytes_from_high) {
+  program::Frame frame;
   frame.words = kWords;
   frame.bytes_from_high = bytes_from_high;
   RandomStream random(1, "frame");
@@ -34,7 +34,7 @@ model::Frame some_frame(bool bytes_from_high) {
     const int word = i * kWords / kFields;
     const bool first = frame.fields.empty() || frame.fields.back().bits.word != word;
     const int from = first ? 0 : frame.fields.back().bits.shift + frame.fields.back().bits.width;
-    model::FrameField f;
+    program::FrameField f;
     f.bits = {word, from, 1 + static_cast<int>(random.uniform() * 12)};
     f.is_signed = f.bits.width > 1 && random.uniform() < 0.5;
     frame.fields.push_back(f);
@@ -42,7 +42,7 @@ model::Frame some_frame(bool bytes_from_high) {
   return frame;
 }
 
-std::string by_hand(const model::Frame& frame) {
+std::string by_hand(const program::Frame& frame) {
   std::string pack = "void pack(const double *v, unsigned char *b) {\n  uint64_t w;\n";
   std::string unpack = "void unpack(const unsigned char *b, double *v) {\n  uint64_t w;\n";
   const char* swap = frame.bytes_from_high ? "  w = __builtin_bswap64(w);\n" : "";
@@ -50,7 +50,7 @@ std::string by_hand(const model::Frame& frame) {
     std::string parts;
     unpack += fmt::format("  memcpy(&w, b + {}, 8);\n{}", 8 * w, swap);
     for (std::size_t i = 0; i < frame.fields.size(); ++i) {
-      const model::FrameField& f = frame.fields[i];
+      const program::FrameField& f = frame.fields[i];
       if (f.bits.word != w) continue;
       const std::uint64_t mask = (std::uint64_t{1} << f.bits.width) - 1;
       parts += fmt::format("{}((uint64_t)(int64_t)v[{}] & 0x{:x}u) << {}", parts.empty() ? "" : " | ", i, mask,
@@ -109,7 +109,7 @@ double per_call(Clock::time_point begin, Clock::time_point end, int calls) {
 }
 
 bool compare(bool bytes_from_high) {
-  const model::Frame frame = some_frame(bytes_from_high);
+  const program::Frame frame = some_frame(bytes_from_high);
   const Hand hand = compile(by_hand(frame));
   if (hand.pack == nullptr || hand.unpack == nullptr) {
     std::fputs("the C by hand does not compile\n", stderr);
@@ -124,7 +124,7 @@ bool compare(bool bytes_from_high) {
   constexpr int kCalls = 20'000;
   for (int turn = 0; turn < 21; ++turn) {
     for (int i = 0; i < kFields; ++i) {
-      const model::FrameField& f = frame.fields[static_cast<std::size_t>(i)];
+      const program::FrameField& f = frame.fields[static_cast<std::size_t>(i)];
       const auto span = static_cast<double>(std::uint64_t{1} << f.bits.width);
       values[static_cast<std::size_t>(i)] = std::floor(random.uniform() * span) - (f.is_signed ? span / 2 : 0);
     }

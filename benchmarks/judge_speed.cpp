@@ -12,7 +12,6 @@
 
 #include "isodyne/bench/run.h"
 #include "isodyne/judge/judge.h"
-
 #include "measure.h"
 
 using namespace isodyne;
@@ -58,16 +57,16 @@ std::string rules(int count) {
   return text;
 }
 
-class Judging : public bench::Observer {
+class Judging : public observe::Observer {
  public:
-  Judging(std::shared_ptr<const model::Program> p, judge::Judge::Where where) : judge(std::move(p), where) {}
+  Judging(std::shared_ptr<const program::Program> p, judge::Judge::Where where) : judge(std::move(p), where) {}
   ~Judging() override { judge.flush(); }
-  void image(const bench::Image& i) override { judge.image(i); }
+  void image(const observe::Image& i) override { judge.image(i); }
   judge::Judge judge;
 };
 
 /// Seconds that a run takes, with native code out of the cache.
-double run(const std::shared_ptr<const model::Program>& p, bench::Observer& observer, double seconds,
+double run(const std::shared_ptr<const program::Program>& p, observe::Observer& observer, double seconds,
            std::vector<std::int32_t> faults = {}) {
   bench::RunPlan plan;
   plan.longest = time_from_seconds(seconds);
@@ -84,7 +83,7 @@ double run(const std::shared_ptr<const model::Program>& p, bench::Observer& obse
 /// With the judge on a thread of its own, as `isodyne run` has it, and on that of the run.
 bool share_of_the_run(double seconds, judge::Judge::Where where) {
   const auto p = checked(plant(100) + rules(100));
-  bench::Observer nobody;
+  observe::Observer nobody;
   run(p, nobody, 1);  // into the cache
   std::vector<double> shares, alone;
   for (int turn = 0; turn < (seconds > 600 ? 3 : 7); ++turn) {
@@ -121,7 +120,7 @@ bool windows() {
                               lengths[i]));
       judge::Judge judge(p);
       std::vector<double> image(p->variables.size());
-      const model::VarId x = p->find("x"), on = p->find("on");
+      const program::VarId x = p->find("x"), on = p->find("on");
       const auto look = [&](std::int64_t k) {
         const double noise =
             static_cast<double>((k * 2654435761LL) % 1000003);  // rises and falls: the worst for some windows
@@ -162,7 +161,7 @@ bool faults(double seconds) {
                             amount[i / 50 % 4], s);
   }
   const auto with = checked(plant(100) + declared), without = checked(plant(100));
-  bench::Observer nobody;
+  observe::Observer nobody;
   run(with, nobody, 1);
   run(without, nobody, 1);
   std::vector<double> ratios, times;

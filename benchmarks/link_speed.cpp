@@ -18,7 +18,7 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/bench/step_times.h"
+#include "isodyne/core/step_times.h"
 #include "isodyne/ports/link/link_port.h"
 #include "isodyne/ports/peer.h"
 
@@ -39,12 +39,12 @@ void pin(int core) {
   pthread_setaffinity_np(pthread_self(), sizeof one, &one);
 }
 
-bench::StepTimes measure(int trips, const std::function<void()>& trip) {
-  bench::StepTimes times;
+StepTimes measure(int trips, const std::function<void()>& trip) {
+  StepTimes times;
   for (int i = 0; i < trips; ++i) {
-    const auto begin = bench::Stopwatch::now();
+    const auto begin = Stopwatch::now();
     trip();
-    times.add((bench::Stopwatch::now() - begin).count());
+    times.add((Stopwatch::now() - begin).count());
   }
   return times;
 }
@@ -207,13 +207,13 @@ class Link {
 template <typename MakeHand, typename MakeOurs>
 void compare(const char* name, int trips, MakeHand make_hand, MakeOurs make_ours) {
   std::vector<double> ratios;
-  bench::StepTimes all[2];
+  StepTimes all[2];
   for (int turn = 0; turn < kTurns; ++turn) {
-    const bench::StepTimes a = [&] {
+    const StepTimes a = [&] {
       const auto hand = make_hand();
       return measure(trips, [&] { hand->trip(); });
     }();
-    const bench::StepTimes b = [&] {
+    const StepTimes b = [&] {
       const auto ours = make_ours();
       return measure(trips, [&] { ours->trip(); });
     }();

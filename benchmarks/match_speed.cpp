@@ -28,7 +28,7 @@ int main() {
                        {},
                        {},
                        ""};
-    c.type.kind = model::Type::Kind::real;
+    c.type.kind = program::Type::Kind::real;
     channels.push_back(c);
     const std::size_t k = (i * 2741) % kCount;  // in another order
     const std::string short_place = std::string(kPlaces[k % 10]).substr(0, 4),

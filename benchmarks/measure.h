@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/model/load.h"
+#include "isodyne/check/load.h"
 
 namespace isodyne::measure {
 
@@ -24,9 +24,9 @@ inline double median(std::vector<double> all) {
   return all[all.size() / 2];
 }
 
-inline std::shared_ptr<const model::Program> checked(const std::string& text) {
-  const model::Loaded loaded =
-      model::load_bench("", "bench.dyne", [&](const std::string&) { return Result<std::string>(text); });
+inline std::shared_ptr<const program::Program> checked(const std::string& text) {
+  const check::Loaded loaded =
+      check::load_bench("", "bench.dyne", [&](const std::string&) { return Result<std::string>(text); });
   if (loaded.program == nullptr) {
     std::fputs(loaded.diagnostics.render(*loaded.sources, false).c_str(), stderr);
     std::exit(2);

@@ -74,7 +74,7 @@ double bare(std::chrono::milliseconds span) {
   return rate;
 }
 
-double ours(std::chrono::milliseconds span, bench::StepTimes& lateness, std::int64_t& overruns, std::int64_t& steps) {
+double ours(std::chrono::milliseconds span, StepTimes& lateness, std::int64_t& overruns, std::int64_t& steps) {
   ports::ModbusServerPort port("c", map_of(), kRegisters, 0, {"127.0.0.1:0", 1}, 10s);
   std::vector<double> reads(kRegisters), writes;
   if (!port.open(1ms) || !port.look(reads, writes)) std::abort();
@@ -109,7 +109,7 @@ double ours(std::chrono::milliseconds span, bench::StepTimes& lateness, std::int
 
 int main() {
   std::vector<double> ratios, by_hand, by_port;
-  bench::StepTimes lateness;
+  StepTimes lateness;
   std::int64_t overruns = 0, steps = 0;
   for (int turn = 0; turn < kTurns; ++turn) {
     by_hand.push_back(bare(500ms));

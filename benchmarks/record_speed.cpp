@@ -19,7 +19,6 @@
 #include "isodyne/record/compare.h"
 #include "isodyne/record/recorder.h"
 #include "isodyne/record/recording.h"
-
 #include "measure.h"
 
 using namespace isodyne;
@@ -32,7 +31,7 @@ constexpr int kSignals = 24;
 constexpr const char* kUnits[] = {"V", "A", "m", "kg", "W", "Hz"};  // a panel for each
 constexpr std::size_t kImages = 4096;                               // different ones, over and over
 
-std::shared_ptr<const model::Program> bench_of(int signals, const std::string& form) {
+std::shared_ptr<const program::Program> bench_of(int signals, const std::string& form) {
   std::string text = fmt::format("bench B {{\n  step 1 us\n  record every 1 us{}\n", form);
   for (int i = 0; i < signals; ++i)
     text += fmt::format("  let s{0} : {1} = 1 {1} * sin(time * {2} rad/s)\n", i, kUnits[i % 6], 300 + i);
@@ -40,12 +39,12 @@ std::shared_ptr<const model::Program> bench_of(int signals, const std::string& f
 }
 
 /// Images as a run would have them, so that only recording is measured.
-std::vector<double> images_of(const model::Program& p) {
+std::vector<double> images_of(const program::Program& p) {
   std::vector<double> all(kImages * p.variables.size());
   for (std::size_t i = 0; i < kImages; ++i) {
     double* image = &all[i * p.variables.size()];
     int k = 0;
-    for (const model::VarId id : p.recorded.front().signals)
+    for (const program::VarId id : p.recorded.front().signals)
       image[id] = 10 * std::sin(static_cast<double>(i) * 1e-6 * (300 + 50 * k++));
   }
   return all;
@@ -64,18 +63,18 @@ double to_disk(const std::string& file) {
   return since(begin);
 }
 
-Took recorded_in(const std::string& file, const std::shared_ptr<const model::Program>& p,
+Took recorded_in(const std::string& file, const std::shared_ptr<const program::Program>& p,
                  const std::vector<double>& images, std::size_t rows) {
   fs::remove(file);
   record::RunIdentity identity;
   identity.main = "bench.dyne";
   identity.sources = {{"bench.dyne", "bench"}};
-  auto recorder = record::Recorder::create(file, p, identity);
+  auto recorder = record::Recorder::create(file, p, identity, 0);
   if (!recorder) std::exit(2);
   const auto begin = Clock::now();
   for (std::size_t r = 0; r < rows; ++r)
     (*recorder)->image({Time{static_cast<std::int64_t>(r) * 1000}, &images[r % kImages * p->variables.size()]});
-  if (!(*recorder)->close(bench::Ending::completed)) std::exit(2);
+  if (!(*recorder)->close(observe::Ending::completed)) std::exit(2);
   const double handed_over = since(begin);
   return {handed_over, handed_over + to_disk(file)};
 }

@@ -17,8 +17,8 @@
 #include <fmt/format.h>
 #include <boost/numeric/odeint.hpp>
 
+#include "isodyne/check/load.h"
 #include "isodyne/engine/native.h"
-#include "isodyne/model/load.h"
 
 using namespace isodyne;
 namespace fs = std::filesystem;
@@ -76,9 +76,9 @@ Pair side_by_side(A&& a, B&& b, int turns = 15) {
   return {t, t / median(ratios)};
 }
 
-std::shared_ptr<const model::Program> program_of(const std::string& text) {
-  const model::Loaded loaded =
-      model::load_bench("", "bench.dyne", [&](const std::string&) -> Result<std::string> { return text; });
+std::shared_ptr<const program::Program> program_of(const std::string& text) {
+  const check::Loaded loaded =
+      check::load_bench("", "bench.dyne", [&](const std::string&) -> Result<std::string> { return text; });
   if (loaded.program == nullptr) {
     std::fputs(loaded.diagnostics.render(*loaded.sources, false).c_str(), stderr);
     std::exit(2);
@@ -239,7 +239,7 @@ struct Folder {
 using ByHand = void (*)(const void* params, double* x, double h);
 
 /// Compiled as native code is: the same compiler, the same flags.
-std::string words_for(const model::Program& program, const engine::NativeSettings& s) {
+std::string words_for(const program::Program& program, const engine::NativeSettings& s) {
   std::string all;
   for (const std::string& w : s.words(engine::c_code(program, engine::Plan(program), {}))) all += w + " ";
   return all;
@@ -264,12 +264,12 @@ ByHand load_by_hand(const std::string& file) {
 }
 
 struct Running {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   engine::Plant plant;
   engine::PlantState state;
   std::unique_ptr<engine::NativePlant> native;
 
-  Running(std::shared_ptr<const model::Program> p, const engine::NativeSettings* settings)
+  Running(std::shared_ptr<const program::Program> p, const engine::NativeSettings* settings)
       : program(std::move(p)), plant(program), state(plant.start({})) {
     if (settings != nullptr) {
       std::string remark;

@@ -14,20 +14,8 @@ namespace isodyne::test {
 
 namespace fs = std::filesystem;
 
-TemporaryFolder::TemporaryFolder() {
-  std::string name = (fs::temp_directory_path() / "isodyne-test-XXXXXX").string();
-  // No assertion: Catch knows of one thread, and some tests run programs on several.
-  if (mkdtemp(name.data()) == nullptr) throw std::runtime_error("cannot make a temporary folder");
-  path_ = name;
-}
-
-TemporaryFolder::~TemporaryFolder() {
-  std::error_code none;
-  fs::remove_all(path_, none);
-}
-
-std::string TemporaryFolder::write(const std::string& name, const std::string& text) const {
-  const fs::path file = path_ / name;
+std::string TestFolder::write(const std::string& name, const std::string& text) const {
+  const fs::path file = folder_.path() / name;
   fs::create_directories(file.parent_path());
   std::ofstream(file, std::ios::binary) << text;
   return file.string();
@@ -52,14 +40,14 @@ std::string slurp(const std::string& file) {
 namespace {
 /// Runs of tests are entered into a catalogue of their own, however they are started.
 struct OwnCatalogue {
-  TemporaryFolder folder;
+  TestFolder folder;
   OwnCatalogue() { setenv("XDG_DATA_HOME", folder.path().c_str(), 1); }
 };
 const OwnCatalogue own_catalogue;
 }  // namespace
 
 Output shell(const std::string& command, const std::string& folder) {
-  const TemporaryFolder own;
+  const TestFolder own;
   // setpriv-like isolation is not needed: a hang ends by `timeout`, long after any test should be done.
   const std::string line = "cd '" + folder + "' && timeout -k 5 300 bash -c '" +
                            [&] {
@@ -83,57 +71,57 @@ Output run_isodyne(const std::string& arguments, const std::string& folder) {
 
 namespace {
 Result<std::string> library_file(const std::string& name) {
-  return slurp(ISODYNE_SOURCE_FOLDER "/library/" + name.substr(model::kLibraryMark.size()));
+  return slurp(ISODYNE_SOURCE_FOLDER "/library/" + name.substr(check::kLibraryMark.size()));
 }
 }  // namespace
 
-model::Loaded load_text(const std::string& text, const NamedTexts& files) {
-  return model::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
+check::Loaded load_text(const std::string& text, const NamedTexts& files) {
+  return check::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
     if (name == "bench.dyne") return text;
-    if (name.starts_with(model::kLibraryMark)) return library_file(name);
+    if (name.starts_with(check::kLibraryMark)) return library_file(name);
     const auto found = files.find(name);
     if (found != files.end()) return found->second;
     return Failure{"cannot read", name, "no such file"};
   });
 }
 
-std::shared_ptr<const model::Program> program_in(const std::string& file) {
+std::shared_ptr<const program::Program> program_in(const std::string& file) {
   const std::filesystem::path source = std::filesystem::path(ISODYNE_SOURCE_FOLDER) / file;
   const auto reader = [&](const std::string& name) -> Result<std::string> {
-    if (name.starts_with(model::kLibraryMark)) return library_file(name);
+    if (name.starts_with(check::kLibraryMark)) return library_file(name);
     return slurp((source.parent_path() / name).string());
   };
-  const model::Loaded loaded = model::load_bench("", source.filename().string(), reader);
+  const check::Loaded loaded = check::load_bench("", source.filename().string(), reader);
   INFO(loaded.diagnostics.render(*loaded.sources, false));
   REQUIRE(loaded.program != nullptr);
   return loaded.program;
 }
 
 std::string diagnostics_of(const std::string& text) {
-  const model::Loaded loaded = load_text(text);
+  const check::Loaded loaded = load_text(text);
   return loaded.diagnostics.render(*loaded.sources, false);
 }
 
-std::shared_ptr<const model::Program> program_of(const std::string& text, const NamedTexts& files) {
-  const model::Loaded loaded = load_text(text, files);
+std::shared_ptr<const program::Program> program_of(const std::string& text, const NamedTexts& files) {
+  const check::Loaded loaded = load_text(text, files);
   INFO(loaded.diagnostics.render(*loaded.sources, false));
   REQUIRE(loaded.program != nullptr);
   return loaded.program;
 }
 
-Seen::Seen(std::shared_ptr<const model::Program> p, std::vector<std::string> wanted)
+Seen::Seen(std::shared_ptr<const program::Program> p, std::vector<std::string> wanted)
     : program(std::move(p)), names(std::move(wanted)), values(names.size()), judge(program) {
   for (const std::string& name : names) {
     INFO("signal " << name);
-    REQUIRE(program->find(name) != model::kNone);
+    REQUIRE(program->find(name) != program::kNone);
   }
 }
 
-void Seen::image(const bench::Image& image) {
+void Seen::image(const observe::Image& image) {
   times.push_back(image.at);
   for (std::size_t i = 0; i < names.size(); ++i) values[i].push_back(image.variables[program->find(names[i])]);
   for (const judge::Broken& b : judge.image(image))
-    events.push_back({b.at, bench::EventKind::broken, b.requirement, 0, 0});
+    events.push_back({b.at, observe::EventKind::broken, b.requirement, 0, 0});
 }
 
 double Seen::last(const std::string& name) const {

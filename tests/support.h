@@ -8,8 +8,9 @@
 #include <vector>
 
 #include "isodyne/bench/run.h"
+#include "isodyne/check/load.h"
+#include "isodyne/core/file.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/model/load.h"
 
 namespace isodyne::test {
 
@@ -21,20 +22,15 @@ inline constexpr bool kSanitized = false;
 #endif
 
 /// A folder that is removed at the end of the test.
-class TemporaryFolder {
+class TestFolder {
  public:
-  TemporaryFolder();
-  ~TemporaryFolder();
-  TemporaryFolder(const TemporaryFolder&) = delete;
-  TemporaryFolder& operator=(const TemporaryFolder&) = delete;
-
-  std::string operator/(const std::string& name) const { return (path_ / name).string(); }
-  std::string path() const { return path_.string(); }
+  std::string operator/(const std::string& name) const { return (folder_.path() / name).string(); }
+  std::string path() const { return folder_.path().string(); }
   /// Writes a file and returns its path.
   std::string write(const std::string& name, const std::string& text) const;
 
  private:
-  std::filesystem::path path_;
+  TemporaryFolder folder_;
 };
 
 struct Output {
@@ -61,26 +57,26 @@ std::string slurp(const std::string& file);
 
 /// Checks a bench given as one text; it may name these files, and those of the library.
 using NamedTexts = std::map<std::string, std::string>;
-model::Loaded load_text(const std::string& text, const NamedTexts& files = {});
+check::Loaded load_text(const std::string& text, const NamedTexts& files = {});
 /// The same, where mistakes fail the test.
-std::shared_ptr<const model::Program> program_of(const std::string& text, const NamedTexts& files = {});
+std::shared_ptr<const program::Program> program_of(const std::string& text, const NamedTexts& files = {});
 /// A bench among the sources, "examples/canal-lock/lock.dyne"; mistakes fail the test.
-std::shared_ptr<const model::Program> program_in(const std::string& file);
+std::shared_ptr<const program::Program> program_in(const std::string& file);
 /// All diagnostics as people read them, without colours.
 std::string diagnostics_of(const std::string& text);
 
 /// Keeps what a run shows.
-struct Seen : bench::Observer {
-  std::shared_ptr<const model::Program> program;
+struct Seen : observe::Observer {
+  std::shared_ptr<const program::Program> program;
   std::vector<std::string> names;           ///< variables to keep
   std::vector<std::vector<double>> values;  ///< per name, per image
   std::vector<Time> times;
-  std::vector<bench::Event> events;
+  std::vector<observe::Event> events;
   judge::Judge judge;
 
-  explicit Seen(std::shared_ptr<const model::Program> p, std::vector<std::string> wanted = {});
-  void image(const bench::Image& image) override;
-  void event(const bench::Event& event) override { events.push_back(event); }
+  explicit Seen(std::shared_ptr<const program::Program> p, std::vector<std::string> wanted = {});
+  void image(const observe::Image& image) override;
+  void event(const observe::Event& event) override { events.push_back(event); }
   double last(const std::string& name) const;
 };
 

@@ -12,7 +12,7 @@
 
 namespace isodyne::test {
 
-using model::VarId;
+using program::VarId;
 
 engine::NativeSettings test_compiler(const std::string& cache) {
   engine::NativeSettings settings = engine::NativeSettings::usual();
@@ -26,11 +26,12 @@ namespace {
 /// Inputs, parameters and faults of a run, the same for every execution.
 class Stimulus {
  public:
-  Stimulus(const model::Program& program, std::uint64_t seed) : p_(program), random_(seed, "stimulus") {
+  Stimulus(const program::Program& program, std::uint64_t seed) : p_(program), random_(seed, "stimulus") {
     for (std::size_t i = 0; i < p_.variables.size(); ++i) {
-      const model::Role role = p_.variables[i].role;
-      const bool real = p_.variables[i].type.kind == model::Type::Kind::real;
-      if (real && (role == model::Role::input || role == model::Role::param)) free_.push_back(static_cast<VarId>(i));
+      const program::Role role = p_.variables[i].role;
+      const bool real = p_.variables[i].type.kind == program::Type::Kind::real;
+      if (real && (role == program::Role::input || role == program::Role::param))
+        free_.push_back(static_cast<VarId>(i));
     }
   }
 
@@ -46,14 +47,14 @@ class Stimulus {
       const bool active = !tap.active;
       tap = {};
       tap.active = tap.on = active;
-      tap.kind = static_cast<model::FaultKind>(static_cast<int>(random_.uniform() * 17));
+      tap.kind = static_cast<program::FaultKind>(static_cast<int>(random_.uniform() * 17));
       tap.amount = random_.uniform();
       tap.since = to_seconds(state.now);
     }
   }
 
  private:
-  const model::Program& p_;
+  const program::Program& p_;
   RandomStream random_;
   std::vector<VarId> free_;
 };
@@ -65,9 +66,9 @@ struct Twin {
   engine::PlantTrouble trouble;
   std::vector<engine::ModeChange> changes;
 
-  Twin(const std::shared_ptr<const model::Program>& program, std::uint64_t seed)
+  Twin(const std::shared_ptr<const program::Program>& program, std::uint64_t seed)
       : plant(program), state(plant.start({})), stimulus(*program, seed) {
-    state[model::kSeed] = random_key(seed);
+    state[program::kSeed] = random_key(seed);
     plant.solve(state);
   }
   void keep(std::span<const engine::ModeChange> some) { changes.insert(changes.end(), some.begin(), some.end()); }
@@ -86,7 +87,7 @@ bool same(double a, double b) {
   return std::bit_cast<std::uint64_t>(a) == std::bit_cast<std::uint64_t>(b) || (std::isnan(a) && std::isnan(b));
 }
 
-std::string difference(const model::Program& p, const Twin& a, const Twin& b, const char* when) {
+std::string difference(const program::Program& p, const Twin& a, const Twin& b, const char* when) {
   for (std::size_t i = 0; i < p.variables.size(); ++i) {
     if (same(a.state.values[i], b.state.values[i])) continue;
     return fmt::format("{} {}: {} is {} by interpreter, {} by the other", when, format_instant(a.state.now),
@@ -110,7 +111,7 @@ std::string difference(const model::Program& p, const Twin& a, const Twin& b, co
 
 }  // namespace
 
-std::string first_difference(const std::shared_ptr<const model::Program>& program, int steps, std::uint64_t seed,
+std::string first_difference(const std::shared_ptr<const program::Program>& program, int steps, std::uint64_t seed,
                              const engine::NativeSettings& settings) {
   Twin reference(program, seed), twin(program, seed), changing(program, seed);
   std::vector<std::unique_ptr<engine::NativePlant>> native, later;  // per core
@@ -125,7 +126,7 @@ std::string first_difference(const std::shared_ptr<const model::Program>& progra
   }
   // Threads of their own: two of three cores, and each.
   twin.plant.start_crew(1, nullptr, 0);
-  changing.plant.start_crew(model::kMostCores, nullptr, 0);
+  changing.plant.start_crew(program::kMostCores, nullptr, 0);
   for (int k = 0; k < steps; ++k) {
     for (std::size_t core = 0; k == steps / 3 && core < later.size(); ++core)
       changing.plant.adopt(later[core].get(), core);
@@ -379,7 +380,7 @@ std::string shrunk(const std::string& text, int steps, std::uint64_t seed, const
       std::vector<std::string> fewer = lines;
       fewer.erase(fewer.begin() + static_cast<std::ptrdiff_t>(at),
                   fewer.begin() + static_cast<std::ptrdiff_t>(at + size));
-      const model::Loaded loaded = load_text(joined(fewer));
+      const check::Loaded loaded = load_text(joined(fewer));
       if (loaded.program != nullptr && !first_difference(loaded.program, steps, seed, quick).empty()) {
         lines = std::move(fewer);
       } else {

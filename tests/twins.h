@@ -17,7 +17,7 @@ engine::NativeSettings test_compiler(const std::string& cache = "");
 
 /// Runs a program by interpreter, by native code, and by one that hands over to the other on the way, with
 /// inputs, parameters and faults changing at random. Says what differs first; empty: nothing.
-std::string first_difference(const std::shared_ptr<const model::Program>& program, int steps, std::uint64_t seed,
+std::string first_difference(const std::shared_ptr<const program::Program>& program, int steps, std::uint64_t seed,
                              const engine::NativeSettings& settings);
 
 /// A model that uses the whole language at random: the same number gives the same text.

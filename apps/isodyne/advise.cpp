@@ -5,9 +5,10 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/bench/advice.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/advice_figure.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -30,17 +31,17 @@ std::optional<double> read_tolerance(const Arguments& arguments) {
   return percent / 100;
 }
 
-std::optional<std::vector<model::VarId>> read_signals(const Arguments& arguments, const model::Program& p) {
-  std::vector<model::VarId> chosen;
+std::optional<std::vector<program::VarId>> read_signals(const Arguments& arguments, const program::Program& p) {
+  std::vector<program::VarId> chosen;
   for (const std::string& name : arguments.values(Option::signal)) {
-    const model::VarId id = p.find(name);
-    if (id != model::kNone && p.variable(id).type.kind == model::Type::Kind::real) {
+    const program::VarId id = p.find(name);
+    if (id != program::kNone && p.variable(id).type.kind == program::Type::Kind::real) {
       chosen.push_back(id);
       continue;
     }
     std::vector<std::string> names;
-    for (const model::Variable& v : p.variables) {
-      if (v.role != model::Role::hidden && v.type.kind == model::Type::Kind::real) names.push_back(v.name);
+    for (const program::Variable& v : p.variables) {
+      if (v.role != program::Role::hidden && v.type.kind == program::Type::Kind::real) names.push_back(v.name);
     }
     const auto meant = closest(name, names);
     say_error(fmt::format("bench {} has no real quantity `{}`{}", p.name, name,
@@ -64,13 +65,13 @@ const bench::SignalError* worst_of(const bench::Trial& t) {
   return worst;
 }
 
-std::string amount(const model::Program& p, model::VarId id, double value) {
+std::string amount(const program::Program& p, program::VarId id, double value) {
   Unit unit = p.variable(id).unit;
   unit.offset = 0;  // an error is a difference
   return fmt::format("{:.3g} {}", value / unit.factor, unit.text == "1" ? "" : unit.text);
 }
 
-void say_trials(const model::Program& p, const bench::Advice& advice) {
+void say_trials(const program::Program& p, const bench::Advice& advice) {
   Table table({{"Method", Table::Align::left},
                {"Step", Table::Align::right},
                {"Largest error", Table::Align::right},
@@ -84,11 +85,12 @@ void say_trials(const model::Program& p, const bench::Advice& advice) {
     const bench::Trial& t = advice.trials[i];
     const bench::SignalError* worst = worst_of(t);
     if (!t.trouble.empty() || worst == nullptr) {
-      table.row({model::method_word(t.method), format_span(t.step), "–", "–", "–", "–", "–", "–", t.trouble}, "33", 8);
+      table.row({program::method_word(t.method), format_span(t.step), "–", "–", "–", "–", "–", "–", t.trouble}, "33",
+                8);
       continue;
     }
     const bool chosen = advice.recommended == i;
-    table.row({model::method_word(t.method), format_span(t.step), amount(p, worst->signal, worst->largest),
+    table.row({program::method_word(t.method), format_span(t.step), amount(p, worst->signal, worst->largest),
                percent(t.worst), amount(p, worst->signal, worst->rms), t.order ? fmt::format("{:.1f}", *t.order) : "–",
                fmt::format("{:.2f} µs", t.cost_ns / 1e3),
                fmt::format("{:.2g} %", 100 * t.cost_ns / static_cast<double>(t.step.count())),
@@ -126,7 +128,7 @@ void say_verdict(const bench::Advice& advice, double tolerance) {
     say(fmt::format(
         "Recommended: step {}  method {}: the largest error is {} of a signal's range (tolerance {}), and a "
         "step takes {:.2g} % of its time.",
-        format_span(t.step), model::method_word(t.method), percent(t.worst), percent(tolerance),
+        format_span(t.step), program::method_word(t.method), percent(t.worst), percent(tolerance),
         100 * t.cost_ns / static_cast<double>(t.step.count())));
     return;
   }
@@ -141,12 +143,12 @@ void say_verdict(const bench::Advice& advice, double tolerance) {
   say(text);
 }
 
-Json to_json(const model::Program& p, const bench::Advice& advice, double tolerance) {
+Json to_json(const program::Program& p, const bench::Advice& advice, double tolerance) {
   Json j;
   j["tolerance"] = tolerance;
   j["compared_every_s"] = to_seconds(advice.compared_every);
   for (const bench::Trial& t : advice.trials) {
-    Json row{{"method", model::method_word(t.method)}, {"step_s", to_seconds(t.step)}};
+    Json row{{"method", program::method_word(t.method)}, {"step_s", to_seconds(t.step)}};
     if (t.trouble.empty()) {
       row["worst_share"] = t.worst;
       row["within_tolerance"] = t.good;
@@ -169,10 +171,10 @@ Json to_json(const model::Program& p, const bench::Advice& advice, double tolera
 
 int run_advise(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const model::Program& p = *loaded.program;
+  const program::Program& p = *loaded.program;
   const auto wanted = read_plan(arguments, p);
   const auto tolerance = read_tolerance(arguments);
   const auto signals = read_signals(arguments, p);
@@ -182,8 +184,8 @@ int run_advise(const Arguments& arguments) {
   wish.plan = wanted->plan;
   wish.signals = *signals;
   wish.tolerance = *tolerance;
-  wish.make_port = ports_for(loaded.program,
-                             {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls});
+  wish.make_port =
+      ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls});
   ProgressLine line;
   wish.progress = [&](const std::string& what, double share) {
     line.draw(share, what);

@@ -8,9 +8,10 @@
 
 #include "command.h"
 #include "compare.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/record/recording.h"
+#include "isodyne/session/summary.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -54,7 +55,7 @@ int copy_of(const std::string& run, const fs::path& to, const std::vector<std::s
   fs::copy_file(from / "verdicts.json", to / "verdicts.json", fs::copy_options::overwrite_existing, error);
   std::string text;
   for (const std::string& a : allowances) text += a + "\n";
-  const Status written = present::write_file((to / "allowed.txt").string(), text);
+  const Status written = write_file((to / "allowed.txt").string(), text);
   if (!written) return say_error(written.failure().text()), kNotCompleted;
   say(fmt::format("{} is {} as {}", run, before ? "accepted in the place of the one before" : "accepted", to.string()));
   return kHeld;

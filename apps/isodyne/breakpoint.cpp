@@ -26,23 +26,25 @@ using Json = nlohmann::ordered_json;
 namespace {
 
 /// The bench with one more text; mistakes are printed, null then.
-std::shared_ptr<const model::Program> with_text(const std::string& file, const std::string& harness,
-                                                const std::string& text) {
-  model::Wish wish;
+std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
+                                                  const std::string& text) {
+  check::Wish wish;
   wish.harness = harness;
-  wish.rules = model::Rules{"what was typed", text, false};
-  const model::Loaded loaded = load_file(file, wish);
+  wish.rules = check::Rules{"what was typed", text, false};
+  const check::Loaded loaded = load_file(file, wish);
   if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   return loaded.program;
 }
 
-std::vector<std::pair<model::VarId, model::VarId>> matched(const model::Program& there, const model::Program& here) {
-  std::map<std::string, model::VarId> known;
-  for (std::size_t i = 0; i < here.variables.size(); ++i) known[here.variables[i].name] = static_cast<model::VarId>(i);
-  std::vector<std::pair<model::VarId, model::VarId>> same;
+std::vector<std::pair<program::VarId, program::VarId>> matched(const program::Program& there,
+                                                               const program::Program& here) {
+  std::map<std::string, program::VarId> known;
+  for (std::size_t i = 0; i < here.variables.size(); ++i)
+    known[here.variables[i].name] = static_cast<program::VarId>(i);
+  std::vector<std::pair<program::VarId, program::VarId>> same;
   for (std::size_t i = 0; i < there.variables.size(); ++i) {
     const auto found = known.find(there.variables[i].name);
-    if (found != known.end() && !found->first.empty()) same.emplace_back(static_cast<model::VarId>(i), found->second);
+    if (found != known.end() && !found->first.empty()) same.emplace_back(static_cast<program::VarId>(i), found->second);
   }
   return same;
 }
@@ -51,17 +53,17 @@ constexpr const char* kProbe = "stop_here";
 
 }  // namespace
 
-Probe::Probe(const std::string& file, const std::string& harness, const model::Program& program,
+Probe::Probe(const std::string& file, const std::string& harness, const program::Program& program,
              const std::string& expression) {
   own_ = with_text(file, harness, fmt::format("condition {} = {}\n", kProbe, expression));
   if (own_ == nullptr) return;
-  const model::VarId id = own_->find(kProbe);
-  for (const model::Assignment& e : own_->equations) {
+  const program::VarId id = own_->find(kProbe);
+  for (const program::Assignment& e : own_->equations) {
     if (e.target != id) continue;
-    value_ = std::make_unique<engine::Evaluator>(*own_, std::vector<model::NodeId>{e.value});
+    value_ = std::make_unique<engine::Evaluator>(*own_, std::vector<program::NodeId>{e.value});
     same_ = matched(*own_, program);
     image_.resize(own_->variables.size());
-    for (const model::VarId read : own_->reads(e.value)) {
+    for (const program::VarId read : own_->reads(e.value)) {
       for (const auto& [there, here] : same_) {
         if (there == read) reads_.push_back(here);
       }
@@ -75,7 +77,7 @@ bool Probe::truth(const double* image) {
   return value_->value(0) != 0;
 }
 
-Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const model::Program> program, std::atomic<bool>& stop)
+Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program, std::atomic<bool>& stop)
     : plan_(std::move(plan)), program_(std::move(program)), stop_(stop) {
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
     say_error(
@@ -88,7 +90,7 @@ Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const model::Program> program,
   if (plan_.dump) std::ofstream(*plan_.dump, std::ios::trunc);
 }
 
-void Breakpoint::image(const bench::Image& image) {
+void Breakpoint::image(const observe::Image& image) {
   const bool is = condition_->truth(image.variables);
   std::string reason;
   if (is && !was_) reason = plan_.condition;
@@ -112,13 +114,13 @@ std::string part_of(const std::string& name) {
 }  // namespace
 
 /// What the condition reads, and everything of the parts that this belongs to.
-void Breakpoint::say_where(const bench::Image& image, const std::string& reason) const {
+void Breakpoint::say_where(const observe::Image& image, const std::string& reason) const {
   say(fmt::format("\nStopped at {}: {}", format_instant(image.at), reason));
   std::set<std::string> parts;
-  for (const model::VarId id : condition_->reads()) parts.insert(part_of(program_->variable(id).name));
+  for (const program::VarId id : condition_->reads()) parts.insert(part_of(program_->variable(id).name));
   Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
-  for (const model::VarId id : program_->listed) {
-    const model::Variable& v = program_->variable(id);
+  for (const program::VarId id : program_->listed) {
+    const program::Variable& v = program_->variable(id);
     const bool read =
         std::find(condition_->reads().begin(), condition_->reads().end(), id) != condition_->reads().end();
     const std::string part = part_of(v.name);
@@ -129,10 +131,10 @@ void Breakpoint::say_where(const bench::Image& image, const std::string& reason)
 }
 
 /// One line of JSON a stop.
-void Breakpoint::write_dump(const bench::Image& image, const std::string& reason) {
+void Breakpoint::write_dump(const observe::Image& image, const std::string& reason) {
   Json j{{"time_ns", image.at.count()}, {"reason", reason}, {"values", Json::object()}};
-  for (const model::VarId id : program_->listed) {
-    const model::Variable& v = program_->variable(id);
+  for (const program::VarId id : program_->listed) {
+    const program::Variable& v = program_->variable(id);
     if (present::role_text(v.role) == nullptr) continue;
     const double x = image.variables[id];
     j["values"][v.name] = {{"si", std::isfinite(x) ? Json(x) : Json(nullptr)}, {"read", program_->format(id, x)}};
@@ -142,7 +144,7 @@ void Breakpoint::write_dump(const bench::Image& image, const std::string& reason
   if (!out.good()) say_error(fmt::format("cannot write {}", *plan_.dump));
 }
 
-void Breakpoint::ask(const bench::Image& image) {
+void Breakpoint::ask(const observe::Image& image) {
   for (std::string line;;) {
     put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
     std::fflush(stdout);
@@ -154,7 +156,7 @@ void Breakpoint::ask(const bench::Image& image) {
 }
 
 /// True when the run goes on.
-bool Breakpoint::command(const std::string& line, const bench::Image& image) {
+bool Breakpoint::command(const std::string& line, const observe::Image& image) {
   const std::string word = line.substr(0, line.find(' '));
   const std::string rest = word.size() < line.size() ? line.substr(word.size() + 1) : "";
   if (word.empty() || word == "step") {
@@ -193,13 +195,13 @@ bool Breakpoint::command(const std::string& line, const bench::Image& image) {
 }
 
 /// As a scenario would: checked, and done at the begin of the next instant.
-void Breakpoint::set(const std::string& words, const bench::Image& image) {
+void Breakpoint::set(const std::string& words, const observe::Image& image) {
   const auto own = with_text(plan_.file, plan_.harness, fmt::format("scenario {} {{ set {} }}\n", kProbe, words));
   if (own == nullptr) return;
-  const model::Scenario& s = own->scenarios.back();
-  if (s.steps.size() != 1 || s.steps[0].tap != model::kNone) return say("inputs and parameters can be set here");
+  const program::Scenario& s = own->scenarios.back();
+  if (s.steps.size() != 1 || s.steps[0].tap != program::kNone) return say("inputs and parameters can be set here");
   std::vector<double> values(own->variables.size());
-  model::VarId target = model::kNone;
+  program::VarId target = program::kNone;
   for (const auto& [there, here] : matched(*own, *program_)) {
     values[static_cast<std::size_t>(there)] = image.variables[here];
     if (there == s.steps[0].target) target = here;
@@ -211,13 +213,13 @@ void Breakpoint::set(const std::string& words, const bench::Image& image) {
                   program_->format(target, value.value(0))));
 }
 
-void Breakpoint::show(const std::string& words, const bench::Image& image) const {
+void Breakpoint::show(const std::string& words, const observe::Image& image) const {
   std::istringstream names(words);
   std::vector<std::string> wanted;
   for (std::string n; names >> n;) wanted.push_back(n);
   Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
-  for (const model::VarId id : program_->listed) {
-    const model::Variable& v = program_->variable(id);
+  for (const program::VarId id : program_->listed) {
+    const program::Variable& v = program_->variable(id);
     if (present::role_text(v.role) == nullptr) continue;
     const bool asked = wanted.empty() || std::any_of(wanted.begin(), wanted.end(), [&](const std::string& w) {
                          return v.name == w || v.name.starts_with(w + ".");

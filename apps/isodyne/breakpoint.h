@@ -19,18 +19,18 @@ namespace isodyne::app {
 class Probe {
  public:
   /// Prints what is wrong with the expression, and is then not good().
-  Probe(const std::string& file, const std::string& harness, const model::Program& program,
+  Probe(const std::string& file, const std::string& harness, const program::Program& program,
         const std::string& expression);
   bool good() const { return value_ != nullptr; }
   bool truth(const double* image);
   /// The quantities that it reads, of the program that runs.
-  const std::vector<model::VarId>& reads() const { return reads_; }
+  const std::vector<program::VarId>& reads() const { return reads_; }
 
  private:
-  std::shared_ptr<const model::Program> own_;
+  std::shared_ptr<const program::Program> own_;
   std::unique_ptr<engine::Evaluator> value_;
-  std::vector<std::pair<model::VarId, model::VarId>> same_;  ///< there, here
-  std::vector<model::VarId> reads_;
+  std::vector<std::pair<program::VarId, program::VarId>> same_;  ///< there, here
+  std::vector<program::VarId> reads_;
   std::vector<double> image_;
 };
 
@@ -43,25 +43,25 @@ class Breakpoint {
     std::function<bool(const std::string&, Time)> save;  ///< stores the state in a file
   };
   /// Says what is wrong, and is then not good(). `stop` ends the run when it is set.
-  Breakpoint(Plan plan, std::shared_ptr<const model::Program> program, std::atomic<bool>& stop);
+  Breakpoint(Plan plan, std::shared_ptr<const program::Program> program, std::atomic<bool>& stop);
   bool good() const { return good_; }
   void follow(bench::Run& run) { run_ = &run; }
   /// Whether its condition was ever true.
   bool came() const { return came_; }
 
   /// Looks at an image, and stops there if it is time to.
-  void image(const bench::Image& image);
+  void image(const observe::Image& image);
 
  private:
-  void say_where(const bench::Image& image, const std::string& reason) const;
-  void write_dump(const bench::Image& image, const std::string& reason);
-  void ask(const bench::Image& image);
-  bool command(const std::string& line, const bench::Image& image);
-  void set(const std::string& words, const bench::Image& image);
-  void show(const std::string& words, const bench::Image& image) const;
+  void say_where(const observe::Image& image, const std::string& reason) const;
+  void write_dump(const observe::Image& image, const std::string& reason);
+  void ask(const observe::Image& image);
+  bool command(const std::string& line, const observe::Image& image);
+  void set(const std::string& words, const observe::Image& image);
+  void show(const std::string& words, const observe::Image& image) const;
 
   Plan plan_;
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::atomic<bool>& stop_;
   bench::Run* run_ = nullptr;
   std::unique_ptr<Probe> condition_, until_;

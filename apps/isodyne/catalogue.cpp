@@ -7,7 +7,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/catalogue.h"
+#include "isodyne/session/catalogue.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -15,18 +15,18 @@ namespace isodyne::app {
 
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
-using present::CatalogueEntry;
+using session::CatalogueEntry;
 
 namespace {
 
-std::unique_ptr<present::Catalogue> opened() {
-  auto catalogue = present::Catalogue::open(present::usual_catalogue());
+std::unique_ptr<session::Catalogue> opened() {
+  auto catalogue = session::Catalogue::open(session::usual_catalogue());
   if (catalogue) return std::move(*catalogue);
   say_error(catalogue.failure().text());
   return nullptr;
 }
 
-std::optional<std::vector<CatalogueEntry>> found(present::Catalogue& catalogue, const std::vector<std::string>& words) {
+std::optional<std::vector<CatalogueEntry>> found(session::Catalogue& catalogue, const std::vector<std::string>& words) {
   auto entries = catalogue.find(words);
   if (entries) return std::move(*entries);
   say_error(entries.failure().text());

@@ -8,10 +8,11 @@
 
 #include "command.h"
 #include "isodyne/bench/rated.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/parameters.h"
 #include "isodyne/ports/make_port.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -47,7 +48,7 @@ std::string signed_percent(double value) {
   return std::abs(value) < 0.005 ? "0.00 %" : fmt::format("{:+.2f} %", value);
 }
 
-std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResult& result) {
+std::vector<RatedRow> rows_of(const program::RatedCase& c, const bench::RatedResult& result) {
   std::vector<RatedRow> rows;
   for (std::size_t i = 0; i < c.expected.size(); ++i) {
     const auto& e = c.expected[i];
@@ -69,7 +70,7 @@ std::vector<RatedRow> rows_of(const model::RatedCase& c, const bench::RatedResul
 }
 
 /// Runs all rated cases; true if every value matches. `json` receives the rows if it is there.
-bool rated_checks(const model::Loaded& loaded, Json* json) {
+bool rated_checks(const check::Loaded& loaded, Json* json) {
   Table table({{"Part"},
                {"Quantity"},
                {"Data sheet", Table::Align::right},
@@ -79,7 +80,7 @@ bool rated_checks(const model::Loaded& loaded, Json* json) {
                {""}});
   std::size_t values = 0, matching = 0;
   std::vector<std::string> troubles;
-  for (const model::RatedCase& c : loaded.rated) {
+  for (const program::RatedCase& c : loaded.rated) {
     const bench::RatedResult result = bench::run_rated(c);
     if (!result.trouble.empty())
       troubles.push_back(fmt::format("{}: {}", c.part.empty() ? c.model : c.part, result.trouble));
@@ -113,17 +114,17 @@ bool rated_checks(const model::Loaded& loaded, Json* json) {
   return matching == values && troubles.empty();
 }
 
-void say_in_order(const model::Loaded& loaded, const std::string& file) {
+void say_in_order(const check::Loaded& loaded, const std::string& file) {
   if (loaded.program == nullptr) {
     std::size_t modules = 0;
-    for (const model::ModelInfo& m : loaded.models) modules += m.module ? 1 : 0;
+    for (const check::ModelInfo& m : loaded.models) modules += m.module ? 1 : 0;
     const std::size_t models = loaded.models.size() - modules;
     say(fmt::format("{} is in order: {}{}{} in {}.", file, models > 0 ? counted(models, "model") : "",
                     models > 0 && modules > 0 ? ", " : "", modules > 0 ? counted(modules, "module") : "",
                     counted(loaded.sources->size(), "file")));
     return;
   }
-  const model::Program& p = *loaded.program;
+  const program::Program& p = *loaded.program;
   say(fmt::format("{} is in order: {}, {}, {}, {}, {}, {}, {} in {}.", p.name, counted(p.parts.size(), "part"),
                   counted(p.states.size(), "state"), counted(p.equations.size(), "equation"),
                   counted(p.sensors.size() + p.actuators.size(), "channel"), counted(p.faults.size(), "fault"),
@@ -132,8 +133,8 @@ void say_in_order(const model::Loaded& loaded, const std::string& file) {
 }
 
 /// Compares a controller's parameter file with the plant; the exit status. `json` receives the rows if it is there.
-int parameter_checks(const model::Loaded& loaded, const std::string& file, Json* json) {
-  const Result<std::string> text = present::read_file(file);
+int parameter_checks(const check::Loaded& loaded, const std::string& file, Json* json) {
+  const Result<std::string> text = read_file(file);
   const auto values = text ? io::read_parameters(*text, file) : Result<std::vector<io::FileParameter>>(text.failure());
   if (!values) {
     say_error(values.failure().text());
@@ -169,14 +170,14 @@ int parameter_checks(const model::Loaded& loaded, const std::string& file, Json*
 struct MapTroubles {
   std::vector<std::string> errors, warnings;
 };
-MapTroubles map_troubles(const model::Loaded& loaded, const std::string& file) {
+MapTroubles map_troubles(const check::Loaded& loaded, const std::string& file) {
   MapTroubles troubles;
   if (loaded.program == nullptr) return troubles;
   ports::PortPlace place;
   place.folder = folder_of(file);
-  place.read_file = present::read_file;
-  for (const model::Controller& c : loaded.program->controllers) {
-    for (const model::Setting& s : c.settings) {
+  place.read_file = read_file;
+  for (const program::Controller& c : loaded.program->controllers) {
+    for (const program::Setting& s : c.settings) {
       if (s.map.empty()) continue;
       const auto map = ports::map_of(*loaded.program, c, s, place);
       if (map) continue;
@@ -194,13 +195,13 @@ MapTroubles map_troubles(const model::Loaded& loaded, const std::string& file) {
 }
 
 /// Each harness makes a bench of its own, with mistakes of its own: told once, under its name.
-bool harnesses_are_good(const model::Loaded& loaded, const std::string& file) {
+bool harnesses_are_good(const check::Loaded& loaded, const std::string& file) {
   if (!loaded.good()) return true;  // what is wrong is said already
   bool good = true;
   for (const auto& h : loaded.harnesses) {
-    model::Wish wish;
+    check::Wish wish;
     wish.harness = h.name;
-    const model::Loaded alone = load_file(file, wish);
+    const check::Loaded alone = load_file(file, wish);
     if (alone.good()) continue;
     say_error(fmt::format("harness `{}`:", h.name));
     print_diagnostics(alone, file);
@@ -214,7 +215,7 @@ bool harnesses_are_good(const model::Loaded& loaded, const std::string& file) {
 int run_check(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const bool rated = arguments.has(Option::rated);
-  const model::Loaded loaded =
+  const check::Loaded loaded =
       load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = rated, .lint = true});
   const MapTroubles maps = map_troubles(loaded, file);
   const bool harnesses = harnesses_are_good(loaded, file);

@@ -7,10 +7,11 @@
 #include <fmt/format.h>
 #include <cxxopts.hpp>
 
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/record/run_text.h"
+#include "isodyne/session/summary.h"
 #include "library_path.h"
 #include "terminal.h"
 
@@ -172,25 +173,25 @@ std::string folder_of(const std::string& file) {
   return folder.empty() || folder == "/" ? folder : folder + "/";
 }
 
-model::Loaded load_file(const std::string& file, const model::Wish& wish) {
+check::Loaded load_file(const std::string& file, const check::Wish& wish) {
   return load_changed(file, {}, wish);
 }
 
-model::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
-                           const model::Wish& wish) {
+check::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
+                           const check::Wish& wish) {
   const std::string folder = folder_of(file);
   const auto reader = [&](const std::string& relative) {
     if (const auto text = changed.find(relative); text != changed.end()) return Result<std::string>(text->second);
-    if (relative.starts_with(model::kLibraryMark))
-      return read_library_file(relative.substr(model::kLibraryMark.size()));
+    if (relative.starts_with(check::kLibraryMark))
+      return read_library_file(relative.substr(check::kLibraryMark.size()));
     const std::string path = (std::filesystem::path(folder) / relative).string();
     if (auto text = record::text_from_run(path)) return *text;
-    return present::read_file(path);
+    return read_file(path);
   };
-  return model::load_bench(folder, std::filesystem::path(file).filename().string(), reader, wish);
+  return check::load_bench(folder, std::filesystem::path(file).filename().string(), reader, wish);
 }
 
-void print_diagnostics(const model::Loaded& loaded, const std::string& file) {
+void print_diagnostics(const check::Loaded& loaded, const std::string& file) {
   if (loaded.diagnostics.list().empty()) return;
   put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   if (loaded.diagnostics.has_errors())

@@ -7,9 +7,9 @@
 #include <string>
 #include <vector>
 
+#include "isodyne/check/load.h"
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
-#include "isodyne/model/load.h"
 
 namespace isodyne::app {
 
@@ -105,15 +105,15 @@ int run_io_registers(const Arguments&);
 int run_realtime_check(const Arguments&);
 
 /// `list` of one scenario, drawn over time.
-int list_timeline(const Arguments& arguments, const model::Program& program);
+int list_timeline(const Arguments& arguments, const program::Program& program);
 
 /// Loads a bench file and prints its diagnostics; null if it has errors.
-model::Loaded load_file(const std::string& file, const model::Wish& wish = {});
+check::Loaded load_file(const std::string& file, const check::Wish& wish = {});
 /// The same with texts that are not in their files yet: name relative to the bench's folder → text.
-model::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
-                           const model::Wish& wish = {});
+check::Loaded load_changed(const std::string& file, const std::map<std::string, std::string>& changed,
+                           const check::Wish& wish = {});
 /// Prints diagnostics to standard error, with a closing line if there are errors.
-void print_diagnostics(const model::Loaded& loaded, const std::string& file);
+void print_diagnostics(const check::Loaded& loaded, const std::string& file);
 /// The folder of a file as it is put before names: "examples/canal-lock/", or "" for the present one.
 std::string folder_of(const std::string& file);
 

@@ -1,5 +1,7 @@
 // compare: what differs between recordings, signal by signal, and beside them.
 
+#include "compare.h"
+
 #include <algorithm>
 #include <charconv>
 #include <cmath>
@@ -9,7 +11,6 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
-#include "compare.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
 #include "isodyne/present/signal_figure.h"

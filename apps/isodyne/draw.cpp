@@ -8,7 +8,7 @@ namespace isodyne::app {
 
 int run_draw(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const std::string out = arguments.value(Option::out).value_or(loaded.program->name + ".svg");

@@ -3,14 +3,15 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/engine/c_export.h"
+#include "isodyne/exchange/editor_files.h"
+#include "isodyne/exchange/reqif.h"
+#include "isodyne/exchange/signal_table.h"
 #include "isodyne/ports/layout.h"
-#include "isodyne/present/editor_files.h"
-#include "isodyne/present/reqif.h"
 #include "isodyne/present/signals.h"
-#include "isodyne/present/summary.h"
-#include "isodyne/record/signal_table.h"
+#include "isodyne/session/summary.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -18,10 +19,10 @@ namespace isodyne::app {
 
 namespace {
 
-const model::Controller* choose(const model::Program& program, const std::vector<std::string>& words) {
+const program::Controller* choose(const program::Program& program, const std::vector<std::string>& words) {
   std::vector<std::string> names;
   std::string all;
-  for (const model::Controller& c : program.controllers) {
+  for (const program::Controller& c : program.controllers) {
     names.push_back(c.name);
     all += (all.empty() ? "" : ", ") + c.name;
     if (words.size() > 2 && c.name == words[2]) return &c;
@@ -49,11 +50,11 @@ std::optional<std::string> contract_of(const Arguments& arguments, int& status) 
     return std::nullopt;
   }
   const std::string& file = arguments.words[1];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return std::nullopt;
-  if (what == "reqif") return present::to_reqif(*loaded.program);
-  const model::Controller* controller = choose(*loaded.program, arguments.words);
+  if (what == "reqif") return exchange::to_reqif(*loaded.program);
+  const program::Controller* controller = choose(*loaded.program, arguments.words);
   if (controller == nullptr) return std::nullopt;
   return what == "header" ? ports::header_text(*loaded.program, *controller)
                           : ports::layout_json(*loaded.program, *controller);
@@ -66,7 +67,7 @@ int export_c(const Arguments& arguments) {
     return kWrongInput;
   }
   const std::string& file = arguments.words[1];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const auto files = engine::c_export(loaded.program);
@@ -83,7 +84,7 @@ int export_c(const Arguments& arguments) {
   }
   std::string all;
   for (const auto& [name, text] : *files) {
-    const Status written = present::write_file((folder / name).string(), text);
+    const Status written = write_file((folder / name).string(), text);
     if (!written) {
       say_error(written.failure().text());
       return kNotCompleted;
@@ -108,19 +109,19 @@ int export_recording(const Arguments& arguments) {
   const std::vector<std::string> words(arguments.words.begin() + 2, arguments.words.end());
   const auto names = words.empty() ? Result((*recording)->names()) : present::chosen_signals(**recording, words);
   if (!names) return say_error(names.failure().text()), kWrongInput;
-  auto table = record::table_of(**recording, *names);
+  auto table = exchange::table_of(**recording, *names);
   if (!table) return say_error(table.failure().text()), kWrongInput;
   const std::string own = std::filesystem::path(run).filename().string();
   table->title = own;
   std::vector<std::pair<std::string, std::string>> files;
   if (what == "comtrade") {
-    const auto written = record::to_comtrade(*table, arguments.has(Option::binary));
+    const auto written = exchange::to_comtrade(*table, arguments.has(Option::binary));
     if (!written) return say_error(written.failure().text()), kWrongInput;
     std::string base = arguments.value(Option::out).value_or(own);
     if (base.ends_with(".cfg")) base.resize(base.size() - 4);
     files = {{base + ".cfg", written->cfg}, {base + ".dat", written->dat}};
   } else {
-    const std::string text = what == "csv" ? record::to_csv(*table) : record::to_vcd(*table);
+    const std::string text = what == "csv" ? exchange::to_csv(*table) : exchange::to_vcd(*table);
     if (!arguments.has(Option::out)) {
       put(stdout, text);
       for (const std::string& r : table->remarks) say_aside(r);
@@ -130,7 +131,7 @@ int export_recording(const Arguments& arguments) {
   }
   std::string all;
   for (const auto& [file, text] : files) {
-    const Status written = present::write_file(file, text);
+    const Status written = write_file(file, text);
     if (!written) return say_error(written.failure().text()), kNotCompleted;
     all += (all.empty() ? "" : ", ") + file;
   }
@@ -151,9 +152,9 @@ int run_export(const Arguments& arguments) {
   if (what == "header" || what == "layout" || what == "reqif") {
     text = contract_of(arguments, status);
   } else if (what == "textmate") {
-    text = present::textmate_grammar();
+    text = exchange::textmate_grammar();
   } else if (what == "vim") {
-    text = present::vim_syntax();
+    text = exchange::vim_syntax();
   } else {
     const auto meant = closest(what, {"header", "layout", "c", "reqif", "csv", "comtrade", "vcd", "textmate", "vim"});
     say_error(fmt::format("cannot export `{}`; {}", what,
@@ -167,7 +168,7 @@ int run_export(const Arguments& arguments) {
     put(stdout, *text);
     return kHeld;
   }
-  const Status written = present::write_file(*out, *text);
+  const Status written = write_file(*out, *text);
   if (!written) {
     say_error(written.failure().text());
     return kNotCompleted;

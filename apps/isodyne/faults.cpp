@@ -13,10 +13,11 @@
 #include "command.h"
 #include "isodyne/bench/reach.h"
 #include "isodyne/core/csv.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/present/timeline.h"
 #include "isodyne/present/trace.h"
+#include "isodyne/session/summary.h"
 #include "plans.h"
 #include "runs.h"
 #include "table.h"
@@ -25,7 +26,7 @@
 namespace isodyne::app {
 
 using Json = nlohmann::ordered_json;
-using When = model::Fault::When;
+using When = program::Fault::When;
 
 namespace {
 
@@ -41,10 +42,10 @@ struct FaultRow {
 };
 
 /// What can be told without a run: times, and what scenarios inject.
-void without_a_try(const model::Program& p, const model::Fault& f, FaultRow& row) {
-  row.told = f.condition == model::kNone;
+void without_a_try(const program::Program& p, const program::Fault& f, FaultRow& row) {
+  row.told = f.condition == program::kNone;
   for (std::size_t s = 0; s < p.scenarios.size() && row.told; ++s) {
-    const model::Scenario& scenario = p.scenarios[s];
+    const program::Scenario& scenario = p.scenarios[s];
     if (!scenario.needs.empty()) continue;
     if (f.when == When::by_hand) {
       for (const std::int32_t injected : bench::faults_of(p, static_cast<std::int32_t>(s))) {
@@ -58,12 +59,12 @@ void without_a_try(const model::Program& p, const model::Fault& f, FaultRow& row
 }
 
 /// A run of it, healthy: when each fault's trigger came, in ns (-1: never), a line each; or `!` and why it cannot run.
-std::string try_scenario(const std::shared_ptr<const model::Program>& program, const bench::RunPlan& plan,
+std::string try_scenario(const std::shared_ptr<const program::Program>& program, const bench::RunPlan& plan,
                          const std::string& folder) {
   ports::ForeignCalls calls(std::chrono::milliseconds(1000));
   const bench::PortMaker make_port = ports_for(program, {.folder = folder,
                                                          .logs = "",
-                                                         .read_file = present::read_file,
+                                                         .read_file = read_file,
                                                          .calls = &calls,
                                                          .answer_within = std::chrono::seconds(1),
                                                          .paced = false,
@@ -72,7 +73,7 @@ std::string try_scenario(const std::shared_ptr<const model::Program>& program, c
   bench::TriggerWatch watch(*program);
   bench::Run run(program, plan, make_port, watch);
   const bench::RunResult result = run.execute(go_on);
-  if (result.ending == bench::Ending::controller_failed) return "!" + result.explanation;
+  if (result.ending == observe::Ending::controller_failed) return "!" + result.explanation;
   std::string text;
   for (const auto& at : watch.reached()) text += fmt::format("{}\n", at ? at->count() : -1);
   return text;
@@ -93,17 +94,17 @@ void note_reached(const std::string& scenario, const std::string& said, std::vec
 }
 
 /// Whether runs of it can be beside each other: an address belongs to one of them.
-bool may_be_beside(const model::Program& p, const std::string& setting) {
-  return std::all_of(p.controllers.begin(), p.controllers.end(), [&](const model::Controller& c) {
-    const model::Setting* s = bench::setting_of(c, setting);
-    using Kind = model::Setting::Kind;
+bool may_be_beside(const program::Program& p, const std::string& setting) {
+  return std::all_of(p.controllers.begin(), p.controllers.end(), [&](const program::Controller& c) {
+    const program::Setting* s = bench::setting_of(c, setting);
+    using Kind = program::Setting::Kind;
     return s == nullptr || s->kind == Kind::part || s->kind == Kind::library || s->kind == Kind::program;
   });
 }
 
 /// Every scenario once, healthy; false, and said why, if one cannot run.
-bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std::vector<FaultRow>& rows) {
-  const model::Program& p = *loaded.program;
+bool try_scenarios(const Arguments& arguments, const check::Loaded& loaded, std::vector<FaultRow>& rows) {
+  const program::Program& p = *loaded.program;
   for (FaultRow& row : rows) row.reached.clear();
   std::vector<bench::RunPlan> plans;
   for (std::size_t s = 0; s < p.scenarios.size(); ++s) {
@@ -137,9 +138,9 @@ bool try_scenarios(const Arguments& arguments, const model::Loaded& loaded, std:
 }
 
 /// "all" where every scenario that can be run gets there; with times, the earliest of them.
-std::string reached_text(const FaultRow& r, const model::Program& p) {
-  const auto runnable = static_cast<std::size_t>(
-      std::count_if(p.scenarios.begin(), p.scenarios.end(), [](const model::Scenario& s) { return s.needs.empty(); }));
+std::string reached_text(const FaultRow& r, const program::Program& p) {
+  const auto runnable = static_cast<std::size_t>(std::count_if(
+      p.scenarios.begin(), p.scenarios.end(), [](const program::Scenario& s) { return s.needs.empty(); }));
   if (r.reached.size() < std::max<std::size_t>(runnable, 3)) {
     if (r.reached.size() <= 3) return listed(r.reached, "none");
     return fmt::format("{}, {} and {} more", r.reached[0], r.reached[1], r.reached.size() - 2);
@@ -148,12 +149,12 @@ std::string reached_text(const FaultRow& r, const model::Program& p) {
 }
 
 /// What the named runs say of each fault; false, and said, if one cannot be opened or is of another bench.
-bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<FaultRow>& rows,
+bool note_runs(const Arguments& arguments, const program::Program& p, std::vector<FaultRow>& rows,
                std::vector<std::string>& remarks) {
   const std::vector<std::string> folders(arguments.words.begin() + 1, arguments.words.end());
   const auto runs = open_runs(folders);
   if (!runs) return false;
-  for (const present::RunFolder& run : *runs) {
+  for (const session::RunFolder& run : *runs) {
     if (run.program->name == p.name) continue;
     say_error(fmt::format("{} is a run of bench {}, not of {}", run.path, run.program->name, p.name));
     return false;
@@ -172,7 +173,7 @@ bool note_runs(const Arguments& arguments, const model::Program& p, std::vector<
   return true;
 }
 
-void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs,
+void print_rows(const program::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs,
                 const std::vector<std::string>& remarks) {
   std::vector<Table::Column> columns{
       {"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {tried ? "Triggered in" : "Within reach of"}, {"Named by"}};
@@ -207,13 +208,14 @@ void print_rows(const model::Program& p, const std::vector<FaultRow>& rows, bool
 
 int run_faults(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const model::Program& p = *loaded.program;
+  const program::Program& p = *loaded.program;
   std::vector<FaultRow> rows;
-  for (const model::Fault& f : p.faults) {
-    FaultRow row{f.name, model::place_of(p, f), model::fault_word(f.kind), f.when_text, f.doc, present::naming(p, f)};
+  for (const program::Fault& f : p.faults) {
+    FaultRow row{f.name, program::place_of(p, f), program::fault_word(f.kind), f.when_text,
+                 f.doc,  present::naming(p, f)};
     if (!f.amount_text.empty()) row.kind += " " + f.amount_text;
     without_a_try(p, f, row);
     rows.push_back(std::move(row));

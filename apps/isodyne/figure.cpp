@@ -7,13 +7,14 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/parser.h"
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/response.h"
-#include "isodyne/present/run_folder.h"
 #include "isodyne/present/signal_figure.h"
 #include "isodyne/record/compare.h"
+#include "isodyne/session/run_folder.h"
 #include "library_path.h"
 #include "plans.h"
 #include "runs.h"
@@ -178,12 +179,12 @@ int over_time(const Arguments& arguments, const Wanted& w, const present::Stretc
   figure->title = title_of(w);
   figure->subtitle = numbers;
   if (mark) figure->marks.push_back(*mark);
-  const auto opened = present::open_recording(w.paths[0]);
-  const model::Program* program = opened ? opened->loaded.program.get() : nullptr;
+  const auto opened = session::open_recording(w.paths[0]);
+  const program::Program* program = opened ? opened->loaded.program.get() : nullptr;
   if (program != nullptr) present::add_limits(*figure, *program, *w.runs[0]);
   if (w.runs.size() == 1) {  // what happened, and what was broken
-    const auto summary = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
-    present::add_story(*figure, program, *w.runs[0], summary ? *summary : present::Summary{});
+    const auto summary = session::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
+    present::add_story(*figure, program, *w.runs[0], summary ? *summary : session::Summary{});
     if (summary) figure->subtitle = fmt::format("{}, seed {}", summary->title(), summary->seed);
     present::clip(*figure);
   }
@@ -222,21 +223,21 @@ bool declares_figures(const std::string& file, const std::string& text) {
 
 /// The figures of a text, each in its own file: NAME, or BASE-NAME.
 int of_layout(const Arguments& arguments, const Wanted& w, const std::string& file) {
-  const auto text = present::read_file(file);
+  const auto text = read_file(file);
   if (!text) return say_error(text.failure().text()), kWrongInput;
   if (!declares_figures(file, *text)) return say_error(file + " declares no figure"), kWrongInput;
-  const model::Rules rules{file, *text, false, read_library_file};
-  auto opened = present::open_recording(w.paths[0], rules);
+  const check::Rules rules{file, *text, false, read_library_file};
+  auto opened = session::open_recording(w.paths[0], rules);
   if (!opened) return say_error(opened.failure().text()), kWrongInput;
   print_diagnostics(opened->loaded, file);
   if (opened->loaded.program == nullptr) return kWrongInput;
-  const model::Program& p = *opened->loaded.program;
-  const auto read = present::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
-  present::Summary summary = read ? *read : present::Summary{};
+  const program::Program& p = *opened->loaded.program;
+  const auto read = session::read_summary((fs::path(w.paths[0]) / "verdicts.json").string());
+  session::Summary summary = read ? *read : session::Summary{};
   if (!read) summary.bench = p.name;
   Place place = place_of(arguments);
   const std::string base = arguments.has(Option::out) ? place.name + "-" : "";
-  for (const model::Figure& f : p.figures) {
+  for (const program::Figure& f : p.figures) {
     present::FigureData figure = present::gather(p, f, *opened->recording, summary);
     figure.name = place.name = base + f.name;
     if (const int status = told(present::draw(figure, place.folder, true), place); status != kHeld) return status;

@@ -1,9 +1,10 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/format.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -12,7 +13,7 @@ namespace {
 enum class Outcome { unchanged, changed, failed };
 
 Outcome format_file(const std::string& file, bool only_check) {
-  const Result<std::string> text = present::read_file(file);
+  const Result<std::string> text = read_file(file);
   if (!text) {
     say_error(text.failure().text());
     return Outcome::failed;
@@ -31,7 +32,7 @@ Outcome format_file(const std::string& file, bool only_check) {
     say(fmt::format("{} is not formatted", file));
     return Outcome::changed;
   }
-  const Status written = present::write_file(file, formatted);
+  const Status written = write_file(file, formatted);
   if (!written) {
     say_error(written.failure().text());
     return Outcome::failed;

@@ -5,10 +5,11 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/reqif.h"
-#include "isodyne/present/summary.h"
-#include "isodyne/record/signal_table.h"
+#include "isodyne/exchange/reqif.h"
+#include "isodyne/exchange/signal_table.h"
+#include "isodyne/session/summary.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -20,17 +21,17 @@ namespace {
 
 int import_requirements(const Arguments& arguments) {
   const std::string& file = arguments.words[1];
-  const auto text = present::read_file(file);
+  const auto text = read_file(file);
   if (!text) {
     say_error(text.failure().text());
     return kWrongInput;
   }
-  const auto requirements = present::from_reqif(file, *text);
+  const auto requirements = exchange::from_reqif(file, *text);
   if (!requirements) {
     say_error(requirements.failure().text());
     return kWrongInput;
   }
-  const std::string rules = present::rules_text(*requirements, file.substr(file.rfind('/') + 1));
+  const std::string rules = exchange::rules_text(*requirements, file.substr(file.rfind('/') + 1));
   std::size_t without = 0, unread = 0;
   for (const auto& r : *requirements) {
     without += r.formula.empty() ? 1 : 0;
@@ -40,7 +41,7 @@ int import_requirements(const Arguments& arguments) {
   if (!out) {
     put(stdout, rules);
   } else {
-    const Status written = present::write_new_file(*out, rules);
+    const Status written = write_new_file(*out, rules);
     if (!written) {
       say_error(written.failure().text());
       return kNotCompleted;
@@ -55,23 +56,23 @@ int import_requirements(const Arguments& arguments) {
 }
 
 /// The other file of a COMTRADE pair lies beside it.
-Result<record::SignalTable> read_comtrade(const std::string& file) {
+Result<exchange::SignalTable> read_comtrade(const std::string& file) {
   const bool by_data = fs::path(file).extension() == ".dat" || fs::path(file).extension() == ".DAT";
   const bool capitals = fs::path(file).extension() == ".CFG" || fs::path(file).extension() == ".DAT";
   const std::string cfg_name = fs::path(file).replace_extension(capitals ? ".CFG" : ".cfg").string(),
                     dat_name = fs::path(file).replace_extension(capitals ? ".DAT" : ".dat").string();
-  const auto cfg = present::read_file(by_data ? cfg_name : file);
+  const auto cfg = read_file(by_data ? cfg_name : file);
   if (!cfg) return cfg.failure();
-  const auto dat = present::read_file(by_data ? file : dat_name);
+  const auto dat = read_file(by_data ? file : dat_name);
   if (!dat) return dat.failure();
-  return record::from_comtrade(by_data ? cfg_name : file, {*cfg, *dat});
+  return exchange::from_comtrade(by_data ? cfg_name : file, {*cfg, *dat});
 }
 
-Result<record::SignalTable> read_table(const std::string& what, const std::string& file) {
+Result<exchange::SignalTable> read_table(const std::string& what, const std::string& file) {
   if (what == "comtrade") return read_comtrade(file);
-  const auto text = present::read_file(file);
+  const auto text = read_file(file);
   if (!text) return text.failure();
-  return what == "csv" ? record::from_csv(file, *text) : record::from_vcd(file, *text);
+  return what == "csv" ? exchange::from_csv(file, *text) : exchange::from_vcd(file, *text);
 }
 
 int import_measurements(const Arguments& arguments) {
@@ -81,7 +82,7 @@ int import_measurements(const Arguments& arguments) {
   const auto folder = make_run_folder(arguments, fs::path(file).stem().string());
   if (!folder) return say_error(folder.failure().text()), kNotCompleted;
   const Status written =
-      record::write_table((fs::path(*folder) / "recording.h5").string(), fs::path(file).filename().string(), *table);
+      exchange::write_table((fs::path(*folder) / "recording.h5").string(), fs::path(file).filename().string(), *table);
   if (!written) {
     std::error_code error;
     fs::remove_all(*folder, error);

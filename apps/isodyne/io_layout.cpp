@@ -15,7 +15,7 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-std::string hex(double raw, const model::BitRange& bits) {
+std::string hex(double raw, const program::BitRange& bits) {
   const auto number = static_cast<std::uint64_t>(static_cast<std::int64_t>(raw));
   const std::uint64_t mask = bits.width == 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits.width) - 1;
   return fmt::format("0x{:0{}x}", number & mask, (bits.width + 3) / 4);
@@ -28,7 +28,7 @@ std::string bytes_text(const present::FrameExample& example, int word) {
   return text;
 }
 
-void say_frame(const model::Program& p, const model::Frame& frame) {
+void say_frame(const program::Program& p, const program::Frame& frame) {
   const present::FrameExample example = present::frame_example(p, frame);
   say(fmt::format("{}: {}", colours_on(stdout) ? "\x1b[1m" + frame.name + "\x1b[0m" : frame.name,
                   present::frame_title(p, frame)));
@@ -53,7 +53,7 @@ void say_frame(const model::Program& p, const model::Frame& frame) {
     say(fmt::format("  byte {:>4}  {}   (word {})", 8 * w, bytes_text(example, w), w));
 }
 
-Json frame_json(const model::Program& p, const model::Frame& frame) {
+Json frame_json(const program::Program& p, const program::Frame& frame) {
   const present::FrameExample example = present::frame_example(p, frame);
   Json j{{"frame", frame.name},
          {"words", frame.words},
@@ -77,10 +77,10 @@ Json frame_json(const model::Program& p, const model::Frame& frame) {
 }
 
 /// The frames that were asked for: one, or all.
-std::vector<const model::Frame*> asked_for(const model::Program& p, const Arguments& arguments) {
-  std::vector<const model::Frame*> frames;
+std::vector<const program::Frame*> asked_for(const program::Program& p, const Arguments& arguments) {
+  std::vector<const program::Frame*> frames;
   std::vector<std::string> names;
-  for (const model::Frame& f : p.frames) {
+  for (const program::Frame& f : p.frames) {
     names.push_back(f.name);
     if (arguments.words.size() < 2 || arguments.words[1] == f.name) frames.push_back(&f);
   }
@@ -100,7 +100,7 @@ std::vector<const model::Frame*> asked_for(const model::Program& p, const Argume
 
 int run_io_layout(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const auto frames = asked_for(*loaded.program, arguments);
@@ -108,7 +108,7 @@ int run_io_layout(const Arguments& arguments) {
   if (const auto out = arguments.value(Option::out)) {
     std::error_code error;
     std::filesystem::create_directories(*out, error);
-    for (const model::Frame* f : frames) {
+    for (const program::Frame* f : frames) {
       const std::string base = (std::filesystem::path(*out) / f->name).string();
       const Status drawn = present::draw_frame(*loaded.program, *f, base);
       if (!drawn) {
@@ -120,7 +120,7 @@ int run_io_layout(const Arguments& arguments) {
   }
   if (arguments.has(Option::json)) {
     Json all = Json::array();
-    for (const model::Frame* f : frames) all.push_back(frame_json(*loaded.program, *f));
+    for (const program::Frame* f : frames) all.push_back(frame_json(*loaded.program, *f));
     say(all.dump(2));
     return kHeld;
   }

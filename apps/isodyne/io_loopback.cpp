@@ -5,8 +5,9 @@
 
 #include "command.h"
 #include "isodyne/bench/loopback.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -17,11 +18,11 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 using io::WireState;
-using model::Program;
+using program::Program;
 
 /// What was asked for: the cable list, and wires that do something else.
 struct Chosen {
-  std::int32_t cables = model::kNone, wiring = model::kNone;
+  std::int32_t cables = program::kNone, wiring = program::kNone;
 };
 
 std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
@@ -38,7 +39,7 @@ std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
     c.wiring = static_cast<std::int32_t>(i);
     c.cables = p.wirings[i].cables;
   }
-  if (c.cables != model::kNone) return c;
+  if (c.cables != program::kNone) return c;
   std::string all;
   for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
   if (names.empty())
@@ -58,7 +59,7 @@ std::string percent_of_range(double share) {
 }
 
 /// What is wrong, in words that tell what to look for.
-std::string finding_text(const Program& p, const model::Cables& cables, const io::WireFinding& f) {
+std::string finding_text(const Program& p, const program::Cables& cables, const io::WireFinding& f) {
   switch (f.state) {
     case WireState::good:
       return "";
@@ -86,7 +87,7 @@ std::string finding_text(const Program& p, const model::Cables& cables, const io
   return "";
 }
 
-Json finding_json(const Program& p, const model::Cables& cables, const model::Cable& c, const io::WireFinding& f) {
+Json finding_json(const Program& p, const program::Cables& cables, const program::Cable& c, const io::WireFinding& f) {
   Json j{{"output", p.sensors[static_cast<std::size_t>(c.sensor)].name},
          {"input", p.actuators[static_cast<std::size_t>(c.actuator)].name},
          {"state", io::wire_word(f.state)},
@@ -101,24 +102,24 @@ Json finding_json(const Program& p, const model::Cables& cables, const model::Ca
   return j;
 }
 
-const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
-  for (const model::Setting& s : c.settings) {
+const program::Setting* setting_of(const program::Controller& c, const std::string& name) {
+  for (const program::Setting& s : c.settings) {
     if (s.name == name) return &s;
   }
   std::string all;
-  for (const model::Setting& s : c.settings) all += (all.empty() ? "" : ", ") + s.name;
+  for (const program::Setting& s : c.settings) all += (all.empty() ? "" : ", ") + s.name;
   say_error(fmt::format("controller `{}` has no setting `{}`; it has {}", c.name, name, all));
   return nullptr;
 }
 
 int show(const Arguments& arguments, const Program& p, const Chosen& c, const bench::LoopbackResult& result,
          const std::string& over) {
-  const model::Cables& cables = p.cables[static_cast<std::size_t>(c.cables)];
+  const program::Cables& cables = p.cables[static_cast<std::size_t>(c.cables)];
   std::size_t good = 0;
   Table table({{"Output"}, {"Input"}, {"Wire"}, {"Finding"}});
   Json rows = Json::array();
   for (std::size_t i = 0; i < cables.cables.size(); ++i) {
-    const model::Cable& cable = cables.cables[i];
+    const program::Cable& cable = cables.cables[i];
     const io::WireFinding& f = result.findings[i];
     good += f.state == WireState::good ? 1 : 0;
     table.row({p.sensors[static_cast<std::size_t>(cable.sensor)].name,
@@ -141,7 +142,7 @@ int show(const Arguments& arguments, const Program& p, const Chosen& c, const be
 
 int run_io_loopback(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const Program& p = *loaded.program;
@@ -154,21 +155,20 @@ int run_io_loopback(const Arguments& arguments) {
     say_error(index.failure().text());
     return kWrongInput;
   }
-  const model::Controller& controller = p.controllers[static_cast<std::size_t>(*index)];
+  const program::Controller& controller = p.controllers[static_cast<std::size_t>(*index)];
   ports::ForeignCalls calls(std::chrono::seconds(1));
   std::unique_ptr<ports::ControllerPort> port;
   std::string over = "simulated wires";
   if (const auto setting = arguments.value(Option::setting)) {
-    const model::Setting* s = setting_of(controller, *setting);
+    const program::Setting* s = setting_of(controller, *setting);
     if (s == nullptr) return kWrongInput;
-    port = ports_for(loaded.program,
-                     {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls})(
+    port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls})(
         controller, *s);
     over = fmt::format("controller {}, setting {}", controller.name, s->name);
   } else {
-    const model::Wiring wiring =
-        c->wiring == model::kNone ? bench::faultless(p, c->cables) : p.wirings[static_cast<std::size_t>(c->wiring)];
-    if (c->wiring != model::kNone) over += " (" + wiring.name + ")";
+    const program::Wiring wiring =
+        c->wiring == program::kNone ? bench::faultless(p, c->cables) : p.wirings[static_cast<std::size_t>(c->wiring)];
+    if (c->wiring != program::kNone) over += " (" + wiring.name + ")";
     port = std::make_unique<bench::WiringPort>(p, controller, wiring, seed);
   }
   const auto result = bench::run_loopback(loaded.program, c->cables, controller, *port, seed);

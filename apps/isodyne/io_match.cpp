@@ -6,9 +6,10 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/match.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -17,14 +18,14 @@ namespace isodyne::app {
 namespace {
 
 using Json = nlohmann::ordered_json;
-using model::Program;
+using program::Program;
 
-const model::Controller* chosen(const Program& p, const Arguments& arguments) {
+const program::Controller* chosen(const Program& p, const Arguments& arguments) {
   const bool named = arguments.words.size() > 1;
-  const model::Controller* found = nullptr;
+  const program::Controller* found = nullptr;
   std::vector<std::string> names;
   std::string all;
-  for (const model::Controller& c : p.controllers) {
+  for (const program::Controller& c : p.controllers) {
     names.push_back(c.name);
     all += (all.empty() ? "" : ", ") + c.name;
     const bool listed = !c.tags.empty() || arguments.has(Option::tags);
@@ -169,15 +170,15 @@ Json to_json(const Findings& f) {
 
 int run_io_match(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const model::Controller* controller = chosen(*loaded.program, arguments);
+  const program::Controller* controller = chosen(*loaded.program, arguments);
   if (controller == nullptr) return kWrongInput;
   Findings f;
   const auto given = arguments.value(Option::tags);
   f.file = given ? *given : (std::filesystem::path(folder_of(file)) / controller->tags).string();
-  const Result<std::string> text = present::read_file(f.file);
+  const Result<std::string> text = read_file(f.file);
   if (!text) {
     say_error(text.failure().text());
     return kWrongInput;
@@ -193,7 +194,7 @@ int run_io_match(const Arguments& arguments) {
   const auto out = arguments.value(Option::out);
   std::error_code none;
   if (out && std::filesystem::exists(*out, none)) {
-    const Result<std::string> earlier = present::read_file(*out);
+    const Result<std::string> earlier = read_file(*out);
     const auto before = earlier ? io::read_map(*earlier, *out) : Result<std::vector<io::MapRow>>(earlier.failure());
     if (!before) {
       say_error(before.failure().text());
@@ -209,7 +210,7 @@ int run_io_match(const Arguments& arguments) {
   else
     show(f);
   if (out) {
-    const Status written = present::write_file(*out, io::map_text(f.channels, f.list.tags, f.matches));
+    const Status written = write_file(*out, io::map_text(f.channels, f.list.tags, f.matches));
     if (!written) {
       say_error(written.failure().text());
       return kNotCompleted;

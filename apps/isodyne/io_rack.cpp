@@ -9,9 +9,10 @@
 
 #include "command.h"
 #include "isodyne/core/csv.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/rack_text.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -20,7 +21,7 @@ namespace isodyne::app {
 namespace {
 
 using Json = nlohmann::ordered_json;
-using model::Program;
+using program::Program;
 
 std::string joined(const std::vector<std::string>& words) {
   std::string text;
@@ -31,39 +32,40 @@ std::string joined(const std::vector<std::string>& words) {
 /// Calls `visit(rack, slot, channel, address)` for every channel of every rack.
 template <typename Visit>
 void each_channel(const Program& p, Visit visit) {
-  for (const model::Rack& r : p.racks) {
-    for (const model::RackSlot& s : r.slots) {
-      for (const model::RackChannel& c : s.channels)
+  for (const program::Rack& r : p.racks) {
+    for (const program::RackSlot& s : r.slots) {
+      for (const program::RackChannel& c : s.channels)
         visit(r, s, c, fmt::format("{}.{}.{}", r.name, s.number, c.number));
     }
   }
 }
 
-const model::ChannelForm* form_of(const Program& p, const model::RackChannel& c) {
-  if (c.sensor != model::kNone) return &p.sensors[static_cast<std::size_t>(c.sensor)];
-  if (c.actuator != model::kNone) return &p.actuators[static_cast<std::size_t>(c.actuator)];
+const program::ChannelForm* form_of(const Program& p, const program::RackChannel& c) {
+  if (c.sensor != program::kNone) return &p.sensors[static_cast<std::size_t>(c.sensor)];
+  if (c.actuator != program::kNone) return &p.actuators[static_cast<std::size_t>(c.actuator)];
   return nullptr;
 }
 
-model::VarId value_of(const Program& p, const model::RackChannel& c) {
-  if (c.sensor != model::kNone) return p.sensors[static_cast<std::size_t>(c.sensor)].value;
-  if (c.actuator != model::kNone) return p.actuators[static_cast<std::size_t>(c.actuator)].value;
-  return model::kNone;
+program::VarId value_of(const Program& p, const program::RackChannel& c) {
+  if (c.sensor != program::kNone) return p.sensors[static_cast<std::size_t>(c.sensor)].value;
+  if (c.actuator != program::kNone) return p.actuators[static_cast<std::size_t>(c.actuator)].value;
+  return program::kNone;
 }
 
 /// What a channel in use carries: the quantity measured, the constant, or the actuator's controller.
-std::string carries(const Program& p, const model::RackChannel& c) {
+std::string carries(const Program& p, const program::RackChannel& c) {
   if (!c.value.empty()) return c.value;
-  const model::VarId id = value_of(p, c);
-  return id == model::kNone ? "" : p.variable(id).doc;
+  const program::VarId id = value_of(p, c);
+  return id == program::kNone ? "" : p.variable(id).doc;
 }
 
-std::string wire(const model::ChannelForm& f) {
+std::string wire(const program::ChannelForm& f) {
   if (f.electrical_text.empty()) return f.range_text;
   return fmt::format("{} as {}", f.range_text, f.electrical_text);
 }
 
-Json channel_json(const Program& p, const model::RackSlot& s, const model::RackChannel& c, const std::string& address) {
+Json channel_json(const Program& p, const program::RackSlot& s, const program::RackChannel& c,
+                  const std::string& address) {
   Json j{{"channel", address},
          {"module", s.module},
          {"direction", c.input ? "input" : "output"},
@@ -90,7 +92,7 @@ void say_no_rack(const Program& p) {
 
 /// A loaded bench that has racks; null after saying why not.
 std::shared_ptr<const Program> with_racks(const Arguments& arguments) {
-  const model::Loaded loaded = load_file(arguments.words[0]);
+  const check::Loaded loaded = load_file(arguments.words[0]);
   print_diagnostics(loaded, arguments.words[0]);
   if (loaded.program != nullptr && loaded.program->racks.empty()) {
     say_no_rack(*loaded.program);
@@ -99,7 +101,7 @@ std::shared_ptr<const Program> with_racks(const Arguments& arguments) {
   return loaded.program;
 }
 
-bool asked(const std::vector<std::string>& words, const model::Rack& r, const model::RackChannel& c,
+bool asked(const std::vector<std::string>& words, const program::Rack& r, const program::RackChannel& c,
            const std::string& address) {
   if (words.size() < 2) return !c.name.empty();
   for (std::size_t i = 1; i < words.size(); ++i) {
@@ -190,10 +192,10 @@ int run_io_free(const Arguments& arguments) {
   Json free = Json::array(), without = Json::array();
   Table table({{"Slot"}, {"Module"}, {"Free channels"}, {"Direction"}, {"Form"}});
   std::size_t count = 0;
-  for (const model::Rack& r : p.racks) {
-    for (const model::RackSlot& s : r.slots) {
+  for (const program::Rack& r : p.racks) {
+    for (const program::RackSlot& s : r.slots) {
       std::map<std::pair<bool, std::string>, std::vector<int>> numbers;
-      for (const model::RackChannel& c : s.channels) {
+      for (const program::RackChannel& c : s.channels) {
         if (!c.name.empty()) {
           placed.insert(c.name);
           continue;
@@ -213,8 +215,8 @@ int run_io_free(const Arguments& arguments) {
     names += (names.empty() ? "" : ", ") + name;
     without.push_back(name);
   };
-  for (const model::Sensor& s : p.sensors) look(s.name);
-  for (const model::Actuator& a : p.actuators) look(a.name);
+  for (const program::Sensor& s : p.sensors) look(s.name);
+  for (const program::Actuator& a : p.actuators) look(a.name);
   if (arguments.has(Option::json)) {
     say(Json{{"free", free}, {"without_channel", without}}.dump(2));
     return kHeld;
@@ -228,12 +230,12 @@ int run_io_free(const Arguments& arguments) {
 namespace {
 
 /// Checks the changed texts as a whole and writes them, into a folder or in place; says what it did.
-int write_changes(const Arguments& arguments, const model::Loaded& before,
+int write_changes(const Arguments& arguments, const check::Loaded& before,
                   const std::map<std::int32_t, std::string>& texts, const std::string& did) {
   const std::string& file = arguments.words[0];
   std::map<std::string, std::string> changed;
   for (const auto& [source, text] : texts) changed[before.relative[static_cast<std::size_t>(source)]] = text;
-  const model::Loaded after = load_changed(file, changed);
+  const check::Loaded after = load_changed(file, changed);
   if (after.program == nullptr) {
     print_diagnostics(after, file);
     say_error("nothing was written: the bench would not be in order");
@@ -245,7 +247,7 @@ int write_changes(const Arguments& arguments, const model::Loaded& before,
     const std::filesystem::path to = std::filesystem::path(out ? *out : folder_of(file)) / relative;
     std::error_code error;
     if (out) std::filesystem::create_directories(to.parent_path(), error);
-    const Status written = present::write_file(to.string(), text);
+    const Status written = write_file(to.string(), text);
     if (!written) {
       say_error(written.failure().text());
       return kNotCompleted;
@@ -259,7 +261,7 @@ int write_changes(const Arguments& arguments, const model::Loaded& before,
 /// A new actuator for an output, in front of its rack.
 void add_actuator(const Program& p, const io::Binding& b, const std::string& unit,
                   std::map<std::int32_t, std::string>& texts) {
-  for (const model::Rack& r : p.racks) {
+  for (const program::Rack& r : p.racks) {
     if (r.name != b.rack) continue;
     std::string& text = texts[r.span.source];
     const std::string& original = p.sources->text(r.span.source);
@@ -285,7 +287,7 @@ void add_actuator(const Program& p, const io::Binding& b, const std::string& uni
 
 int run_io_bind(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const Program& p = *loaded.program;
@@ -315,7 +317,7 @@ int run_io_bind(const Arguments& arguments) {
   }
   auto texts = io::rewritten(p, {*wanted});
   if (const auto unit = arguments.value(Option::unit)) {
-    if (p.find(wanted->name) != model::kNone) {
+    if (p.find(wanted->name) != program::kNone) {
       say_error(fmt::format("`{}` is declared already: leave --unit away", wanted->name));
       return kWrongInput;
     }
@@ -348,7 +350,7 @@ int run_io_table(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
   const auto out = arguments.value(Option::out);
   const auto from = arguments.value(Option::take);
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   const Program& p = *loaded.program;
@@ -359,12 +361,12 @@ int run_io_table(const Arguments& arguments) {
       put(stdout, arguments.has(Option::csv) ? text : aligned(text));
       return kHeld;
     }
-    const Status written = present::write_file(*out, text);
+    const Status written = write_file(*out, text);
     if (!written) say_error(written.failure().text());
     if (written) say_aside(fmt::format("wrote {}", *out));
     return written ? kHeld : kNotCompleted;
   }
-  const Result<std::string> text = present::read_file(*from);
+  const Result<std::string> text = read_file(*from);
   if (!text) {
     say_error(text.failure().text());
     return kWrongInput;

@@ -1,22 +1,23 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/io/registers.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "terminal.h"
 
 namespace isodyne::app {
 
 int run_io_registers(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const model::Program& p = *loaded.program;
-  const model::Controller* chosen = p.controllers.empty() ? nullptr : &p.controllers.front();
+  const program::Program& p = *loaded.program;
+  const program::Controller* chosen = p.controllers.empty() ? nullptr : &p.controllers.front();
   if (arguments.words.size() > 1) {
     chosen = nullptr;
-    for (const model::Controller& c : p.controllers) {
+    for (const program::Controller& c : p.controllers) {
       if (c.name == arguments.words[1]) chosen = &c;
     }
   }
@@ -31,7 +32,7 @@ int run_io_registers(const Arguments& arguments) {
     put(stdout, text);
     return kHeld;
   }
-  const Status written = present::write_file(*out, text);
+  const Status written = write_file(*out, text);
   if (!written) {
     say_error(written.failure().text());
     return kNotCompleted;

@@ -1,7 +1,5 @@
 // judge: the requirements of a bench, or others, asked of a recording. measure: what was measured in it.
 
-#include "isodyne/judge/judge.h"
-
 #include <cmath>
 #include <filesystem>
 
@@ -9,10 +7,12 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/rejudge.h"
-#include "isodyne/present/run_folder.h"
+#include "isodyne/judge/judge.h"
 #include "isodyne/record/playback.h"
+#include "isodyne/session/rejudge.h"
+#include "isodyne/session/run_folder.h"
 #include "library_path.h"
 #include "runs.h"
 #include "table.h"
@@ -27,18 +27,18 @@ using Json = nlohmann::ordered_json;
 namespace {
 
 /// How a recorded run came to its end; a recording that was never closed breaks off.
-bench::Ending ending_of(const record::Recording& recording) {
-  for (const bench::Ending e :
-       {bench::Ending::completed, bench::Ending::cut_short, bench::Ending::interrupted, bench::Ending::wait_timed_out,
-        bench::Ending::controller_failed, bench::Ending::diverged}) {
-    if (recording.ending() == bench::ending_word(e)) return e;
+observe::Ending ending_of(const record::Recording& recording) {
+  for (const observe::Ending e :
+       {observe::Ending::completed, observe::Ending::cut_short, observe::Ending::interrupted,
+        observe::Ending::wait_timed_out, observe::Ending::controller_failed, observe::Ending::diverged}) {
+    if (recording.ending() == observe::ending_word(e)) return e;
   }
-  return bench::Ending::not_recorded;
+  return observe::Ending::not_recorded;
 }
 
-std::optional<present::OpenRecording> open(const std::string& path, const std::optional<model::Rules>& rules,
+std::optional<session::OpenRecording> open(const std::string& path, const std::optional<check::Rules>& rules,
                                            int& status) {
-  auto run = present::open_recording(path, rules);
+  auto run = session::open_recording(path, rules);
   if (!run) {
     say_error(run.failure().text());
     status = kNotCompleted;
@@ -59,13 +59,13 @@ std::optional<present::OpenRecording> open(const std::string& path, const std::o
 }
 
 /// What the recording cannot answer: quantities that are not in it (an error), times longer than it (a warning).
-void check_against(const record::Playback& playback, present::OpenRecording& run) {
-  const model::Program& p = *run.loaded.program;
+void check_against(const record::Playback& playback, session::OpenRecording& run) {
+  const program::Program& p = *run.loaded.program;
   const Time length{run.recording->times().back()};
-  const auto reads_missing = [&](Span span, const std::string& what, std::initializer_list<model::NodeId> nodes) {
-    for (const model::NodeId node : nodes) {
-      if (node == model::kNone) continue;
-      for (const model::VarId id : p.reads(node)) {
+  const auto reads_missing = [&](Span span, const std::string& what, std::initializer_list<program::NodeId> nodes) {
+    for (const program::NodeId node : nodes) {
+      if (node == program::kNone) continue;
+      for (const program::VarId id : p.reads(node)) {
         const auto& missing = playback.missing();
         if (std::find(missing.begin(), missing.end(), id) == missing.end()) continue;
         run.loaded.diagnostics.error(Code::not_recorded, span,
@@ -81,16 +81,16 @@ void check_against(const record::Playback& playback, present::OpenRecording& run
         fmt::format("{} speaks of {}, but the recording is {} long", what, format_span(time), format_span(length)),
         "what it says of that time stays undecided");
   };
-  for (const model::Requirement& r : p.requirements) {
+  for (const program::Requirement& r : p.requirements) {
     const std::string what = "requirement " + r.name;
     reads_missing(r.span, what, {r.trigger, r.check});
     if (r.within) too_long(r.span, what, *r.within);
-    for (const model::FormulaNode& n : r.nodes) {
+    for (const program::FormulaNode& n : r.nodes) {
       reads_missing(r.span, what, {n.value});
       too_long(r.span, what, n.time);
     }
   }
-  for (const model::Measure& m : p.measures) {
+  for (const program::Measure& m : p.measures) {
     const std::string what = fmt::format("measure `{}`", m.name);
     reads_missing(m.span, what, {m.of, m.to, m.within, m.against, m.event, m.until});
     too_long(m.span, what, m.end);
@@ -98,7 +98,7 @@ void check_against(const record::Playback& playback, present::OpenRecording& run
 }
 
 /// Looks at every image and gives the time between two; nothing, and says why, if something that is read is not there.
-std::optional<Time> play(present::OpenRecording& run, const std::string& rules, judge::Judge& judge,
+std::optional<Time> play(session::OpenRecording& run, const std::string& rules, judge::Judge& judge,
                          const std::function<void()>& seen) {
   record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
   check_against(playback, run);
@@ -107,7 +107,7 @@ std::optional<Time> play(present::OpenRecording& run, const std::string& rules, 
   ProgressLine progress;
   const double end = to_seconds(Time{run.recording->times().back()});
   std::size_t images = 0;
-  playback.run([&](const bench::Image& image) {
+  playback.run([&](const observe::Image& image) {
     judge.image(image);
     seen();
     if (++images % 1024 == 0 && progress.due())
@@ -117,7 +117,7 @@ std::optional<Time> play(present::OpenRecording& run, const std::string& rules, 
   return playback.period();
 }
 
-std::string pace_remark(const model::Program& p, Time period) {
+std::string pace_remark(const program::Program& p, Time period) {
   if (period == p.step) return {};
   return fmt::format(
       "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
@@ -129,19 +129,19 @@ std::string pace_remark(const model::Program& p, Time period) {
 
 int run_judge(const Arguments& arguments) {
   const std::string& path = arguments.words[0];
-  std::optional<model::Rules> rules;
+  std::optional<check::Rules> rules;
   if (arguments.words.size() > 1) {
-    const auto text = present::read_file(arguments.words[1]);
+    const auto text = read_file(arguments.words[1]);
     if (!text) {
       say_error(text.failure().text());
       return kWrongInput;
     }
-    rules = model::Rules{arguments.words[1], *text, true, read_library_file};
+    rules = check::Rules{arguments.words[1], *text, true, read_library_file};
   }
   int status = kHeld;
   auto run = open(path, rules, status);
   if (!run) return status;
-  const model::Program& p = *run->loaded.program;
+  const program::Program& p = *run->loaded.program;
   judge::Judge judge(run->loaded.program);
   const auto period = play(*run, rules ? rules->name : path, judge, [] {});
   if (!period) return kWrongInput;
@@ -149,19 +149,19 @@ int run_judge(const Arguments& arguments) {
   bench::RunResult result;
   result.ending = ending_of(*run->recording);
   result.ended_at = Time{run->recording->times().back()};
-  present::SetRight right = present::set_right(p, *run->recording, judge.verdicts(result.ending), *period);
-  present::Summary summary = present::summarize(p, run->recording->identity(), result, right.verdicts);
+  session::SetRight right = session::set_right(p, *run->recording, judge.verdicts(result.ending), *period);
+  session::Summary summary = session::summarize(p, run->recording->identity(), result, right.verdicts);
   summary.remarks = std::move(right.remarks);
   for (const std::string& file : run->of_today)
     summary.remarks.push_back(fmt::format("The rules use \"{}\" of the library as it is now: the run did not.", file));
-  if (result.ending == bench::Ending::not_recorded) {
+  if (result.ending == observe::Ending::not_recorded) {
     summary.ending = "cut off";
     summary.remarks.push_back(fmt::format("The recording breaks off at {}: the run was killed, or the disk was full.",
                                           format_seconds(summary.ended_at_s)));
   }
   if (!rules) {  // what the scenario expected was told while it ran
-    if (const auto before = present::read_summary((fs::path(path) / "verdicts.json").string())) {
-      for (const present::SummaryRow& r : before->rows) {
+    if (const auto before = session::read_summary((fs::path(path) / "verdicts.json").string())) {
+      for (const session::SummaryRow& r : before->rows) {
         if (r.expected) summary.rows.push_back(r);
       }
       summary.not_injected = before->not_injected;
@@ -179,14 +179,14 @@ int run_judge(const Arguments& arguments) {
   } else {
     print_verdicts(summary, out ? "Verdicts in " + *out : "Judged by " + (rules ? rules->name : "its own rules"));
   }
-  if (!bench::as_asked(result.ending)) return kNotCompleted;
+  if (!observe::as_asked(result.ending)) return kNotCompleted;
   return status_of(summary, arguments.has(Option::strict));
 }
 
 namespace {
 
 /// Words with a blank are measures of their own: `of level  mean  over 1 s .. 2 s`. Others are names of the bench's.
-std::optional<model::Rules> measures_in(const Arguments& arguments, std::vector<std::string>& names) {
+std::optional<check::Rules> measures_in(const Arguments& arguments, std::vector<std::string>& names) {
   std::string text;
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
     const std::string& word = arguments.words[i];
@@ -198,12 +198,12 @@ std::optional<model::Rules> measures_in(const Arguments& arguments, std::vector<
     text += fmt::format("measure {} {{ {} }}\n", names.back(), word);
   }
   if (text.empty()) return std::nullopt;
-  return model::Rules{"command line", text, false};
+  return check::Rules{"command line", text, false};
 }
 
-bool known(const model::Program& p, const std::vector<std::string>& names) {
+bool known(const program::Program& p, const std::vector<std::string>& names) {
   std::vector<std::string> all;
-  for (const model::Measure& m : p.measures) all.push_back(m.name);
+  for (const program::Measure& m : p.measures) all.push_back(m.name);
   for (const std::string& name : names) {
     if (std::find(all.begin(), all.end(), name) != all.end()) continue;
     const auto meant = closest(name, all);
@@ -225,7 +225,7 @@ int run_measure(const Arguments& arguments) {
   int status = kHeld;
   auto run = open(arguments.words[0], rules, status);
   if (!run) return status;
-  const model::Program& p = *run->loaded.program;
+  const program::Program& p = *run->loaded.program;
   if (!known(p, names)) return kWrongInput;
   std::vector<judge::Measured> all;
   judge::Judge judge(run->loaded.program);
@@ -244,10 +244,10 @@ int run_measure(const Arguments& arguments) {
   Json list = Json::array();
   std::size_t shown = 0;
   for (const judge::Measured& m : all) {
-    const model::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
+    const program::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
     if (!names.empty() && std::find(names.begin(), names.end(), measure.name) == names.end()) continue;
     ++shown;
-    const model::Variable& v = p.variable(measure.value);
+    const program::Variable& v = p.variable(measure.value);
     const bool number = std::isfinite(m.value);
     const double value = (m.value - v.unit.offset) / v.unit.factor;
     table.row({measure.name, std::to_string(m.occurrence), format_seconds(to_seconds(m.begin)),

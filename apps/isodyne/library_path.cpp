@@ -6,8 +6,9 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 
 namespace isodyne::app {
 
@@ -32,7 +33,7 @@ Result<std::string> read_library_file(const std::string& name) {
   for (const std::string& folder : library_folders()) {
     const fs::path file = fs::path(folder) / name;
     std::error_code none;
-    if (fs::exists(file, none)) return present::read_file(file.string());
+    if (fs::exists(file, none)) return read_file(file.string());
     for (const auto& entry : fs::directory_iterator(folder, none)) {
       if (entry.path().extension() == ".dyne") known.push_back(entry.path().filename().string());
     }

@@ -9,8 +9,8 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
-#include "isodyne/model/groups.h"
 #include "isodyne/present/inquiry.h"
+#include "isodyne/program/groups.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -19,9 +19,9 @@ namespace isodyne::app {
 namespace {
 
 using Json = nlohmann::ordered_json;
-using model::kNone;
-using model::Program;
-using model::Role;
+using program::kNone;
+using program::Program;
+using program::Role;
 
 /// One kind of thing to list: a title, columns, and rows of text. JSON and tables come from the same rows.
 struct Section {
@@ -38,8 +38,8 @@ Section parts(const Program& p) {
 
 Section states(const Program& p) {
   Section s{"states", {{"State"}, {"Unit"}, {"Start", Table::Align::right}, {"Limits"}, {"Description"}}, {}};
-  for (const model::State& x : p.states) {
-    const model::Variable& v = p.variable(x.value);
+  for (const program::State& x : p.states) {
+    const program::Variable& v = p.variable(x.value);
     s.rows.push_back(
         {v.name, p.type_text(v), present::start_text(p, x.value), present::limits_text(p, x.value), v.doc});
   }
@@ -48,8 +48,8 @@ Section states(const Program& p) {
 
 Section parameters(const Program& p) {
   Section s{"parameters", {{"Parameter"}, {"Value", Table::Align::right}, {"Limits"}, {"Live"}, {"Description"}}, {}};
-  for (const model::VarId id : p.listed) {
-    const model::Variable& v = p.variable(id);
+  for (const program::VarId id : p.listed) {
+    const program::Variable& v = p.variable(id);
     if (v.role != Role::param && v.role != Role::fixed_param) continue;
     s.rows.push_back({v.name, present::start_text(p, id), present::limits_text(p, id),
                       v.role == Role::param ? "yes" : "fixed", v.doc});
@@ -64,8 +64,8 @@ bool is_signal(Role role) {
 
 Section signals(const Program& p) {
   Section s{"signals", {{"Signal"}, {"Kind"}, {"Unit"}, {"Where"}, {"Description"}}, {}};
-  for (const model::VarId id : p.listed) {
-    const model::Variable& v = p.variable(id);
+  for (const program::VarId id : p.listed) {
+    const program::Variable& v = p.variable(id);
     if (is_signal(v.role))
       s.rows.push_back({v.name, present::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
   }
@@ -77,17 +77,17 @@ Section channels(const Program& p) {
       "channels",
       {{"Channel"}, {"Direction"}, {"Unit"}, {"Range"}, {"Counts"}, {"Every"}, {"Filter"}, {"Noise"}, {"Description"}},
       {}};
-  const auto range = [](const model::ChannelForm& f) {
+  const auto range = [](const program::ChannelForm& f) {
     return f.range_text + (f.electrical_text.empty() ? "" : " as " + f.electrical_text);
   };
-  for (const model::Sensor& x : p.sensors) {
-    const model::Variable& v = p.variable(x.value);
+  for (const program::Sensor& x : p.sensors) {
+    const program::Variable& v = p.variable(x.value);
     s.rows.push_back({x.name, "sensor", p.type_text(v), range(x), x.counts_text,
                       format_span(x.period) + (x.offset.count() > 0 ? " + " + format_span(x.offset) : ""),
                       x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
   }
-  for (const model::Actuator& x : p.actuators) {
-    const model::Variable& v = p.variable(x.value);
+  for (const program::Actuator& x : p.actuators) {
+    const program::Variable& v = p.variable(x.value);
     s.rows.push_back({x.name, "actuator", p.type_text(v), range(x), x.counts_text, "", "", "", v.doc});
   }
   return s;
@@ -96,34 +96,34 @@ Section channels(const Program& p) {
 Section controllers(const Program& p) {
   Section s{"controllers", {{"Controller"}, {"Every"}, {"Reads"}, {"Writes"}, {"Settings"}}, {}};
   // A frame stands for its fields.
-  const auto names = [&](const auto& list, const std::vector<model::FrameUse>& frames, const auto& id_of) {
+  const auto names = [&](const auto& list, const std::vector<program::FrameUse>& frames, const auto& id_of) {
     std::string text;
     auto frame = frames.begin();
     for (std::size_t i = 0; i < list.size();) {
       const bool is_frame = frame != frames.end() && frame->first == i;
-      const model::Frame* f = is_frame ? &p.frames[static_cast<std::size_t>((frame++)->frame)] : nullptr;
+      const program::Frame* f = is_frame ? &p.frames[static_cast<std::size_t>((frame++)->frame)] : nullptr;
       text += (text.empty() ? "" : ", ") + (is_frame ? "frame " + f->name : p.variable(id_of(list[i])).name);
       i += is_frame ? f->fields.size() : 1;
     }
     return text;
   };
-  for (const model::Controller& c : p.controllers) {
+  for (const program::Controller& c : p.controllers) {
     std::string settings;
-    for (const model::Setting& x : c.settings)
+    for (const program::Setting& x : c.settings)
       settings += fmt::format("{}{} = {}", settings.empty() ? "" : ", ", x.name, x.text);
-    s.rows.push_back({c.name, format_span(c.period), names(c.reads, c.read_frames, [](model::VarId id) { return id; }),
-                      names(c.writes, c.write_frames, [](const model::ControllerWrite& w) { return w.value; }),
-                      settings});
+    s.rows.push_back(
+        {c.name, format_span(c.period), names(c.reads, c.read_frames, [](program::VarId id) { return id; }),
+         names(c.writes, c.write_frames, [](const program::ControllerWrite& w) { return w.value; }), settings});
   }
   return s;
 }
 
 Section frames(const Program& p) {
   Section s{"frames", {{"Frame"}, {"Words", Table::Align::right}, {"Goes"}, {"Fields"}, {"Description"}}, {}};
-  for (const model::Frame& f : p.frames) {
+  for (const program::Frame& f : p.frames) {
     std::string fields;
-    for (const model::FrameField& x : f.fields) fields += (fields.empty() ? "" : ", ") + x.name;
-    for (const model::FramePort& x : f.ports) fields += ", port " + x.name;
+    for (const program::FrameField& x : f.fields) fields += (fields.empty() ? "" : ", ") + x.name;
+    for (const program::FramePort& x : f.ports) fields += ", port " + x.name;
     s.rows.push_back({f.name, std::to_string(f.words), f.to_controller ? "to the controller" : "from the controller",
                       fields, f.doc});
   }
@@ -132,8 +132,8 @@ Section frames(const Program& p) {
 
 Section conditions(const Program& p) {
   Section s{"conditions", {{"Condition"}, {"Where"}, {"Description"}}, {}};
-  for (const model::VarId id : p.listed) {
-    const model::Variable& v = p.variable(id);
+  for (const program::VarId id : p.listed) {
+    const program::Variable& v = p.variable(id);
     if (v.role == Role::condition) s.rows.push_back({v.name, p.sources->place(v.span), v.doc});
   }
   return s;
@@ -141,22 +141,22 @@ Section conditions(const Program& p) {
 
 Section faults(const Program& p) {
   Section s{"faults", {{"Fault"}, {"On"}, {"Kind"}, {"Amount"}, {"When"}, {"Description"}}, {}};
-  for (const model::Fault& f : p.faults) {
-    s.rows.push_back({f.name, model::place_of(p, f), model::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
+  for (const program::Fault& f : p.faults) {
+    s.rows.push_back({f.name, program::place_of(p, f), program::fault_word(f.kind), f.amount_text, f.when_text, f.doc});
   }
   return s;
 }
 
 Section scenarios(const Program& p) {
   Section s{"scenarios", {{"Scenario"}, {"Actions", Table::Align::right}, {"Where"}, {"Description"}}, {}};
-  for (const model::Scenario& x : p.scenarios)
+  for (const program::Scenario& x : p.scenarios)
     s.rows.push_back({x.name, std::to_string(x.steps.size()), p.sources->place(x.span), x.doc});
   return s;
 }
 
 Section requirements(const Program& p) {
   Section s{"requirements", {{"Requirement"}, {"Margin in"}, {"Source"}, {"Formula"}, {"Description"}}, {}};
-  for (const model::Requirement& r : p.requirements) {
+  for (const program::Requirement& r : p.requirements) {
     const bool margin = r.has_margin();
     s.rows.push_back({r.name, margin ? r.margin_unit.text : "–", r.source, r.formula, r.doc});
   }
@@ -165,20 +165,20 @@ Section requirements(const Program& p) {
 
 Section measures(const Program& p) {
   Section s{"measures", {{"Measure"}, {"Unit"}, {"What"}, {"Description"}}, {}};
-  for (const model::Measure& m : p.measures)
+  for (const program::Measure& m : p.measures)
     s.rows.push_back({m.name, p.type_text(p.variable(m.value)), m.text, m.doc});
   return s;
 }
 
 Section figures(const Program& p) {
   Section s{"figures", {{"Figure"}, {"Panels", Table::Align::right}, {"Title"}}, {}};
-  for (const model::Figure& f : p.figures) s.rows.push_back({f.name, std::to_string(f.panels.size()), f.title});
+  for (const program::Figure& f : p.figures) s.rows.push_back({f.name, std::to_string(f.panels.size()), f.title});
   return s;
 }
 
-Section harnesses(const model::Loaded& loaded) {
+Section harnesses(const check::Loaded& loaded) {
   Section s{"harnesses", {{"Harness"}, {"Takes out"}, {"Where"}, {"Description"}}, {}};
-  for (const model::HarnessInfo& h : loaded.harnesses)
+  for (const check::HarnessInfo& h : loaded.harnesses)
     s.rows.push_back({h.name, h.of, loaded.sources->place(h.span), h.doc});
   return s;
 }
@@ -188,18 +188,18 @@ template <typename Wires>
 std::string wires_text(const Program& p, const Wires& wires) {
   std::vector<std::string> all;
   for (const auto& w : wires) {
-    const std::string from = w.actuator == kNone ? "open" : model::at(p.actuators, w.actuator).name;
-    all.push_back(fmt::format("{} -> {}", from, model::at(p.sensors, w.sensor).name));
+    const std::string from = w.actuator == kNone ? "open" : program::at(p.actuators, w.actuator).name;
+    all.push_back(fmt::format("{} -> {}", from, program::at(p.sensors, w.sensor).name));
   }
   return listed(all, "none");
 }
 
 Section cables(const Program& p) {
   Section s{"cables", {{"Cables"}, {"Wires"}, {"Where"}, {"Description"}}, {}};
-  for (const model::Cables& c : p.cables)
+  for (const program::Cables& c : p.cables)
     s.rows.push_back({c.name, wires_text(p, c.cables), p.sources->place(c.span), c.doc});
-  for (const model::Wiring& w : p.wirings)
-    s.rows.push_back({w.name, fmt::format("{}; of {}", wires_text(p, w.wires), model::at(p.cables, w.cables).name),
+  for (const program::Wiring& w : p.wirings)
+    s.rows.push_back({w.name, fmt::format("{}; of {}", wires_text(p, w.wires), program::at(p.cables, w.cables).name),
                       p.sources->place(w.span), w.doc});
   return s;
 }
@@ -210,7 +210,7 @@ struct Kind {
   std::function<Section()> section;
 };
 
-std::vector<Kind> kinds_of(const model::Loaded& loaded) {
+std::vector<Kind> kinds_of(const check::Loaded& loaded) {
   const auto of = [&](Section (*make)(const Program&)) { return [&loaded, make] { return make(*loaded.program); }; };
   return {{"parts", of(parts)},           {"states", of(states)},
           {"parameters", of(parameters)}, {"signals", of(signals)},
@@ -242,19 +242,19 @@ std::vector<std::string> names_of(const Program& p, const std::vector<Kind>& kin
   for (const Kind& k : kinds) {
     for (const auto& row : k.section().rows) names.push_back(row[0]);
   }
-  for (const model::PartInfo& part : p.parts) names.push_back(part.path);
-  for (const model::VarId id : p.listed) {
-    const model::Variable& v = p.variable(id);
+  for (const program::PartInfo& part : p.parts) names.push_back(part.path);
+  for (const program::VarId id : p.listed) {
+    const program::Variable& v = p.variable(id);
     if (present::role_text(v.role) != nullptr) names.push_back(v.name);
   }
   return names;
 }
 
 std::optional<present::Facts> facts_about(const Program& p, const std::vector<Kind>& kinds, const std::string& name) {
-  const model::VarId id = p.find(name);
+  const program::VarId id = p.find(name);
   if (id != kNone && present::role_text(p.variable(id).role) != nullptr) return present::facts_of(p, id);
   const bool part =
-      std::any_of(p.parts.begin(), p.parts.end(), [&](const model::PartInfo& x) { return x.path == name; });
+      std::any_of(p.parts.begin(), p.parts.end(), [&](const program::PartInfo& x) { return x.path == name; });
   if (part) return present::facts_of_part(p, name);
   for (const Kind& k : kinds) {
     const Section s = k.section();
@@ -287,7 +287,7 @@ Json facts_json(const std::string& name, const present::Facts& facts) {
 /// Parts inside each other, indented, with their models.
 void say_tree(const Program& p) {
   say(p.name);
-  for (const model::PartInfo& part : p.parts) {
+  for (const program::PartInfo& part : p.parts) {
     const auto depth = static_cast<std::size_t>(std::count(part.path.begin(), part.path.end(), '.'));
     const std::string name = part.path.substr(part.path.rfind('.') + 1);
     say(fmt::format("{}{} : {}{}{}", std::string(2 * depth + 2, ' '), name, part.model, part.doc.empty() ? "" : "  ",
@@ -331,15 +331,15 @@ void say_section(const Section& section, bool several) {
 }
 
 /// The models and kinds of modules of a file: those it declares itself, and not those it uses.
-std::vector<model::ModelInfo> own_models(const model::Loaded& loaded) {
-  std::vector<model::ModelInfo> own;
-  for (const model::ModelInfo& m : loaded.models) {
+std::vector<check::ModelInfo> own_models(const check::Loaded& loaded) {
+  std::vector<check::ModelInfo> own;
+  for (const check::ModelInfo& m : loaded.models) {
     if (m.span.source == 0) own.push_back(m);
   }
   return own;
 }
 
-present::Facts facts_of_model(const model::Loaded& loaded, const model::ModelInfo& m) {
+present::Facts facts_of_model(const check::Loaded& loaded, const check::ModelInfo& m) {
   present::Facts facts;
   if (!m.doc.empty()) facts.emplace_back("says", m.doc);
   facts.emplace_back("declared", loaded.sources->place(m.span));
@@ -352,7 +352,7 @@ present::Facts facts_of_model(const model::Loaded& loaded, const model::ModelInf
   return facts;
 }
 
-Json model_json(const model::ModelInfo& m) {
+Json model_json(const check::ModelInfo& m) {
   Json j{{m.module ? "module" : "model", m.name}, {"description", m.doc}, {"items", Json::array()}, {"rated", m.rated}};
   for (const auto& i : m.items) {
     j["items"].push_back({{"kind", i.kind},
@@ -366,16 +366,16 @@ Json model_json(const model::ModelInfo& m) {
 }
 
 /// A file without a bench: its models, or one of them.
-int list_models(const Arguments& arguments, const model::Loaded& loaded) {
-  const std::vector<model::ModelInfo> models = own_models(loaded);
+int list_models(const Arguments& arguments, const check::Loaded& loaded) {
+  const std::vector<check::ModelInfo> models = own_models(loaded);
   if (arguments.has(Option::json)) {
     Json all{{"models", Json::array()}, {"modules", Json::array()}};
-    for (const model::ModelInfo& m : models) all[m.module ? "modules" : "models"].push_back(model_json(m));
+    for (const check::ModelInfo& m : models) all[m.module ? "modules" : "models"].push_back(model_json(m));
     say(all.dump(2, ' ', false, Json::error_handler_t::replace));
     return kHeld;
   }
   std::vector<std::string> names;
-  for (const model::ModelInfo& m : models) names.push_back(m.name);
+  for (const check::ModelInfo& m : models) names.push_back(m.name);
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
     const auto found = std::find(names.begin(), names.end(), arguments.words[i]);
     if (found == names.end()) {
@@ -389,7 +389,7 @@ int list_models(const Arguments& arguments, const model::Loaded& loaded) {
   if (arguments.words.size() > 1) return kHeld;
   Section s{"models", {{"Model"}, {"Parameters", Table::Align::right}, {"Rated"}, {"Description"}}, {}};
   Section modules{"modules", {{"Module"}, {"Channels"}, {"Description"}}, {}};
-  for (const model::ModelInfo& m : models) {
+  for (const check::ModelInfo& m : models) {
     if (m.module) {
       std::string channels;
       for (const auto& i : m.items)
@@ -416,16 +416,16 @@ Section groups(const Program& p) {
   Section s{"groups", {{"Step"}, {"Method"}, {"Core"}, {"States", Table::Align::right}, {"Parts"}}, {}};
   for (std::size_t g = 0; g < p.groups.size(); ++g) {
     std::set<std::string> own;
-    for (const model::Variable& v : p.variables) {
+    for (const program::Variable& v : p.variables) {
       const std::size_t dot = v.name.rfind('.');
       if (v.group == static_cast<std::int32_t>(g) && dot != std::string::npos && v.role != Role::hidden)
         own.insert(v.name.substr(0, dot));
     }
     std::string names = p.groups[g].step == p.step && p.groups[g].core == 0 && own.empty() ? "the bench itself" : "";
-    for (const model::PartInfo& part : p.parts) {
+    for (const program::PartInfo& part : p.parts) {
       if (own.contains(part.path)) names += (names.empty() ? "" : ", ") + part.path;
     }
-    s.rows.push_back({format_span(p.groups[g].step), model::method_word(p.groups[g].method),
+    s.rows.push_back({format_span(p.groups[g].step), program::method_word(p.groups[g].method),
                       std::to_string(p.groups[g].core), std::to_string(p.groups[g].states.size()), names});
   }
   return s;
@@ -437,9 +437,9 @@ Section periods(const Program& p) {
     s.rows.push_back({what, format_span(period), std::to_string(period / step)});
   };
   add("recording", p.record_period(), p.step);
-  for (const model::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
-  for (const model::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
-  for (const model::Sampler& x : p.samplers)
+  for (const program::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
+  for (const program::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
+  for (const program::Sampler& x : p.samplers)
     add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);
   return s;
 }
@@ -451,26 +451,27 @@ Section borders(const Program& p) {
             {{"From"}, {"To"}, {"Held for", Table::Align::right}, {"Mean delay", Table::Align::right}, {"Quantities"}},
             {}};
   std::map<std::pair<std::int32_t, std::int32_t>, std::set<std::string>> crossing;
-  for (const model::Item& item : p.order) {
-    if (item.kind == model::Item::Kind::sampler || item.kind == model::Item::Kind::tap) continue;
-    const std::int32_t to = model::group_of(p, item);
-    for (const model::NodeId value : model::values_of(p, item)) {
-      for (const model::VarId id : p.reads(value)) {
-        const model::Variable& v = p.variable(id);
+  for (const program::Item& item : p.order) {
+    if (item.kind == program::Item::Kind::sampler || item.kind == program::Item::Kind::tap) continue;
+    const std::int32_t to = program::group_of(p, item);
+    for (const program::NodeId value : program::values_of(p, item)) {
+      for (const program::VarId id : p.reads(value)) {
+        const program::Variable& v = p.variable(id);
         const bool moves = v.role == Role::state || v.role == Role::equation;
         if (moves && v.group != to) crossing[{v.group, to}].insert(v.name);
       }
     }
   }
-  const bool several = std::any_of(p.groups.begin(), p.groups.end(), [](const model::Group& g) { return g.core != 0; });
+  const bool several =
+      std::any_of(p.groups.begin(), p.groups.end(), [](const program::Group& g) { return g.core != 0; });
   const auto name = [&](std::int32_t g) {
-    const model::Group& group = p.groups[static_cast<std::size_t>(g)];
+    const program::Group& group = p.groups[static_cast<std::size_t>(g)];
     const std::string core = several ? fmt::format(", core {}", group.core) : "";
-    return fmt::format("{} {}{}", model::method_word(group.method), format_span(group.step), core);
+    return fmt::format("{} {}{}", program::method_word(group.method), format_span(group.step), core);
   };
   for (const auto& [ends, names] : crossing) {
-    const model::Group &from = p.groups[static_cast<std::size_t>(ends.first)],
-                       &to = p.groups[static_cast<std::size_t>(ends.second)];
+    const program::Group &from = p.groups[static_cast<std::size_t>(ends.first)],
+                         &to = p.groups[static_cast<std::size_t>(ends.second)];
     Time held = std::max(from.step, to.step);
     if (from.core != to.core) held = std::max(held, p.step);
     std::string all;
@@ -498,7 +499,7 @@ int list_timing(const Program& p, bool json) {
 
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded =
+  const check::Loaded loaded =
       load_file(file, {.rules = {}, .harness = "", .bench_needed = false, .rated = false, .lint = false});
   print_diagnostics(loaded, file);
   if (!loaded.good()) return kWrongInput;

@@ -37,12 +37,12 @@ std::string when_text(const present::TimelineRow& r) {
 
 }  // namespace
 
-int list_timeline(const Arguments& arguments, const model::Program& p) {
+int list_timeline(const Arguments& arguments, const program::Program& p) {
   const auto scenario = arguments.words.size() == 2 ? scenario_named(p, arguments.words[1]) : std::nullopt;
   if (arguments.words.size() != 2)
     say_error("--timeline is about one scenario: isodyne list BENCH SCENARIO --timeline");
   if (!scenario) return kWrongInput;
-  const model::Scenario& s = p.scenarios[static_cast<std::size_t>(*scenario)];
+  const program::Scenario& s = p.scenarios[static_cast<std::size_t>(*scenario)];
   const present::Timeline t = present::timeline_of(p, s);
   if (arguments.has(Option::json)) {
     Json all{{"scenario", s.name}, {"earliest_end_s", to_seconds(t.earliest)}, {"rows", Json::array()}};

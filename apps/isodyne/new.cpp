@@ -3,7 +3,8 @@
 #include <fmt/format.h>
 
 #include "command.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/core/file.h"
+#include "isodyne/session/summary.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -109,7 +110,7 @@ int run_new(const Arguments& arguments) {
   const std::pair<const char*, const char*> files[] = {
       {"plant.dyne", kPlant}, {"bench.dyne", kBench}, {"README.md", kReadme}};
   for (const auto& [name, text] : files) {
-    const Status written = present::write_file((folder / name).string(), text);
+    const Status written = write_file((folder / name).string(), text);
     if (written) continue;
     say_error(written.failure().text());
     return kNotCompleted;

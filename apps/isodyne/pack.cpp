@@ -1,15 +1,14 @@
 // pack: one file to hand over.
 
-#include "isodyne/present/pack.h"
-#include "isodyne/present/catalogue.h"
-
 #include <filesystem>
 
 #include <fmt/format.h>
 
 #include "command.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/catalogue.h"
+#include "isodyne/session/pack.h"
+#include "isodyne/session/summary.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -24,11 +23,11 @@ int run_pack(const Arguments& arguments) {
   const auto recording = open_recording(path);
   if (!recording) return say_error(recording.failure().text()), kWrongInput;
   // Of a run that was made elsewhere nobody knows whose files it names.
-  const std::string usual = present::bench_folder_of_own_run(path, (*recording)->identity()).value_or("");
+  const std::string usual = session::bench_folder_of_own_run(path, (*recording)->identity()).value_or("");
   std::string out = arguments.value(Option::out).value_or((fs::path(path) / "").parent_path().string() + ".zip");
   if (!out.ends_with(".zip")) out += ".zip";
   if (fs::exists(out, none)) return say_error(out + " exists; earlier files are not written over"), kWrongInput;
-  const auto packed = present::pack(path, **recording, arguments.value(Option::folder).value_or(usual), out);
+  const auto packed = session::pack(path, **recording, arguments.value(Option::folder).value_or(usual), out);
   if (!packed) return say_error(packed.failure().text()), kNotCompleted;
   say(fmt::format("{}: {}, {:.1f} MB", out, counted(packed->files, "file"),
                   static_cast<double>(fs::file_size(out, none)) / 1e6));

@@ -32,11 +32,11 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
 
 }  // namespace
 
-std::optional<std::int32_t> scenario_named(const model::Program& program, const std::string& name) {
+std::optional<std::int32_t> scenario_named(const program::Program& program, const std::string& name) {
   return index_of(program.scenarios, name, "scenario", program.name);
 }
 
-std::optional<std::int32_t> fault_named(const model::Program& program, const std::string& name) {
+std::optional<std::int32_t> fault_named(const program::Program& program, const std::string& name) {
   return index_of(program.faults, name, "fault", program.name);
 }
 
@@ -54,7 +54,7 @@ bool read_number(const Arguments& arguments, Option option, const char* name, T 
 }
 
 bool read_pace(const Arguments& arguments, Wanted& wanted) {
-  if (!read_number(arguments, Option::cores, "cores", 1, model::kMostCores, wanted.plan.cores)) return false;
+  if (!read_number(arguments, Option::cores, "cores", 1, program::kMostCores, wanted.plan.cores)) return false;
   if (!arguments.has(Option::paced)) {
     for (const auto& [option, name] : {std::pair{Option::speed, "speed"}, std::pair{Option::core, "core"},
                                        std::pair{Option::max_overruns, "max-overruns"}}) {
@@ -89,7 +89,7 @@ bool read_seed(const Arguments& arguments, std::uint64_t& seed) {
   return false;
 }
 
-std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program) {
+std::optional<Wanted> read_plan(const Arguments& arguments, const program::Program& program) {
   Wanted wanted;
   bench::RunPlan& plan = wanted.plan;
   if (arguments.words.size() > 1) {
@@ -119,9 +119,9 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
       wanted.answer_within =
           std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
   }
-  if (plan.scenario == model::kNone && !plan.longest) {
+  if (plan.scenario == program::kNone && !plan.longest) {
     std::string all;
-    for (const model::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
+    for (const program::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
     say_error(fmt::format("name a scenario ({}), or say how long to run with --for",
                           all.empty() ? "the bench has none" : all));
     return std::nullopt;
@@ -136,8 +136,8 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program
   return wanted;
 }
 
-bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, ports::PortPlace place) {
-  return [program, place = std::move(place)](const model::Controller& c, const model::Setting& s) {
+bench::PortMaker ports_for(const std::shared_ptr<const program::Program>& program, ports::PortPlace place) {
+  return [program, place = std::move(place)](const program::Controller& c, const program::Setting& s) {
     return ports::make_port(*program, c, s, place);
   };
 }

@@ -19,11 +19,11 @@ struct Wanted {
 };
 
 /// Scenario, faults, seed, setting, span; on a mistake says so and gives nothing.
-std::optional<Wanted> read_plan(const Arguments& arguments, const model::Program& program);
+std::optional<Wanted> read_plan(const Arguments& arguments, const program::Program& program);
 
 /// Places of a scenario and of a fault by their names; a name that does not exist is said so, with what is near.
-std::optional<std::int32_t> scenario_named(const model::Program& program, const std::string& name);
-std::optional<std::int32_t> fault_named(const model::Program& program, const std::string& name);
+std::optional<std::int32_t> scenario_named(const program::Program& program, const std::string& name);
+std::optional<std::int32_t> fault_named(const program::Program& program, const std::string& name);
 
 /// --seed, if it is given; false after saying what is wrong with it.
 bool read_seed(const Arguments& arguments, std::uint64_t& seed);
@@ -32,6 +32,6 @@ bool read_seed(const Arguments& arguments, std::uint64_t& seed);
 bool read_core(const Arguments& arguments, int& core);
 
 /// Ports of controllers under their settings.
-bench::PortMaker ports_for(const std::shared_ptr<const model::Program>& program, ports::PortPlace place);
+bench::PortMaker ports_for(const std::shared_ptr<const program::Program>& program, ports::PortPlace place);
 
 }  // namespace isodyne::app

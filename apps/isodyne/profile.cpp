@@ -5,9 +5,10 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/core/file.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/present/summary.h"
-#include "isodyne/present/timing.h"
+#include "isodyne/session/summary.h"
+#include "isodyne/session/timing.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -20,9 +21,9 @@ using Json = nlohmann::ordered_json;
 using bench::RunShare;
 
 /// Judges as a run does, and keeps nothing.
-struct Judging : bench::Observer {
-  explicit Judging(std::shared_ptr<const model::Program> program) : judge(std::move(program)) {}
-  void image(const bench::Image& image) override { judge.image(image); }
+struct Judging : observe::Observer {
+  explicit Judging(std::shared_ptr<const program::Program> program) : judge(std::move(program)) {}
+  void image(const observe::Image& image) override { judge.image(image); }
   judge::Judge judge;
 };
 
@@ -33,11 +34,11 @@ struct PartCost {
 };
 
 /// Each part's equations timed alone, many times at the last image, on the interpreter; as shares of their sum.
-std::vector<PartCost> part_costs(const model::Program& p, const double* image) {
-  std::map<std::string, std::vector<model::NodeId>> parts;
+std::vector<PartCost> part_costs(const program::Program& p, const double* image) {
+  std::map<std::string, std::vector<program::NodeId>> parts;
   std::set<std::string> own;
-  for (const model::PartInfo& part : p.parts) own.insert(part.path.substr(0, part.path.find('.')));
-  for (const model::Assignment& e : p.equations) {
+  for (const program::PartInfo& part : p.parts) own.insert(part.path.substr(0, part.path.find('.')));
+  for (const program::Assignment& e : p.equations) {
     const std::string& name = p.variable(e.target).name;
     const std::string first = name.substr(0, name.find('.'));
     parts[own.contains(first) ? first : "the bench itself"].push_back(e.value);
@@ -48,9 +49,9 @@ std::vector<PartCost> part_costs(const model::Program& p, const double* image) {
     engine::Evaluator evaluator(p, nodes);
     double best = 1e99;
     for (int turn = 0; turn < 5; ++turn) {
-      const auto begin = bench::Stopwatch::now();
+      const auto begin = Stopwatch::now();
       for (int i = 0; i < 400; ++i) evaluator.evaluate(image);
-      best = std::min(best, std::chrono::duration<double>(bench::Stopwatch::now() - begin).count());
+      best = std::min(best, std::chrono::duration<double>(Stopwatch::now() - begin).count());
     }
     costs.push_back({name, nodes.size(), best});
     sum += best;
@@ -67,10 +68,10 @@ struct Line {
 };
 
 std::string duration(double ns) {
-  return present::microseconds(ns / 1e3);
+  return session::microseconds(ns / 1e3);
 }
 
-std::string headroom(const bench::StepTimes& whole, Time step) {
+std::string headroom(const StepTimes& whole, Time step) {
   const double budget = static_cast<double>(step.count()), longest = static_cast<double>(whole.longest());
   std::string text = fmt::format("Headroom in real time: {:.1f} % of each {} would be left at the 99th percentile",
                                  100 * (1 - whole.quantile(0.99) / budget), format_span(step));
@@ -89,22 +90,22 @@ std::string headroom(const bench::StepTimes& whole, Time step) {
 
 int run_profile(const Arguments& arguments) {
   const std::string& file = arguments.words[0];
-  const model::Loaded loaded = load_file(file);
+  const check::Loaded loaded = load_file(file);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
-  const model::Program& p = *loaded.program;
+  const program::Program& p = *loaded.program;
   auto wanted = read_plan(arguments, p);
   if (!wanted) return kWrongInput;
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
   ports::ForeignCalls calls(wanted->answer_within);
   Judging judging(loaded.program);
-  bench::Run run(loaded.program, wanted->plan,
-                 ports_for(loaded.program,
-                           {.folder = folder_of(file), .logs = {}, .read_file = present::read_file, .calls = &calls}),
-                 judging);
+  bench::Run run(
+      loaded.program, wanted->plan,
+      ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls}),
+      judging);
   const std::atomic<bool> stop{false};
   const bench::RunResult result = run.execute(stop);
-  if (!bench::as_asked(result.ending)) {
+  if (!observe::as_asked(result.ending)) {
     say_error(result.explanation);
     return kNotCompleted;
   }
@@ -112,18 +113,18 @@ int run_profile(const Arguments& arguments) {
   if (run.native() != nullptr && !run.native()->remark().empty()) say_aside(run.native()->remark());
   const auto costs = part_costs(p, run.last_image().variables);
   Time exchange = p.step;
-  for (const model::Controller& c : p.controllers) exchange = c.period;
+  for (const program::Controller& c : p.controllers) exchange = c.period;
   const Line lines[] = {{"plant", RunShare::plant, p.step},
                         {"channels", RunShare::channels, p.step},
                         {"controllers", RunShare::controllers, exchange},
                         {"judge", RunShare::judge, p.step},
                         {"all of an instant", RunShare::whole, p.step}};
-  const bench::StepTimes& whole = run.times(RunShare::whole);
+  const StepTimes& whole = run.times(RunShare::whole);
   const double budget = static_cast<double>(p.step.count());
   if (arguments.has(Option::json)) {
     Json j{{"bench", p.name}, {"steps", result.steps}, {"step_s", to_seconds(p.step)}, {"native", native}};
     for (const Line& l : lines) {
-      const bench::StepTimes& t = run.times(l.share);
+      const StepTimes& t = run.times(l.share);
       if (t.count() == 0) continue;
       j["times"][l.name] = {{"median_s", t.quantile(0.5) / 1e9},
                             {"p99_s", t.quantile(0.99) / 1e9},
@@ -145,7 +146,7 @@ int run_profile(const Arguments& arguments) {
                {"Longest", Table::Align::right},
                {"of period", Table::Align::right}});
   for (const Line& l : lines) {
-    const bench::StepTimes& t = run.times(l.share);
+    const StepTimes& t = run.times(l.share);
     if (t.count() == 0) continue;
     table.row({l.name, format_span(l.period), duration(t.quantile(0.5)), duration(t.quantile(0.99)),
                duration(static_cast<double>(t.longest())),

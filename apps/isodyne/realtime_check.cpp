@@ -3,7 +3,7 @@
 
 #include "command.h"
 #include "isodyne/bench/machine.h"
-#include "isodyne/present/timing.h"
+#include "isodyne/session/timing.h"
 #include "plans.h"
 #include "table.h"
 #include "terminal.h"
@@ -15,10 +15,10 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 std::string us(double ns) {
-  return present::microseconds(ns / 1e3);
+  return session::microseconds(ns / 1e3);
 }
 
-Json times_json(const bench::StepTimes& t) {
+Json times_json(const StepTimes& t) {
   return {{"p50_us", t.quantile(0.5) / 1e3},
           {"p99_us", t.quantile(0.99) / 1e3},
           {"p99_9_us", t.quantile(0.999) / 1e3},

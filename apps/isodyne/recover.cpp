@@ -1,7 +1,5 @@
 // isodyne recover: a recording whose run was killed becomes a whole file.
 
-#include "isodyne/record/recover.h"
-
 #include <filesystem>
 
 #include <fmt/format.h>
@@ -9,6 +7,7 @@
 
 #include "command.h"
 #include "isodyne/core/text.h"
+#include "isodyne/record/recover.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -14,13 +14,14 @@
 
 #include "command.h"
 #include "isodyne/bench/run.h"
+#include "isodyne/check/load.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
-#include "isodyne/model/load.h"
-#include "isodyne/present/catalogue.h"
-#include "isodyne/present/run_folder.h"
-#include "isodyne/present/stored_state.h"
+#include "isodyne/exchange/signal_table.h"
 #include "isodyne/record/compare.h"
-#include "isodyne/record/signal_table.h"
+#include "isodyne/session/catalogue.h"
+#include "isodyne/session/run_folder.h"
+#include "isodyne/session/stored_state.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -31,25 +32,6 @@ using Json = nlohmann::ordered_json;
 using record::Recording;
 
 namespace {
-
-/// A folder that is gone afterwards.
-class Workplace {
- public:
-  Workplace() {
-    std::string name = (fs::temp_directory_path() / "isodyne-repeat-XXXXXX").string();
-    if (mkdtemp(name.data()) != nullptr) path_ = name;
-  }
-  ~Workplace() {
-    std::error_code none;
-    if (!path_.empty()) fs::remove_all(path_, none);
-  }
-  Workplace(const Workplace&) = delete;
-  Workplace& operator=(const Workplace&) = delete;
-  const fs::path& path() const { return path_; }
-
- private:
-  fs::path path_;
-};
 
 /// A name of a recording must not lead out of the folder.
 bool stays_inside(const std::string& name) {
@@ -84,12 +66,12 @@ Status lay_out(const record::RunIdentity& identity, const fs::path& bench, const
                const fs::path& beside) {
   std::error_code error;
   for (const auto& [name, text] : identity.sources) {
-    const bool own = name.starts_with(model::kLibraryMark);
-    const std::string relative = own ? name.substr(model::kLibraryMark.size()) : name;
+    const bool own = name.starts_with(check::kLibraryMark);
+    const std::string relative = own ? name.substr(check::kLibraryMark.size()) : name;
     if (!stays_inside(relative)) return Failure{"the recording has a source outside of its folder", name, ""};
     const fs::path file = (own ? library : bench) / relative;
     fs::create_directories(file.parent_path(), error);
-    const Status written = present::write_file(file.string(), text);
+    const Status written = write_file(file.string(), text);
     if (!written) return written.failure();
   }
   if (!fs::is_directory(beside, error)) return Done{};
@@ -101,34 +83,33 @@ Status lay_out(const record::RunIdentity& identity, const fs::path& bench, const
 }
 
 /// The controllers of the run that are code of somebody: programs, and libraries that run in this process.
-std::vector<const model::Setting*> code_of(const model::Program& program, const std::string& setting) {
-  std::vector<const model::Setting*> all;
-  for (const model::Controller& c : program.controllers) {
-    const model::Setting* s = bench::setting_of(c, setting);
-    if (s != nullptr && (s->kind == model::Setting::Kind::library || s->kind == model::Setting::Kind::program))
-      all.push_back(s);
+std::vector<const program::Setting*> code_of(const program::Program& program, const std::string& setting) {
+  std::vector<const program::Setting*> all;
+  for (const program::Controller& c : program.controllers) {
+    const program::Setting* s = bench::setting_of(c, setting);
+    if (s != nullptr && program::port_kind(s->kind).at == program::PortAt::file) all.push_back(s);
   }
   return all;
 }
 
 /// Whether what a controller is lies in the folder that was named.
-bool inside_folder(const model::Setting& s) {
+bool inside_folder(const program::Setting& s) {
   return stays_inside(s.address.substr(0, s.address.find(' ')));
 }
 
 /// Where controllers are looked for; nothing, and said why, if the run would start code that nobody has agreed to.
 std::optional<std::string> agreed_folder(const Arguments& arguments, const std::string& path,
                                          const record::RunIdentity& identity) {
-  if (const auto own = present::bench_folder_of_own_run(path, identity); own && !arguments.has(Option::folder))
+  if (const auto own = session::bench_folder_of_own_run(path, identity); own && !arguments.has(Option::folder))
     return own;
-  const auto summary = present::read_summary((fs::path(path) / "verdicts.json").string());
+  const auto summary = session::read_summary((fs::path(path) / "verdicts.json").string());
   const std::string told = summary ? summary->bench_folder : "";
   const std::string beside = arguments.value(Option::folder).value_or(arguments.has(Option::trust) ? told : "");
-  const auto opened = present::open_recording(path);
+  const auto opened = session::open_recording(path);
   if (!opened) return say_error(opened.failure().text()), std::nullopt;
   if (opened->loaded.program == nullptr || arguments.has(Option::trust)) return beside;
   std::string asked;
-  for (const model::Setting* s : code_of(*opened->loaded.program, identity.setting)) {
+  for (const program::Setting* s : code_of(*opened->loaded.program, identity.setting)) {
     if (arguments.has(Option::folder) && inside_folder(*s)) continue;
     asked += fmt::format("\n  {}{}", s->text, told.empty() ? "" : ", in " + told);
   }
@@ -164,27 +145,27 @@ std::optional<int> run_again(const std::vector<std::string>& words, const fs::pa
 
 /// What a run began with that is in no source: a stored state, and what was changed by hand, as the state to go on
 /// from. Nothing if there is neither.
-Result<std::optional<present::StoredState>> state_of(const Recording& was, const std::string& path) {
-  present::StoredState state;
+Result<std::optional<session::StoredState>> state_of(const Recording& was, const std::string& path) {
+  session::StoredState state;
   if (!was.identity().state.empty()) {
-    auto stored = present::parse_state(was.identity().state, path);
+    auto stored = session::parse_state(was.identity().state, path);
     if (!stored) return stored.failure();
     state = std::move(*stored);
   }
   state.identity = was.identity();
   if (!was.times().empty()) state.at = Time{was.times().front()};
   for (const record::RecordedEvent& e : was.events()) {
-    if (e.kind != bench::event_word(bench::EventKind::change)) continue;
-    state.changes.push_back({e.at, model::kNone, e.value});
+    if (e.kind != observe::event_word(observe::EventKind::change)) continue;
+    state.changes.push_back({e.at, program::kNone, e.value});
     state.changed.push_back(e.subject);
   }
-  if (was.identity().state.empty() && state.changes.empty()) return std::optional<present::StoredState>();
+  if (was.identity().state.empty() && state.changes.empty()) return std::optional<session::StoredState>();
   return std::optional(std::move(state));
 }
 
 /// Whether the run was stopped, or killed, before it was over: it is repeated up to there.
 bool broke_off(const Recording& was) {
-  return was.ending().empty() || was.ending() == bench::ending_word(bench::Ending::interrupted);
+  return was.ending().empty() || was.ending() == observe::ending_word(observe::Ending::interrupted);
 }
 
 std::vector<std::string> command_line(const record::RunIdentity& i, const fs::path& bench, const fs::path& out,
@@ -225,9 +206,9 @@ struct Outcome {
   bool identical() const { return signals == equal && unlike.empty(); }
 };
 
-bool is_output(const model::Program& p, const std::string& name) {
-  const model::VarId id = p.find(name);
-  return id != model::kNone && p.variable(id).role == model::Role::controller_output;
+bool is_output(const program::Program& p, const std::string& name) {
+  const program::VarId id = p.find(name);
+  return id != program::kNone && p.variable(id).role == program::Role::controller_output;
 }
 
 /// The events of a run, without what its end itself brings where it broke off.
@@ -235,8 +216,8 @@ std::vector<record::RecordedEvent> events_of(const Recording& r, bool with_end) 
   std::vector<record::RecordedEvent> events = r.events();
   if (!with_end)
     std::erase_if(events, [](const auto& e) {
-      return e.kind == bench::event_word(bench::EventKind::ended) ||
-             e.kind == bench::event_word(bench::EventKind::verdict);
+      return e.kind == observe::event_word(observe::EventKind::ended) ||
+             e.kind == observe::event_word(observe::EventKind::verdict);
     });
   return events;
 }
@@ -270,14 +251,14 @@ Outcome compared(const std::string& path, const Recording& was, const Recording&
     o.unlike = fmt::format("it ended as `{}` and had ended as `{}`", is.ending(), was.ending());
   }
   if (o.identical()) return o;
-  if (is.ending() == bench::ending_word(bench::Ending::controller_failed) && was.ending() != is.ending())
+  if (is.ending() == observe::ending_word(observe::Ending::controller_failed) && was.ending() != is.ending())
     o.causes.push_back("a controller failed: they are looked for in " + beside + ", and --folder names another place");
   for (const std::string& d : record::other_differences(was, is)) {
     const bool of_the_end = d.starts_with("time given:") || d.starts_with("ending:");
     if (!part || !of_the_end) o.causes.push_back(d);
   }
-  const auto opened = present::open_recording(path);
-  const model::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
+  const auto opened = session::open_recording(path);
+  const program::Program* p = opened && opened->loaded.program ? opened->loaded.program.get() : nullptr;
   if (p != nullptr && o.first && is_output(*p, o.first->name))
     o.causes.push_back("the controller answers differently: it is another one, or it is not repeatable");
   if (o.causes.empty())
@@ -321,7 +302,7 @@ int run_repeat(const Arguments& arguments) {
   const auto was = open_recording(path);
   if (!was) return say_error(was.failure().text()), kWrongInput;
   const record::RunIdentity& identity = (*was)->identity();
-  if (identity.method.starts_with(record::kImportedMethod))
+  if (identity.method.starts_with(exchange::kImportedMethod))
     return say_error(path + " was measured elsewhere: there is nothing to run again"), kWrongInput;
   if (!identity.pace.empty())
     return say_error(path +
@@ -332,7 +313,7 @@ int run_repeat(const Arguments& arguments) {
   const auto agreed = agreed_folder(arguments, path, identity);
   if (!agreed) return kWrongInput;
   const std::string beside = agreed->empty() ? "." : *agreed;
-  const Workplace place;
+  const TemporaryFolder place;
   if (place.path().empty())
     return say_error(fmt::format("cannot make a temporary folder: {}", std::strerror(errno))), kNotCompleted;
   const fs::path bench = place.path() / "bench", library = place.path() / "library", log = place.path() / "log";
@@ -346,7 +327,7 @@ int run_repeat(const Arguments& arguments) {
   std::string state_file;
   if (*state) {
     state_file = (place.path() / "state.json").string();
-    const Status written = present::write_file(state_file, present::to_json(**state));
+    const Status written = write_file(state_file, session::to_json(**state));
     if (!written) return say_error(written.failure().text()), kNotCompleted;
   }
   std::optional<int> status;
@@ -358,7 +339,7 @@ int run_repeat(const Arguments& arguments) {
   const auto is = Recording::open_run(out.string());
   if (!is || !status) {
     say_error(path + " could not be run again:");
-    const auto said = present::read_file(log.string());
+    const auto said = read_file(log.string());
     say_aside(said ? *said : "");
     say_aside("  its controllers are looked for in " + beside + "; --folder names another place");
     return kNotCompleted;

@@ -1,10 +1,10 @@
-#include "isodyne/present/report.h"
-
 #include <filesystem>
 
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
+#include "isodyne/present/report.h"
 #include "runs.h"
 #include "terminal.h"
 
@@ -13,7 +13,7 @@ namespace isodyne::app {
 int run_report(const Arguments& arguments) {
   auto opened = open_runs(arguments.words);
   if (!opened) return kWrongInput;
-  std::vector<present::RunFolder>& runs = *opened;
+  std::vector<session::RunFolder>& runs = *opened;
   const std::string out =
       arguments.value(Option::out)
           .value_or(runs.size() == 1 ? (std::filesystem::path(runs[0].path) / "report.html").string() : "report.html");
@@ -24,7 +24,7 @@ int run_report(const Arguments& arguments) {
   });
   progress.clear();
   if (!html) return say_error(html.failure().text()), kNotCompleted;
-  const Status written = present::write_file(out, *html);
+  const Status written = write_file(out, *html);
   if (!written) {
     say_error(written.failure().text());
     return kNotCompleted;

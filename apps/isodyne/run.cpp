@@ -1,5 +1,3 @@
-#include "isodyne/bench/run.h"
-
 #include <algorithm>
 #include <atomic>
 #include <cerrno>
@@ -19,15 +17,17 @@
 #include "breakpoint.h"
 #include "command.h"
 #include "holder.h"
+#include "isodyne/bench/run.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/present/catalogue.h"
-#include "isodyne/present/rejudge.h"
 #include "isodyne/present/report.h"
-#include "isodyne/present/stored_state.h"
 #include "isodyne/record/playback.h"
 #include "isodyne/record/recorder.h"
 #include "isodyne/record/recover.h"
+#include "isodyne/session/catalogue.h"
+#include "isodyne/session/rejudge.h"
+#include "isodyne/session/stored_state.h"
 #include "plans.h"
 #include "runs.h"
 #include "table.h"
@@ -44,9 +44,9 @@ std::atomic<bool> g_stop{false};
 constexpr const char* kBrokenOff = "broken off";
 
 /// Every image of a recording; gives the time between two.
-Time play_all(const present::OpenRecording& run, judge::Judge& judge) {
+Time play_all(const session::OpenRecording& run, judge::Judge& judge) {
   record::Playback playback(run.loaded.program, *run.recording, record::judged_variables(*run.loaded.program));
-  if (playback.missing().empty()) playback.run([&](const bench::Image& image) { judge.image(image); });
+  if (playback.missing().empty()) playback.run([&](const observe::Image& image) { judge.image(image); });
   return playback.period();
 }
 
@@ -56,9 +56,9 @@ void on_interrupt(int signal) {
 }
 
 /// Joins the run with those who watch it.
-class Watchers : public bench::Observer {
+class Watchers : public observe::Observer {
  public:
-  Watchers(const model::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title,
+  Watchers(const program::Program& program, record::Recorder& recorder, judge::Judge& judge, std::string title,
            const bench::RunPlan& plan)
       : program_(program),
         recorder_(recorder),
@@ -72,18 +72,18 @@ class Watchers : public bench::Observer {
   void go_on_unrecorded() { unrecorded_ = true; }
 
   /// What was before this state is not shown again; the state itself is compared.
-  void begin_at(const present::StoredState& state) { begin_at_ = &state; }
+  void begin_at(const session::StoredState& state) { begin_at_ = &state; }
   void stop_at(Breakpoint& breakpoint) { breakpoint_ = &breakpoint; }
   /// How the state at which it should go on differs; empty: not at all.
   const std::string& difference() const { return difference_; }
   bool waiting() const { return begin_at_ != nullptr; }
 
-  void image(const bench::Image& image) override {
+  void image(const observe::Image& image) override {
     Progress::alive();
     if (begin_at_ != nullptr) {
       if (image.at < begin_at_->at) return;
       difference_ =
-          image.at == begin_at_->at ? present::difference(program_, *begin_at_, image) : "there is no such instant";
+          image.at == begin_at_->at ? session::difference(program_, *begin_at_, image) : "there is no such instant";
       begin_at_ = nullptr;
     }
     tell(judge_.image(image));
@@ -91,8 +91,8 @@ class Watchers : public bench::Observer {
     if (breakpoint_ != nullptr) breakpoint_->image(image);
     if (++images_ % (paced_ ? 16 : 512) == 0 && progress_.due()) draw(image.at);
   }
-  void event(const bench::Event& event) override {
-    if (event.kind == bench::EventKind::fault_on) injected_.insert(event.subject);
+  void event(const observe::Event& event) override {
+    if (event.kind == observe::EventKind::fault_on) injected_.insert(event.subject);
     if (begin_at_ != nullptr && event.at < begin_at_->at) return;
     tell(judge_.flush());  // what was broken before it comes before it
     recorder_.event(event);
@@ -109,7 +109,7 @@ class Watchers : public bench::Observer {
 
  private:
   void tell(const std::vector<judge::Broken>& broken) {
-    for (const judge::Broken& b : broken) recorder_.event({b.at, bench::EventKind::broken, b.requirement, 0, 0});
+    for (const judge::Broken& b : broken) recorder_.event({b.at, observe::EventKind::broken, b.requirement, 0, 0});
   }
 
   /// How long a scenario takes depends on what its waits wait for; only --for tells the time that is left.
@@ -128,14 +128,14 @@ class Watchers : public bench::Observer {
     if (paced_) {
       const bench::Timing timing = run_->timing();
       text += fmt::format(", {} of {} steps late\n", timing.overruns, timing.steps);
-      text += times_table(present::times_of(timing)).text(width_of(stderr), false);
-      for (const bench::ControllerReport* r : run_->reports()) text += present::controller_of(*r).text() + "\n";
+      text += times_table(session::times_of(timing)).text(width_of(stderr), false);
+      for (const bench::ControllerReport* r : run_->reports()) text += session::controller_of(*r).text() + "\n";
     }
     progress_.draw(std::min(share, 1.0), text);
   }
 
-  const model::Program& program_;
-  const present::StoredState* begin_at_ = nullptr;
+  const program::Program& program_;
+  const session::StoredState* begin_at_ = nullptr;
   Breakpoint* breakpoint_ = nullptr;
   std::string difference_;
   record::Recorder& recorder_;
@@ -150,9 +150,9 @@ class Watchers : public bench::Observer {
   std::int64_t images_ = 0;
 };
 
-std::string name_of(const model::Program& program, const bench::RunPlan& plan) {
+std::string name_of(const program::Program& program, const bench::RunPlan& plan) {
   std::string name =
-      plan.scenario == model::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
+      plan.scenario == program::kNone ? "run" : program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   for (const std::int32_t f : plan.faults) name += "-" + program.faults[static_cast<std::size_t>(f)].name;
   return name;
 }
@@ -166,12 +166,12 @@ std::string now_text() {
   return text;
 }
 
-record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded& loaded, const bench::RunPlan& plan,
-                                const std::optional<present::StoredState>& state) {
-  const model::Program& program = *loaded.program;
+record::RunIdentity identity_of(const Arguments& arguments, const check::Loaded& loaded, const bench::RunPlan& plan,
+                                const std::optional<session::StoredState>& state) {
+  const program::Program& program = *loaded.program;
   record::RunIdentity identity;
   identity.version = ISODYNE_VERSION;
-  if (plan.scenario != model::kNone)
+  if (plan.scenario != program::kNone)
     identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   identity.harness = arguments.value(Option::harness).value_or("");
   for (const std::int32_t f : plan.faults) identity.faults.push_back(program.faults[static_cast<std::size_t>(f)].name);
@@ -191,33 +191,33 @@ record::RunIdentity identity_of(const Arguments& arguments, const model::Loaded&
   return identity;
 }
 
-int exit_status(const present::Summary& s, const bench::RunResult& result, bool strict,
+int exit_status(const session::Summary& s, const bench::RunResult& result, bool strict,
                 const std::optional<std::int64_t>& max_overruns) {
-  if (!bench::as_asked(result.ending)) return kNotCompleted;
+  if (!observe::as_asked(result.ending)) return kNotCompleted;
   if (s.timing && !s.timing->whole()) return kNotCompleted;
   if (s.timing && max_overruns && s.timing->overruns > *max_overruns) return kTooLate;
   return status_of(s, strict);
 }
 
 /// Verdict files, figures and report; false (and said why) if something could not be written.
-bool write_evidence(const present::Summary& summary, const std::string& folder, bool with_report) {
+bool write_evidence(const session::Summary& summary, const std::string& folder, bool with_report) {
   const fs::path base(folder);
   if (!write_verdicts(summary, folder)) return false;
   if (!with_report) return true;
-  std::vector<present::RunFolder> runs;
-  auto opened = present::open_run(folder);
+  std::vector<session::RunFolder> runs;
+  auto opened = session::open_run(folder);
   if (!opened) return say_error(opened.failure().text()), false;
   runs.push_back(std::move(*opened));
   const auto html = present::report_html(runs);
-  const Status written = html ? present::write_file((base / "report.html").string(), *html) : Status(html.failure());
+  const Status written = html ? write_file((base / "report.html").string(), *html) : Status(html.failure());
   if (!written) return say_error(written.failure().text()), false;
   return true;
 }
 
 /// As far as it is known when the run begins; how it ended is for later.
-present::Summary beginning(const model::Program& program, const record::RunIdentity& identity,
+session::Summary beginning(const program::Program& program, const record::RunIdentity& identity,
                            const std::string& started, const std::string& bench_folder) {
-  present::Summary summary = present::summarize(program, identity, {}, {});
+  session::Summary summary = session::summarize(program, identity, {}, {});
   summary.started = started;
   summary.bench_folder = bench_folder;
   summary.ending.clear();
@@ -225,18 +225,18 @@ present::Summary beginning(const model::Program& program, const record::RunIdent
 }
 
 /// A catalogue that cannot be written is no reason to lose a run.
-void enter_into_catalogue(const std::string& folder, const present::Summary& summary,
+void enter_into_catalogue(const std::string& folder, const session::Summary& summary,
                           const record::RunIdentity& identity) {
-  const auto catalogue = present::Catalogue::open(present::usual_catalogue());
+  const auto catalogue = session::Catalogue::open(session::usual_catalogue());
   const Status entered =
-      catalogue ? (*catalogue)->enter(present::entry_of(folder, summary, identity)) : Status(catalogue.failure());
+      catalogue ? (*catalogue)->enter(session::entry_of(folder, summary, identity)) : Status(catalogue.failure());
   if (!entered) say_aside("not in the catalogue of runs: " + entered.failure().text());
 }
 
 void explain_ending(const bench::RunResult& result, const record::Recorder& recorder) {
-  if (result.ending == bench::Ending::completed) return;
-  if (result.ending == bench::Ending::cut_short) return say_aside("cut short: " + result.explanation);
-  say_error(result.ending == bench::Ending::not_recorded ? recorder.trouble().text() : result.explanation);
+  if (result.ending == observe::Ending::completed) return;
+  if (result.ending == observe::Ending::cut_short) return say_aside("cut short: " + result.explanation);
+  say_error(result.ending == observe::Ending::not_recorded ? recorder.trouble().text() : result.explanation);
   for (const std::string& d : result.details) say_aside("  " + d);
 }
 
@@ -245,10 +245,10 @@ void explain_ending(const bench::RunResult& result, const record::Recorder& reco
 namespace {
 
 /// What the command line says about a run, where a stored state has the last word.
-std::optional<Arguments> with_state(const Arguments& given, std::optional<present::StoredState>& state) {
+std::optional<Arguments> with_state(const Arguments& given, std::optional<session::StoredState>& state) {
   Arguments all = given;
   if (const auto file = given.value(Option::from_state)) {
-    auto read = present::read_state(*file);
+    auto read = session::read_state(*file);
     if (!read) return say_error(read.failure().text()), std::nullopt;
     for (const auto& [option, name] :
          {std::pair{Option::fault, "fault"}, std::pair{Option::seed, "seed"}, std::pair{Option::setting, "setting"},
@@ -275,28 +275,28 @@ std::optional<Arguments> with_state(const Arguments& given, std::optional<presen
 }
 
 /// The changes that were made by hand, of which a file knows the names.
-bool take_changes(const present::StoredState& state, const model::Program& program, bench::RunPlan& plan) {
+bool take_changes(const session::StoredState& state, const program::Program& program, bench::RunPlan& plan) {
   plan.changes = state.changes;
   for (std::size_t i = 0; i < plan.changes.size(); ++i) {
     plan.changes[i].target = program.find(state.changed[i]);
-    if (plan.changes[i].target == model::kNone)
+    if (plan.changes[i].target == program::kNone)
       return say_error(fmt::format("`{}` is not there any more", state.changed[i])), false;
   }
   return true;
 }
 
-bool save_state(const std::string& file, const model::Program& program, const record::RunIdentity& identity,
-                const bench::Image& image, const std::vector<bench::Change>& changes) {
-  const Status written = present::write_file(file, to_json(present::state_of(program, identity, image, changes)));
+bool save_state(const std::string& file, const program::Program& program, const record::RunIdentity& identity,
+                const observe::Image& image, const std::vector<observe::Change>& changes) {
+  const Status written = write_file(file, to_json(session::state_of(program, identity, image, changes)));
   if (!written) say_error(written.failure().text());
   return static_cast<bool>(written);
 }
 
 /// The run came to no end of its own: what its recording has is judged, and said.
-int evidence_of_broken(const Arguments& arguments, const Broke& broke, const model::Program& program) {
+int evidence_of_broken(const Arguments& arguments, const Broke& broke, const program::Program& program) {
   say_error(broke.why);
   std::vector<std::string> details;
-  for (const model::Controller& c : program.controllers) {
+  for (const program::Controller& c : program.controllers) {
     if (c.name != broke.who) continue;
     for (std::size_t i = 0; i < std::min(c.reads.size(), broke.reads.size()); ++i)
       details.push_back(fmt::format("it read {} = {}", program.variable(c.reads[i]).name,
@@ -305,22 +305,22 @@ int evidence_of_broken(const Arguments& arguments, const Broke& broke, const mod
   for (const std::string& d : details) say_aside("  " + d);
   if (broke.folder.empty()) return kNotCompleted;
   const std::string file = (fs::path(broke.folder) / "recording.h5").string();
-  const std::string ending = broke.controller ? bench::ending_word(bench::Ending::controller_failed) : kBrokenOff;
+  const std::string ending = broke.controller ? observe::ending_word(observe::Ending::controller_failed) : kBrokenOff;
   const auto whole = record::recover(file, ending);
   if (!whole) return say_error(whole.failure().text()), kNotCompleted;
-  auto opened = present::open_recording(broke.folder);
+  auto opened = session::open_recording(broke.folder);
   if (!opened) return say_error(opened.failure().text()), kNotCompleted;
   const record::Recording& recording = *opened->recording;
   judge::Judge judge(opened->loaded.program);
   const Time period = play_all(*opened, judge);
   bench::RunResult result;
-  result.ending = bench::Ending::controller_failed;
+  result.ending = observe::Ending::controller_failed;
   result.ended_at = recording.times().empty() ? Time{} : Time{recording.times().back()};
   result.explanation = broke.why;
   result.details = details;
-  present::SetRight right =
-      present::set_right(*opened->loaded.program, recording, judge.verdicts(result.ending), period);
-  present::Summary summary = present::summarize(*opened->loaded.program, recording.identity(), result, right.verdicts);
+  session::SetRight right =
+      session::set_right(*opened->loaded.program, recording, judge.verdicts(result.ending), period);
+  session::Summary summary = session::summarize(*opened->loaded.program, recording.identity(), result, right.verdicts);
   summary.ending = ending;
   summary.started = broke.started;
   summary.bench_folder = broke.bench_folder;
@@ -339,14 +339,14 @@ int evidence_of_broken(const Arguments& arguments, const Broke& broke, const mod
 }
 
 int run_bench(const Arguments& given_arguments, bool reference) {
-  std::optional<present::StoredState> state;
+  std::optional<session::StoredState> state;
   const auto all = with_state(given_arguments, state);
   if (!all) return kWrongInput;
   const Arguments& arguments = *all;
   const std::string& file = arguments.words[0];
-  model::Wish wish;
+  check::Wish wish;
   wish.harness = arguments.value(Option::harness).value_or("");
-  const model::Loaded loaded = load_file(file, wish);
+  const check::Loaded loaded = load_file(file, wish);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   auto wanted = read_plan(arguments, *loaded.program);
@@ -369,7 +369,8 @@ int run_bench(const Arguments& given_arguments, bool reference) {
       return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
     }
     const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan, state);
-    auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity);
+    auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity,
+                                             judge::kMostImagesLate);
     if (!recorder) {
       say_error(recorder.failure().text());
       return kNotCompleted;
@@ -383,7 +384,7 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     ports::ForeignCalls calls(wanted->answer_within);
     const bench::PortMaker make_port = ports_for(loaded.program, {.folder = folder_of(file),
                                                                   .logs = *folder,
-                                                                  .read_file = present::read_file,
+                                                                  .read_file = read_file,
                                                                   .calls = &calls,
                                                                   .answer_within = wanted->answer_within,
                                                                   .paced = wanted->plan.pace.has_value(),
@@ -414,15 +415,15 @@ int run_bench(const Arguments& given_arguments, bool reference) {
       say_aside(run.native()->remark());
     (*recorder)->last_image(run.last_image());
     const auto without_evidence = [&] {
-      present::Summary summary = beginning(*loaded.program, identity, started, folder_of(file));
-      summary.ending = bench::ending_word(bench::Ending::not_recorded);
+      session::Summary summary = beginning(*loaded.program, identity, started, folder_of(file));
+      summary.ending = observe::ending_word(observe::Ending::not_recorded);
       return summary;
     };
     if (state && (watchers.waiting() || !watchers.difference().empty())) {
       say_error(fmt::format("the state of {} cannot be reached again: {}", format_instant(state->at),
                             watchers.waiting() ? "the run is over before" : watchers.difference()));
       say_aside("  the bench, its controller, or the compiler of the plant is another than it was then");
-      const Status closed = (*recorder)->close(bench::Ending::not_recorded);
+      const Status closed = (*recorder)->close(observe::Ending::not_recorded);
       if (!closed) say_aside("  " + closed.failure().text());
       enter_into_catalogue(*folder, without_evidence(), identity);
       return kNotCompleted;
@@ -436,17 +437,17 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     // What was judged at every instant is part of the recording, which may have fewer.
     for (const judge::Verdict& v : verdicts)
       (*recorder)->event(
-          {result.ended_at, bench::EventKind::verdict, v.requirement, static_cast<std::int32_t>(v.answer), 0});
+          {result.ended_at, observe::EventKind::verdict, v.requirement, static_cast<std::int32_t>(v.answer), 0});
     (*recorder)->judged(judge.witnessed());
     const Status closed = (*recorder)->close(result.ending);
     const bool went_on = !closed && arguments.has(Option::go_on_unrecorded);
-    if (!closed && !went_on) result.ending = bench::Ending::not_recorded;
+    if (!closed && !went_on) result.ending = observe::Ending::not_recorded;
 
     for (judge::Verdict& v : verdicts) {
-      if (result.ending == bench::Ending::not_recorded && v.answer == judge::Answer::held)
+      if (result.ending == observe::Ending::not_recorded && v.answer == judge::Answer::held)
         v.answer = judge::Answer::undecided;
     }
-    present::Summary summary = present::summarize(*loaded.program, identity, result, verdicts);
+    session::Summary summary = session::summarize(*loaded.program, identity, result, verdicts);
     for (const auto& [judged, what] :
          {std::pair{true, "Cannot be judged with this harness"}, std::pair{false, "Not with this harness"}}) {
       std::string left;

@@ -31,10 +31,10 @@ Result<std::unique_ptr<record::Recording>> open_recording(const std::string& pat
   return recording;
 }
 
-std::optional<std::vector<present::RunFolder>> open_runs(const std::vector<std::string>& folders) {
-  std::vector<present::RunFolder> runs;
+std::optional<std::vector<session::RunFolder>> open_runs(const std::vector<std::string>& folders) {
+  std::vector<session::RunFolder> runs;
   for (const std::string& folder : folders) {
-    auto run = present::open_run(folder);
+    auto run = session::open_run(folder);
     if (!run) {
       say_error(run.failure().text());
       return std::nullopt;

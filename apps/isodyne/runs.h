@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "command.h"
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::app {
 
@@ -15,7 +15,7 @@ Result<std::unique_ptr<record::Recording>> open_recording(const std::string& pat
 void say_if_unfinished(const record::Recording& recording, const std::string& path);
 
 /// All of them, opened; on a mistake says so and gives nothing.
-std::optional<std::vector<present::RunFolder>> open_runs(const std::vector<std::string>& folders);
+std::optional<std::vector<session::RunFolder>> open_runs(const std::vector<std::string>& folders);
 
 /// Makes the folder of a new run, that of --out or runs/NNN-NAME; an earlier run is never written over.
 Result<std::string> make_run_folder(const Arguments& arguments, const std::string& name);

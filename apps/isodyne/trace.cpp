@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/trace.h"
 #include "runs.h"
@@ -115,8 +116,8 @@ void print_trace(const present::Trace& t) {
 int run_trace(const Arguments& arguments) {
   const auto opened = open_runs(arguments.words);
   if (!opened) return kWrongInput;
-  const std::vector<present::RunFolder>& runs = *opened;
-  for (const present::RunFolder& run : runs) {
+  const std::vector<session::RunFolder>& runs = *opened;
+  for (const session::RunFolder& run : runs) {
     if (run.program->name == runs.front().program->name) continue;
     say_error(fmt::format("{} is a run of bench {}, but {} is one of {}", run.path, run.program->name,
                           runs.front().path, runs.front().program->name));
@@ -128,7 +129,7 @@ int run_trace(const Arguments& arguments) {
     fs::create_directories(*out, error);
     for (const auto& [name, text] :
          {std::pair{"trace.csv", trace_csv(trace)}, std::pair{"trace.svg", trace_svg(trace)}}) {
-      const Status written = present::write_file((fs::path(*out) / name).string(), text);
+      const Status written = write_file((fs::path(*out) / name).string(), text);
       if (!written) {
         say_error(written.failure().text());
         return kNotCompleted;

@@ -6,20 +6,21 @@
 #include <fmt/format.h>
 
 #include "command.h"
+#include "isodyne/core/file.h"
 #include "table.h"
 #include "terminal.h"
 
 namespace isodyne::app {
 
-Table times_table(const std::vector<present::TimesRow>& rows) {
+Table times_table(const std::vector<session::TimesRow>& rows) {
   Table table({{"Time", Table::Align::left},
                {"p50", Table::Align::right},
                {"p99", Table::Align::right},
                {"p99.9", Table::Align::right},
                {"most", Table::Align::right}});
-  for (const present::TimesRow& r : rows) {
-    table.row({r.name, present::microseconds(r.p50), present::microseconds(r.p99), present::microseconds(r.p999),
-               present::microseconds(r.longest)});
+  for (const session::TimesRow& r : rows) {
+    table.row({r.name, session::microseconds(r.p50), session::microseconds(r.p99), session::microseconds(r.p999),
+               session::microseconds(r.longest)});
   }
   return table;
 }
@@ -27,12 +28,12 @@ Table times_table(const std::vector<present::TimesRow>& rows) {
 namespace {
 
 /// Whether real time was kept, and what went over the ports.
-void print_timing(const present::Summary& s, bool colours) {
-  for (const present::ControllerSummary& c : s.controllers) {
+void print_timing(const session::Summary& s, bool colours) {
+  for (const session::ControllerSummary& c : s.controllers) {
     if (s.timing || c.traffic.any()) say(c.text());
   }
   if (!s.timing) return;
-  const present::TimingSummary& t = *s.timing;
+  const session::TimingSummary& t = *s.timing;
   put(stdout, times_table(t.rows).text(width_of(stdout), colours));
   say(fmt::format("{} Steps {}.", t.verdict(), t.rights()));
   for (const std::string& l : t.lacking) say("Missing: " + l + ".");
@@ -45,7 +46,7 @@ void print_timing(const present::Summary& s, bool colours) {
 
 }  // namespace
 
-void print_verdicts(const present::Summary& s, const std::string& closing) {
+void print_verdicts(const session::Summary& s, const std::string& closing) {
   const bool colours = colours_on(stdout);
   say(fmt::format("{}: {}, seed {}; {} simulated in {}", s.bench, s.title(), s.seed, format_seconds(s.ended_at_s),
                   format_seconds(s.wall_seconds, 1)));
@@ -57,7 +58,7 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
                  {"First broken", Table::Align::right},
                  {"Meaning", Table::Align::left}});
     const auto seconds = [](const std::optional<double>& t) { return format_seconds(t.value_or(NAN), 2); };
-    for (const present::SummaryRow& r : s.rows) {
+    for (const session::SummaryRow& r : s.rows) {
       const char* colour = r.answer == judge::answer_word(judge::Answer::held)     ? "32"
                            : r.answer == judge::answer_word(judge::Answer::broken) ? "1;31"
                                                                                    : "33";
@@ -76,7 +77,7 @@ void print_verdicts(const present::Summary& s, const std::string& closing) {
                   closing));
 }
 
-int status_of(const present::Summary& s, bool strict) {
+int status_of(const session::Summary& s, bool strict) {
   using judge::Answer;
   if (!s.lost.empty()) return kNotCompleted;
   if (s.count(Answer::broken) > 0) return kBroken;
@@ -84,10 +85,10 @@ int status_of(const present::Summary& s, bool strict) {
   return strict && s.count(Answer::held) != s.rows.size() ? kBroken : kHeld;
 }
 
-bool write_verdicts(const present::Summary& summary, const std::string& folder) {
+bool write_verdicts(const session::Summary& summary, const std::string& folder) {
   for (const auto& [name, text] :
        {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
-    const Status written = present::write_file((std::filesystem::path(folder) / name).string(), text);
+    const Status written = write_file((std::filesystem::path(folder) / name).string(), text);
     if (!written) return say_error(written.failure().text()), false;
   }
   return true;

@@ -5,21 +5,21 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "table.h"
 
 namespace isodyne::app {
 
 /// How long things took, a row each.
-Table times_table(const std::vector<present::TimesRow>& rows);
+Table times_table(const std::vector<session::TimesRow>& rows);
 
 /// The table of verdicts, what a reader has to know beside it, and a closing line.
-void print_verdicts(const present::Summary& summary, const std::string& closing);
+void print_verdicts(const session::Summary& summary, const std::string& closing);
 
 /// That of a run that came to its end: broken requirements; with `strict`, those that do not hold.
-int status_of(const present::Summary& summary, bool strict);
+int status_of(const session::Summary& summary, bool strict);
 
 /// verdicts.json and verdicts.xml; false, and said why, if they could not be written.
-bool write_verdicts(const present::Summary& summary, const std::string& folder);
+bool write_verdicts(const session::Summary& summary, const std::string& folder);
 
 }  // namespace isodyne::app

@@ -44,15 +44,15 @@ scenario never_there {
 }
 )";
 
-std::int32_t index_of(const model::Program& p, const std::string& fault) {
+std::int32_t index_of(const program::Program& p, const std::string& fault) {
   for (std::size_t i = 0; i < p.faults.size(); ++i) {
     if (p.faults[i].name == fault) return static_cast<std::int32_t>(i);
   }
   return -1;
 }
 
-bench::RunPlan plan_for(const model::Program& p, std::vector<std::string> faults, double seconds,
-                        std::int32_t scenario = model::kNone) {
+bench::RunPlan plan_for(const program::Program& p, std::vector<std::string> faults, double seconds,
+                        std::int32_t scenario = program::kNone) {
   bench::RunPlan plan;
   plan.scenario = scenario;
   for (const std::string& f : faults) plan.faults.push_back(index_of(p, f));
@@ -66,13 +66,13 @@ TEST_CASE("A scenario starts, sets, waits, ramps and holds at exact instants") {
   const auto p = program_of(kTank);
   Seen seen(p, {"tank.level", "pump"});
   const auto result = run_bench(seen, plan_for(*p, {}, 0, 0));
-  CHECK(result.ending == bench::Ending::completed);
+  CHECK(result.ending == observe::Ending::completed);
   CHECK(seen.values[0][0] == 0.5);
   CHECK(seen.values[1][0] == 1.0);
   // level = 0.5 + t exceeds 2.5 in the image at 2.01 s (at 2 s it is 2.5 but for rounding); acts one step later.
-  const auto ramp = std::find_if(seen.events.begin(), seen.events.end(), [&](const bench::Event& e) {
-    return e.kind == bench::EventKind::action &&
-           p->scenarios[0].steps[static_cast<std::size_t>(e.subject)].kind == model::ScenarioStep::Kind::ramp;
+  const auto ramp = std::find_if(seen.events.begin(), seen.events.end(), [&](const observe::Event& e) {
+    return e.kind == observe::EventKind::action &&
+           p->scenarios[0].steps[static_cast<std::size_t>(e.subject)].kind == program::ScenarioStep::Kind::ramp;
   });
   REQUIRE(ramp != seen.events.end());
   CHECK(to_seconds(ramp->at) == Approx(2.015).margin(0.0051));
@@ -87,7 +87,7 @@ TEST_CASE("A wait that never comes true ends the run with the last values of wha
   const auto p = program_of(kTank);
   Seen seen(p);
   const auto result = run_bench(seen, plan_for(*p, {}, 0, 1));
-  CHECK(result.ending == bench::Ending::wait_timed_out);
+  CHECK(result.ending == observe::Ending::wait_timed_out);
   CHECK(result.explanation ==
         "bench.dyne:33:3: `wait until tank.level > 100 m and pump > 5 m/s within 2 s` did not come true within 2 s");
   CHECK(result.details == std::vector<std::string>{"tank.level is 3 m", "pump is 1 m/s"});

@@ -16,7 +16,7 @@ namespace {
 
 /// x(t) = t as a length, and what else is said, with one fault `f`, run for some seconds.
 struct Faulty {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   Seen seen;
 
   Faulty(const std::string& fault, std::vector<std::string> names, double seconds, std::uint64_t seed = 1)

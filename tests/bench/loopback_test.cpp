@@ -1,5 +1,3 @@
-#include "isodyne/bench/loopback.h"
-
 #include <algorithm>
 #include <cmath>
 #include <numeric>
@@ -8,6 +6,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/bench/loopback.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -51,7 +50,7 @@ std::string bench_text() {
       channels, reads, writes, cables);
 }
 
-std::vector<io::WireFinding> walked(const std::shared_ptr<const model::Program>& p, const model::Wiring& wiring,
+std::vector<io::WireFinding> walked(const std::shared_ptr<const program::Program>& p, const program::Wiring& wiring,
                                     std::uint64_t seed = 1) {
   bench::WiringPort port(*p, p->controllers[0], wiring, seed);
   const auto result = bench::run_loopback(p, 0, p->controllers[0], port, seed);
@@ -72,12 +71,12 @@ TEST_CASE("Every kind of defect is named, among many others and for many seeds")
   for (std::uint64_t seed = 1; seed <= 40; ++seed) {
     INFO("seed " << seed);
     RandomStream random(seed, "defects");
-    model::Wiring wiring = bench::faultless(*p, 0);
+    program::Wiring wiring = bench::faultless(*p, 0);
     std::vector<WireState> expected(wiring.wires.size(), WireState::good);
     std::vector<double> factor(wiring.wires.size(), 1);
     std::vector<std::size_t> other(wiring.wires.size(), 0);
     for (std::size_t i = 0; i < wiring.wires.size(); ++i) {
-      model::Wire& w = wiring.wires[i];
+      program::Wire& w = wiring.wires[i];
       const bool line = i >= kQuantities;
       switch (static_cast<int>(random.uniform() * 12)) {
         case 0:
@@ -126,8 +125,8 @@ TEST_CASE("Every kind of defect is named, among many others and for many seeds")
 
 TEST_CASE("A wire that is not there reads like nothing") {
   const auto p = program_of(bench_text());
-  model::Wiring wiring = bench::faultless(*p, 0);
-  for (const std::size_t i : {0, 4, 9, 35}) wiring.wires[i].actuator = model::kNone;
+  program::Wiring wiring = bench::faultless(*p, 0);
+  for (const std::size_t i : {0, 4, 9, 35}) wiring.wires[i].actuator = program::kNone;
   const auto found = walked(p, wiring);
   for (std::size_t i = 0; i < found.size(); ++i) {
     const bool cut = i == 0 || i == 4 || i == 9 || i == 35;
@@ -159,7 +158,7 @@ TEST_CASE("The levels of no two outputs are alike") {
 }
 
 TEST_CASE("`io loopback` walks over a port to whatever is there") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne", R"(
 bench B { step 10 ms
   sensor level { of 1 m  range 0 m .. 10 m  counts 0 .. 1000  word 10 bit  every 10 ms }

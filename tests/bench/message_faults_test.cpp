@@ -18,7 +18,7 @@ namespace {
 
 /// A controller every 20 ms that reads t = time and says back what it read; and what a fault makes of that.
 struct Told {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   Seen seen;
 
   explicit Told(const std::string& faults, std::vector<std::int32_t> chosen = {0}, double seconds = 10,
@@ -60,9 +60,9 @@ condition late = time >= 1 s
     const std::atomic<bool> stop{false};
     bench::Run run(
         program, plan,
-        [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*program, c, s, {}); },
+        [&](const program::Controller& c, const program::Setting& s) { return ports::make_port(*program, c, s, {}); },
         seen);
-    CHECK(run.execute(stop).ending == bench::Ending::completed);
+    CHECK(run.execute(stop).ending == observe::Ending::completed);
   }
   const std::vector<double>& operator[](const std::string& name) const {
     for (std::size_t n = 0; n < seen.names.size(); ++n) {
@@ -242,8 +242,8 @@ fault slow { on radio  delay 200 ms }
     plan.longest = std::chrono::seconds(5);
     const std::atomic<bool> stop{false};
     bench::Run run(
-        p, plan, [&](const model::Controller& c, const model::Setting& s) { return ports::make_port(*p, c, s, {}); },
-        seen);
+        p, plan,
+        [&](const program::Controller& c, const program::Setting& s) { return ports::make_port(*p, c, s, {}); }, seen);
     run.execute(stop);
     return seen.values[0][static_cast<std::size_t>(std::lround(at * 100))];
   };

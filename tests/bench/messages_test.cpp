@@ -56,7 +56,7 @@ Heard listen(const std::string& clauses, Time span, std::uint64_t seed = 1, bool
   plan.longest = span;
   plan.seed = seed;
   if (scenario) plan.scenario = 0;
-  const bench::PortMaker make_port = [&](const model::Controller& c, const model::Setting& s) {
+  const bench::PortMaker make_port = [&](const program::Controller& c, const program::Setting& s) {
     return ports::make_port(*seen.program, c, s, {});
   };
   bench::Run run(seen.program, plan, make_port, seen);

@@ -26,8 +26,8 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/bench/machine.h"
-#include "isodyne/bench/observer_queue.h"
 #include "isodyne/bench/pacer.h"
+#include "isodyne/observe/observer_queue.h"
 #include "isodyne/record/recording.h"
 #include "support.h"
 #include "twins.h"
@@ -91,7 +91,7 @@ struct FarPort : NearPort {
   }
 };
 
-bench::RunPlan plan_of(const model::Program& program, Time longest, bool paced) {
+bench::RunPlan plan_of(const program::Program& program, Time longest, bool paced) {
   bench::RunPlan plan;
   plan.scenario = 0;
   for (std::size_t i = 0; i < program.faults.size(); ++i) plan.faults.push_back(static_cast<std::int32_t>(i));
@@ -171,14 +171,14 @@ TEST_CASE("The stepping thread of a paced run allocates nothing, takes no lock, 
     action.sa_flags = SA_SIGINFO;
     sigaction(SIGSYS, &action, nullptr);
     // Whoever watches is on another thread, and may do what it likes.
-    struct Elsewhere : bench::Observer {
+    struct Elsewhere : observe::Observer {
       std::atomic<int> strays{0};
-      void image(const bench::Image&) override { strays += t_stepping ? 1 : 0; }
-      void event(const bench::Event&) override { strays += t_stepping ? 1 : 0; }
+      void image(const observe::Image&) override { strays += t_stepping ? 1 : 0; }
+      void event(const observe::Event&) override { strays += t_stepping ? 1 : 0; }
     } seen;
     t_stepping = true;
     long before = 0;
-    const bench::PortMaker make_port = [&](const model::Controller& c, const model::Setting&) {
+    const bench::PortMaker make_port = [&](const program::Controller& c, const program::Setting&) {
       std::unique_ptr<NearPort> port = c.name == "near" ? std::make_unique<NearPort>() : std::make_unique<FarPort>();
       if (c.name == "near") {
         port->seen = [&](Time now) {
@@ -224,23 +224,23 @@ TEST_CASE("The stepping thread of a paced run allocates nothing, takes no lock, 
 
 TEST_CASE("A paced run shows what lockstep shows, to the bit, where the controller answers at once") {
   const auto program = program_of(kPaced);
-  const auto run = [&](bool paced, std::vector<bench::Event>& events) {
+  const auto run = [&](bool paced, std::vector<observe::Event>& events) {
     Seen seen(program, {"tank.level", "level", "level.counts", "lamp"});
-    const bench::PortMaker make_port = [](const model::Controller&, const model::Setting&) {
+    const bench::PortMaker make_port = [](const program::Controller&, const program::Setting&) {
       return std::make_unique<NearPort>();
     };
     bench::Run made(program, plan_of(*program, 700ms, paced), make_port, seen);
     const std::atomic<bool> stop{false};
     const bench::RunResult result = made.execute(stop);
-    CHECK(result.ending == bench::Ending::cut_short);
+    CHECK(result.ending == observe::Ending::cut_short);
     CHECK(result.steps == 700);
     CHECK((result.timing != nullptr) == paced);
-    for (const bench::Event& e : seen.events) {
-      if (e.kind != bench::EventKind::overrun) events.push_back(e);
+    for (const observe::Event& e : seen.events) {
+      if (e.kind != observe::EventKind::overrun) events.push_back(e);
     }
     return seen.values;
   };
-  std::vector<bench::Event> lockstep, paced;
+  std::vector<observe::Event> lockstep, paced;
   CHECK(run(true, paced) == run(false, lockstep));
   REQUIRE(paced.size() == lockstep.size());
   for (std::size_t i = 0; i < paced.size(); ++i)
@@ -282,25 +282,25 @@ TEST_CASE("A pacer at half speed takes twice the time, and at double speed half 
 }
 
 TEST_CASE("A queue of images shows all in order, and counts what a slow observer made it lose") {
-  struct Slow : bench::Observer {
+  struct Slow : observe::Observer {
     std::vector<double> seen;
     std::vector<std::int64_t> order;  ///< images as their time, events as minus their subject
     std::atomic<bool> hold{false};
-    void image(const bench::Image& i) override {
+    void image(const observe::Image& i) override {
       while (hold) std::this_thread::sleep_for(1ms);
       seen.push_back(i.variables[1]);
       order.push_back(i.at.count());
     }
-    void event(const bench::Event& e) override { order.push_back(-e.subject); }
+    void event(const observe::Event& e) override { order.push_back(-e.subject); }
   };
   {
     Slow slow;
     {
-      bench::ObserverQueue queue(slow, 2, 1000);
+      observe::ObserverQueue queue(slow, 2, 1000);
       double values[2] = {0, 0};
       for (int i = 1; i <= 500; ++i) {
         values[1] = i;
-        queue.event({Time(i), bench::EventKind::action, i, 0, 0});
+        queue.event({Time(i), observe::EventKind::action, i, 0, 0});
         queue.image({Time(i), values});
       }
       queue.finish();
@@ -315,7 +315,7 @@ TEST_CASE("A queue of images shows all in order, and counts what a slow observer
   }
   Slow slow;
   slow.hold = true;
-  bench::ObserverQueue queue(slow, 2, 100);
+  observe::ObserverQueue queue(slow, 2, 100);
   double values[2] = {0, 0};
   for (int i = 0; i < 1000; ++i) queue.image({Time(i), values});
   slow.hold = false;
@@ -351,7 +351,7 @@ Json timing_of(const std::string& file) {
 
 TEST_CASE(
     "A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kQuick);
   const Output out = shell(ISODYNE_PROGRAM
                            " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
@@ -381,7 +381,7 @@ TEST_CASE(
 }
 
 TEST_CASE("Without the right to priority and locked memory a paced run says what is missing and how to get it") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kQuick);
   const std::string drop = geteuid() == 0 ? "setpriv --bounding-set=-sys_nice,-ipc_lock " : "";
   const Output out =
@@ -398,7 +398,7 @@ TEST_CASE("Without the right to priority and locked memory a paced run says what
 }
 
 TEST_CASE("A wall clock that is set an hour back and forth in the middle changes nothing in a paced run") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kQuick);
   folder.write("jump.c", R"(
 #define _GNU_SOURCE
@@ -443,7 +443,7 @@ time_t time(time_t *to) {
 }
 
 TEST_CASE("A disk that becomes full ends a paced run with status 3, and what was flushed stays readable") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kQuick);
   const std::string mount = "mkdir -p full && mount -t tmpfs -o size=12m none full";
   if (shell("unshare -rm sh -c '" + mount + "'", folder.path()).status != 0) {
@@ -470,7 +470,7 @@ TEST_CASE("A disk that becomes full ends a paced run with status 3, and what was
 }
 
 TEST_CASE("Options of the pace are about paced runs, and within their limits") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kQuick);
   for (const auto& [options, message] :
        {std::pair{"--speed 2", "--speed is about runs that keep to the wall clock: add --paced"},

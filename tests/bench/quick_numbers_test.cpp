@@ -53,7 +53,7 @@ TEST_CASE("A run stops where a quick part read what is no number between two ins
     for (const bool native : {false, true}) {
       INFO(reads << (native ? ", native" : ""));
       const auto result = ran(quick(reads), native);
-      CHECK(result.ending == bench::Ending::diverged);
+      CHECK(result.ending == observe::Ending::diverged);
       CHECK_THAT(result.explanation, Contains(reader));
       CHECK_THAT(result.explanation, Contains("at 0.0045 s"));
       REQUIRE(result.details.size() >= 2);
@@ -81,13 +81,13 @@ TEST_CASE("The first and the last instant between two of the bench, and the inst
     for (const bool native : {false, true}) {
       INFO(at.n << (native ? ", native" : ""));
       const auto result = ran(quick(fmt::format("let q : 1 = 1 / (n - {})\n  let far : bool = q > 1e9", at.n)), native);
-      CHECK(result.ending == bench::Ending::diverged);
+      CHECK(result.ending == observe::Ending::diverged);
       CHECK_THAT(result.explanation, Contains(at.said));
       CHECK(result.ended_at == Time{at.ended_ms * 1'000'000});  // at the next instant of the bench
     }
   }
   // Behind the end of the run nobody reads anything.
-  CHECK(ran(quick("let q : 1 = 1 / (n - 202)\n  let far : bool = q > 1e9")).ending == bench::Ending::completed);
+  CHECK(ran(quick("let q : 1 = 1 / (n - 202)\n  let far : bool = q > 1e9")).ending == observe::Ending::completed);
 }
 
 TEST_CASE("Of two parts with steps of their own each is named with its instant, and the first that is found counts") {
@@ -110,7 +110,7 @@ TEST_CASE("Of two parts with steps of their own each is named with its instant, 
 
 TEST_CASE("The same of a part on a core of its own") {
   const auto result = ran(quick(kWhen, "step 500 us  on core 1", "let y : m = gap.x"));
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK_THAT(result.explanation, Contains("at 0.0045 s a `when` block read"));
 }
 
@@ -122,7 +122,7 @@ TEST_CASE("What is guarded in a quick part, or divided by what stays, is nobody'
     INFO(reads);
     const auto result = ran(quick(reads));
     INFO(result.explanation);
-    CHECK(result.ending == bench::Ending::completed);
+    CHECK(result.ending == observe::Ending::completed);
   }
   // Nothing is looked at, so nothing is paid.
   CHECK(program_of(quick("let q : bool = n / p > 3"))->quick_watches.empty());
@@ -143,7 +143,7 @@ TEST_CASE("What stands on its way to another value at an instant of the bench wa
   for (const bool native : {false, true}) {
     const auto result = ran(text, native);
     INFO(result.explanation);
-    CHECK(result.ending == bench::Ending::completed);
+    CHECK(result.ending == observe::Ending::completed);
   }
 }
 
@@ -154,7 +154,7 @@ TEST_CASE("The reference solver may try what does not come true") {
           "1 ms\n}\nrequirement R-1 { always root.x > -2 }\n",
           false, true);
   INFO(result.explanation);
-  CHECK(result.ending == bench::Ending::completed);
+  CHECK(result.ending == observe::Ending::completed);
 }
 
 TEST_CASE("To look on changes no bit of what is looked at") {
@@ -165,7 +165,7 @@ TEST_CASE("To look on changes no bit of what is looked at") {
     Seen seen(program_of(first ? looked : not_looked), {"gap.x", "gap.q"});
     bench::RunPlan plan;
     plan.longest = Time{100'000'000};
-    CHECK(run_bench(seen, plan).ending == bench::Ending::completed);
+    CHECK(run_bench(seen, plan).ending == observe::Ending::completed);
     kept[first ? 1 : 0] = seen.values;
   }
   CHECK(kept[0] == kept[1]);

@@ -20,7 +20,7 @@ std::unique_ptr<Seen> referred(const std::string& text, const std::vector<std::s
   plan.longest = time_from_seconds(seconds);
   const auto result = run_bench(seen, plan);
   INFO(result.explanation);
-  REQUIRE(result.ending == bench::Ending::completed);
+  REQUIRE(result.ending == observe::Ending::completed);
   return kept;
 }
 }  // namespace
@@ -91,7 +91,7 @@ TEST_CASE("advise looks at every instant, and between those of a longer step") {
   REQUIRE(advice.trouble.empty());
   for (const bench::Trial& t : advice.trials) {
     if (!t.trouble.empty() || t.step < std::chrono::milliseconds(5)) continue;
-    INFO(model::method_word(t.method) << " at " << format_span(t.step));
+    INFO(program::method_word(t.method) << " at " << format_span(t.step));
     CHECK_FALSE(t.good);
     CHECK(t.worst > 0.05);
   }

@@ -16,7 +16,7 @@ namespace {
 
 /// A bench with things to set, and a scenario `s` played on it; files that it names are in `files`.
 struct Played {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   Seen seen;
   bench::RunResult result;
 
@@ -205,7 +205,7 @@ TEST_CASE("expect tells at once, within a time, or throughout one, with the marg
   CHECK(all[4].missed == 1);
   CHECK(to_seconds(*all[4].first_missed) == Approx(4).margin(0.05));
   CHECK((all[5].met == 0 && all[5].missed == 0 && !all[5].open));
-  CHECK(p.result.ending == bench::Ending::completed);
+  CHECK(p.result.ending == observe::Ending::completed);
 }
 
 TEST_CASE("An expectation that the run ends before is open") {
@@ -229,8 +229,8 @@ TEST_CASE("A fault by hand acts from its injection, for its time, and until it i
 TEST_CASE("Every action is an event with the line where it is written") {
   const Played p("scenario s { set x = 2 m\n  do raise(wait = 10 ms) }");
   std::vector<std::string> texts;
-  for (const bench::Event& e : p.seen.events) {
-    if (e.kind == bench::EventKind::action) texts.push_back(bench::event_text(*p.program, e));
+  for (const observe::Event& e : p.seen.events) {
+    if (e.kind == observe::EventKind::action) texts.push_back(observe::event_text(*p.program, e));
   }
   REQUIRE(texts.size() == 3);
   CHECK(texts[0] == "set to 2 m (bench.dyne:20)");

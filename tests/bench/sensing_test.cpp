@@ -50,13 +50,13 @@ requirement R-1 { always lt > 20 cm }
 TEST_CASE("Nothing in the bench sees a sensor at zero before its first sample") {
   Seen seen(program_of(kTankWithSensor), {"lt", "low", "again", "pump.runs", "fired", "counter.seen", "level"});
   const auto result = run_for(seen, 1);
-  CHECK(result.ending == bench::Ending::completed);
+  CHECK(result.ending == observe::Ending::completed);
   CHECK(seen.values[0][0] == 5);
   for (const std::size_t i : {1u, 3u, 4u, 5u}) {
     INFO(seen.names[i]);
     for (const double v : seen.values[i]) CHECK(v == 0);
   }
-  CHECK(seen.judge.verdicts(bench::Ending::completed)[0].answer == judge::Answer::held);
+  CHECK(seen.judge.verdicts(observe::Ending::completed)[0].answer == judge::Answer::held);
 }
 
 TEST_CASE("Every row agrees with itself: logic on a sensor and the sensor beside it") {

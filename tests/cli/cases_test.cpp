@@ -37,7 +37,7 @@ TEST_CASE("Every text case gives the expected diagnostics") {
     const std::size_t rule = text.find(kRule);
     REQUIRE((refresh || rule != std::string::npos));
     const std::string input = text.substr(0, rule) + "\n";
-    const TemporaryFolder folder;
+    const TestFolder folder;
     folder.write("bench.dyne", input);
     const Output output = run_isodyne("check bench.dyne", folder.path());
     const std::string said = output.err + output.out;

@@ -68,7 +68,7 @@ void isodyne_close(void *self) { (void)self; }
 )";
 
 /// Writes the bench, exports its header with the program, and compiles the controller.
-void make_bench(const TemporaryFolder& folder,
+void make_bench(const TestFolder& folder,
                 const std::string& flags = "-DINIT= -DSTEP=", const std::string& source = kController) {
   folder.write("bench.dyne", kSmall);
   folder.write("plc.c", source);
@@ -83,7 +83,7 @@ void make_bench(const TemporaryFolder& folder,
   REQUIRE(compiled.status == 0);
 }
 
-nlohmann::json verdicts(const TemporaryFolder& folder, const std::string& run) {
+nlohmann::json verdicts(const TestFolder& folder, const std::string& run) {
   return nlohmann::json::parse(slurp(folder / (run + "/verdicts.json")));
 }
 
@@ -93,7 +93,7 @@ TEST_CASE("help, --help and --version answer, and every example of --help works"
   CHECK(run_isodyne("help").status == 0);
   CHECK(run_isodyne("--version").out.starts_with("isodyne "));
   CHECK(run_isodyne("").status == 2);
-  const TemporaryFolder folder;
+  const TestFolder folder;
   // The examples speak of the checkout; runs/ and lock.html are made here.
   fs::create_directory_symlink(kSource + "/examples", folder / "examples");
   for (const char* command :
@@ -159,7 +159,7 @@ TEST_CASE("A reader that goes away early is no crash") {
   // `true` reads nothing; the status is that of isodyne, not of a signal.
   const Output listed = shell(fmt::format("set -o pipefail; {} list {} --json | true", ISODYNE_PROGRAM, kLock));
   CHECK(listed.status < 128);
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string mistakes = "bench B { step 1 ms\n";
   for (int i = 0; i < 90; ++i) mistakes += fmt::format(" let a{} = nowhere{}\n", i, i);
   folder.write("b.dyne", mistakes + "}\n");
@@ -169,7 +169,7 @@ TEST_CASE("A reader that goes away early is no crash") {
 }
 
 TEST_CASE("A file that is no text is one mistake, not hundreds") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", std::string("\x7f") + "ELF\x01\xff" + std::string(200, '\0'));
   const Output output = run_isodyne("check b.dyne", folder.path());
   CHECK(output.status == 2);
@@ -178,7 +178,7 @@ TEST_CASE("A file that is no text is one mistake, not hundreds") {
 }
 
 TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   const Output output = run_isodyne("run bench.dyne fill", folder.path());
   INFO(output.err);
@@ -202,7 +202,7 @@ TEST_CASE("A run leaves its evidence and the exit status of its verdicts") {
 }
 
 TEST_CASE("The same run gives the same recording, byte for byte, and another seed another one") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   for (const char* run : {"a", "b"}) {
     REQUIRE(run_isodyne(fmt::format("run {} uplock --fault level_offset --for \"20 s\" --seed 7 --no-report --out {}",
                                     kLock, run),
@@ -219,7 +219,7 @@ TEST_CASE("The same run gives the same recording, byte for byte, and another see
 }
 
 TEST_CASE("An earlier run is never written over") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   REQUIRE(run_isodyne("run bench.dyne idle --no-report --out mine", folder.path()).status == 0);
   const std::string before = slurp(folder / "mine/recording.h5");
@@ -230,7 +230,7 @@ TEST_CASE("An earlier run is never written over") {
 }
 
 TEST_CASE("A controller that is lost may leave its actuators with safe values, and the run goes on and says so") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder, "-DINIT= '-DSTEP=if (time_ns >= 200000000) return 42'");
   std::string bench = kSmall;
   bench.replace(bench.find("actuator pump : m/s"), 19, "actuator pump : m/s { lost -0.25 m/s }");
@@ -269,7 +269,7 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
         Case{"-DINIT= '-DSTEP=if (time_ns >= 200000000) return isodyne_step(self, time_ns, r, w) + 1'", "SIGSEGV"}}) {
     // A sanitizer catches crashes itself, and ends the process in its own way.
     if (kSanitized && std::string(said).find("SIG") != std::string::npos) continue;
-    const TemporaryFolder folder;
+    const TestFolder folder;
     make_bench(folder, flags);
     // A short limit only where a hang is meant: on a loaded machine any call may take long.
     const bool hangs = std::string(said).find("did not come back") != std::string::npos;
@@ -295,14 +295,14 @@ TEST_CASE("A controller that crashes, hangs or gives up ends the run with what, 
 }
 
 TEST_CASE("A library that is missing, incomplete, foreign or outdated is refused before the first step") {
-  const auto says = [](const TemporaryFolder& folder, const std::string& part) {
+  const auto says = [](const TestFolder& folder, const std::string& part) {
     const Output output = run_isodyne("run bench.dyne idle --no-report", folder.path());
     INFO(output.err);
     CHECK(output.status == 3);
     CHECK(output.err.find(part) != std::string::npos);
   };
   {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     make_bench(folder);
     fs::remove(folder / "libplc.so");
     says(folder, "has it been built?");
@@ -310,21 +310,21 @@ TEST_CASE("A library that is missing, incomplete, foreign or outdated is refused
     says(folder, "cannot load the library");
   }
   {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     std::string source = kController;
     source.replace(source.find("void isodyne_close"), std::string("void isodyne_close").size(), "void other_close");
     make_bench(folder, "-DINIT= -DSTEP=", source);
     says(folder, "does not define `isodyne_close`");
   }
   {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     std::string source = kController;
     source.replace(source.find("= PLC_INFO"), std::string("= PLC_INFO").size(), "= {99u, 0u, 0u, 0u, 0u}");
     make_bench(folder, "-DINIT= -DSTEP=", source);
     says(folder, "was built for version 99");
   }
   {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     make_bench(folder);
     std::string bench = slurp(folder / "bench.dyne");
     bench.replace(bench.find("alarm : bool, count : int"), std::string("alarm : bool, count : int").size(),
@@ -333,14 +333,14 @@ TEST_CASE("A library that is missing, incomplete, foreign or outdated is refused
     says(folder, "was built for other channels");
   }
   {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     make_bench(folder, "'-DINIT=return 5' -DSTEP=");
     says(folder, "isodyne_init gave up with code 5");
   }
 }
 
 TEST_CASE("A wait that times out says what it waited for, keeps the recording, and exits with 3") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   const Output output = run_isodyne("run bench.dyne hopeless --no-report", folder.path());
   CHECK(output.status == 3);
@@ -351,7 +351,7 @@ TEST_CASE("A wait that times out says what it waited for, keeps the recording, a
 }
 
 TEST_CASE("Ctrl-C closes the recording, and the verdicts say interrupted") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   const Output output =
       shell(fmt::format("set -m; {} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
@@ -368,7 +368,7 @@ TEST_CASE("Ctrl-C closes the recording, and the verdicts say interrupted") {
 }
 
 TEST_CASE("A recording that is killed midway opens everywhere up to the last flush") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   const Output output = shell(
       fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
@@ -383,7 +383,7 @@ TEST_CASE("A recording that is killed midway opens everywhere up to the last flu
 }
 
 TEST_CASE("A full disk ends the run with status 3, and what was written before can be read") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   // A limit on the size of files acts like a disk that is full, also for root.
   const Output output =
@@ -399,7 +399,7 @@ TEST_CASE("A full disk ends the run with status 3, and what was written before c
 }
 
 TEST_CASE("A folder that cannot be written to is named") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   folder.write("file", "not a folder");
   const Output output = run_isodyne("run bench.dyne idle --out file/run", folder.path());
@@ -409,7 +409,7 @@ TEST_CASE("A folder that cannot be written to is named") {
 }
 
 TEST_CASE("A fault whose trigger never came is reported as not injected") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output output = run_isodyne(
       fmt::format("run {} uplock --fault level_frozen --for '3 s' --no-report --out r", kLock), folder.path());
   CHECK(output.status == 0);
@@ -432,7 +432,7 @@ TEST_CASE("list shows every kind, as tables and as JSON") {
 }
 
 TEST_CASE("check --json gives place, code and advice") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", "bench B { step 1 ms\n let a = levl\n let level = 1 m }");
   const Output output = run_isodyne("check b.dyne --json", folder.path());
   CHECK(output.status == 2);
@@ -445,7 +445,7 @@ TEST_CASE("check --json gives place, code and advice") {
 }
 
 TEST_CASE("The canal lock keeps its rules when healthy, and the drifting transmitter breaks one") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output up = run_isodyne("run " + kLock + " uplock --no-report --out up", folder.path());
   CHECK(up.status == 0);
   const Output down = run_isodyne("run " + kLock + " downlock --no-report --out down", folder.path());
@@ -463,7 +463,7 @@ TEST_CASE("The canal lock keeps its rules when healthy, and the drifting transmi
 }
 
 TEST_CASE("One report about several runs contains all of them and nothing from outside") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   run_isodyne("run bench.dyne fill --no-report --out a", folder.path());
   run_isodyne("run bench.dyne idle --no-report --out b", folder.path());
@@ -494,7 +494,7 @@ TEST_CASE("One report about several runs contains all of them and nothing from o
 }
 
 TEST_CASE("A damaged run folder is refused with a reason, not a crash") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make_bench(folder);
   run_isodyne("run bench.dyne idle --no-report --out a", folder.path());
   const std::string good = slurp(folder / "a/recording.h5");
@@ -520,7 +520,7 @@ TEST_CASE("A damaged run folder is refused with a reason, not a crash") {
 }
 
 TEST_CASE("The swing bridge passes through packed words, and faults on them are found out") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   fs::copy(kSource + "/examples/swing-bridge", folder / "bridge", fs::copy_options::recursive);
   const Output made = shell(fmt::format("make -C bridge/controller -B CC={} ISODYNE={} INCLUDE={}/include",
                                         ISODYNE_C_COMPILER, ISODYNE_PROGRAM, kSource),
@@ -552,7 +552,7 @@ TEST_CASE("The swing bridge passes through packed words, and faults on them are 
 }
 
 TEST_CASE("Groups of commands explain themselves, and list knows whatever has a name") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   for (const char* group : {"io", "baseline"}) {
     const Output o = run_isodyne(std::string(group) + " --help", folder.path());
     CHECK(o.status == 0);
@@ -578,7 +578,7 @@ TEST_CASE("Groups of commands explain themselves, and list knows whatever has a 
 }
 
 TEST_CASE("A text that cannot be read whole says that the rest was not checked") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", "bench B {\n  step 1 ms\n  let x : m = 3 s\n  let y == 2\n}\n");
   const Output o = run_isodyne("check b.dyne", folder.path());
   CHECK(has(o.err, "1 mistake in b.dyne; what the rest means is checked once all of it can be read"));
@@ -587,7 +587,7 @@ TEST_CASE("A text that cannot be read whole says that the rest was not checked")
 }
 
 TEST_CASE("Several settings may stand in a line, parameters of scenarios are taken, or told how") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string bench =
       "model L { input x : m\n output y : bool\n y = x > 1 m }\nbench B {\n  step 10 ms\n  let h : m = 2 m\n"
       "  sensor x { of h  every 10 ms }\n  actuator y : bool\n"
@@ -605,7 +605,7 @@ TEST_CASE("Several settings may stand in a line, parameters of scenarios are tak
 }
 
 TEST_CASE("Times are written as people write them, and read the same way") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write(
       "b.dyne",
       "bench B {\n  step 1 s\n  record every 1 min\n  let x : m = time * 1 m/s\n  let late : bool = time > 50 h\n}\n"
@@ -626,7 +626,7 @@ TEST_CASE("Times are written as people write them, and read the same way") {
 
 TEST_CASE("While a run waits for a controller the terminal says for whom, and how far it is") {
   if (shell("command -v script").status != 0) return;
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write(
       "b.dyne",
       "bench B {\n  step 10 ms\n  let h : m = 2 m\n  sensor x { of h  every 10 ms }\n  actuator y : bool\n"
@@ -640,7 +640,7 @@ TEST_CASE("While a run waits for a controller the terminal says for whom, and ho
 }
 
 TEST_CASE("A played file is told to hold the scenario until it is over") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("tide.csv", "t [s],level [m]\n0,1\n1.5,3\n");
   folder.write("b.dyne",
                "bench B {\n  step 10 ms\n  input a : m = 0 m\n  let x : m = a\n}\n"

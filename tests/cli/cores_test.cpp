@@ -38,7 +38,7 @@ bench Canal {{
 }  // namespace
 
 TEST_CASE("However many cores step it, and by whatever code, a recording is the same to the bit") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   for (const std::string step : {"", "step 100 us"}) {
     folder.write("canal.dyne", canal(step));
     const char* ways[] = {"--cores 1", "--cores 2", "--cores 3", "--cores 1 --interpret", "--cores 3 --interpret"};
@@ -57,7 +57,7 @@ TEST_CASE("However many cores step it, and by whatever code, a recording is the 
 }
 
 TEST_CASE("The delay of each cut between cores is listed") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("canal.dyne", canal("step 100 us"));
   const auto listed = run_isodyne("list canal.dyne --timing", folder.path());
   REQUIRE(listed.status == 0);
@@ -70,7 +70,7 @@ TEST_CASE("The delay of each cut between cores is listed") {
 }
 
 TEST_CASE("A paced run steps on the cores it asks for, and tells what each took") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("canal.dyne", canal(""));
   const auto run = run_isodyne("run canal.dyne --for \"300 ms\" --paced --no-report --out a", folder.path());
   INFO(run.err);
@@ -92,7 +92,7 @@ TEST_CASE("A paced run steps on the cores it asks for, and tells what each took"
 }
 
 TEST_CASE("C for one thread is refused where it would give other values, and equal where it would not") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("canal.dyne", canal("step 100 us"));
   const auto refused = run_isodyne("export c canal.dyne --out c", folder.path());
   CHECK(refused.status == 2);

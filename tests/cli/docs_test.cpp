@@ -28,12 +28,12 @@ std::vector<std::string> blocks(const std::string& file, const std::string& lang
 
 namespace {
 /// Loads a text that may use the library and need not have a bench.
-model::Loaded load_example(const std::string& text) {
-  return model::load_bench("", "bench.dyne",
+check::Loaded load_example(const std::string& text) {
+  return check::load_bench("", "bench.dyne",
                            [&](const std::string& name) -> Result<std::string> {
                              if (name == "bench.dyne") return text;
-                             if (name.starts_with(model::kLibraryMark))
-                               return slurp(kSource + "/library/" + name.substr(model::kLibraryMark.size()));
+                             if (name.starts_with(check::kLibraryMark))
+                               return slurp(kSource + "/library/" + name.substr(check::kLibraryMark.size()));
                              return Failure{"cannot read", name, "no such file"};
                            },
                            {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = false});
@@ -44,12 +44,12 @@ TEST_CASE("Every example in docs/language.md is in order, and a good bench of it
   const auto examples = blocks("docs/language.md", "dyne");
   CHECK(examples.size() >= 17);
   for (const std::string& example : examples) {
-    const model::Loaded loaded = load_example(example);
+    const check::Loaded loaded = load_example(example);
     INFO(example << loaded.diagnostics.render(*loaded.sources, false));
     CHECK(loaded.good());
     if (loaded.program == nullptr || !loaded.program->controllers.empty()) continue;
     Seen seen(loaded.program);
-    CHECK(run_for(seen, 0.5).ending == bench::Ending::completed);
+    CHECK(run_for(seen, 0.5).ending == observe::Ending::completed);
   }
 }
 
@@ -62,7 +62,7 @@ TEST_CASE("Every wrong example in docs/language.md gets the message it is marked
        }) {
     for (const std::string& example : blocks("docs/language.md", std::string("dyne ") + code)) {
       ++found;
-      const model::Loaded loaded = load_example(example);
+      const check::Loaded loaded = load_example(example);
       const std::string said = loaded.diagnostics.render(*loaded.sources, false);
       INFO(example << said);
       CHECK(said.find(std::string("[") + code + "]") != std::string::npos);
@@ -118,7 +118,7 @@ void compare_shown(const std::string& command, const std::string& printed, const
 /// Writes the texts of a page, runs its commands, and compares what they print with what it shows.
 int follow(const std::string& page) {
   const std::string text = slurp(kSource + "/docs/" + page);
-  const TemporaryFolder folder;
+  const TestFolder folder;
   int commands = 0;
   for (std::size_t at = text.find("\n```"); at != std::string::npos;) {
     const std::size_t begin = text.find('\n', at + 1) + 1, end = text.find("\n```", begin - 1);
@@ -154,7 +154,7 @@ TEST_CASE("The recipes for a controller in C and in Python work, and print what 
 }
 
 TEST_CASE("The examples of docs/recording.md read a recording of the canal lock") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   REQUIRE(run_isodyne("run " + kSource + "/examples/canal-lock/lock.dyne uplock --for '6 s' --no-report --out r",
                       folder.path())
               .status == 0);
@@ -187,7 +187,7 @@ TEST_CASE("The commands in the READMEs work") {
                            "examples/swing-bridge/README.md", "examples/drain-pump/README.md"}) {
     const std::string text = slurp(kSource + "/" + file);
     const std::string mark = "\n    build/release/bin/isodyne ";
-    const TemporaryFolder folder;
+    const TestFolder folder;
     for (const char* name : {"examples", "library"})
       std::filesystem::create_directory_symlink(kSource + "/" + name, folder / name);
     int commands = 0;

@@ -41,7 +41,7 @@ requirement R-1 { always tank.level <= 9 m }
 )";
 
 struct Runs {
-  TemporaryFolder folder;
+  TestFolder folder;
 
   /// Runs the bench into a folder of that name.
   void run(const std::string& name, const std::string& options = "", const std::string& gain = "1",
@@ -274,7 +274,7 @@ TEST_CASE("Signals are drawn by name, by pattern, over each other, and zoomed") 
 }
 
 TEST_CASE("What a figure has no room for is counted, and a late stretch has its own actions") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string text = "bench B {\n  step 10 ms\n  input a : m = 0 m\n  let x : m = 2 * a\n}\nscenario s {\n";
   for (int i = 1; i <= 20; ++i) text += fmt::format("  hold 0.5 s\n  set a = {} m\n", i);
   folder.write("b.dyne", text + "  hold 0.5 s\n}\nrequirement R-1 { always x < 39 m }\n");
@@ -291,7 +291,7 @@ TEST_CASE("What a figure has no room for is counted, and a late stretch has its 
 }
 
 TEST_CASE("A distortion says which harmonics the step cannot show") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string rest =
       "\n  let u : V = 10 V * sin(2 rad/s * pi * 50 * time)\n}\nscenario s { hold 1 s }\n"
       "measure hum { of u  thd at 50 Hz }\nrequirement R-1 { always hum < 1 % }\n";
@@ -367,7 +367,7 @@ TEST_CASE("Figures over other axes, around something, closer, with responses, an
 }
 
 TEST_CASE("A signal that is constant or no number at all is said to be so, and long names are drawn") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string longest(200, 'x');
   folder.write("m.csv", "t [s],same [m],none [m],\"with blank\",größe [m]," + longest +
                             "\n0,3,,1,2,5\n1,3,,2,3,6\n2,3,,1,4,7\n");
@@ -395,7 +395,7 @@ TEST_CASE("A signal that is constant or no number at all is said to be so, and l
 }
 
 TEST_CASE("Names of curves are cut only where they have no room beside their value, and rounded values say so") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("m.csv",
                "t [s],chamber_level_low [m],lower_gates_angle [m],died_away [m],gate [m]\n"
                "0,1,0.94285714285,1.33362e-303,0.25\n1,2,0.94285714285,1.33362e-303,0.25\n");
@@ -492,7 +492,7 @@ TEST_CASE("A packed run is repeated by somebody else, and an accepted one is wha
 }
 
 TEST_CASE("A breach between two rows is in the recording, in the figure of its moment, and in what is shown") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write(
       "b.dyne",
       "bench B {\n  step 1 ms\n  let x : m = (if time >= 3.503 s and time < 3.506 s then 9 m else 0 m) + time * 0.1 "
@@ -520,7 +520,7 @@ TEST_CASE("A breach between two rows is in the recording, in the figure of its m
 }
 
 TEST_CASE("A whole number that is none ends the run too, and no verdict rests on it") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string bench =
       "bench B {\n  step 100 ms\n  let b : 1 = if time > 0.95 s and time < 1.05 s then 0 else 1\n"
       "  let m : int = round(1 / b)\n}\nscenario s { hold 2 s }\n";
@@ -563,7 +563,7 @@ TEST_CASE("Truths and labels are compared by name, and have no distance") {
 }
 
 TEST_CASE("The picture of a bench says what its colours mean, whatever the bench is called") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string temporary = folder / "it's a $(touch harm) folder";
   fs::create_directories(temporary);
   if (shell("command -v dot").status != 0) return;

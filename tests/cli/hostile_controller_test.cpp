@@ -146,7 +146,7 @@ std::string replaced(std::string text, const std::string& what, const std::strin
   return text;
 }
 
-void make(const TemporaryFolder& folder, const Misbehaviour& m, const std::string& lost) {
+void make(const TestFolder& folder, const Misbehaviour& m, const std::string& lost) {
   folder.write("bench.dyne", replaced(kHostileBench, "LOST", lost));
   std::string source = kHostileSource;
   for (const auto& [word, text] :
@@ -168,7 +168,7 @@ void make(const TemporaryFolder& folder, const Misbehaviour& m, const std::strin
 }  // namespace
 
 TEST_CASE("Whatever a controller's library does, the run ends in its time with status 3, verdicts and a report") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   int number = 0;
   for (const Misbehaviour& m : kAll) {
     // Under the sanitizers some of these are found by them before they happen.
@@ -206,7 +206,7 @@ TEST_CASE("A controller that is lost while the run goes on is an error, unless a
   const Misbehaviour gives_up{"gives up", "", "", "return 42;", "", "", ""};
   for (const char* lost : {"lost safe", "lost hold"}) {
     INFO(lost);
-    const TemporaryFolder folder;
+    const TestFolder folder;
     make(folder, gives_up, lost);
     const Output ran = run_isodyne("run bench.dyne idle --out r", folder.path());
     INFO(ran.out << ran.err);
@@ -225,7 +225,7 @@ TEST_CASE("A controller that is lost while the run goes on is an error, unless a
 }
 
 TEST_CASE("Other commands that call controllers end with what the controller did") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   make(folder, {"aborts", "", "", "abort();", "", "", ""}, "lost stop");
   for (const char* command : {"faults bench.dyne --try", "profile bench.dyne idle", "advise bench.dyne idle"}) {
     INFO(command);

@@ -53,7 +53,7 @@ harness alone of tank { inflow = 0.2 m/s }
 
 /// The folder with a bench, and a run of it in `r`.
 struct Ran {
-  TemporaryFolder folder;
+  TestFolder folder;
   Output run;
   explicit Ran(const std::string& options = "") {
     folder.write("bench.dyne", kJudged);
@@ -136,7 +136,7 @@ TEST_CASE("With --strict, what was not put to the test is a failure") {
 }
 
 TEST_CASE("A recording that misses instants says so, one that is cut off, empty or foreign is told with status 3") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string coarse = kJudged;
   coarse.replace(coarse.find("record every 10 ms"), 18, "record every 500 ms");
   folder.write("bench.dyne", coarse);
@@ -192,7 +192,7 @@ TEST_CASE("The fault list tells what names a fault, what caught it, and which sc
 }
 
 TEST_CASE("Scenarios that are tried beside each other are told in their order") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string text = "bench B {\n  step 1 ms\n  let x : m = time * 1 m/s\n  param p : 1 = 1\n}\n";
   for (int i = 1; i <= 9; ++i) {  // the first ones take the longest
     text += fmt::format("fault f{0} {{ on p  times 2  once x > {1} m }}\n", i, 10 - i);
@@ -212,7 +212,7 @@ TEST_CASE("Scenarios that are tried beside each other are told in their order") 
 }
 
 TEST_CASE("What is wrong with a module for a channel is told at the channel, and at each") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", R"(use library "modules.dyne"
 bench B {
   step 10 ms
@@ -276,7 +276,7 @@ TEST_CASE("What names a fault and what caught it are two things") {
 }
 
 TEST_CASE("What was broken before a fault acted is not its doing, and a missing healthy run is told") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", R"(bench B {
   step 10 ms
   input push : m = 0 m
@@ -310,7 +310,7 @@ requirement B-2 { always y < 4 m }
 }
 
 TEST_CASE("A report says first that a run was not what was asked for, and tells runs of the same name apart") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne",
                "bench B {\n  step 10 ms\n  let x : m = time * 1 m/s\n}\nfault late { on x  offset 1 m  from 9 s }\n"
                "scenario s { hold 1 s }\nscenario stuck { wait until x > 9 m within 2 s }\n"
@@ -335,7 +335,7 @@ TEST_CASE("A report says first that a run was not what was asked for, and tells 
 }
 
 TEST_CASE("Expectation pairs go out as ReqIF and come back as legal requirements of the same meaning") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string rest =
       "  step 10 ms\n  let x : m = time * 1 m/s\n  let lamp : bool = x > 3 m and x < 4 m\n}\n"
       "condition early = x > 1 m\ncondition late = x > 2.95 m\nscenario s { hold 5 s }\n";
@@ -363,7 +363,7 @@ TEST_CASE("Expectation pairs go out as ReqIF and come back as legal requirements
 }
 
 TEST_CASE("A formula of another file that is not in our language, or is more than one, stays a comment") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto file = [](const std::string& formula) {
     return "<REQ-IF><CORE-CONTENT><REQ-IF-CONTENT><SPEC-TYPES><SPEC-OBJECT-TYPE><SPEC-ATTRIBUTES>"
            "<ATTRIBUTE-DEFINITION-STRING IDENTIFIER=\"f\" LONG-NAME=\"Formula\"/></SPEC-ATTRIBUTES></SPEC-OBJECT-TYPE>"
@@ -424,7 +424,7 @@ TEST_CASE("Requirements go out as ReqIF and come back with their identifiers") {
 }
 
 TEST_CASE("A ReqIF file of another tool is read, one that is none, or means harm, is told") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const char* foreign = R"(<?xml version="1.0"?>
 <r:REQ-IF xmlns:r="http://www.omg.org/spec/ReqIF/20110401/reqif.xsd" xmlns:x="http://www.w3.org/1999/xhtml"><r:CORE-CONTENT><r:REQ-IF-CONTENT>
 <r:SPEC-TYPES><r:SPEC-OBJECT-TYPE IDENTIFIER="t"><r:SPEC-ATTRIBUTES>
@@ -486,7 +486,7 @@ TEST_CASE("A part alone gets what the harness gives it, and what cannot be judge
 
 TEST_CASE(
     "A controller alone reads inputs of the bench that the harness gives, and scenarios that set them are named") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", R"(model Tank { input inflow : m/s
   output state level : m = 1 m
   level' = inflow }
@@ -541,7 +541,7 @@ requirement K-1 { whenever level > wanted then within 100 ms feed < 0.01 m/s }
 }
 
 TEST_CASE("A controller alone reads what the harness gives, and is judged by the rules that fit") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output o =
       run_isodyne("run " + kPump + " --harness relay_alone --for \"500 ms\" --no-report --out h", folder.path());
   INFO(o.err);

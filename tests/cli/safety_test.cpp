@@ -45,7 +45,7 @@ requirement R-1 { always level <= 9 m }
 
 /// A run that somebody else made: it came here as a folder, and this user's catalogue does not know it.
 struct Strangers {
-  TemporaryFolder folder;
+  TestFolder folder;
   Strangers() {
     folder.write("bench.dyne", kSafeBench);
     const Output ran = run_isodyne("run bench.dyne fill --setting none --out made", folder.path());
@@ -139,7 +139,7 @@ TEST_CASE("Repeat starts nobody's code unasked, and takes no option out of a rec
 }
 
 TEST_CASE("A run that was made here is repeated and packed with what was there") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne", kSafeBench);
   REQUIRE(run_isodyne("run bench.dyne fill --setting none --no-report --out a", folder.path()).status == 0);
   CHECK(run_isodyne("repeat a", folder.path()).status == 0);
@@ -248,7 +248,7 @@ TEST_CASE("Timing without times is refused") {
 }
 
 TEST_CASE("Texts that go on without end are told so") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto check = [&](const std::string& text) {
     folder.write("b.dyne", text);
     return run_isodyne("check b.dyne", folder.path());
@@ -285,7 +285,7 @@ TEST_CASE("Texts that go on without end are told so") {
 }
 
 TEST_CASE("Value changes: what is declared too late, too much, or unknown") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto import = [&](const std::string& text, const std::string& out) {
     folder.write("v.vcd", text);
     return run_isodyne("import vcd v.vcd --out " + out, folder.path());
@@ -305,7 +305,7 @@ TEST_CASE("Value changes: what is declared too late, too much, or unknown") {
 }
 
 TEST_CASE("Text that cannot be seen is named where it stands, and never shown") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto check = [&](const std::string& text) {
     folder.write("b.dyne", text);
     const Output o = run_isodyne("check b.dyne", folder.path());

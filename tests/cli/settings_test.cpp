@@ -23,7 +23,7 @@ const std::string kLockFolder = ISODYNE_SOURCE_FOLDER "/examples/canal-lock/";
 
 /// The example in a folder of its own, its controllers built. Tests run side by side: each has its own `ports`, for
 /// Modbus, for MQTT one more, for the link two more.
-void copy_lock(TemporaryFolder& folder, int ports) {
+void copy_lock(TestFolder& folder, int ports) {
   std::filesystem::copy(kLockFolder, folder.path(), std::filesystem::copy_options::recursive);
   std::string text = slurp(folder / "lock.dyne");
   for (const auto& [from, to] : {std::pair<std::string, int>{"127.0.0.1:1502", ports},
@@ -67,7 +67,7 @@ Json verdicts(const std::string& run) {
 
 TEST_CASE(
     "The same scenario has the same verdicts, and the same recording to the bit, under model, code and programs") {
-  TemporaryFolder folder;
+  TestFolder folder;
   copy_lock(folder, 21600);
   const auto run = [&](const std::string& name, const std::string& options, const std::string& before = "") {
     const Output out = shell(before + ISODYNE_PROGRAM " run lock.dyne uplock --no-report --out " + name + " " + options,
@@ -98,7 +98,7 @@ TEST_CASE(
 }
 
 TEST_CASE("The canal lock over Modbus and MQTT works like the lock with its controller in this process") {
-  TemporaryFolder folder;
+  TestFolder folder;
   copy_lock(folder, 21610);
   const Broker broker(21611);
   for (const auto& [setting, peer] :
@@ -127,7 +127,7 @@ TEST_CASE("The canal lock over Modbus and MQTT works like the lock with its cont
 }
 
 TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the bench says") {
-  TemporaryFolder folder;
+  TestFolder folder;
   copy_lock(folder, 21620);
   const Broker broker(21621);
   // The bench goes on until the witnesses have seen it, and they wait for its port: however busy this machine is.
@@ -179,7 +179,7 @@ TEST_CASE("mbpoll, pymodbus and mosquitto_sub, which are not ours, read what the
 }
 
 TEST_CASE("A loopback walks over a device on Modbus, and finds the wire that is not there") {
-  TemporaryFolder folder;
+  TestFolder folder;
   folder.write("b.dyne", R"(
 bench Box { step 10 ms
   sensor level { of 4 m    range 0 m .. 10 m  as 4 mA .. 20 mA  counts 0 .. 32000  word 16 bit  every 10 ms }
@@ -216,7 +216,7 @@ cables plug {
 }
 
 TEST_CASE("A register map with mistakes is refused as a whole, each of them named") {
-  TemporaryFolder folder;
+  TestFolder folder;
   folder.write("b.dyne", R"(
 bench Box { step 10 ms
   sensor level { of 4 m  range 0 m .. 10 m  every 10 ms }

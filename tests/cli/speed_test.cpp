@@ -30,7 +30,7 @@ scenario fill { hold 60 s }
 }  // namespace
 
 TEST_CASE("Interpreter and native code leave the same recording, byte for byte") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   REQUIRE(run_isodyne("run b.dyne fill --no-report --interpret --out a", folder.path()).status == 0);
   for (const char* name : {"b", "c"})  // compiled, then from the cache
@@ -40,7 +40,7 @@ TEST_CASE("Interpreter and native code leave the same recording, byte for byte")
 }
 
 TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken one, and says so in one line") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   for (const auto& [compiler, out] : {std::pair{"/bin/false", "a"}, std::pair{"no-such-compiler", "b"}}) {
     const Output o = shell(std::string("ISODYNE_CC=") + compiler +
@@ -53,7 +53,7 @@ TEST_CASE("A run goes on by interpreter when there is no compiler, or a broken o
 }
 
 TEST_CASE("A full disk below the cache costs the cache, not the run") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   // A file system of 16 KiB in a name space of our own; where that is not allowed there is nothing to try.
   const std::string mount = "mkdir -p full && mount -t tmpfs -o size=16k none full";
@@ -73,7 +73,7 @@ TEST_CASE("A full disk below the cache costs the cache, not the run") {
 }
 
 TEST_CASE("The exported C compiles without a warning and computes what the run records") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   REQUIRE(run_isodyne("export c b.dyne --out c", folder.path()).status == 0);
   const Output built =
@@ -93,7 +93,7 @@ TEST_CASE("The exported C compiles without a warning and computes what the run r
 }
 
 TEST_CASE("reference stores a run that says how it was made, and how to repeat it") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("reference b.dyne fill --out r --json", folder.path());
   REQUIRE(o.status == 0);
@@ -102,7 +102,7 @@ TEST_CASE("reference stores a run that says how it was made, and how to repeat i
 }
 
 TEST_CASE("advise recommends the largest step within the tolerance, and says which part is quick if none is") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("advise b.dyne fill --tolerance 1 --json --out advice", folder.path());
   INFO(o.err);
@@ -128,7 +128,7 @@ TEST_CASE("advise recommends the largest step within the tolerance, and says whi
 }
 
 TEST_CASE("profile says what a step costs and where the time goes") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", kBasin);
   const Output o = run_isodyne("profile b.dyne fill --json", folder.path());
   REQUIRE(o.status == 0);
@@ -142,7 +142,7 @@ TEST_CASE("profile says what a step costs and where the time goes") {
 }
 
 TEST_CASE("list --timing shows groups, periods, and what is held at the borders") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", R"(
 model Lag { input u : 1
   output state y : 1 = 0

@@ -13,7 +13,7 @@ using namespace isodyne;
 using namespace isodyne::test;
 
 TEST_CASE("format rewrites files, --check only tells, mistakes leave the file alone") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("a.dyne", "bench B{step 1 ms\nlet a=1+2\n}\n");
   folder.write("bad.dyne", "bench B{ let = }\n");
   CHECK(run_isodyne("format --check a.dyne", folder.path()).status == 1);
@@ -42,7 +42,7 @@ TEST_CASE("Every code is explained, its example gets the message, and the cure i
     const Output said = run_isodyne(std::string("explain ") + code_text(code));
     CHECK(said.status == 0);
     CHECK(has(said.out, "Cure"));
-    const TemporaryFolder folder;
+    const TestFolder folder;
     const std::string mark = std::string("[") + code_text(code) + "]";
     if (!e.example.empty()) {
       folder.write("bad.dyne", std::string(e.example));
@@ -80,7 +80,7 @@ TEST_CASE("list explains a name: what it is, where it comes from, who reads it")
 }
 
 TEST_CASE("draw writes an SVG with parts, channels, controllers, rates and directions") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output drawn = run_isodyne("draw " + kLock + " --out lock.svg", folder.path());
   INFO(drawn.err);
   REQUIRE(drawn.status == 0);
@@ -96,7 +96,7 @@ TEST_CASE("draw writes an SVG with parts, channels, controllers, rates and direc
 }
 
 TEST_CASE("new makes a bench that is in order, runs, holds, and breaks under its fault") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output made = run_isodyne("new mine", folder.path());
   REQUIRE(made.status == 0);
   CHECK(has(made.out, "isodyne run mine/bench.dyne fill"));
@@ -118,7 +118,7 @@ TEST_CASE("The editor files in the repository are those that the program writes"
 }
 
 TEST_CASE("check --rated compares the parts of a bench, with their own parameters") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne", R"(use library "machines.dyne", "electrical.dyne"
 model Own {
   param k : 1 = 2
@@ -154,7 +154,7 @@ bench B { step 1 ms
 }
 
 TEST_CASE("Mistakes in a rated block are shown in it") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("m.dyne", R"(model M {
   input u : V
   output y : V
@@ -171,7 +171,7 @@ TEST_CASE("Mistakes in a rated block are shown in it") {
 }
 
 TEST_CASE("The user's own library comes before the shipped one, and a missing file is told with a suggestion") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("own/fluid.dyne", "model Tank { output level : m\n  level = 7 m }\n");
   folder.write("bench.dyne",
                "use library \"fluid.dyne\"\nbench B { step 1 ms\n  part tank : Tank\n}\nrequirement R { always "
@@ -186,7 +186,7 @@ TEST_CASE("The user's own library comes before the shipped one, and a missing fi
 }
 
 TEST_CASE("A run keeps the library texts it used, so that its report does not depend on the library") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne",
                "use library \"filters.dyne\"\nbench B { step 1 ms\n  part f : FirstOrder\n  f.u = 1\n}\nrequirement R "
                "{ always f.y <= 1 }\n");
@@ -200,7 +200,7 @@ TEST_CASE("A run keeps the library texts it used, so that its report does not de
 
 TEST_CASE("The example benches are in order, match their plates, and are judged as their READMEs say") {
   const std::string hoist = kSource + "/examples/quay-hoist/hoist.dyne";
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output checked = run_isodyne("check --rated " + hoist);
   INFO(checked.out << checked.err);
   CHECK(checked.status == 0);
@@ -235,7 +235,7 @@ TEST_CASE("Every command on every text of the examples and the library ends well
 
 TEST_CASE("Whatever has a row in a list is explained by its name, in every example") {
   for (const char* bench : {"canal-lock/lock", "drain-pump/pump", "quay-hoist/hoist", "swing-bridge/bridge"}) {
-    const TemporaryFolder folder;
+    const TestFolder folder;
     const std::string file = kSource + "/examples/" + bench + ".dyne";
     const Output all = run_isodyne("list " + file + " --json", folder.path());
     REQUIRE(all.status == 0);
@@ -263,7 +263,7 @@ TEST_CASE("Whatever has a row in a list is explained by its name, in every examp
 }
 
 TEST_CASE("Files of rules and layouts find what they use beside them, from wherever they are named") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", "bench B {\n  step 10 ms\n  let x : m = time * 1 m/s\n}\nscenario s { hold 2 s }\n");
   folder.write("rules/most.dyne", "function most() -> m = 1 m\n");
   folder.write("rules/limits.dyne", "use \"most.dyne\"\nrequirement R-1 { always x < most() }\n");

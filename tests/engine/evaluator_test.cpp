@@ -83,8 +83,8 @@ TEST_CASE("Byte code and folding agree to the bit on 500 random expressions") {
   constexpr int kExpressions = 500;
   for (int i = 0; i < kExpressions; ++i) text += fmt::format(" let y{} : 1 = {}\n", i, number(random, 5));
   const auto program = program_of(text + "}\n");
-  std::vector<model::NodeId> roots;
-  for (const model::Assignment& e : program->equations) roots.push_back(e.value);
+  std::vector<program::NodeId> roots;
+  for (const program::Assignment& e : program->equations) roots.push_back(e.value);
   engine::Evaluator evaluator(*program, roots);
   std::vector<double> variables(program->variables.size(), 0.0);
   for (int round = 0; round < 20; ++round) {
@@ -92,8 +92,9 @@ TEST_CASE("Byte code and folding agree to the bit on 500 random expressions") {
       variables[static_cast<std::size_t>(program->find(name))] = 4 * random.normal();
     evaluator.evaluate(variables.data());
     for (std::size_t i = 0; i < roots.size(); ++i) {
-      const auto folded = model::fold(
-          *program, roots[i], [&](model::VarId id) { return std::optional(variables[static_cast<std::size_t>(id)]); });
+      const auto folded = program::fold(*program, roots[i], [&](program::VarId id) {
+        return std::optional(variables[static_cast<std::size_t>(id)]);
+      });
       REQUIRE(folded);
       INFO("seed " << kSeed << ", expression " << i << ", round " << round);
       if (!same(*folded, evaluator.value(i))) REQUIRE(*folded == evaluator.value(i));
@@ -103,6 +104,6 @@ TEST_CASE("Byte code and folding agree to the bit on 500 random expressions") {
 
 TEST_CASE("Constants fold as they would run") {
   const auto program = program_of("bench B { step 1 ms\n let x : m = 2 * 3 m - sqrt(16 m^2) / 2\n }");
-  const auto value = model::fold(*program, program->equations[0].value, [](model::VarId) { return std::nullopt; });
+  const auto value = program::fold(*program, program->equations[0].value, [](program::VarId) { return std::nullopt; });
   CHECK(value == 4.0);
 }

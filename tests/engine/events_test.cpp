@@ -7,8 +7,8 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"
-#include "isodyne/model/implicit.h"
-#include "isodyne/model/tables.h"
+#include "isodyne/program/derivative.h"
+#include "isodyne/program/tables.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -78,7 +78,7 @@ bench B { step 10 ms
 })");
   Seen seen(program);
   const auto result = run_for(seen, 1);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation == "at 0 s these `when` blocks set each other off without end");
   REQUIRE(result.details.size() == 2);  // the whole way round
   CHECK(result.details[0] == "bench.dyne:4:3: when a");
@@ -228,7 +228,7 @@ bench B { step 10 ms
 })");
   Seen seen(program);
   const auto result = run_for(seen, 2);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation.find("the equation for `x` has no solution that could be found at 0.5") == 0);
   CHECK(result.details.at(0).find("bench.dyne:3:3: solve x") == 0);
   CHECK(result.details.at(1).find("the last value tried was") == 0);
@@ -246,17 +246,18 @@ bench B { step 10 ms
   let f4 = x^x + atan2(x, 2 - x) / 1 rad + clamp(2 * x, 0, 5) + curve(x) + field(x, 2 * x)
 })");
   auto copy = *program;
-  const model::VarId x = copy.find("x");
-  std::vector<model::NodeId> roots;
+  const program::VarId x = copy.find("x");
+  std::vector<program::NodeId> roots;
   std::vector<std::string> names{"f1", "f2", "f3", "f4"};
   for (const std::string& name : names) {
     for (const auto& e : program->equations) {
       if (e.target != copy.find(name)) continue;
       roots.push_back(e.value);
-      model::Node one;
+      program::Node one;
       one.value = 1;
       copy.nodes.push_back(one);
-      roots.push_back(model::derivative_of(copy, e.value, {{x, static_cast<model::NodeId>(copy.nodes.size() - 1)}}));
+      roots.push_back(
+          program::derivative_of(copy, e.value, {{x, static_cast<program::NodeId>(copy.nodes.size() - 1)}}));
     }
   }
   REQUIRE(roots.size() == 8);

@@ -47,7 +47,7 @@ double final_value(const std::string& text, const std::string& name, double seco
   Seen seen(program_of(text), {name});
   const bench::RunResult result = run_for(seen, seconds);
   INFO(result.explanation);
-  REQUIRE(result.ending == bench::Ending::completed);
+  REQUIRE(result.ending == observe::Ending::completed);
   return seen.last(name);
 }
 
@@ -207,14 +207,14 @@ TEST_CASE("Robertson's kinetics by the implicit method and by the reference, aga
     bench::RunPlan plan;
     plan.longest = Time(40'000'000'000);
     plan.reference = reference;
-    REQUIRE(run_bench(seen, plan).ending == bench::Ending::completed);
+    REQUIRE(run_bench(seen, plan).ending == observe::Ending::completed);
     CHECK(seen.last("a") == Approx(a).epsilon(2e-4));
     CHECK(seen.last("b") == Approx(b).epsilon(2e-4));
     CHECK(seen.last("c") == Approx(c).epsilon(2e-4));
     CHECK(seen.last("a") + seen.last("b") + seen.last("c") == Approx(1).epsilon(1e-9));
   }
   Seen explicit_one(program_of(robertson("10 ms", "rk4")), {"a"});
-  CHECK(run_for(explicit_one, 40).ending == bench::Ending::diverged);
+  CHECK(run_for(explicit_one, 40).ending == observe::Ending::diverged);
 }
 
 TEST_CASE("Van der Pol's oscillator at mu = 1000: the implicit method follows the reference over the slow part") {
@@ -231,7 +231,7 @@ TEST_CASE("Van der Pol's oscillator at mu = 1000: the implicit method follows th
     bench::RunPlan plan;
     plan.longest = Time(600'000'000'000);
     plan.reference = reference;
-    REQUIRE(run_bench(seen, plan).ending == bench::Ending::completed);
+    REQUIRE(run_bench(seen, plan).ending == observe::Ending::completed);
     x[reference ? 1 : 0] = seen.last("x");
   }
   CHECK(x[0] == Approx(x[1]).epsilon(1e-6));
@@ -251,7 +251,7 @@ TEST_CASE("The reference finds the bounces of a ball where they are") {
   plan.reference = true;
   const bench::RunResult result = run_bench(seen, plan);
   INFO(result.explanation);
-  REQUIRE(result.ending == bench::Ending::completed);
+  REQUIRE(result.ending == observe::Ending::completed);
   const double first = std::sqrt(2 / 9.81);
   REQUIRE(seen.last("bounces") == 3);
   CHECK(seen.last("at") == Approx(first * (1 + 1 + 0.5)).epsilon(1e-7));
@@ -270,7 +270,7 @@ TEST_CASE("A reference that cannot go on names the state that runs away, and sta
   plan.longest = Time(5'000'000'000);
   plan.reference = true;
   const bench::RunResult result = run_bench(seen, plan);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation.find("`x`") != std::string::npos);
   CHECK(result.ended_at == Time(990'000'000));
   CHECK(seen.last("x") == Approx(100).epsilon(1e-5));  // an early error grows with x^2, ten-thousandfold by now
@@ -337,8 +337,8 @@ bench B { step 10 ms
   run_for(seen, 0.02);
   CHECK(seen.values[0] == std::vector<double>{1, 51, 101});
   int changes = 0;
-  for (const bench::Event& e : seen.events) {
-    if (e.kind != bench::EventKind::mode) continue;
+  for (const observe::Event& e : seen.events) {
+    if (e.kind != observe::EventKind::mode) continue;
     CHECK(e.at.count() % 100'000 == 0);
     ++changes;
   }
@@ -364,7 +364,7 @@ TEST_CASE("An implicit step that meets a slope without a value says which") {
   bench::RunPlan plan;
   plan.longest = time_from_seconds(1);
   const bench::RunResult result = run_bench(seen, plan);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation.find("how `h'` depends on `h` is not a finite number there (bench.dyne:3:3)") !=
         std::string::npos);
 }

@@ -1,7 +1,5 @@
 // One meaning, two executions: interpreter and native code give the same bits.
 
-#include "isodyne/engine/native.h"
-
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
@@ -10,6 +8,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/engine/native.h"
 #include "support.h"
 #include "twins.h"
 
@@ -30,7 +29,7 @@ TEST_CASE("Interpreter and native code agree to the bit on random programs") {
     const std::string text = random_bench(seed, first, per_bench);
     INFO("seed " << seed << ", models from " << first);
     const engine::NativeSettings& settings = ways[first / per_bench % 3];
-    const model::Loaded loaded = load_text(text);
+    const check::Loaded loaded = load_text(text);
     if (loaded.program == nullptr) {
       INFO(diagnostics_of(text).substr(0, 2000));
       FAIL("a random bench is wrong");
@@ -119,7 +118,7 @@ std::vector<std::filesystem::path> files_in(const std::string& folder) {
 }
 
 /// A stand-in for a compiler: a shell script.
-std::string script(const TemporaryFolder& folder, const std::string& body) {
+std::string script(const TestFolder& folder, const std::string& body) {
   const std::string file = folder.write("fake-cc", "#!/bin/sh\n" + body + "\n");
   std::filesystem::permissions(file, std::filesystem::perms::owner_all);
   return file;
@@ -128,7 +127,7 @@ std::string script(const TemporaryFolder& folder, const std::string& body) {
 }  // namespace
 
 TEST_CASE("Native code comes from the cache the second time, and only for the same text, flags and compiler") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   engine::NativeSettings settings = test_compiler(folder / "cache");
   CHECK_FALSE(make(settings).cached);
   CHECK(make(settings).cached);
@@ -139,7 +138,7 @@ TEST_CASE("Native code comes from the cache the second time, and only for the sa
 }
 
 TEST_CASE("A damaged file of the cache is noticed, said, and made anew") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const engine::NativeSettings settings = test_compiler(folder / "cache");
   REQUIRE(make(settings).good);
   const std::string file = files_in(folder / "cache").front().string();
@@ -156,7 +155,7 @@ TEST_CASE("A damaged file of the cache is noticed, said, and made anew") {
 }
 
 TEST_CASE("The cache keeps what was used last within its size") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   engine::NativeSettings settings = test_compiler(folder / "cache");
   settings.cache_limit = 40'000;  // about two files
   for (int i = 1; i <= 5; ++i)
@@ -169,7 +168,7 @@ TEST_CASE("The cache keeps what was used last within its size") {
 }
 
 TEST_CASE("Several builds of one program at once end with one file, and all are served") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const engine::NativeSettings settings = test_compiler(folder / "cache");
   const auto program = program_of(kOneState);
   std::vector<std::thread> threads;
@@ -188,7 +187,7 @@ TEST_CASE("Several builds of one program at once end with one file, and all are 
 }
 
 TEST_CASE("A compiler that fails, dies or hangs is said, and leaves nothing behind") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   engine::NativeSettings settings = test_compiler(folder / "cache");
   settings.compiler = script(folder, "echo 'model.c:3: error: no registers left today' >&2\nexit 1");
   CHECK(make(settings).failure.find("no registers left today") != std::string::npos);
@@ -205,7 +204,7 @@ TEST_CASE("A compiler that fails, dies or hangs is said, and leaves nothing behi
 }
 
 TEST_CASE("Without a place for a cache native code is made all the same") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("occupied", "a file where a folder should be");
   const Made made = make(test_compiler(folder / "occupied/cache"));
   CHECK(made.good);

@@ -69,7 +69,7 @@ requirement R-2 { whenever drifting becomes active then within 1 s tank.level < 
 )";
 
 /// Counts nothing itself and keeps nothing.
-struct Quiet : bench::Observer {};
+struct Quiet : observe::Observer {};
 
 }  // namespace
 
@@ -131,7 +131,7 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
     faults.apply(state, quiet);
     plant.apply_input_taps(state);
     plant.settle(state);
-    const model::Sensor& s = program->sensors[0];
+    const program::Sensor& s = program->sensors[0];
     state[s.value] = sensor.sample(state[s.truth], state.now, {&state.taps[0], nullptr, nullptr}).value;
     judge.image({state.now, state.values.data()});
     good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;

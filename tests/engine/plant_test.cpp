@@ -1,10 +1,9 @@
-#include "isodyne/engine/plant.h"
-
 #include <cmath>
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/engine/plant.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -123,7 +122,7 @@ bench B { step 1 ms
 })");
   Seen seen(program);
   const auto result = run_for(seen, 100);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation.find("`x.m` has changed its mode") != std::string::npos);
   CHECK(result.details.size() == 2);
 }
@@ -188,7 +187,7 @@ bench B { step 10 ms
 })");
   Seen seen(program);
   const auto result = run_for(seen, 100);
-  CHECK(result.ending == bench::Ending::diverged);
+  CHECK(result.ending == observe::Ending::diverged);
   CHECK(result.explanation.find("`m.x` is no longer a finite number at 0.") != std::string::npos);
   CHECK(result.details.at(0).find("bench.dyne:3:3") != std::string::npos);
 }

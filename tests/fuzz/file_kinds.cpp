@@ -1,5 +1,3 @@
-#include "fuzz/file_kinds.h"
-
 #include <filesystem>
 #include <stdexcept>
 
@@ -7,19 +5,20 @@
 #include <hdf5.h>
 #include <unistd.h>
 
+#include "fuzz/file_kinds.h"
 #include "fuzz/mutator.h"
 #include "isodyne/core/json.h"
+#include "isodyne/exchange/reqif.h"
+#include "isodyne/exchange/signal_table.h"
 #include "isodyne/io/match.h"
 #include "isodyne/io/parameters.h"
 #include "isodyne/io/rack_text.h"
 #include "isodyne/io/registers.h"
 #include "isodyne/io/tags.h"
-#include "isodyne/present/reqif.h"
-#include "isodyne/present/stored_state.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/record/recording.h"
-#include "isodyne/record/signal_table.h"
 #include "isodyne/record/tail.h"
+#include "isodyne/session/stored_state.h"
+#include "isodyne/session/summary.h"
 
 namespace isodyne::test {
 
@@ -87,10 +86,10 @@ std::optional<Failure> why_not(const Result<T>& result) {
 
 /// Mistakes of the engineer's text, as one failure; with a layout beside it, of that too.
 std::optional<Failure> of_text(const std::string& text, const std::optional<std::string>& layout = {}) {
-  std::optional<model::Rules> rules;
-  if (layout) rules = model::Rules{"layout.dyne", *layout, false, {}};
-  const model::Loaded loaded =
-      model::load_bench("", "main.dyne",
+  std::optional<check::Rules> rules;
+  if (layout) rules = check::Rules{"layout.dyne", *layout, false, {}};
+  const check::Loaded loaded =
+      check::load_bench("", "main.dyne",
                         [&](const std::string& name) -> Result<std::string> {
                           if (name == "main.dyne") return text;
                           return Failure{"there is no file", name, ""};
@@ -114,7 +113,7 @@ std::optional<Failure> of_recording(const std::string& file) {
   return std::nullopt;
 }
 
-std::string output_of(const std::string& arguments, const TemporaryFolder& folder) {
+std::string output_of(const std::string& arguments, const TestFolder& folder) {
   const Output out = run_isodyne(arguments, folder.path());
   if (out.status != 0) throw std::runtime_error(arguments + ": " + out.err);
   return out.out;
@@ -216,7 +215,7 @@ void change_structure(const std::string& path, Mutator& m) {
 // ---- files of a run
 
 /// A run that was killed, for its tail.
-void make_killed_run(const TemporaryFolder& folder) {
+void make_killed_run(const TestFolder& folder) {
   shell(
       ISODYNE_PROGRAM
       " run b.dyne --for '1 h' --paced --interpret --out killed --no-report >/dev/null 2>&1 & P=$!; "
@@ -227,25 +226,25 @@ void make_killed_run(const TemporaryFolder& folder) {
 
 FileKind table_kind() {
   static const std::string between = "\n====\n";
-  record::SignalTable t;
+  exchange::SignalTable t;
   t.title = "t";
   t.times_ns = {0, 10'000'000, 20'000'000, 30'000'000};
-  t.columns = {{"level", "m", record::SignalColumn::Kind::number, {1, 2, 3, 4}},
-               {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1, 0}}};
-  const auto text = record::to_comtrade(t, false), binary = record::to_comtrade(t, true);
+  t.columns = {{"level", "m", exchange::SignalColumn::Kind::number, {1, 2, 3, 4}},
+               {"on", "", exchange::SignalColumn::Kind::truth, {0, 1, 1, 0}}};
+  const auto text = exchange::to_comtrade(t, false), binary = exchange::to_comtrade(t, true);
   return {
       "COMTRADE", {text->cfg + between + text->dat, binary->cfg + between + binary->dat}, [](const std::string& both) {
         const std::size_t cut = std::min(both.find(between), both.size());
-        return why_not(record::from_comtrade(
+        return why_not(exchange::from_comtrade(
             "t", {both.substr(0, cut), cut + between.size() <= both.size() ? both.substr(cut + between.size()) : ""}));
       }};
 }
 
 std::vector<FileKind> text_kinds() {
-  record::SignalTable t;
+  exchange::SignalTable t;
   t.times_ns = {0, 10'000'000, 20'000'000};
-  t.columns = {{"level", "m", record::SignalColumn::Kind::number, {1, 2.5, 3}},
-               {"on", "", record::SignalColumn::Kind::truth, {0, 1, 1}}};
+  t.columns = {{"level", "m", exchange::SignalColumn::Kind::number, {1, 2.5, 3}},
+               {"on", "", exchange::SignalColumn::Kind::truth, {0, 1, 1}}};
   const auto made_of = program_of(text_of_bench(true));
   std::vector<FileKind> kinds;
   kinds.push_back({"texts",
@@ -254,11 +253,11 @@ std::vector<FileKind> text_kinds() {
   kinds.push_back({"layouts",
                    {"figure f { panel valve, inflow }\nfigure g { panel tank.level, level\n panel wet }\n"},
                    [](const std::string& s) { return of_text(text_of_bench(true), s); }});
-  kinds.push_back({"CSV", {record::to_csv(t), "t;a [m]\n0,5;1,25\n1;2\n"}, [](const std::string& s) {
-                     return why_not(record::from_csv("t.csv", s));
+  kinds.push_back({"CSV", {exchange::to_csv(t), "t;a [m]\n0,5;1,25\n1;2\n"}, [](const std::string& s) {
+                     return why_not(exchange::from_csv("t.csv", s));
                    }});
   kinds.push_back(
-      {"VCD", {record::to_vcd(t)}, [](const std::string& s) { return why_not(record::from_vcd("t.vcd", s)); }});
+      {"VCD", {exchange::to_vcd(t)}, [](const std::string& s) { return why_not(exchange::from_vcd("t.vcd", s)); }});
   kinds.push_back(table_kind());
   kinds.push_back({"tags",
                    {"name,address,type,unit,comment\nlevel,%IW4,INT,m,the level\nvalve,%QW2,REAL,m/s,\n"},
@@ -281,15 +280,15 @@ std::vector<FileKind> text_kinds() {
                      auto json = why_not(io::read_parameters(s, "p.json"));
                      return json ? json : csv;
                    }});
-  kinds.push_back({"ReqIF", {present::to_reqif(*made_of)}, [](const std::string& s) {
-                     return why_not(present::from_reqif("r.reqif", s));
+  kinds.push_back({"ReqIF", {exchange::to_reqif(*made_of)}, [](const std::string& s) {
+                     return why_not(exchange::from_reqif("r.reqif", s));
                    }});
   return kinds;
 }
 
 }  // namespace
 
-std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
+std::vector<FileKind> file_kinds(const TestFolder& folder) {
   std::vector<FileKind> kinds = text_kinds();
   folder.write("b.dyne", text_of_bench(false));
   output_of("run b.dyne s --out r --no-report --interpret --save-state state.json", folder);
@@ -297,10 +296,10 @@ std::vector<FileKind> file_kinds(const TemporaryFolder& folder) {
   const std::string h5 = slurp(folder / "r/recording.h5");
   kinds.push_back({"verdicts.json", {slurp(folder / "r/verdicts.json")}, [&folder](const std::string& s) {
                      folder.write("verdicts.json", s);
-                     return why_not(present::read_summary(folder / "verdicts.json"));
+                     return why_not(session::read_summary(folder / "verdicts.json"));
                    }});
   kinds.push_back({"states", {slurp(folder / "state.json")}, [](const std::string& s) {
-                     return why_not(present::parse_state(s, "state.json"));
+                     return why_not(session::parse_state(s, "state.json"));
                    }});
   const auto recordings = [&](const std::string& name, const std::string& seed, const std::string& in) -> FileKind& {
     fs::create_directories(folder / in);

@@ -27,7 +27,7 @@ struct FileKind {
 };
 
 /// `folder` is for what has to be a file.
-std::vector<FileKind> file_kinds(const TemporaryFolder& folder);
+std::vector<FileKind> file_kinds(const TestFolder& folder);
 
 struct Mutations {
   std::string wrong = "";  ///< what one of them did that none may do; empty if nothing

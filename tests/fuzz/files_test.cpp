@@ -15,7 +15,7 @@ TEST_CASE("Mutations of every kind of file end nobody") {
   const char* wanted = std::getenv("ISODYNE_MUTATIONS");
   const std::size_t runs = wanted == nullptr ? 2000 : std::strtoul(wanted, nullptr, 10);
   const char* chosen = std::getenv("ISODYNE_MUTATED");
-  const TemporaryFolder folder;
+  const TestFolder folder;
   for (const FileKind& kind : file_kinds(folder)) {
     if (chosen != nullptr && kind.name != chosen) continue;
     INFO(kind.name);

@@ -7,8 +7,8 @@
 #include <span>
 #include <string>
 
+#include "isodyne/check/load.h"
 #include "isodyne/io/registers.h"
-#include "isodyne/model/load.h"
 #include "isodyne/ports/link/message.h"
 #include "isodyne/ports/modbus/image.h"
 #include "isodyne/ports/mqtt/mqtt_port.h"
@@ -17,9 +17,9 @@ using namespace isodyne;
 
 namespace {
 
-const model::Program& bench() {
+const program::Program& bench() {
   static const auto program =
-      model::load_bench("", "b.dyne", [](const std::string&) -> Result<std::string> {
+      check::load_bench("", "b.dyne", [](const std::string&) -> Result<std::string> {
         return std::string(
             "choice Order { none, first, second }\nbench B { step 1 ms\n input level : m = 1 m\n input wet : bool = "
             "true\n"

@@ -7,9 +7,9 @@
 #include <set>
 #include <string>
 
+#include "isodyne/check/load.h"
 #include "isodyne/engine/plant.h"
 #include "isodyne/lang/format.h"
-#include "isodyne/model/load.h"
 
 using namespace isodyne;
 
@@ -24,14 +24,14 @@ Result<std::string> read_beside(const std::string& name) {
 }
 
 void check(const std::string& text) {
-  const model::Loaded loaded = model::load_bench(
+  const check::Loaded loaded = check::load_bench(
       "", "main.dyne",
       [&](const std::string& name) -> Result<std::string> { return name == "main.dyne" ? text : read_beside(name); },
       {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = true});
   if (loaded.diagnostics.has_errors() && loaded.diagnostics.render(*loaded.sources, false).empty()) std::abort();
   if (loaded.program == nullptr || loaded.program->variables.size() > 2000) return;
   std::int64_t remembered = 0;
-  for (const model::Delay& d : loaded.program->delays) remembered += d.longest / loaded.program->step;
+  for (const program::Delay& d : loaded.program->delays) remembered += d.longest / loaded.program->step;
   if (remembered > 1'000'000) return;
   engine::Plant plant(loaded.program);
   engine::PlantState state = plant.start({});

@@ -1,10 +1,9 @@
-#include "isodyne/io/channel.h"
-
 #include <algorithm>
 #include <cmath>
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/io/channel.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -53,7 +52,7 @@ TEST_CASE("Counts round to the nearest and saturate at the ends with an event") 
   CHECK(seen.last("small") == 2.5);
   CHECK(seen.last("small.counts") == 1000);
   REQUIRE(seen.events.size() == 2);  // saturated once, and the end
-  CHECK(seen.events[0].kind == bench::EventKind::saturated);
+  CHECK(seen.events[0].kind == observe::EventKind::saturated);
   CHECK(seen.events[0].at == Time{1'000'000'000});
 }
 
@@ -86,8 +85,8 @@ TEST_CASE("Adding a noisy sensor does not change another's noise") {
 }
 
 TEST_CASE("An actuator's answer goes through its counts") {
-  model::Actuator actuator;
-  actuator.to_counts = model::Linear{0, 1, 0, 100};
+  program::Actuator actuator;
+  actuator.to_counts = program::Linear{0, 1, 0, 100};
   actuator.word = {0, false, false, 0, 100};
   io::ActuatorChannel channel(actuator);
   io::Sample got;
@@ -119,7 +118,7 @@ TEST_CASE("The electrical form is a signal of its own, with the limits of the tr
   CHECK(seen.values[1][1150] == 20.5e-3);  // 11.5 m is more than the transmitter can say
   CHECK(seen.values[2][1150] == 16500);
   const auto saturated = std::count_if(seen.events.begin(), seen.events.end(),
-                                       [](const auto& e) { return e.kind == bench::EventKind::saturated; });
+                                       [](const auto& e) { return e.kind == observe::EventKind::saturated; });
   CHECK(saturated == 1);
 }
 
@@ -178,13 +177,13 @@ TEST_CASE("What is no number reads as the lowest count, and is said") {
 TEST_CASE("The word of a counter is its count modulo the size of the word, whatever the value") {
   RandomStream random(11, "words");
   for (int i = 0; i < 20'000; ++i) {
-    model::Sensor sensor;
+    program::Sensor sensor;
     sensor.period = Time{1'000'000};
     const int bits = 1 + static_cast<int>(random.uniform() * 40);
     const bool is_signed = random.uniform() < 0.5;
     const std::int64_t size = std::int64_t{1} << bits, lowest = is_signed ? -size / 2 : 0;
     const std::int64_t per = 1 + static_cast<std::int64_t>(random.uniform() * 5000);
-    sensor.to_counts = model::Linear{0, 1, 0, static_cast<double>(per)};
+    sensor.to_counts = program::Linear{0, 1, 0, static_cast<double>(per)};
     sensor.word = {bits, is_signed, true, static_cast<double>(lowest), static_cast<double>(lowest + size - 1)};
     // Sixteenths of a count, so that the count itself can be told in whole numbers; halves are left out.
     std::int64_t sixteenths = static_cast<std::int64_t>((random.uniform() - 0.5) * 1e12);

@@ -1,5 +1,3 @@
-#include "isodyne/io/frame.h"
-
 #include <cmath>
 #include <fstream>
 
@@ -8,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/core/random.h"
+#include "isodyne/io/frame.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -19,15 +18,15 @@ const std::string kBridge = std::string(ISODYNE_SOURCE_FOLDER) + "/examples/swin
 
 /// A frame with fields of any width at any place. For every other seed their order is that of the words, which is what
 /// wide processors want.
-model::Frame random_frame(std::uint64_t seed) {
+program::Frame random_frame(std::uint64_t seed) {
   RandomStream random(seed, "frames");
   const auto upto = [&](int n) { return static_cast<int>(random.uniform() * n); };
-  model::Frame frame;
+  program::Frame frame;
   frame.words = 1 + upto(13);
   frame.bytes_from_high = upto(2) == 1;
   for (int w = 0; w < frame.words; ++w) {
     for (int bit = upto(4); bit < 64;) {
-      model::FrameField f;
+      program::FrameField f;
       const int width = std::min(1 + upto(upto(seed % 4 == 0 ? 20 : 3) == 0 ? 52 : 8), 64 - bit);
       f.bits = {w, bit, width};
       f.is_signed = width > 1 && upto(2) == 1;
@@ -40,13 +39,13 @@ model::Frame random_frame(std::uint64_t seed) {
 }
 
 /// Bit by bit, slowly, without a shift: the numbers of the standard's definition.
-int bit_of(const model::Frame& frame, const std::vector<std::byte>& bytes, int word, int bit) {
+int bit_of(const program::Frame& frame, const std::vector<std::byte>& bytes, int word, int bit) {
   const int byte = frame.bytes_from_high ? 7 - bit / 8 : bit / 8;
   const int value = static_cast<int>(bytes[static_cast<std::size_t>(8 * word + byte)]);
   return value / (1 << (bit % 8)) % 2;
 }
 
-double slowly(const model::Frame& frame, const model::FrameField& f, const std::vector<std::byte>& bytes) {
+double slowly(const program::Frame& frame, const program::FrameField& f, const std::vector<std::byte>& bytes) {
   double sum = 0;
   for (int b = 0; b < f.bits.width; ++b) {
     const bool negative = f.is_signed && b == f.bits.width - 1;
@@ -55,8 +54,8 @@ double slowly(const model::Frame& frame, const model::FrameField& f, const std::
   return sum;
 }
 
-const model::Frame& frame_named(const model::Program& p, const std::string& name) {
-  for (const model::Frame& f : p.frames) {
+const program::Frame& frame_named(const program::Program& p, const std::string& name) {
+  for (const program::Frame& f : p.frames) {
     if (f.name == name) return f;
   }
   FAIL("no frame " << name);
@@ -68,10 +67,10 @@ const model::Frame& frame_named(const model::Program& p, const std::string& name
 TEST_CASE("Packed fields are where an account bit by bit finds them, and come back unchanged") {
   for (std::uint64_t seed = 1; seed <= 600; ++seed) {
     INFO("seed " << seed);
-    const model::Frame frame = random_frame(seed);
+    const program::Frame frame = random_frame(seed);
     RandomStream random(seed, "values");
     std::vector<double> values, back(frame.fields.size());
-    for (const model::FrameField& f : frame.fields) {
+    for (const program::FrameField& f : frame.fields) {
       const double span = std::ldexp(1.0, f.bits.width);
       const double x = std::floor(random.uniform() * span) - (f.is_signed ? span / 2 : 0);
       const double ends[] = {f.is_signed ? -span / 2 : 0, (f.is_signed ? span / 2 : span) - 1};
@@ -82,7 +81,7 @@ TEST_CASE("Packed fields are where an account bit by bit finds them, and come ba
     codec.pack(values, bytes.data());
     std::vector<std::vector<bool>> used(static_cast<std::size_t>(frame.words), std::vector<bool>(64, false));
     for (std::size_t i = 0; i < values.size(); ++i) {
-      const model::BitRange& b = frame.fields[i].bits;
+      const program::BitRange& b = frame.fields[i].bits;
       CHECK(slowly(frame, frame.fields[i], bytes) == values[i]);
       for (int k = 0; k < b.width; ++k)
         used[static_cast<std::size_t>(b.word)][static_cast<std::size_t>(b.shift + k)] = true;
@@ -98,7 +97,7 @@ TEST_CASE("Packed fields are where an account bit by bit finds them, and come ba
 }
 
 TEST_CASE("A frame of more fields than fit between is packed in pieces") {
-  model::Frame frame;
+  program::Frame frame;
   frame.words = 20;
   for (int w = 0; w < 20; ++w) {
     for (int b = 0; b < 64; ++b) {
@@ -116,11 +115,11 @@ TEST_CASE("A frame of more fields than fit between is packed in pieces") {
 }
 
 TEST_CASE("A time of 64 bits is whole in its word") {
-  model::Frame frame;
+  program::Frame frame;
   frame.words = 1;
   frame.bytes_from_high = true;
   frame.fields.resize(1);
-  frame.fields[0].kind = model::FrameField::Kind::time;
+  frame.fields[0].kind = program::FrameField::Kind::time;
   const io::FrameCodec codec(frame);
   std::vector<std::byte> bytes(8);
   std::vector<double> back(1);
@@ -152,7 +151,7 @@ TEST_CASE("Bits are numbered from either end, bytes sent from either end") {
 TEST_CASE("The worked example of `io layout` is what Python reads in its bytes") {
   const Output output = run_isodyne("io layout " + kBridge + " --json");
   REQUIRE(output.status == 0);
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("frames.json", output.out);
   folder.write("read.py", R"(
 import json
@@ -175,7 +174,7 @@ for f in json.load(open('frames.json')):
 }
 
 TEST_CASE("What the C header sets is what the frame holds, and what it gets is what was packed") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   REQUIRE(run_isodyne("export header " + kBridge + " --out " + (folder / "box.h")).status == 0);
   folder.write("use.c", R"(
 #include "box.h"
@@ -211,9 +210,9 @@ int main(void) {
   INFO(built.err);
   REQUIRE(built.status == 0);
   const auto program = program_in("examples/swing-bridge/bridge.dyne");
-  const model::Frame& frame = frame_named(*program, "box_in");
+  const program::Frame& frame = frame_named(*program, "box_in");
   std::vector<double> values;
-  for (const model::FrameField& f : frame.fields) {
+  for (const program::FrameField& f : frame.fields) {
     const std::pair<const char*, double> given[] = {{"time", 1500000},  {"wedges_clear", 1},     {"barriers_open", 1},
                                                     {"counter", 42},    {"motor_current", 1638}, {"wind_torque", -614},
                                                     {"turn", -2516582}, {"version", 3}};
@@ -296,7 +295,7 @@ struct EchoRun {
     for (std::size_t i = 0; i < seen.program->faults.size(); ++i) {
       if (seen.program->faults[i].name == fault) plan.faults.push_back(static_cast<std::int32_t>(i));
     }
-    const bench::PortMaker maker = [&](const model::Controller&, const model::Setting&) {
+    const bench::PortMaker maker = [&](const program::Controller&, const program::Setting&) {
       auto port = std::make_unique<Echo>();
       port->lost_at = lost_at;
       return port;
@@ -354,7 +353,7 @@ TEST_CASE("Faults act on fields and on ports, in both directions") {
 
 TEST_CASE("Actuators in a frame take their safe values when the controller is lost") {
   const EchoRun run("", std::chrono::milliseconds(60));
-  CHECK(run.result.ending == bench::Ending::completed);
+  CHECK(run.result.ending == observe::Ending::completed);
   CHECK(run.at("gap", 61) == -3);
   CHECK(run.at("gap", 62) == 4);
   CHECK(run.at("open", 62) == 1);

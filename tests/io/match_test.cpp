@@ -1,5 +1,3 @@
-#include "isodyne/io/match.h"
-
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
@@ -10,6 +8,7 @@
 
 #include "isodyne/core/random.h"
 #include "isodyne/core/units.h"
+#include "isodyne/io/match.h"
 #include "isodyne/io/parameters.h"
 #include "isodyne/io/rack_text.h"
 #include "support.h"
@@ -30,7 +29,7 @@ io::TagList tags_of(const std::string& text) {
 
 io::MatchChannel channel(const std::string& name, bool in, const std::string& unit, const std::string& doc = "") {
   io::MatchChannel c{name, doc, in, {}, {}, {}, ""};
-  c.type.kind = unit == "bool" ? model::Type::Kind::boolean : model::Type::Kind::real;
+  c.type.kind = unit == "bool" ? program::Type::Kind::boolean : program::Type::Kind::real;
   if (unit != "bool") {
     c.unit = *parse_unit(unit);
     c.type.dimension = c.unit.dimension;
@@ -229,7 +228,7 @@ TEST_CASE("Tag lists are read as they come") {
             .failure()
             .text()
             .find("there is no column `name`; there are Symbol, type") != std::string::npos);
-  model::TagColumns columns;
+  program::TagColumns columns;
   columns.name = "Symbool";
   CHECK(io::read_tags("Symbol,type\n", "t.csv", columns).failure().text().find("did you mean `Symbol`?") !=
         std::string::npos);
@@ -247,7 +246,7 @@ TEST_CASE("A list of a hundred thousand tags is read and matched") {
 }
 
 TEST_CASE("The table keeps what people confirmed and tells what changed") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne", R"(
 bench B { step 10 ms
   sensor tank_level { of 2 m  range 0 m .. 10 m  counts 0 .. 1000  word 12 bit  every 10 ms }
@@ -336,7 +335,7 @@ bench B { step 1 ms
 }
 
 TEST_CASE("A controller that was built with other parameters is refused") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::filesystem::copy(kExamples + "swing-bridge", folder / "bridge", std::filesystem::copy_options::recursive);
   REQUIRE(shell(fmt::format("make -C bridge/controller -B CC={} ISODYNE={} INCLUDE={}/include", ISODYNE_C_COMPILER,
                             ISODYNE_PROGRAM, ISODYNE_SOURCE_FOLDER),
@@ -381,7 +380,8 @@ TEST_CASE("Tables and files from elsewhere never do more than be refused") {
       else if (at < text.size())
         text[at] = static_cast<char>(random.next() & 0xff);
     }
-    const auto read = io::read_tags(text, "t", seed % 2 == 0 ? bench->controllers[0].tag_columns : model::TagColumns{});
+    const auto read =
+        io::read_tags(text, "t", seed % 2 == 0 ? bench->controllers[0].tag_columns : program::TagColumns{});
     if (read) io::match(channels, read->tags, {});
     const auto table = io::read_table(text, "t", *bench);
     if (table) io::rewritten(*bench, *table);

@@ -1,5 +1,3 @@
-#include "isodyne/io/rack_text.h"
-
 #include <cmath>
 #include <filesystem>
 
@@ -8,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/core/csv.h"
+#include "isodyne/io/rack_text.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -55,7 +54,7 @@ fault leak      { on speed.signal  offset 1 V  from 500 ms }
 )";
 
 struct Files {
-  TemporaryFolder folder;
+  TestFolder folder;
   Files() {
     folder.write("modules.dyne", kModules);
     folder.write("bench.dyne", kRack);
@@ -64,7 +63,7 @@ struct Files {
   std::string bench() const { return slurp(folder / "bench.dyne"); }
 };
 
-std::shared_ptr<const model::Program> program() {
+std::shared_ptr<const program::Program> racked() {
   return program_of(std::string(kModules) + std::string(kRack).substr(std::string("\nuse \"modules.dyne\"").size()));
 }
 
@@ -77,7 +76,7 @@ std::string once_replaced(std::string text, const std::string& from, const std::
 }  // namespace
 
 TEST_CASE("A module gives its channels their electrical form, counts and word") {
-  const auto p = program();
+  const auto p = racked();
   Seen seen(p, {"level", "level.signal", "level.counts", "dummy", "dummy.counts", "speed.signal", "lamp"});
   run_for(seen, 2);
   CHECK(seen.values[1][10] == Approx(8e-3));
@@ -91,7 +90,7 @@ TEST_CASE("A module gives its channels their electrical form, counts and word") 
 }
 
 TEST_CASE("A fault on the wire of a channel reaches its counts") {
-  const auto p = program();
+  const auto p = racked();
   Seen seen(p, {"level", "level.counts", "level.signal"});
   bench::RunPlan plan;
   plan.faults = {0};
@@ -103,10 +102,10 @@ TEST_CASE("A fault on the wire of a channel reaches its counts") {
 }
 
 TEST_CASE("An actuator drives through its word and its wire") {
-  model::Actuator a;
+  program::Actuator a;
   a.range = {0, 1};
-  a.to_counts = model::Linear{0, 1, 0, 1000};
-  a.to_signal = model::Linear{0, 1, 0, 10};
+  a.to_counts = program::Linear{0, 1, 0, 1000};
+  a.to_signal = program::Linear{0, 1, 0, 10};
   a.signal_limits = {0, 9};
   a.word = {10, false, false, 0, 1023};
   io::ActuatorChannel channel(a);
@@ -118,7 +117,7 @@ TEST_CASE("An actuator drives through its word and its wire") {
   CHECK(channel.saturation().count == 1);
   engine::TapState tap;
   tap.active = tap.on = true;
-  tap.kind = model::FaultKind::offset;
+  tap.kind = program::FaultKind::offset;
   tap.amount = 1;
   CHECK(channel.pass(0.3333, Time{2}, {&tap, nullptr}, got) == Approx(0.433));
 }

@@ -14,7 +14,7 @@
 
 using namespace isodyne;
 using namespace isodyne::test;
-using Kind = model::FormulaNode::Kind;
+using Kind = program::FormulaNode::Kind;
 
 namespace {
 
@@ -29,7 +29,7 @@ struct Trace {
 /// Quadratic and worse: at every instant every operator looks at all that it speaks of.
 class Naive {
  public:
-  Naive(const model::Requirement& r, const Trace& trace, const std::vector<std::vector<double>>& expressions)
+  Naive(const program::Requirement& r, const Trace& trace, const std::vector<std::vector<double>>& expressions)
       : r_(r), trace_(trace), expressions_(expressions), known_(r.nodes.size() * trace.at.size()) {}
 
   judge::Value at(std::int32_t place, std::size_t i) const {
@@ -40,12 +40,12 @@ class Naive {
 
  private:
   judge::Value of(std::int32_t place, std::size_t i) const {
-    const model::FormulaNode& n = r_.nodes[static_cast<std::size_t>(place)];
+    const program::FormulaNode& n = r_.nodes[static_cast<std::size_t>(place)];
     const std::vector<double>& now = expressions_[i];
     const auto e = static_cast<std::size_t>(2 * place);
     switch (n.kind) {
       case Kind::truth:
-        return exactly(n.margin != model::kNone ? now[e + 1] : now[e] != 0 ? kFar : -kFar, now[e] != 0);
+        return exactly(n.margin != program::kNone ? now[e + 1] : now[e] != 0 ? kFar : -kFar, now[e] != 0);
       case Kind::rises:
       case Kind::falls:
       case Kind::changes:
@@ -82,25 +82,25 @@ class Naive {
   static judge::Value greatest(const judge::Value& a, const judge::Value& b) {
     return {std::max(a.low, b.low), std::max(a.high, b.high), a.certain || b.certain, a.possible || b.possible};
   }
-  static judge::Value edge(const model::FormulaNode& n, double more) {
+  static judge::Value edge(const program::FormulaNode& n, double more) {
     const bool holds = n.kind == Kind::rises ? more > 0 : n.kind == Kind::falls ? more < 0 : more != 0;
     const double d = n.kind == Kind::rises ? more : n.kind == Kind::falls ? -more : std::abs(more);
     return exactly(n.number ? d : holds ? kFar : -kFar, holds);
   }
   /// Whether the trace goes on to the end of a window.
-  bool whole(const model::FormulaNode& n, std::size_t i) const { return trace_.at.back() >= trace_.at[i] + n.time; }
-  bool inside(const model::FormulaNode& n, std::size_t i, std::size_t j) const {
+  bool whole(const program::FormulaNode& n, std::size_t i) const { return trace_.at.back() >= trace_.at[i] + n.time; }
+  bool inside(const program::FormulaNode& n, std::size_t i, std::size_t j) const {
     return j < trace_.at.size() && trace_.at[j] <= trace_.at[i] + n.time;
   }
   template <typename Operand>
-  judge::Value ahead(const model::FormulaNode& n, std::size_t i, Operand operand, bool any) const {
+  judge::Value ahead(const program::FormulaNode& n, std::size_t i, Operand operand, bool any) const {
     judge::Value v = operand(i);
     for (std::size_t j = i + 1; inside(n, i, j); ++j) v = any ? greatest(v, operand(j)) : least(v, operand(j));
     const judge::Value unknown{-kFar, kFar, false, true};
     if (whole(n, i)) return v;
     return any ? greatest(v, unknown) : least(v, unknown);
   }
-  judge::Value until(const model::FormulaNode& n, std::size_t i) const {
+  judge::Value until(const program::FormulaNode& n, std::size_t i) const {
     judge::Value best = exactly(-kFar, false);
     for (std::size_t j = i; inside(n, i, j); ++j) {
       judge::Value v = at(n.b, j);
@@ -112,7 +112,7 @@ class Naive {
     for (std::size_t k = i; k < trace_.at.size(); ++k) ahead = least(ahead, at(n.a, k));
     return greatest(best, ahead);
   }
-  judge::Value behind(const model::FormulaNode& n, std::size_t i) const {
+  judge::Value behind(const program::FormulaNode& n, std::size_t i) const {
     const bool all = n.kind == Kind::held;
     if (all && trace_.at[i] - trace_.at[0] < n.time) return exactly(-kFar, false);
     judge::Value v = at(n.a, i);
@@ -120,7 +120,7 @@ class Naive {
       v = all ? least(v, at(n.a, j)) : greatest(v, at(n.a, j));
     return v;
   }
-  judge::Value since(const model::FormulaNode& n, std::size_t i) const {
+  judge::Value since(const program::FormulaNode& n, std::size_t i) const {
     judge::Value best = exactly(-kFar, false);
     for (std::size_t j = 0; j <= i; ++j) {
       judge::Value v = at(n.b, j);
@@ -130,14 +130,14 @@ class Naive {
     return best;
   }
 
-  const model::Requirement& r_;
+  const program::Requirement& r_;
   const Trace& trace_;
   const std::vector<std::vector<double>>& expressions_;
   mutable std::vector<std::optional<judge::Value>> known_;
 };
 
 /// A bench whose requirements are there for their expressions.
-const std::shared_ptr<const model::Program>& atoms() {
+const std::shared_ptr<const program::Program>& atoms() {
   static const auto program = program_of(R"(
 bench B { step 10 ms
   input x : m = 0 m
@@ -155,17 +155,17 @@ requirement A-6 { always (not on and x >= y) }
 }
 
 /// A formula at random, of at most so many levels and of the first kinds.
-std::int32_t grow(RandomStream& random, model::Requirement& r, int levels, int kinds = 9) {
+std::int32_t grow(RandomStream& random, program::Requirement& r, int levels, int kinds = 9) {
   const auto pick = [&](int below) { return static_cast<int>(random.uniform() * below); };
   const auto& p = *atoms();
-  model::FormulaNode n;
+  program::FormulaNode n;
   if (levels == 0 || random.uniform() < 0.15) {
     const auto& atom = p.requirements[static_cast<std::size_t>(pick(6))];
     n.value = atom.check;
     n.margin = atom.margin;
     if (pick(5) == 0) {
       n.kind = static_cast<Kind>(static_cast<int>(Kind::rises) + pick(3));
-      n.margin = model::kNone;
+      n.margin = program::kNone;
     }
   } else {
     constexpr Kind kKinds[] = {Kind::lnot, Kind::land, Kind::lor,   Kind::within, Kind::stays,
@@ -243,9 +243,9 @@ struct Said {
 };
 
 /// What differs first between the two evaluators; empty: nothing. `passed_over`: counts instants that were.
-std::string compared(const model::Requirement& r, const Trace& trace, judge::Formula::Look look,
+std::string compared(const program::Requirement& r, const Trace& trace, judge::Formula::Look look,
                      std::size_t& passed_over) {
-  std::vector<model::NodeId> roots;
+  std::vector<program::NodeId> roots;
   judge::Formula::collect(r, roots);
   engine::Evaluator evaluator(*atoms(), roots);
   engine::BlockEvaluator block(*atoms(), {roots});
@@ -279,7 +279,7 @@ std::string compared(const model::Requirement& r, const Trace& trace, judge::For
     block.compute(0);
     block.outline(0);
     for (std::size_t e = 0; e < roots.size(); ++e) {
-      const model::Interval& range = block.range(e);
+      const program::Interval& range = block.range(e);
       for (std::size_t k = 0; k < rows; ++k) {
         if (std::bit_cast<std::uint64_t>(block.column(e)[k]) !=
             std::bit_cast<std::uint64_t>(expressions[i + 1 - rows + k][e]))
@@ -313,7 +313,7 @@ std::string compared(const model::Requirement& r, const Trace& trace, judge::For
 
 /// A ramp x(t) = t, judged for some seconds.
 judge::Verdict verdict(const std::string& formula, double seconds = 4,
-                       bench::Ending ending = bench::Ending::completed) {
+                       observe::Ending ending = observe::Ending::completed) {
   Seen seen(program_of(fmt::format(R"(
 bench B {{ step 10 ms
   let x : cm = time * 1 m/s
@@ -336,7 +336,7 @@ using judge::Answer;
 TEST_CASE("Twenty thousand formulas at random are judged as their definitions say") {
   RandomStream random(20261124, "formulas");
   for (int k = 0; k < 20'000; ++k) {
-    model::Requirement r;
+    program::Requirement r;
     r.check_root = grow(random, r, 1 + static_cast<int>(random.uniform() * 4));
     std::size_t none = 0;
     const std::string found = compared(r, trace_of(random), judge::Formula::Look::at_all, none);
@@ -349,7 +349,7 @@ TEST_CASE("Instants that are passed over hold, and are not worse than what was")
   RandomStream random(20261129, "calm");
   std::size_t passed_over = 0, all = 0;
   for (int k = 0; k < 4'000; ++k) {
-    model::Requirement r;
+    program::Requirement r;
     r.check_root = grow(random, r, 1 + static_cast<int>(random.uniform() * 4), 7);
     const Trace trace = calm_trace_of(random);
     const std::string found = compared(r, trace, judge::Formula::Look::where_it_matters, passed_over);
@@ -370,13 +370,13 @@ TEST_CASE("eventually is broken at the end where it never came, and its margin i
   CHECK(v.answer == Answer::broken);
   CHECK(*v.first_breach == Time{4'000'000'000});
   CHECK(*v.worst_margin == Approx(-1.0));
-  CHECK(verdict("eventually x > 500 cm", 4, bench::Ending::diverged).answer == Answer::undecided);
-  CHECK(verdict("eventually x > 500 cm", 4, bench::Ending::cut_short).answer == Answer::undecided);
-  CHECK(verdict("eventually x > 300 cm", 4, bench::Ending::cut_short).answer == Answer::held);
-  CHECK(verdict("on until late", 2, bench::Ending::cut_short).answer == Answer::broken);
-  CHECK(verdict("not late until late", 2, bench::Ending::cut_short).answer == Answer::undecided);
-  CHECK(verdict("always x <= 500 cm", 4, bench::Ending::cut_short).answer == Answer::held);
-  CHECK(verdict("eventually x > 500 cm", 4, bench::Ending::interrupted).answer == Answer::interrupted);
+  CHECK(verdict("eventually x > 500 cm", 4, observe::Ending::diverged).answer == Answer::undecided);
+  CHECK(verdict("eventually x > 500 cm", 4, observe::Ending::cut_short).answer == Answer::undecided);
+  CHECK(verdict("eventually x > 300 cm", 4, observe::Ending::cut_short).answer == Answer::held);
+  CHECK(verdict("on until late", 2, observe::Ending::cut_short).answer == Answer::broken);
+  CHECK(verdict("not late until late", 2, observe::Ending::cut_short).answer == Answer::undecided);
+  CHECK(verdict("always x <= 500 cm", 4, observe::Ending::cut_short).answer == Answer::held);
+  CHECK(verdict("eventually x > 500 cm", 4, observe::Ending::interrupted).answer == Answer::interrupted);
   CHECK(verdict("eventually late stays for 1 s").answer == Answer::held);
   CHECK(verdict("eventually late stays for 2 s").answer == Answer::undecided);
   CHECK(verdict("eventually on stays for 2 s").answer == Answer::broken);

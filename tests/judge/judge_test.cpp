@@ -1,11 +1,10 @@
-#include "isodyne/judge/judge.h"
-
 #include <cmath>
 #include <map>
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/judge/judge.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -15,7 +14,7 @@ namespace {
 
 /// A signal x(t) = t as a length, a truth value on from 1 s to 2 s, judged for some seconds.
 judge::Verdict verdict(const std::string& formula, double seconds = 4,
-                       bench::Ending ending = bench::Ending::completed) {
+                       observe::Ending ending = observe::Ending::completed) {
   const auto p = program_of(fmt::format(R"(
 bench B {{ step 10 ms
   let x : cm = time * 1 m/s
@@ -86,8 +85,8 @@ TEST_CASE("A run that ends before the answer is due leaves the requirement undec
 }
 
 TEST_CASE("An interrupted run says so, unless a requirement was broken before") {
-  CHECK(verdict("always x <= 5 m", 4, bench::Ending::interrupted).answer == judge::Answer::interrupted);
-  CHECK(verdict("always x <= 1 m", 4, bench::Ending::interrupted).answer == judge::Answer::broken);
+  CHECK(verdict("always x <= 5 m", 4, observe::Ending::interrupted).answer == judge::Answer::interrupted);
+  CHECK(verdict("always x <= 1 m", 4, observe::Ending::interrupted).answer == judge::Answer::broken);
 }
 
 TEST_CASE("A fault becomes active once") {
@@ -110,7 +109,7 @@ TEST_CASE("Separate breaches are listed separately") {
       "bench B { step 10 ms\n let wave : 1 = sin(6.283185307 * time / 1 s) }\nrequirement R { always wave < 0.5 }");
   Seen seen(p);
   run_for(seen, 3);
-  const auto v = seen.judge.verdicts(bench::Ending::completed)[0];
+  const auto v = seen.judge.verdicts(observe::Ending::completed)[0];
   REQUIRE(v.breaches.size() == 3);
   CHECK(to_seconds(v.breaches[1].begin) == Approx(1.085).margin(0.0101));
   CHECK(to_seconds(v.breaches[1].end) == Approx(1.415).margin(0.0101));
@@ -125,8 +124,8 @@ TEST_CASE("What was judged around the first breach and the worst instant is kept
   bench::RunPlan plan;
   plan.longest = std::chrono::seconds(8);
   run_bench(seen, plan);
-  seen.judge.verdicts(bench::Ending::completed);
-  const judge::Witnessed w = seen.judge.witnessed();
+  seen.judge.verdicts(observe::Ending::completed);
+  const observe::Witnessed w = seen.judge.witnessed();
   const auto column = std::find(w.columns.begin(), w.columns.end(), p->find("x")) - w.columns.begin();
   std::map<Time, double> kept;
   for (std::size_t i = 0; i < w.times.size(); ++i) {
@@ -159,15 +158,15 @@ struct KeptRows {
 KeptRows kept_of(const std::string& text, const std::string& name, Time length, int flush_every = 0) {
   const auto p = program_of(text);
   KeptRows k;
-  const model::VarId id = p->find(name);
-  struct Looking : bench::Observer {
+  const program::VarId id = p->find(name);
+  struct Looking : observe::Observer {
     judge::Judge judge;
     KeptRows& rows;
-    model::VarId id;
+    program::VarId id;
     int every, count = 0;
-    Looking(std::shared_ptr<const model::Program> program, KeptRows& r, model::VarId i, int e)
+    Looking(std::shared_ptr<const program::Program> program, KeptRows& r, program::VarId i, int e)
         : judge(std::move(program)), rows(r), id(i), every(e) {}
-    void image(const bench::Image& image) override {
+    void image(const observe::Image& image) override {
       judge.image(image);
       rows.all[image.at] = image.variables[id];
       // Irregular: sometimes one image, sometimes several hundred.
@@ -179,8 +178,8 @@ KeptRows kept_of(const std::string& text, const std::string& name, Time length, 
   bench::Run run(p, plan, {}, looking);
   const std::atomic<bool> go_on{false};
   run.execute(go_on);
-  k.verdicts = looking.judge.verdicts(bench::Ending::completed);
-  const judge::Witnessed w = looking.judge.witnessed();
+  k.verdicts = looking.judge.verdicts(observe::Ending::completed);
+  const observe::Witnessed w = looking.judge.witnessed();
   const auto column = static_cast<std::size_t>(std::find(w.columns.begin(), w.columns.end(), id) - w.columns.begin());
   for (std::size_t i = 0; i < w.times.size(); ++i) {
     const double value = w.rows[i * w.columns.size() + column];

@@ -16,19 +16,19 @@ namespace {
 
 /// Runs a bench of these quantities and gives what was measured.
 struct MeasuredRun {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   std::vector<judge::Measured> all;
   std::vector<judge::Verdict> verdicts;
 
   MeasuredRun(const std::string& quantities, const std::string& rest, double seconds, const char* step = "1 ms",
               const NamedTexts& files = {}) {
     program = program_of(fmt::format("bench B {{ step {}\n{}\n}}\n{}\n", step, quantities, rest), files);
-    struct Collect : bench::Observer {
+    struct Collect : observe::Observer {
       judge::Judge judge;
       std::vector<judge::Measured>& all;
-      Collect(std::shared_ptr<const model::Program> p, std::vector<judge::Measured>& to)
+      Collect(std::shared_ptr<const program::Program> p, std::vector<judge::Measured>& to)
           : judge(std::move(p)), all(to) {}
-      void image(const bench::Image& i) override {
+      void image(const observe::Image& i) override {
         judge.image(i);
         all.insert(all.end(), judge.measured().begin(), judge.measured().end());
       }
@@ -39,7 +39,7 @@ struct MeasuredRun {
     const std::atomic<bool> stop{false};
     bench::Run run(program, plan, {}, collect);
     run.execute(stop);
-    verdicts = collect.judge.verdicts(bench::Ending::completed);
+    verdicts = collect.judge.verdicts(observe::Ending::completed);
     all.insert(all.end(), collect.judge.measured().begin(), collect.judge.measured().end());
   }
   /// All values of a measure.

@@ -1,10 +1,9 @@
-#include "isodyne/lang/format.h"
-
 #include <algorithm>
 #include <filesystem>
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/lang/format.h"
 #include "support.h"
 
 using namespace isodyne;

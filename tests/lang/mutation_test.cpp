@@ -120,8 +120,8 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
     std::advance(victim, static_cast<std::ptrdiff_t>(index_below(random, files.size())));
     const std::string changed = mutated(victim->second, random);
     INFO("mutation " << i << " of " << victim->first);
-    const model::Loaded loaded =
-        model::load_bench("", "lock.dyne", [&](const std::string& name) -> Result<std::string> {
+    const check::Loaded loaded =
+        check::load_bench("", "lock.dyne", [&](const std::string& name) -> Result<std::string> {
           if (name == victim->first) return changed;
           const auto found = files.find(name);
           if (found == files.end()) return Failure{"cannot read", name, "no such file"};
@@ -135,7 +135,7 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
     ++accepted;
     Seen seen(loaded.program);
     bench::RunPlan plan;
-    plan.scenario = loaded.program->scenarios.empty() ? model::kNone : 0;
+    plan.scenario = loaded.program->scenarios.empty() ? program::kNone : 0;
     if (!loaded.program->faults.empty()) plan.faults = {0};
     plan.longest = loaded.program->step * 20;
     const std::atomic<bool> stop{false};

@@ -27,7 +27,7 @@ std::vector<std::string> library_files() {
 }
 
 /// A bench that uses one library file.
-std::shared_ptr<const model::Program> bench_with(const std::string& file, const std::string& body) {
+std::shared_ptr<const program::Program> bench_with(const std::string& file, const std::string& body) {
   return program_of("use library \"" + file + "\"\nbench B { step 1 ms\n" + body + "\n}\n");
 }
 
@@ -51,14 +51,14 @@ TEST_CASE("Every library file is in order and its rated values match") {
 TEST_CASE("Interpreter and native code agree to the bit on every rated model of the library") {
   std::size_t cases = 0;
   for (const std::string& file : library_files()) {
-    const model::Loaded loaded = model::load_bench(
+    const check::Loaded loaded = check::load_bench(
         "", file,
         [&](const std::string& name) -> Result<std::string> {
           return slurp(kLibrary +
-                       (name.starts_with(model::kLibraryMark) ? name.substr(model::kLibraryMark.size()) : name));
+                       (name.starts_with(check::kLibraryMark) ? name.substr(check::kLibraryMark.size()) : name));
         },
         {.rules = {}, .harness = "", .bench_needed = false, .rated = true, .lint = false});
-    for (const model::RatedCase& rated : loaded.rated) {
+    for (const program::RatedCase& rated : loaded.rated) {
       INFO(file << ", " << rated.model);
       CHECK(first_difference(rated.program, 60, 2, test_compiler()) == "");
       ++cases;
@@ -286,7 +286,7 @@ TEST_CASE("A discharged battery ends at its lower voltage, and warms up by its l
 }
 
 TEST_CASE("docs/library.md says what the library says") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Output made = shell("ISODYNE=" + std::string(ISODYNE_PROGRAM) + " scripts/library-page " + (folder / "page.md"),
                             ISODYNE_SOURCE_FOLDER);
   INFO(made.err);

@@ -22,7 +22,7 @@ std::vector<std::vector<double>> simulated(const std::string& use, const std::st
 
 /// Numbers that a Python script prints, one a line.
 std::vector<double> computed(const std::string& script) {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("script.py", "import numpy as np\nfrom scipy import signal, integrate, optimize\n" + script);
   const Output output = shell("/usr/bin/python3 script.py", folder.path());
   INFO(output.err);

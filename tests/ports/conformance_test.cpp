@@ -13,8 +13,9 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/core/file.h"
 #include "isodyne/ports/make_port.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 #include "peers.h"
 #include "support.h"
 
@@ -67,11 +68,11 @@ bench Echo {{
 struct Case {
   std::string name, setting;
   /// Starts the other end once the port is open; returns what ends it.
-  std::function<std::function<void()>(TemporaryFolder&, ports::ControllerPort&)> peer;
+  std::function<std::function<void()>(TestFolder&, ports::ControllerPort&)> peer;
 };
 
 std::vector<Case> conformance_cases() {
-  const auto none = [](TemporaryFolder&, ports::ControllerPort&) { return [] {}; };
+  const auto none = [](TestFolder&, ports::ControllerPort&) { return [] {}; };
   return {{"part", "part EchoLogic", none},
           {"library", "library \"echo\"", none},
           {"program over memory", "program \"echo_link\"", none},
@@ -79,21 +80,21 @@ std::vector<Case> conformance_cases() {
           {"program in Python over memory", "program \"echo.py\"", none},
           {"program in Python over a socket", "program \"echo.py\" over socket", none},
           {"link over UDP", "link \"127.0.0.1:0\"",
-           [](TemporaryFolder& f, ports::ControllerPort& p) {
+           [](TestFolder& f, ports::ControllerPort& p) {
              return run_peer({f / "echo_link", "udp:" + bound_address(p)});
            }},
           {"link over UDP, Python", "link \"127.0.0.1:0\"",
-           [](TemporaryFolder& f, ports::ControllerPort& p) {
+           [](TestFolder& f, ports::ControllerPort& p) {
              return run_peer({f / "echo.py", "udp:" + bound_address(p)});
            }},
           {"Modbus server", "modbus server \"127.0.0.1:0\" map \"registers.csv\"",
-           [](TemporaryFolder&, ports::ControllerPort& p) { return modbus_echo_client(bound_address(p)); }},
+           [](TestFolder&, ports::ControllerPort& p) { return modbus_echo_client(bound_address(p)); }},
           {"Modbus client", "modbus client \"127.0.0.1:21502\" map \"client.csv\"",
-           [](TemporaryFolder&, ports::ControllerPort&) { return modbus_echo_server("127.0.0.1", 21502); }},
+           [](TestFolder&, ports::ControllerPort&) { return modbus_echo_server("127.0.0.1", 21502); }},
           {"MQTT", "mqtt \"127.0.0.1:21883\" topic \"echo/c\"",
-           [](TemporaryFolder&, ports::ControllerPort&) { return mqtt_echo(21883, "echo/c", false); }},
+           [](TestFolder&, ports::ControllerPort&) { return mqtt_echo(21883, "echo/c", false); }},
           {"MQTT in groups", "mqtt \"127.0.0.1:21883\" topic \"echo/c\" as groups",
-           [](TemporaryFolder&, ports::ControllerPort&) { return mqtt_echo(21883, "echo/c", true); }}};
+           [](TestFolder&, ports::ControllerPort&) { return mqtt_echo(21883, "echo/c", true); }}};
 }
 
 /// Brings a port up and looks until `done` holds or ten seconds are over.
@@ -112,16 +113,16 @@ bool within_ten_seconds(Done done) {
 TEST_CASE("Every port brings its controller up, exchanges all kinds of values, and ends it") {
   for (const Case& c : conformance_cases()) {
     INFO(c.name);
-    TemporaryFolder folder;
+    TestFolder folder;
     const auto program = program_of(echo_bench(c.setting));
-    const model::Controller& controller = program->controllers.front();
+    const program::Controller& controller = program->controllers.front();
     make_echo(folder, *program, controller);
     ports::ForeignCalls calls(std::chrono::seconds(2));
     ports::PortPlace place;
     place.folder = folder.path();
     place.logs = folder.path();
     place.calls = &calls;
-    place.read_file = present::read_file;
+    place.read_file = read_file;
     place.answer_within = std::chrono::seconds(5);
     const auto port = ports::make_port(*program, controller, controller.settings.front(), place);
     REQUIRE(port != nullptr);
@@ -150,6 +151,7 @@ TEST_CASE("Every port brings its controller up, exchanges all kinds of values, a
         const Status exchanged = port->exchange(now, reads, writes);
         INFO((exchanged ? "" : exchanged.failure().text()));
         REQUIRE(exchanged);
+        REQUIRE(port->pace() == program::port_kind(controller.settings.front().kind).pace);
         if (port->pace() == Pace::free) return writes == reads;
         return true;
       });
@@ -180,9 +182,9 @@ TEST_CASE("A controller that is not there is told with what is missing") {
       {"program \"sleeper.sh\"", "its program has not opened the link"}};
   for (const auto& [setting, missing] : kCases) {
     INFO(setting);
-    TemporaryFolder folder;
+    TestFolder folder;
     const auto program = program_of(echo_bench(setting));
-    const model::Controller& controller = program->controllers.front();
+    const program::Controller& controller = program->controllers.front();
     make_maps(folder, *program, controller);
     folder.write("sleeper.sh", "#!/bin/sh\nexec sleep 60\n");
     std::filesystem::permissions(folder / "sleeper.sh", std::filesystem::perms::owner_all);
@@ -190,7 +192,7 @@ TEST_CASE("A controller that is not there is told with what is missing") {
     ports::PortPlace place;
     place.folder = folder.path();
     place.calls = &calls;
-    place.read_file = present::read_file;
+    place.read_file = read_file;
     const auto port = ports::make_port(*program, controller, controller.settings.front(), place);
     const std::vector<double> reads(4), writes(4);
     const Status up = ports::bring_up(*port, controller.period, reads, writes, std::chrono::milliseconds(100));

@@ -227,12 +227,12 @@ TEST_CASE("Fuzz of the Modbus server: rubbish, damaged and half requests, client
 }
 
 TEST_CASE("Modbus RTU over a pseudo-terminal: values, noise on the line, and a line that is cut") {
-  TemporaryFolder folder;
+  TestFolder folder;
   const auto end_line =
       run_peer({"socat", "pty,raw,echo=0,link=" + (folder / "bench"), "pty,raw,echo=0,link=" + (folder / "device")});
   for (int i = 0; i < 500 && access((folder / "device").c_str(), F_OK) != 0; ++i) std::this_thread::sleep_for(10ms);
   REQUIRE(access((folder / "device").c_str(), F_OK) == 0);
-  ports::modbus::Line line{folder / "bench", 7, 19200, model::Setting::Parity::none};
+  ports::modbus::Line line{folder / "bench", 7, 19200, program::Setting::Parity::none};
   ports::ModbusServerPort port("c", small_map(), 2, 2, line, 400ms);
   std::vector<double> reads = {2.5, 1}, writes = {0.5, 1};
   REQUIRE(port.open(1ms));

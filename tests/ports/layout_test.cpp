@@ -1,16 +1,15 @@
-#include "isodyne/ports/layout.h"
-
 #include <limits>
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/ports/layout.h"
 #include "support.h"
 
 using namespace isodyne;
 using namespace isodyne::ports;
 
 namespace {
-std::shared_ptr<const model::Program> writing(const std::string& writes) {
+std::shared_ptr<const program::Program> writing(const std::string& writes) {
   return test::program_of(R"(
 choice Order { idle, fill, drain }
 bench B { step 1 ms

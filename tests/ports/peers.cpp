@@ -90,7 +90,7 @@ std::string bound_address(const ports::ControllerPort& port) {
   return {};
 }
 
-void compile_c(TemporaryFolder& folder, const std::string& file, const std::string& options) {
+void compile_c(TestFolder& folder, const std::string& file, const std::string& options) {
   const Output built = shell(fmt::format("{} -std=c11 -O1 -Wall -Wextra -Wpedantic -Werror -I{}/include -I. {} {}",
                                          ISODYNE_C_COMPILER, ISODYNE_SOURCE_FOLDER, file, options),
                              folder.path());
@@ -98,7 +98,7 @@ void compile_c(TemporaryFolder& folder, const std::string& file, const std::stri
   REQUIRE(built.status == 0);
 }
 
-void make_maps(TemporaryFolder& folder, const model::Program& program, const model::Controller& controller) {
+void make_maps(TestFolder& folder, const program::Program& program, const program::Controller& controller) {
   io::RegisterMap map = io::default_registers(program, controller);
   folder.write("registers.csv", io::registers_text(map));
   for (io::RegisterTag& t : map.tags) {
@@ -111,7 +111,7 @@ void make_maps(TemporaryFolder& folder, const model::Program& program, const mod
   folder.write("client.csv", io::registers_text(map));
 }
 
-void make_echo(TemporaryFolder& folder, const model::Program& program, const model::Controller& controller) {
+void make_echo(TestFolder& folder, const program::Program& program, const program::Controller& controller) {
   make_maps(folder, program, controller);
   folder.write("c_channels.h", ports::header_text(program, controller));
   folder.write("layout.json", ports::layout_json(program, controller));

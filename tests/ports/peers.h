@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/model/program.h"
 #include "isodyne/ports/controller_port.h"
+#include "isodyne/program/program.h"
 #include "support.h"
 
 namespace isodyne::test {
@@ -20,11 +20,11 @@ int last_peer();
 std::string bound_address(const ports::ControllerPort& port);
 
 /// echo.so, echo_link, echo.py and their layout, and the maps: a controller that sends back what it reads.
-void make_echo(TemporaryFolder& folder, const model::Program& program, const model::Controller& controller);
+void make_echo(TestFolder& folder, const program::Program& program, const program::Controller& controller);
 /// registers.csv for a bench that is the server, client.csv for one that is the client.
-void make_maps(TemporaryFolder& folder, const model::Program& program, const model::Controller& controller);
+void make_maps(TestFolder& folder, const program::Program& program, const program::Controller& controller);
 /// Compiles `file` in the folder; `options` go to the C compiler.
-void compile_c(TemporaryFolder& folder, const std::string& file, const std::string& options);
+void compile_c(TestFolder& folder, const std::string& file, const std::string& options);
 
 std::function<void()> modbus_echo_client(const std::string& address);
 std::function<void()> modbus_echo_server(const std::string& host, int port);
@@ -43,7 +43,7 @@ class Broker {
  private:
   int port_;
   int child_ = -1;
-  TemporaryFolder folder_;
+  TestFolder folder_;
 };
 
 }  // namespace isodyne::test

@@ -110,7 +110,7 @@ int main(int count, char **words) {
 
 /// A folder with the bench and its controller.
 struct Bench {
-  TemporaryFolder folder;
+  TestFolder folder;
   explicit Bench(const std::string& setting, const std::string& lost = "") {
     folder.write("tank.dyne", tank_bench(setting, lost));
     const auto program = program_of(tank_bench(setting, lost));

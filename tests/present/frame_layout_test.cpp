@@ -1,5 +1,3 @@
-#include "isodyne/present/frame_layout.h"
-
 #include <filesystem>
 #include <sstream>
 
@@ -7,6 +5,7 @@
 
 #include "isodyne/io/frame.h"
 #include "isodyne/ports/layout.h"
+#include "isodyne/present/frame_layout.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -14,7 +13,7 @@ using namespace isodyne::test;
 
 namespace {
 
-std::shared_ptr<const model::Program> with_frames(const std::string& ends, const std::string& extra = "") {
+std::shared_ptr<const program::Program> with_frames(const std::string& ends, const std::string& extra = "") {
   return program_of(R"(
 choice Gear { first, second, third }
 bench B { step 1 ms
@@ -58,12 +57,12 @@ std::vector<std::string> lines_of(const std::string& text) {
 TEST_CASE("Every bit of a frame is drawn where it is, the most significant one at the left") {
   for (const bool high : {false, true}) {
     const auto p = with_frames(high ? "bits from high  bytes from low" : "bits from low  bytes from low");
-    const model::Frame& frame = p->frames[0];
+    const program::Frame& frame = p->frames[0];
     const auto example = present::frame_example(*p, frame);
     const auto lines = lines_of(present::frame_drawing(frame, example));
     REQUIRE(lines.size() == 3);
     CHECK(lines[0].substr(9, 2) == (high ? "0 " : "63"));
-    for (const model::FrameField& f : frame.fields) {
+    for (const program::FrameField& f : frame.fields) {
       const std::string& row = lines[1 + static_cast<std::size_t>(f.bits.word)];
       REQUIRE(row.size() == 9 + 64);
       const auto begin = static_cast<std::size_t>(9 + 64 - f.bits.shift - f.bits.width);
@@ -79,7 +78,7 @@ TEST_CASE("Every bit of a frame is drawn where it is, the most significant one a
 
 TEST_CASE("The worked example can be unpacked again, and tells signs and bytes apart") {
   const auto p = with_frames("bits from low  bytes from high");
-  const model::Frame& frame = p->frames[0];
+  const program::Frame& frame = p->frames[0];
   const auto example = present::frame_example(*p, frame);
   std::vector<std::byte> bytes;
   for (const unsigned b : example.bytes) bytes.push_back(static_cast<std::byte>(b));
@@ -100,7 +99,7 @@ TEST_CASE("The worked example can be unpacked again, and tells signs and bytes a
 }
 
 TEST_CASE("`io layout` draws pictures, and names the frames there are") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string bridge = std::string(ISODYNE_SOURCE_FOLDER) + "/examples/swing-bridge/bridge.dyne";
   const Output drawn = run_isodyne("io layout " + bridge + " box_out --out pictures", folder.path());
   CHECK(drawn.status == 0);
@@ -136,7 +135,7 @@ TEST_CASE("A frame is a member of the struct like any other, at its own place") 
 }
 
 TEST_CASE("The identity of a layout changes with the bits of its frames, and with shared parameters") {
-  const auto identity = [](const std::shared_ptr<const model::Program>& p) {
+  const auto identity = [](const std::shared_ptr<const program::Program>& p) {
     return ports::layout_of(*p, p->controllers[0]).identity;
   };
   const auto low = identity(with_frames("bits from low  bytes from low"));

@@ -5,21 +5,22 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/core/file.h"
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
-
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/figure_script.h"
 #include "isodyne/present/label_places.h"
 #include "isodyne/present/report.h"
 #include "isodyne/present/signals.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/present/text_plot.h"
+#include "isodyne/session/summary.h"
 #include "support.h"
 
 using namespace isodyne;
 using namespace isodyne::present;
+using namespace isodyne::session;
 using namespace isodyne::test;
 
 namespace {
@@ -129,7 +130,7 @@ TEST_CASE("A spectrum has a line of the height of each sine, and agrees with sci
   CHECK(s.amplitude[450] == Approx(0.5));
   CHECK(s.amplitude[0] < 1e-9);
   CHECK(s.amplitude[300] < 1e-9);
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string text;
   for (std::size_t i = 0; i < values.size(); ++i)
     text += std::to_string(values[i] = std::round(values[i] * (1e3 + static_cast<double>(i % 7))) / 1e3) + "\n";
@@ -166,7 +167,7 @@ TEST_CASE("Verdicts survive the way to JSON and back") {
   row.worst_margin = -0.1;
   row.margin_unit = "cm";
   s.rows = {row, SummaryRow{}};
-  const test::TemporaryFolder folder;
+  const test::TestFolder folder;
   const auto back = read_summary(folder.write("v.json", to_json(s)));
   REQUIRE(back);
   CHECK(to_json(*back) == to_json(s));
@@ -191,7 +192,7 @@ TEST_CASE("JUnit counts failures, skipped and errors, and escapes what people wr
 }
 
 TEST_CASE("A file is replaced as a whole or not at all") {
-  const test::TemporaryFolder folder;
+  const test::TestFolder folder;
   const std::string file = folder.write("a.txt", "old");
   CHECK(write_file(file, "new"));
   CHECK(test::slurp(file) == "new");
@@ -201,7 +202,7 @@ TEST_CASE("A file is replaced as a whole or not at all") {
 }
 
 TEST_CASE("A figure of constant, missing and infinite values can be drawn") {
-  const test::TemporaryFolder folder;
+  const test::TestFolder folder;
   FigureData data;
   data.name = "odd";
   data.title = "it's an 'odd' \"figure\" with `ticks` and \\ in it";
@@ -221,7 +222,7 @@ TEST_CASE("A figure of constant, missing and infinite values can be drawn") {
 }
 
 TEST_CASE("Absolute temperatures are kept in kelvin and shown in the unit they are declared in") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("bench.dyne", R"(bench B { step 100 ms
   state warmth : degC = 20 degC
   warmth' = 1 K/s
@@ -235,7 +236,7 @@ requirement R-1 { always warmth <= 24 degC }
   INFO(output.out << output.err);
   REQUIRE(output.status == 0);
   CHECK(output.out.find("1 K ") != std::string::npos);  // the margin is a difference
-  auto run = present::open_run(folder / "r");
+  auto run = session::open_run(folder / "r");
   REQUIRE(run);
   const present::FigureData data =
       present::gather(*run->program, run->program->figures.at(0), *run->recording, run->summary);

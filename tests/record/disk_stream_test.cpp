@@ -41,7 +41,7 @@ std::string write_pieces(record::DiskStream& stream, int descriptor, std::uint64
 }  // namespace
 
 TEST_CASE("What goes past the page cache is in the file byte for byte, with plain writes between") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   // The second is a file system that has nothing but a cache.
   for (const std::string& name : {folder / "pieces", "/dev/shm/isodyne-pieces-" + std::to_string(::getpid())}) {
     for (const std::uint64_t seed : {1u, 2u, 3u}) {
@@ -60,7 +60,7 @@ TEST_CASE("What goes past the page cache is in the file byte for byte, with plai
 }
 
 TEST_CASE("A disk that refuses is noticed, and nothing hangs") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const std::string name = folder.write("there", "abc");
   const int descriptor = ::open(name.c_str(), O_RDONLY);
   {

@@ -19,11 +19,11 @@ bench B { step 1 ms
 }
 scenario s { hold 105 ms })";
 
-struct Both : bench::Observer {
+struct Both : observe::Observer {
   record::Recorder& recorder;
   explicit Both(record::Recorder& r) : recorder(r) {}
-  void image(const bench::Image& i) override { recorder.image(i); }
-  void event(const bench::Event& e) override { recorder.event(e); }
+  void image(const observe::Image& i) override { recorder.image(i); }
+  void event(const observe::Event& e) override { recorder.event(e); }
 };
 
 void record_run(const std::string& file) {
@@ -35,7 +35,7 @@ void record_run(const std::string& file) {
   identity.seed = 18446744073709551615ULL;
   identity.main = "sub/bench.dyne";
   identity.sources = {{"sub/bench.dyne", kRecorded}, {"empty.dyne", ""}};
-  auto recorder = record::Recorder::create(file, p, identity);
+  auto recorder = record::Recorder::create(file, p, identity, judge::kMostImagesLate);
   REQUIRE(recorder);
   Both both(**recorder);
   bench::RunPlan plan;
@@ -50,7 +50,7 @@ void record_run(const std::string& file) {
 }  // namespace
 
 TEST_CASE("What is recorded can be read back") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   record_run(folder / "r.h5");
   const auto r = record::Recording::open(folder / "r.h5");
   REQUIRE(r);
@@ -75,7 +75,7 @@ TEST_CASE("What is recorded can be read back") {
 }
 
 TEST_CASE("Other tools read the recording as docs/recording.md says") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   record_run(folder / "r.h5");
   folder.write("read.py", R"(
 import h5py, math
@@ -96,15 +96,15 @@ assert 'record every 10 ms' in f['sources/sub|bench.dyne'][()].decode()
 }
 
 TEST_CASE("An existing recording is not written over, and a foreign file is no recording") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   record_run(folder / "r.h5");
-  CHECK_FALSE(record::Recorder::create(folder / "r.h5", program_of(kRecorded), {}));
+  CHECK_FALSE(record::Recorder::create(folder / "r.h5", program_of(kRecorded), {}, 0));
   CHECK_FALSE(record::Recording::open(folder / "missing.h5"));
   CHECK_FALSE(record::Recording::open(folder.write("text.h5", "not HDF5")));
 }
 
 TEST_CASE("Flipped bytes in a recording give an error or values, never a crash") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   record_run(folder / "r.h5");
   const std::string good = slurp(folder / "r.h5");
   RandomStream random(5, "flips");

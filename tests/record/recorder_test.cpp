@@ -1,8 +1,8 @@
 // What is recorded how often, in which form, around which instants; and that a kill loses next to nothing.
 
 #include <cmath>
-#include <cstdlib>
 #include <csignal>
+#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 
@@ -85,7 +85,7 @@ void check_regular(const record::Instants& times, std::int64_t period) {
 }  // namespace
 
 TEST_CASE("Groups of signals are recorded each in their own way") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("w.dyne", waves("30 ms"));
   const Output ran = run_isodyne("run w.dyne s --no-report --out r", folder.path());
   INFO(ran.err);
@@ -169,7 +169,7 @@ assert len(f['rates/1us/wave_a']) == 30001 and f['rates/1us/wave_a'].compression
 }
 
 TEST_CASE("What is kept around breaches of requirements") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("b.dyne", R"(
 bench B {
   step 1 ms
@@ -234,7 +234,7 @@ TEST_CASE("Kept rows are those of the definition, for any triggers") {
 TEST_CASE("Planes of bytes come back, and zlib reads them") {
   RandomStream random(3, "planes");
   record::BytePlanes planes;
-  const TemporaryFolder folder;
+  const TestFolder folder;
   std::string checks = "import zlib\n";
   for (int turn = 0; turn < 200; ++turn) {
     const std::size_t rows = 1 + random.next() % 3000, size = random.next() % 2 == 0 ? 8 : 4;
@@ -333,7 +333,7 @@ constexpr std::uintmax_t kSomeRows = 20'000;
 }  // namespace
 
 TEST_CASE("Runs that are killed at any moment of their first tenths of a second are readable, or honestly empty") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("w.dyne", waves("1000 s"));
   RandomStream random(23, "early kills");
   std::size_t readable = 0, empty = 0;
@@ -369,7 +369,7 @@ TEST_CASE("Runs that are killed at any moment of their first tenths of a second 
 }
 
 TEST_CASE("After a kill at any moment everything but the last moment is there, and recover makes the file whole") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("w.dyne", waves("1000 s"));
   RandomStream random(21, "kills");
   for (int turn = 0, turns = kills(8); turn < turns; ++turn) {
@@ -413,11 +413,11 @@ TEST_CASE("After a kill at any moment everything but the last moment is there, a
 }
 
 TEST_CASE("A recording is readable while it is written, and then not recovered") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto program = program_of(waves("1 s"));
   record::RunIdentity identity;
   identity.main = "w.dyne";
-  auto recorder = record::Recorder::create(folder / "r.h5", program, identity);
+  auto recorder = record::Recorder::create(folder / "r.h5", program, identity, judge::kMostImagesLate);
   REQUIRE(recorder);
   std::vector<double> image(program->variables.size());
   for (int i = 0; i < 30'000; ++i) {
@@ -436,12 +436,12 @@ TEST_CASE("A recording is readable while it is written, and then not recovered")
   }
   CHECK(rows >= 30'000);
   CHECK_FALSE(record::recover(folder / "r.h5"));
-  REQUIRE((*recorder)->close(bench::Ending::completed));
+  REQUIRE((*recorder)->close(observe::Ending::completed));
   CHECK(record::recover(folder / "r.h5")->was_whole);
 }
 
 TEST_CASE("A tail that is cut or damaged gives less, never a crash") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("w.dyne", waves("1000 s"));
   run_and_kill(folder.path(), "r", 400, kSomeRows);
   const std::string tail = slurp(folder / "r/recording.tail");
@@ -468,7 +468,7 @@ TEST_CASE("A tail that is cut or damaged gives less, never a crash") {
 }
 
 TEST_CASE("With a full disk the run goes on if asked, and says what is lost") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   folder.write("w.dyne", waves("1 s"));
   const Output stopped = shell("ulimit -f 4000; " ISODYNE_PROGRAM " run w.dyne s --no-report --out a", folder.path());
   CHECK(stopped.status == 3);

@@ -80,7 +80,7 @@ std::vector<std::uint8_t> bytes_of(const std::vector<double>& values) {
 
 TEST_CASE("Rows of every form that HDF5 tools write are those that the library reads, from any row to any other") {
   record::quiet_hdf5();
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Form kForms[] = {{"plain", H5T_IEEE_F64LE, true, false, 0},
                          {"in one piece", H5T_IEEE_F64LE, false, false, 0},
                          {"packed", H5T_IEEE_F64LE, true, true, 1},
@@ -125,7 +125,7 @@ TEST_CASE("Rows of every form that HDF5 tools write are those that the library r
 
 TEST_CASE("A chunk that is shorter or longer than its rows is refused, not filled with what lies in memory") {
   record::quiet_hdf5();
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Form plain{"plain", H5T_IEEE_F64LE, true, false, 0}, packed{"packed", H5T_IEEE_F64LE, true, true, 1};
   const std::vector<double> values = some_values(kRoom);
   for (const std::size_t bytes : {std::size_t{1}, std::size_t{8}, kRoom * 8 - 1, kRoom * 8 + 1, std::size_t{100'000}}) {
@@ -155,7 +155,7 @@ TEST_CASE("A chunk that is shorter or longer than its rows is refused, not fille
 
 TEST_CASE("Chunks that are missing, cut off, no stream, or packed otherwise than the file says are refused") {
   record::quiet_hdf5();
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const Form plain{"plain", H5T_IEEE_F64LE, true, false, 0}, packed{"packed", H5T_IEEE_F64LE, true, true, 1};
   const std::vector<double> values = some_values(kRoom);
   record::BytePlanes planes;
@@ -184,7 +184,7 @@ TEST_CASE("Chunks that are missing, cut off, no stream, or packed otherwise than
 namespace {
 
 /// A recording of one signal, of which something is changed afterwards.
-std::string recorded(const TemporaryFolder& folder, const std::function<void(hid_t)>& change) {
+std::string recorded(const TestFolder& folder, const std::function<void(hid_t)>& change) {
   static int number = 0;
   const std::string out = fmt::format("r{}", ++number);
   folder.write("b.dyne", "bench B {\n  step 10 ms\n  output state x : m = 1 m\n  x' = -x / 1 s\n}\n");
@@ -216,7 +216,7 @@ void set_times(hid_t file, const std::function<void(std::vector<std::int64_t>&)>
 
 TEST_CASE("Instants that do not follow each other, or that nobody can count, are no recording") {
   record::quiet_hdf5();
-  const TemporaryFolder folder;
+  const TestFolder folder;
   const auto with = [&](const std::function<void(std::vector<std::int64_t>&)>& change) {
     return static_cast<bool>(record::Recording::open(recorded(folder, [&](hid_t file) { set_times(file, change); })));
   };
@@ -240,7 +240,7 @@ TEST_CASE("Instants that do not follow each other, or that nobody can count, are
 
 TEST_CASE("Numbers beside the rows that are none, too large or negative lead nowhere") {
   record::quiet_hdf5();
-  const TemporaryFolder folder;
+  const TestFolder folder;
   for (const double odd : {std::nan(""), -1.0, 1e300, -1e300, std::numeric_limits<double>::infinity(), 1.8e19}) {
     INFO(odd);
     const auto r = record::Recording::open(recorded(folder, [&](hid_t file) {

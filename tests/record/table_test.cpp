@@ -7,13 +7,13 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/core/random.h"
-#include "isodyne/record/signal_table.h"
+#include "isodyne/exchange/signal_table.h"
 #include "support.h"
 
 using namespace isodyne;
 using namespace isodyne::test;
-using record::SignalColumn;
-using record::SignalTable;
+using exchange::SignalColumn;
+using exchange::SignalTable;
 
 namespace {
 
@@ -65,27 +65,27 @@ std::string trouble(const Result<SignalTable>& t) {
 TEST_CASE("CSV comes back to the bit") {
   for (const bool steady : {true, false}) {
     const SignalTable t = example(steady);
-    const auto back = record::from_csv("t.csv", record::to_csv(t));
+    const auto back = exchange::from_csv("t.csv", exchange::to_csv(t));
     REQUIRE(back);
     same(t, *back, 0);
   }
-  CHECK(record::to_csv(example(true, 1)) == "t [s],level [m],count,gate,lamp\r\n0,2,-3,true,false\r\n");
+  CHECK(exchange::to_csv(example(true, 1)) == "t [s],level [m],count,gate,lamp\r\n0,2,-3,true,false\r\n");
 }
 
 TEST_CASE("CSV of others: semicolons, decimal commas, a byte-order mark, other units of time") {
-  const auto t = record::from_csv("m.csv", "\xEF\xBB\xBFZeit [ms];Pegel [cm];auf\r\n0;1,5;false\r\n20;1,75;true\r\n");
+  const auto t = exchange::from_csv("m.csv", "\xEF\xBB\xBFZeit [ms];Pegel [cm];auf\r\n0;1,5;false\r\n20;1,75;true\r\n");
   REQUIRE(t);
   CHECK(t->times_ns == std::vector<std::int64_t>{0, 20'000'000});
   CHECK(t->columns[0].name == "Pegel");
   CHECK(t->columns[0].values == std::vector<double>{1.5, 1.75});
   CHECK(t->columns[1].kind == Kind::truth);
-  CHECK(record::from_csv("m.csv", "t,x\n0,1\n1,\n")->remarks[0] == "`t` has no unit: seconds are assumed");
-  CHECK(std::isnan(record::from_csv("m.csv", "t,x\n0,1\n1,\n")->columns[0].values[1]));
+  CHECK(exchange::from_csv("m.csv", "t,x\n0,1\n1,\n")->remarks[0] == "`t` has no unit: seconds are assumed");
+  CHECK(std::isnan(exchange::from_csv("m.csv", "t,x\n0,1\n1,\n")->columns[0].values[1]));
 }
 
 TEST_CASE("CSV with mistakes is told with its line") {
   const auto says = [](const std::string& text, const std::string& part) {
-    const std::string got = trouble(record::from_csv("m.csv", text));
+    const std::string got = trouble(exchange::from_csv("m.csv", text));
     INFO(got);
     CHECK(got.find(part) != std::string::npos);
   };
@@ -104,10 +104,10 @@ TEST_CASE("COMTRADE comes back within its resolution, in both forms") {
     for (const bool binary : {true, false}) {
       SignalTable t = example(steady);
       t.columns[0].values[5] = std::numeric_limits<double>::quiet_NaN();
-      const auto files = record::to_comtrade(t, binary);
+      const auto files = exchange::to_comtrade(t, binary);
       REQUIRE(files);
       INFO(files->cfg);
-      auto back = record::from_comtrade("t.cfg", *files);
+      auto back = exchange::from_comtrade("t.cfg", *files);
       REQUIRE(back);
       CHECK(std::isnan(back->columns[0].values[5]));
       t.columns[0].values[5] = back->columns[0].values[5] = 0;
@@ -123,7 +123,7 @@ TEST_CASE("COMTRADE of another tool, with two rates and secondary values") {
       "2,Level,,,m,0.001,0,0,-99999,99998,1,1,P\r\n1,Trip,,,0\r\n50\r\n2\r\n1000,2\r\n500,4\r\n"
       "03/05/2026,10:00:00.000000\r\n03/05/2026,10:00:00.002000\r\nASCII\r\n1\r\n";
   const auto t =
-      record::from_comtrade("w.cfg", {cfg, "1,0,20,1500,0\r\n2,1000,40,1501,0\r\n3,,60,99999,1\r\n4,,80,1503,1\r\n"});
+      exchange::from_comtrade("w.cfg", {cfg, "1,0,20,1500,0\r\n2,1000,40,1501,0\r\n3,,60,99999,1\r\n4,,80,1503,1\r\n"});
   REQUIRE(t);
   CHECK(t->title == "WEIR PLANT");
   CHECK(t->times_ns == std::vector<std::int64_t>{0, 1'000'000, 3'000'000, 5'000'000});
@@ -135,7 +135,7 @@ TEST_CASE("COMTRADE of another tool, with two rates and secondary values") {
 
 TEST_CASE("COMTRADE with mistakes is told, and cut or flipped anywhere it never crashes") {
   const auto says = [](const std::string& cfg, const std::string& dat, const std::string& part) {
-    const std::string got = trouble(record::from_comtrade("w.cfg", {cfg, dat}));
+    const std::string got = trouble(exchange::from_comtrade("w.cfg", {cfg, dat}));
     INFO(got);
     CHECK(got.find(part) != std::string::npos);
   };
@@ -147,9 +147,9 @@ TEST_CASE("COMTRADE with mistakes is told, and cut or flipped anywhere it never 
   says("a,b,1999\n1,0A,1D\n1,x\n50\n1\n10,2\n,\n,\nASCII\n1\n", "1,0\n", "2 fields where the configuration needs 3");
   RandomStream random(11, "flips");
   for (const bool binary : {true, false}) {
-    const auto files = record::to_comtrade(example(true, 40), binary);
+    const auto files = exchange::to_comtrade(example(true, 40), binary);
     for (int k = 0; k < 2000; ++k) {
-      record::Comtrade bad = *files;
+      exchange::Comtrade bad = *files;
       std::string& in = random.uniform() < 0.5 ? bad.cfg : bad.dat;
       const auto at = static_cast<std::size_t>(random.uniform() * static_cast<double>(in.size()));
       if (random.uniform() < 0.3) {
@@ -157,7 +157,7 @@ TEST_CASE("COMTRADE with mistakes is told, and cut or flipped anywhere it never 
       } else {
         in[at] = static_cast<char>(static_cast<int>(random.uniform() * 256));
       }
-      const auto t = record::from_comtrade("w.cfg", bad);
+      const auto t = exchange::from_comtrade("w.cfg", bad);
       if (!t) CHECK(!t.failure().reason.empty());
     }
   }
@@ -166,16 +166,16 @@ TEST_CASE("COMTRADE with mistakes is told, and cut or flipped anywhere it never 
 TEST_CASE("Value changes come back, and those of others are read") {
   SignalTable t = example(false);
   t.columns[0].unit.clear();  // the format knows none
-  const std::string text = record::to_vcd(t);
+  const std::string text = exchange::to_vcd(t);
   CHECK(text.find("$var real 64 ! level $end") != std::string::npos);
-  const auto back = record::from_vcd("t.vcd", text);
+  const auto back = exchange::from_vcd("t.vcd", text);
   REQUIRE(back);
   same(t, *back, 0);
-  const auto other = record::from_vcd("o.vcd",
-                                      "$date today $end $timescale 10us $end\n$scope module top $end\n"
-                                      "$scope module pump $end $var wire 1 a on $end $upscope $end\n"
-                                      "$var reg 4 b level [3:0] $end $upscope $end $enddefinitions $end\n"
-                                      "#0 $dumpvars 0a bx b $end\n#5 1a b0101 b\n#7 0a\n");
+  const auto other = exchange::from_vcd("o.vcd",
+                                        "$date today $end $timescale 10us $end\n$scope module top $end\n"
+                                        "$scope module pump $end $var wire 1 a on $end $upscope $end\n"
+                                        "$var reg 4 b level [3:0] $end $upscope $end $enddefinitions $end\n"
+                                        "#0 $dumpvars 0a bx b $end\n#5 1a b0101 b\n#7 0a\n");
   REQUIRE(other);
   CHECK(other->columns[0].name == "pump.on");
   CHECK(other->times_ns == std::vector<std::int64_t>{0, 50'000, 70'000});
@@ -183,20 +183,21 @@ TEST_CASE("Value changes come back, and those of others are read") {
   CHECK(std::isnan(other->columns[1].values[0]));  // unknown is no value
   CHECK(other->columns[1].values[1] == 5);
   CHECK(other->columns[1].values[2] == 5);
-  CHECK(trouble(record::from_vcd("o.vcd", "#5\n#3\n")).find("goes backwards") != std::string::npos);
-  CHECK(trouble(record::from_vcd("o.vcd", "hello")).find("`hello` is nothing that belongs here") != std::string::npos);
-  CHECK(trouble(record::from_vcd("o.vcd", "")).find("nothing happens") != std::string::npos);
+  CHECK(trouble(exchange::from_vcd("o.vcd", "#5\n#3\n")).find("goes backwards") != std::string::npos);
+  CHECK(trouble(exchange::from_vcd("o.vcd", "hello")).find("`hello` is nothing that belongs here") !=
+        std::string::npos);
+  CHECK(trouble(exchange::from_vcd("o.vcd", "")).find("nothing happens") != std::string::npos);
 }
 
 TEST_CASE("Names and units of others are made to fit, and that is said") {
-  const TemporaryFolder folder;
+  const TestFolder folder;
   SignalTable t = example(true, 20);
   t.columns[0].name = "Pegel über Sohle, links";
   t.columns[0].unit = "furlong";
   t.columns[1].name = "and";
   t.columns[2].name = "and";
   t.columns[3].name = std::string(200, 'x');
-  REQUIRE(record::write_table(folder / "recording.h5", "m.csv", t));
+  REQUIRE(exchange::write_table(folder / "recording.h5", "m.csv", t));
   const auto back = record::Recording::open(folder / "recording.h5");
   REQUIRE(back);
   CHECK((*back)->names() ==

@@ -8,22 +8,22 @@
 #include <fmt/format.h>
 #include <Eigen/Eigenvalues>
 
-#include "isodyne/model/groups.h"
+#include "isodyne/program/groups.h"
 
 namespace isodyne::bench {
 
 namespace {
 
-using model::Method;
+using program::Method;
 
 /// Keeps chosen signals at every instant.
-struct Kept : Observer {
-  std::vector<model::VarId> signals;
+struct Kept : observe::Observer {
+  std::vector<program::VarId> signals;
   std::vector<Time> times;
   std::vector<std::vector<double>> values;  ///< per signal
-  std::function<void(const Image&)> also;
+  std::function<void(const observe::Image&)> also;
 
-  void image(const Image& image) override {
+  void image(const observe::Image& image) override {
     times.push_back(image.at);
     for (std::size_t i = 0; i < signals.size(); ++i) values[i].push_back(image.variables[signals[i]]);
     if (also) also(image);
@@ -36,11 +36,11 @@ struct Kept : Observer {
 };
 
 /// Steps around that of the bench, smallest first; none larger than the shortest sampled period.
-std::vector<Time> ladder(const model::Program& p) {
+std::vector<Time> ladder(const program::Program& p) {
   Time most = p.step * 64;
-  for (const model::Sensor& s : p.sensors) most = std::min(most, s.period);
-  for (const model::Controller& c : p.controllers) most = std::min(most, c.period);
-  for (const model::Sampler& s : p.samplers) most = std::min(most, s.period);
+  for (const program::Sensor& s : p.sensors) most = std::min(most, s.period);
+  for (const program::Controller& c : p.controllers) most = std::min(most, c.period);
+  for (const program::Sampler& s : p.samplers) most = std::min(most, s.period);
   std::set<Time> steps{p.step};
   for (const std::int64_t k : {2, 5, 10, 20, 50}) {
     if (p.step * k <= most) steps.insert(p.step * k);
@@ -54,17 +54,17 @@ std::vector<Time> ladder(const model::Program& p) {
 /// Follows the eigenvalues of every part's own states along a run.
 class Paces {
  public:
-  explicit Paces(const model::Program& program) : program_(std::make_shared<model::Program>(program)) {
+  explicit Paces(const program::Program& program) : program_(std::make_shared<program::Program>(program)) {
     // One group of everything, linearised: what the parts do to themselves is on its diagonal blocks.
-    auto whole = std::make_shared<model::Program>(program);
-    model::Group all;
+    auto whole = std::make_shared<program::Program>(program);
+    program::Group all;
     all.step = whole->step;
     for (std::size_t i = 0; i < whole->states.size(); ++i) all.states.push_back(static_cast<std::int32_t>(i));
     whole->groups = {all};
-    for (model::Variable& v : whole->variables) v.group = 0;
-    for (model::Sampler& s : whole->samplers) s.group = 0;
-    for (model::WhenBlock& w : whole->events) w.group = 0;
-    model::linearise(*whole, whole->groups.front());
+    for (program::Variable& v : whole->variables) v.group = 0;
+    for (program::Sampler& s : whole->samplers) s.group = 0;
+    for (program::WhenBlock& w : whole->events) w.group = 0;
+    program::linearise(*whole, whole->groups.front());
     program_ = whole;
     plan_ = std::make_unique<engine::Plan>(*program_);
     interpreter_ = std::make_unique<engine::Interpreter>(program_, *plan_);
@@ -86,7 +86,7 @@ class Paces {
     state_ = interpreter_->start({});
   }
 
-  void look(const Image& image) {
+  void look(const observe::Image& image) {
     const std::size_t n = program_->states.size();
     if (n == 0 || n > 500) return;
     std::copy(image.variables, image.variables + program_->variables.size(), state_.values.begin());
@@ -122,7 +122,7 @@ class Paces {
     }
   }
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::unique_ptr<engine::Plan> plan_;
   std::unique_ptr<engine::Interpreter> interpreter_;
   engine::PlantState state_;
@@ -132,7 +132,7 @@ class Paces {
 
 /// At every instant of either run: the other one is read between its instants as its recording would be, held or on a
 /// straight line. An error that is there only between the instants that both have is an error too.
-void compare(Trial& trial, const model::Program& program, const Kept& reference, const Kept& kept,
+void compare(Trial& trial, const program::Program& program, const Kept& reference, const Kept& kept,
              const std::vector<double>& ranges, double tolerance) {
   const bool by_reference = reference.times.size() >= kept.times.size();
   const Kept &fine = by_reference ? reference : kept, &coarse = by_reference ? kept : reference;
@@ -174,7 +174,7 @@ bool better(const Trial& a, const Trial& b) {
 
 }  // namespace
 
-std::optional<PartPace> quickest_part(const model::Program& program, const Image& image) {
+std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image) {
   Paces paces(program);
   paces.look(image);
   std::optional<PartPace> quickest;
@@ -184,22 +184,22 @@ std::optional<PartPace> quickest_part(const model::Program& program, const Image
   return quickest;
 }
 
-std::vector<model::VarId> usual_signals(const model::Program& p) {
-  std::set<model::VarId> chosen;
-  for (const model::Figure& f : p.figures) {
+std::vector<program::VarId> usual_signals(const program::Program& p) {
+  std::set<program::VarId> chosen;
+  for (const program::Figure& f : p.figures) {
     for (const auto& panel : f.panels) {
-      for (const model::VarId id : panel) {
-        if (p.variable(id).type.kind == model::Type::Kind::real) chosen.insert(id);
+      for (const program::VarId id : panel) {
+        if (p.variable(id).type.kind == program::Type::Kind::real) chosen.insert(id);
       }
     }
   }
   if (chosen.empty()) {
-    for (const model::State& s : p.states) chosen.insert(s.value);
+    for (const program::State& s : p.states) chosen.insert(s.value);
   }
   return {chosen.begin(), chosen.end()};
 }
 
-Advice advise(const std::shared_ptr<const model::Program>& program, const AdviceWish& wish) {
+Advice advise(const std::shared_ptr<const program::Program>& program, const AdviceWish& wish) {
   Advice advice;
   const std::atomic<bool> stop{false};
   const std::vector<Time> steps = ladder(*program);
@@ -210,7 +210,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
   reference.begin(wish);
   Paces paces(*program);
   std::int64_t images = 0;
-  reference.also = [&](const Image& image) {
+  reference.also = [&](const observe::Image& image) {
     if (images++ % 1000 == 0) paces.look(image);
   };
   RunPlan plan = wish.plan;
@@ -221,7 +221,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
   const RunResult result = run.execute(stop);
   advice.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
   advice.reference_evaluations = run.reference() == nullptr ? 0 : run.reference()->evaluations();
-  if (!as_asked(result.ending)) {
+  if (!observe::as_asked(result.ending)) {
     advice.trouble = "the reference did not come to its end: " + result.explanation;
     return advice;
   }
@@ -243,13 +243,13 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
       Trial trial;
       trial.method = method;
       trial.step = *step;
-      const auto variant = model::retimed(*program, *step, method, trial.trouble);
+      const auto variant = program::retimed(*program, *step, method, trial.trouble);
       if (variant == nullptr) {
         if (method != Method::exact) advice.trials.push_back(std::move(trial));
         continue;
       }
       if (wish.progress &&
-          !wish.progress(fmt::format("{} {}", model::method_word(method), format_span(*step)), done / all))
+          !wish.progress(fmt::format("{} {}", program::method_word(method), format_span(*step)), done / all))
         return advice;
       Kept kept;
       kept.begin(wish);
@@ -258,7 +258,7 @@ Advice advise(const std::shared_ptr<const model::Program>& program, const Advice
       Run one(variant, own, wish.make_port, kept);
       const RunResult ended = one.execute(stop);
       trial.native = one.native() != nullptr && one.native()->ready();
-      if (!as_asked(ended.ending)) {
+      if (!observe::as_asked(ended.ending)) {
         trial.trouble = ended.explanation;
       } else {
         compare(trial, *program, reference, kept, advice.ranges, wish.tolerance);

@@ -13,21 +13,21 @@ namespace isodyne::bench {
 
 struct AdviceWish {
   RunPlan plan;
-  std::vector<model::VarId> signals;  ///< by which is judged
-  double tolerance = 1e-3;            ///< largest error, as a share of the signal's range in the reference
+  std::vector<program::VarId> signals;  ///< by which is judged
+  double tolerance = 1e-3;              ///< largest error, as a share of the signal's range in the reference
   PortMaker make_port;
   /// Called before each trial, with its name and the share done; false stops.
   std::function<bool(const std::string&, double)> progress;
 };
 
 struct SignalError {
-  model::VarId signal = model::kNone;
+  program::VarId signal = program::kNone;
   double largest = 0, rms = 0;  ///< SI
   double share = 0;             ///< largest, of the signal's range in the reference
 };
 
 struct Trial {
-  model::Method method = model::Method::rk4;
+  program::Method method = program::Method::rk4;
   Time step{};
   std::string trouble;  ///< why it gave nothing; then what follows is empty
   std::vector<SignalError> errors;
@@ -49,7 +49,7 @@ struct PartPace {
 };
 
 /// The quickest part of a plant at an image; nothing where no slope is a finite number.
-std::optional<PartPace> quickest_part(const model::Program& program, const Image& image);
+std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image);
 
 struct Advice {
   std::string trouble;         ///< why there is no advice at all
@@ -62,9 +62,9 @@ struct Advice {
   std::vector<PartPace> paces;             ///< quickest first
 };
 
-Advice advise(const std::shared_ptr<const model::Program>& program, const AdviceWish& wish);
+Advice advise(const std::shared_ptr<const program::Program>& program, const AdviceWish& wish);
 
 /// Real quantities of the figures, else the states.
-std::vector<model::VarId> usual_signals(const model::Program& program);
+std::vector<program::VarId> usual_signals(const program::Program& program);
 
 }  // namespace isodyne::bench

@@ -10,12 +10,12 @@
 
 namespace isodyne::bench {
 
-using When = model::Fault::When;
+using When = program::Fault::When;
 
 /// `replace with`: the formula over the image of the instant before, with its own memory.
 class FaultPlayer::Replacing : public engine::TapFunction {
  public:
-  Replacing(const model::Program& program, const model::Fault& f)
+  Replacing(const program::Program& program, const program::Fault& f)
       : replacement_(f.replacement), expressions_(program, roots(f)), start_(program, starts(f)) {
     memory_.resize(replacement_.memories.size());
     next_.resize(memory_.size());
@@ -44,18 +44,18 @@ class FaultPlayer::Replacing : public engine::TapFunction {
   }
 
  private:
-  static std::vector<model::NodeId> roots(const model::Fault& f) {
-    std::vector<model::NodeId> all{f.amount};
+  static std::vector<program::NodeId> roots(const program::Fault& f) {
+    std::vector<program::NodeId> all{f.amount};
     for (const auto& m : f.replacement.memories) all.push_back(m.next);
     return all;
   }
-  static std::vector<model::NodeId> starts(const model::Fault& f) {
-    std::vector<model::NodeId> all;
+  static std::vector<program::NodeId> starts(const program::Fault& f) {
+    std::vector<program::NodeId> all;
     for (const auto& m : f.replacement.memories) all.push_back(m.start);
     return all;
   }
 
-  const model::Replacement& replacement_;
+  const program::Replacement& replacement_;
   engine::Evaluator expressions_, start_;
   std::vector<double> memory_, next_;
   double was_ = 0, came_ = 0;
@@ -64,43 +64,45 @@ class FaultPlayer::Replacing : public engine::TapFunction {
 
 namespace {
 /// The place of a fault in the order in which those at its tap act.
-std::size_t rank(const model::Program& program, std::int32_t fault) {
-  for (const model::Composition& c : program.compositions) {
+std::size_t rank(const program::Program& program, std::int32_t fault) {
+  for (const program::Composition& c : program.compositions) {
     const auto found = std::find(c.faults.begin(), c.faults.end(), fault);
     if (found != c.faults.end()) return static_cast<std::size_t>(found - c.faults.begin());
   }
   return 0;
 }
 
-bool composed(const model::Program& program, std::int32_t a, std::int32_t b) {
-  return std::any_of(program.compositions.begin(), program.compositions.end(), [&](const model::Composition& c) {
+bool composed(const program::Program& program, std::int32_t a, std::int32_t b) {
+  return std::any_of(program.compositions.begin(), program.compositions.end(), [&](const program::Composition& c) {
     const auto has = [&](std::int32_t f) { return std::find(c.faults.begin(), c.faults.end(), f) != c.faults.end(); };
     return has(a) && has(b);
   });
 }
 
 /// The taps that a fault needs.
-std::vector<std::int32_t> taps_of(const model::Fault& f) {
+std::vector<std::int32_t> taps_of(const program::Fault& f) {
   std::vector<std::int32_t> all;
   for (const std::int32_t tap : {f.tap, f.other}) {
-    if (tap != model::kNone) all.push_back(tap);
+    if (tap != program::kNone) all.push_back(tap);
   }
   return all;
 }
 }  // namespace
 
-std::vector<std::int32_t> faults_of(const model::Program& program, std::int32_t scenario) {
+std::vector<std::int32_t> faults_of(const program::Program& program, std::int32_t scenario) {
   std::vector<std::int32_t> all;
-  if (scenario == model::kNone) return all;
-  for (const model::ScenarioStep& s : program.scenarios[static_cast<std::size_t>(scenario)].steps) {
-    if (s.fault != model::kNone && std::find(all.begin(), all.end(), s.fault) == all.end()) all.push_back(s.fault);
+  if (scenario == program::kNone) return all;
+  for (const program::ScenarioStep& s : program.scenarios[static_cast<std::size_t>(scenario)].steps) {
+    if (s.fault != program::kNone && std::find(all.begin(), all.end(), s.fault) == all.end()) all.push_back(s.fault);
   }
   return all;
 }
 
-std::optional<Failure> clash_among(const model::Program& program, const std::vector<std::int32_t>& faults,
+std::optional<Failure> clash_among(const program::Program& program, const std::vector<std::int32_t>& faults,
                                    std::int32_t scenario) {
-  const auto fault = [&](std::int32_t i) -> const model::Fault& { return program.faults[static_cast<std::size_t>(i)]; };
+  const auto fault = [&](std::int32_t i) -> const program::Fault& {
+    return program.faults[static_cast<std::size_t>(i)];
+  };
   const auto place = [&](std::int32_t tap) {
     return program.variable(program.taps[static_cast<std::size_t>(tap)].target).name;
   };
@@ -119,9 +121,9 @@ std::optional<Failure> clash_among(const model::Program& program, const std::vec
                                    fault(faults[i]).name)};
       }
     }
-    if (scenario == model::kNone) continue;
-    const model::Scenario& s = program.scenarios[static_cast<std::size_t>(scenario)];
-    for (const model::ScenarioStep& step : s.steps) {
+    if (scenario == program::kNone) continue;
+    const program::Scenario& s = program.scenarios[static_cast<std::size_t>(scenario)];
+    for (const program::ScenarioStep& step : s.steps) {
       for (const std::int32_t tap : taps_of(fault(faults[i]))) {
         if (step.tap != tap) continue;
         return Failure{fmt::format("fault `{}` and scenario `{}` ({}) both act on `{}`", fault(faults[i]).name, s.name,
@@ -133,16 +135,16 @@ std::optional<Failure> clash_among(const model::Program& program, const std::vec
   return std::nullopt;
 }
 
-FaultPlayer::FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed)
+FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed)
     : program_(program), seed_(random_key(seed)) {
   std::vector<std::int32_t> ordered = chosen;
   std::stable_sort(ordered.begin(), ordered.end(),
                    [&](std::int32_t a, std::int32_t b) { return rank(program, a) < rank(program, b); });
   for (const std::int32_t index : ordered) {
-    const model::Fault& f = program.faults[static_cast<std::size_t>(index)];
-    const bool replaces = f.kind == model::FaultKind::replace;
+    const program::Fault& f = program.faults[static_cast<std::size_t>(index)];
+    const bool replaces = f.kind == program::FaultKind::replace;
     Chosen c(std::make_unique<FaultActivity>(FaultActivity{index, false, 0, {}}),
-             engine::Evaluator(program, {f.condition, replaces ? model::kNone : f.amount, f.until}));
+             engine::Evaluator(program, {f.condition, replaces ? program::kNone : f.amount, f.until}));
     if (replaces) c.replacing = std::make_shared<Replacing>(program, f);
     c.key = random_key(fnv1a("fault " + f.name));
     c.begin = f.begin;
@@ -158,13 +160,13 @@ FaultPlayer::~FaultPlayer() = default;
 
 void FaultPlayer::prepare(engine::PlantState& state) {
   for (Chosen& c : chosen_) {
-    const model::Fault& f = fault_of(c);
-    if (f.tap == model::kNone) continue;
+    const program::Fault& f = fault_of(c);
+    if (f.tap == program::kNone) continue;
     c.slot = engine::add_tap(state, static_cast<std::size_t>(f.tap));
-    if (f.other != model::kNone) c.other_slot = engine::add_tap(state, static_cast<std::size_t>(f.other));
+    if (f.other != program::kNone) c.other_slot = engine::add_tap(state, static_cast<std::size_t>(f.other));
     engine::TapState& tap = state.taps[c.slot];
     tap.function = c.replacing.get();
-    if (f.kind == model::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
+    if (f.kind == program::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
     tap.lag = to_seconds(f.lag);
   }
 }
@@ -182,7 +184,7 @@ std::vector<std::int32_t> FaultPlayer::without_effect(const engine::PlantState& 
 std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t controller, bool to_controller) const {
   std::vector<const FaultActivity*> all;
   for (const Chosen& c : chosen_) {
-    const model::Fault& f = fault_of(c);
+    const program::Fault& f = fault_of(c);
     if (f.controller == controller && f.to_controller == to_controller) all.push_back(c.activity.get());
   }
   return all;
@@ -198,7 +200,7 @@ std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t messages
 
 /// Whether what makes the fault act is there at `next`; how long it acts is another question.
 bool FaultPlayer::begins(Chosen& c, Time next) const {
-  const model::Fault& f = fault_of(c);
+  const program::Fault& f = fault_of(c);
   const bool condition = c.expressions.value(0) != 0;
   switch (f.when) {
     case When::whole_run:
@@ -219,7 +221,7 @@ bool FaultPlayer::begins(Chosen& c, Time next) const {
 }
 
 bool FaultPlayer::wanted(Chosen& c, Time next) const {
-  const model::Fault& f = fault_of(c);
+  const program::Fault& f = fault_of(c);
   const bool there = begins(c, next);
   if (there && !c.there) c.since = next;
   c.there = there;
@@ -234,16 +236,16 @@ bool FaultPlayer::wanted(Chosen& c, Time next) const {
 
 /// The amount for this instant.
 double FaultPlayer::drawn(Chosen& c, Time now) const {
-  const model::Fault& f = fault_of(c);
+  const program::Fault& f = fault_of(c);
   const double seconds = to_seconds(now);
   switch (f.kind) {
-    case model::FaultKind::noise:
+    case program::FaultKind::noise:
       return c.activity->amount * random_normal(c.key, seed_, seconds);
-    case model::FaultKind::dropout:
+    case program::FaultKind::dropout:
       return random_uniform(c.key, seed_, seconds) < c.activity->amount ? 1 : 0;
-    case model::FaultKind::invert:
+    case program::FaultKind::invert:
       return f.truth ? 1 : 0;
-    case model::FaultKind::spikes: {
+    case program::FaultKind::spikes: {
       // One in each period, at an instant of its own: it comes now if it lies after the last instant.
       const std::int64_t window = (now - c.since) / f.every;
       for (std::int64_t k = std::max<std::int64_t>(0, window - 1); k <= window; ++k) {
@@ -277,8 +279,8 @@ void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCo
   }
 }
 
-void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, Observer& observer) {
-  const model::Fault& f = fault_of(c);
+void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, observe::Observer& observer) {
+  const program::Fault& f = fault_of(c);
   c.activity->active = on;
   c.acted = true;
   c.activity->since = state.now;
@@ -290,10 +292,11 @@ void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, Obser
   }
   c.last = state.now;
   state[f.active] = on ? 1 : 0;
-  observer.event({state.now, on ? EventKind::fault_on : EventKind::fault_off, c.activity->fault, 0, 0});
+  observer.event(
+      {state.now, on ? observe::EventKind::fault_on : observe::EventKind::fault_off, c.activity->fault, 0, 0});
 }
 
-void FaultPlayer::apply(engine::PlantState& state, Observer& observer) {
+void FaultPlayer::apply(engine::PlantState& state, observe::Observer& observer) {
   for (Chosen& c : chosen_) {
     if (c.planned != c.activity->active) switch_to(c, c.planned, state, observer);
     if (!c.activity->active) continue;

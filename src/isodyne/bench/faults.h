@@ -5,10 +5,10 @@
 #include <optional>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/bench/scenario.h"
 #include "isodyne/core/result.h"
 #include "isodyne/engine/plant.h"
+#include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
 
@@ -24,7 +24,7 @@ class FaultPlayer {
  public:
   /// `chosen` are indices into program.faults; where two share a tap, their order is composed (checked by the caller).
   /// Everything random comes from the seed of the run and the name of the fault.
-  FaultPlayer(const model::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed);
+  FaultPlayer(const program::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed);
   ~FaultPlayer();
   /// Makes room in the state, before the first instant.
   void prepare(engine::PlantState& state);
@@ -32,16 +32,16 @@ class FaultPlayer {
   /// Decides from the settled image what is active at `next`, the instant after it. `commands`: of the scenario, then.
   void plan(const double* image, Time next, const std::vector<FaultCommand>& commands);
   /// Carries the plan out at its instant; tells `observer` what changed.
-  void apply(engine::PlantState& state, Observer& observer);
+  void apply(engine::PlantState& state, observe::Observer& observer);
 
   /// Swaps that act now: each gets the quantity of the other. `of` gives the variable to be read of a tap's.
   template <typename Of>
   void cross(engine::PlantState& state, Of of) const {
     for (const Chosen& c : chosen_) {
       if (!c.activity->active || c.other_slot == kNoSlot) continue;
-      const model::Fault& f = program_.faults[static_cast<std::size_t>(c.activity->fault)];
-      const model::VarId one = of(f.tap), two = of(f.other);
-      if (one == model::kNone || two == model::kNone) continue;
+      const program::Fault& f = program_.faults[static_cast<std::size_t>(c.activity->fault)];
+      const program::VarId one = of(f.tap), two = of(f.other);
+      if (one == program::kNone || two == program::kNone) continue;
       state.taps[c.slot].amount = state[two];
       state.taps[c.other_slot].amount = state[one];
     }
@@ -72,20 +72,20 @@ class FaultPlayer {
   bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;
   double drawn(Chosen& c, Time now) const;
-  void switch_to(Chosen& c, bool on, engine::PlantState& state, Observer& observer);
-  const model::Fault& fault_of(const Chosen& c) const {
+  void switch_to(Chosen& c, bool on, engine::PlantState& state, observe::Observer& observer);
+  const program::Fault& fault_of(const Chosen& c) const {
     return program_.faults[static_cast<std::size_t>(c.activity->fault)];
   }
 
-  const model::Program& program_;
+  const program::Program& program_;
   double seed_;
   std::vector<Chosen> chosen_;
 };
 
 /// Two chosen faults that act on one place without an order, chosen twice, or with a scenario that sets the place.
-std::optional<Failure> clash_among(const model::Program& program, const std::vector<std::int32_t>& faults,
+std::optional<Failure> clash_among(const program::Program& program, const std::vector<std::int32_t>& faults,
                                    std::int32_t scenario);
 /// The faults that a scenario injects or clears, which a run has to know of.
-std::vector<std::int32_t> faults_of(const model::Program& program, std::int32_t scenario);
+std::vector<std::int32_t> faults_of(const program::Program& program, std::int32_t scenario);
 
 }  // namespace isodyne::bench

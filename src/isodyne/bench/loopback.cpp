@@ -10,11 +10,11 @@ namespace isodyne::bench {
 
 namespace {
 
-using model::ChannelForm;
-using model::kNone;
-using model::Linear;
-using model::Program;
-using model::VarId;
+using program::ChannelForm;
+using program::kNone;
+using program::Linear;
+using program::Program;
+using program::VarId;
 
 constexpr std::size_t kSamples = 4;  // of each level, to see noise
 
@@ -45,7 +45,7 @@ double resolution_of(const ChannelForm& f) {
 }
 
 bool is_line(const Program& p, VarId id) {
-  return p.variable(id).type.kind == model::Type::Kind::boolean;
+  return p.variable(id).type.kind == program::Type::Kind::boolean;
 }
 
 /// Where a channel stands among what a controller exchanges.
@@ -54,11 +54,11 @@ struct Place {
   bool raw = false;
 };
 
-std::optional<Place> place_of(const Program& p, const model::Controller& c, const model::Sensor& s) {
+std::optional<Place> place_of(const Program& p, const program::Controller& c, const program::Sensor& s) {
   for (std::size_t i = 0; i < c.reads.size(); ++i) {
     if (c.reads[i] == s.value) return Place{i, false};
   }
-  for (const model::FrameUse& use : c.read_frames) {
+  for (const program::FrameUse& use : c.read_frames) {
     const auto& fields = at(p.frames, use.frame).fields;
     for (std::size_t i = 0; i < fields.size(); ++i) {
       if (fields[i].of != kNone && (fields[i].of == s.counts || fields[i].of == s.value))
@@ -68,7 +68,7 @@ std::optional<Place> place_of(const Program& p, const model::Controller& c, cons
   return std::nullopt;
 }
 
-std::optional<Place> place_of(const Program&, const model::Controller& c, std::int32_t actuator) {
+std::optional<Place> place_of(const Program&, const program::Controller& c, std::int32_t actuator) {
   for (std::size_t i = 0; i < c.writes.size(); ++i) {
     if (c.writes[i].actuator == actuator) return Place{i, c.writes[i].in_frame};
   }
@@ -77,20 +77,20 @@ std::optional<Place> place_of(const Program&, const model::Controller& c, std::i
 
 }  // namespace
 
-model::Wiring faultless(const Program& program, std::int32_t cables) {
-  model::Wiring w;
+program::Wiring faultless(const Program& program, std::int32_t cables) {
+  program::Wiring w;
   w.cables = cables;
-  for (const model::Cable& c : at(program.cables, cables).cables)
+  for (const program::Cable& c : at(program.cables, cables).cables)
     w.wires.push_back({c.sensor, c.actuator, false, 1, 0, {}});
   return w;
 }
 
-WiringPort::WiringPort(const Program& program, const model::Controller& controller, const model::Wiring& wiring,
+WiringPort::WiringPort(const Program& program, const program::Controller& controller, const program::Wiring& wiring,
                        std::uint64_t seed)
     : program_(program) {
-  for (const model::Wire& w : wiring.wires) {
+  for (const program::Wire& w : wiring.wires) {
     if (w.actuator == kNone) continue;
-    const model::Sensor& s = at(program.sensors, w.sensor);
+    const program::Sensor& s = at(program.sensors, w.sensor);
     const auto from = place_of(program, controller, s);
     const auto to = place_of(program, controller, w.actuator);
     if (!from || !to) continue;
@@ -102,9 +102,9 @@ WiringPort::WiringPort(const Program& program, const model::Controller& controll
 }
 
 double WiringPort::carry(Strand& s, double read) {
-  const model::Wire& w = s.wire;
-  const model::Sensor& from = at(program_.sensors, w.sensor);
-  const model::Actuator& to = at(program_.actuators, w.actuator);
+  const program::Wire& w = s.wire;
+  const program::Sensor& from = at(program_.sensors, w.sensor);
+  const program::Actuator& to = at(program_.actuators, w.actuator);
   if (s.line) {
     if (w.stuck) return *w.stuck > 0.5 ? 1 : 0;
     double level = w.inverted ? 1 - read : read;
@@ -134,10 +134,10 @@ Status WiringPort::exchange(Time, std::span<const double> reads, std::span<doubl
 Result<std::int32_t> controller_of(const Program& program, std::int32_t cables) {
   std::string lacking = "it has no cables";
   for (std::size_t i = 0; i < program.controllers.size(); ++i) {
-    const model::Controller& c = program.controllers[i];
+    const program::Controller& c = program.controllers[i];
     lacking.clear();
-    for (const model::Cable& cable : at(program.cables, cables).cables) {
-      const model::Sensor& s = at(program.sensors, cable.sensor);
+    for (const program::Cable& cable : at(program.cables, cables).cables) {
+      const program::Sensor& s = at(program.sensors, cable.sensor);
       if (!place_of(program, c, s)) lacking = fmt::format("{} does not read {}", c.name, s.name);
       if (!place_of(program, c, cable.actuator))
         lacking = fmt::format("{} does not write {}", c.name, at(program.actuators, cable.actuator).name);
@@ -154,7 +154,7 @@ namespace {
 /// The channels of both sides, walked level by level.
 class Walk {
  public:
-  Walk(const std::shared_ptr<const Program>& program, std::int32_t cables, const model::Controller& controller,
+  Walk(const std::shared_ptr<const Program>& program, std::int32_t cables, const program::Controller& controller,
        ports::ControllerPort& port, std::uint64_t seed)
       : p_(*program),
         cables_(at(program->cables, cables).cables),
@@ -162,9 +162,9 @@ class Walk {
         port_(port),
         plant_(program),
         seed_(seed) {
-    for (const model::Sensor& s : p_.sensors) sensors_.emplace_back(s, seed);
-    for (const model::Actuator& a : p_.actuators) actuators_.emplace_back(a);
-    for (const model::Frame& f : p_.frames) frames_.emplace_back(f);
+    for (const program::Sensor& s : p_.sensors) sensors_.emplace_back(s, seed);
+    for (const program::Actuator& a : p_.actuators) actuators_.emplace_back(a);
+    for (const program::Frame& f : p_.frames) frames_.emplace_back(f);
     reads_.resize(c_.reads.size());
     writes_.resize(c_.writes.size());
     state_ = plant_.start({});
@@ -188,8 +188,8 @@ class Walk {
   void prepare() {
     square_.resize(cables_.size());
     for (std::size_t i = 0; i < cables_.size(); ++i) {
-      const model::Sensor& s = at(p_.sensors, cables_[i].sensor);
-      const model::Actuator& a = at(p_.actuators, cables_[i].actuator);
+      const program::Sensor& s = at(p_.sensors, cables_[i].sensor);
+      const program::Actuator& a = at(p_.actuators, cables_[i].actuator);
       io::Wired in;
       in.output = i;
       in.line = is_line(p_, s.value);
@@ -207,7 +207,7 @@ class Walk {
   }
 
   /// What an actuator reads when nothing is connected.
-  double nothing_at(const model::Actuator& a, std::int32_t index) {
+  double nothing_at(const program::Actuator& a, std::int32_t index) {
     io::Sample got;
     io::ActuatorChannel channel(a);
     const bool raw = place_of(p_, c_, index)->raw;
@@ -233,14 +233,14 @@ class Walk {
 
   Status exchange(std::size_t level) {
     for (std::size_t i = 0; i < cables_.size(); ++i) {
-      const model::Sensor& s = at(p_.sensors, cables_[i].sensor);
+      const program::Sensor& s = at(p_.sensors, cables_[i].sensor);
       const double sent = sent_[i][level];
       const double value = inputs_[i].line ? sent : value_at(s, sent);
       const io::Sample got = sensors_[static_cast<std::size_t>(cables_[i].sensor)].sample(value, state_.now, {});
       state_[s.value] = got.value;
       if (s.counts != kNone) state_[s.counts] = got.counts;
     }
-    for (const model::FrameUse& use : c_.read_frames)
+    for (const program::FrameUse& use : c_.read_frames)
       frames_[static_cast<std::size_t>(use.frame)].gather(state_, [](std::size_t) {});
     for (std::size_t r = 0; r < reads_.size(); ++r) reads_[r] = state_[c_.reads[r]];
     state_.now += c_.period;
@@ -264,8 +264,8 @@ class Walk {
   }
 
   const Program& p_;
-  const std::vector<model::Cable>& cables_;
-  const model::Controller& c_;
+  const std::vector<program::Cable>& cables_;
+  const program::Controller& c_;
   ports::ControllerPort& port_;
   engine::Plant plant_;
   engine::PlantState state_;
@@ -282,7 +282,7 @@ class Walk {
 }  // namespace
 
 Result<LoopbackResult> run_loopback(const std::shared_ptr<const Program>& program, std::int32_t cables,
-                                    const model::Controller& controller, ports::ControllerPort& port,
+                                    const program::Controller& controller, ports::ControllerPort& port,
                                     std::uint64_t seed) {
   return Walk(program, cables, controller, port, seed).run();
 }

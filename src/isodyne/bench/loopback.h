@@ -15,7 +15,7 @@ namespace isodyne::bench {
 /// Wires in place of a controller.
 class WiringPort : public ports::ControllerPort {
  public:
-  WiringPort(const model::Program& program, const model::Controller& controller, const model::Wiring& wiring,
+  WiringPort(const program::Program& program, const program::Controller& controller, const program::Wiring& wiring,
              std::uint64_t seed);
 
   Status open(Time) override { return Done{}; }
@@ -25,7 +25,7 @@ class WiringPort : public ports::ControllerPort {
  private:
   /// A wire between a value of `reads` and one of `writes`.
   struct Strand {
-    model::Wire wire;
+    program::Wire wire;
     std::size_t read = 0, write = 0;
     bool raw_in = false, raw_out = false;  ///< the number in a field, not the value
     bool line = false;
@@ -33,12 +33,12 @@ class WiringPort : public ports::ControllerPort {
   };
   double carry(Strand& strand, double read);
 
-  const model::Program& program_;
+  const program::Program& program_;
   std::vector<Strand> strands_;
 };
 
 /// The wiring that does what the cable list says.
-model::Wiring faultless(const model::Program& program, std::int32_t cables);
+program::Wiring faultless(const program::Program& program, std::int32_t cables);
 
 struct LoopbackResult {
   std::vector<io::WireFinding> findings;  ///< one for each cable
@@ -46,11 +46,11 @@ struct LoopbackResult {
 };
 
 /// The controller that exchanges all channels of a cable list; a Failure names what it does not exchange.
-Result<std::int32_t> controller_of(const model::Program& program, std::int32_t cables);
+Result<std::int32_t> controller_of(const program::Program& program, std::int32_t cables);
 
 /// Walks all cables of the list over `port`, which is started and closed. Gives up at an exchange that fails.
-Result<LoopbackResult> run_loopback(const std::shared_ptr<const model::Program>& program, std::int32_t cables,
-                                    const model::Controller& controller, ports::ControllerPort& port,
+Result<LoopbackResult> run_loopback(const std::shared_ptr<const program::Program>& program, std::int32_t cables,
+                                    const program::Controller& controller, ports::ControllerPort& port,
                                     std::uint64_t seed);
 
 }  // namespace isodyne::bench

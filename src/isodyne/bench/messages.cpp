@@ -37,11 +37,11 @@ bool Underway::arrive(Time now, std::vector<double>& values) {
   return true;
 }
 
-MessageFaults::MessageFaults(const model::Program& program, std::vector<const FaultActivity*> faults,
-                             std::vector<model::VarId> what, std::uint64_t seed)
+MessageFaults::MessageFaults(const program::Program& program, std::vector<const FaultActivity*> faults,
+                             std::vector<program::VarId> what, std::uint64_t seed)
     : program_(program), what_(std::move(what)) {
   for (const FaultActivity* a : faults) {
-    const model::Fault& f = program.faults[static_cast<std::size_t>(a->fault)];
+    const program::Fault& f = program.faults[static_cast<std::size_t>(a->fault)];
     faults_.push_back({a, &f, RandomStream(seed, "fault " + f.name), std::vector<double>(what_.size()), false});
   }
 }
@@ -51,7 +51,7 @@ bool MessageFaults::active() const {
 }
 
 MessageFaults::Fate MessageFaults::meet(std::vector<double>& values) {
-  using model::FaultKind;
+  using program::FaultKind;
   Fate fate;
   for (One& f : faults_) {
     if (!f.activity->active) {
@@ -97,9 +97,9 @@ void MessageFaults::corrupt(RandomStream& random, std::vector<double>& values) c
     return static_cast<std::uint64_t>(random.uniform() * static_cast<double>(n));
   };
   const std::size_t i = below(values.size());
-  const model::Variable& v = program_.variable(what_[i]);
-  using Kind = model::Type::Kind;
-  const bool raw = v.role == model::Role::field || v.role == model::Role::counts;
+  const program::Variable& v = program_.variable(what_[i]);
+  using Kind = program::Type::Kind;
+  const bool raw = v.role == program::Role::field || v.role == program::Role::counts;
   if (v.type.kind == Kind::boolean) {
     values[i] = values[i] == 0 ? 1 : 0;
   } else if (v.type.kind == Kind::choice) {
@@ -128,13 +128,13 @@ void FaultyLine::pass(Time now, std::vector<double>& values) {
   values = there_;
 }
 
-MessagePlayer::MessagePlayer(const model::Program& program, const FaultPlayer& faults, std::uint64_t seed) {
+MessagePlayer::MessagePlayer(const program::Program& program, const FaultPlayer& faults, std::uint64_t seed) {
   for (std::size_t i = 0; i < program.messages.size(); ++i) {
-    const model::Messages& m = program.messages[i];
-    for (const model::Messages::Line& l : m.lines) {
-      const model::Controller& from = program.controllers[static_cast<std::size_t>(l.from)];
-      const model::Controller& to = program.controllers[static_cast<std::size_t>(l.to)];
-      std::vector<model::VarId> what;
+    const program::Messages& m = program.messages[i];
+    for (const program::Messages::Line& l : m.lines) {
+      const program::Controller& from = program.controllers[static_cast<std::size_t>(l.from)];
+      const program::Controller& to = program.controllers[static_cast<std::size_t>(l.to)];
+      std::vector<program::VarId> what;
       for (const auto& [sent, read] : l.values) what.push_back(sent);
       lines_.push_back({&m, &l, RandomStream(seed, fmt::format("messages {} {} {}", m.name, from.name, to.name)),
                         MessageFaults(program, faults.on_messages(static_cast<std::int32_t>(i)), what, seed),
@@ -147,12 +147,12 @@ void MessagePlayer::send(std::size_t controller, const engine::PlantState& state
   for (Line& l : lines_) {
     if (l.line->from != static_cast<std::int32_t>(controller)) continue;
     ++sent_;
-    const model::Messages& m = *l.messages;
+    const program::Messages& m = *l.messages;
     // Drawn for every message, so that a cut does not change what happens to the later ones.
     const double fate = l.random.uniform(), delay = l.random.uniform();
     for (std::size_t i = 0; i < l.values.size(); ++i) l.values[i] = state[l.line->values[i].first];
     const MessageFaults::Fate faulted = l.faults.meet(l.values);
-    if (fate < m.loss || (m.cut != model::kNone && state[m.cut] != 0) || faulted.lost) {
+    if (fate < m.loss || (m.cut != program::kNone && state[m.cut] != 0) || faulted.lost) {
       ++lost_;
       continue;
     }

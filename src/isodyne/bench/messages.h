@@ -7,7 +7,7 @@
 #include "isodyne/bench/faults.h"
 #include "isodyne/core/random.h"
 #include "isodyne/engine/state.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::bench {
 
@@ -42,8 +42,8 @@ class MessageFaults {
     bool lost = false, repeated = false, overtaken = false;
     Time late{};
   };
-  MessageFaults(const model::Program& program, std::vector<const FaultActivity*> faults, std::vector<model::VarId> what,
-                std::uint64_t seed);
+  MessageFaults(const program::Program& program, std::vector<const FaultActivity*> faults,
+                std::vector<program::VarId> what, std::uint64_t seed);
 
   bool any() const { return !faults_.empty(); }
   bool active() const;
@@ -53,24 +53,24 @@ class MessageFaults {
  private:
   struct One {
     const FaultActivity* activity = nullptr;
-    const model::Fault* fault = nullptr;
+    const program::Fault* fault = nullptr;
     RandomStream random;
     std::vector<double> frozen;
     bool holding = false;
   };
   void corrupt(RandomStream& random, std::vector<double>& values) const;
 
-  const model::Program& program_;
+  const program::Program& program_;
   std::vector<One> faults_;
-  std::vector<model::VarId> what_;  ///< the quantity of each value
+  std::vector<program::VarId> what_;  ///< the quantity of each value
 };
 
 /// The way of a controller's messages to or from the bench: what arrives at an exchange is the last that was due by
 /// then, or what was there before.
 class FaultyLine {
  public:
-  FaultyLine(const model::Program& program, std::vector<const FaultActivity*> faults, std::vector<model::VarId> what,
-             Time period, std::uint64_t seed)
+  FaultyLine(const program::Program& program, std::vector<const FaultActivity*> faults,
+             std::vector<program::VarId> what, Time period, std::uint64_t seed)
       : faults_(program, std::move(faults), what, seed), underway_(what.size()), there_(what.size()), period_(period) {}
 
   bool any() const { return faults_.any(); }
@@ -90,7 +90,7 @@ class FaultyLine {
 /// the jitter more, or never.
 class MessagePlayer {
  public:
-  MessagePlayer(const model::Program& program, const FaultPlayer& faults, std::uint64_t seed);
+  MessagePlayer(const program::Program& program, const FaultPlayer& faults, std::uint64_t seed);
 
   /// What this controller gives has become valid.
   void send(std::size_t controller, const engine::PlantState& state);
@@ -102,8 +102,8 @@ class MessagePlayer {
 
  private:
   struct Line {
-    const model::Messages* messages = nullptr;
-    const model::Messages::Line* line = nullptr;
+    const program::Messages* messages = nullptr;
+    const program::Messages::Line* line = nullptr;
     RandomStream random;
     MessageFaults faults;
     Underway underway;

@@ -7,7 +7,7 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/engine/block.h"
-#include "isodyne/model/layout.h"
+#include "isodyne/program/layout.h"
 
 namespace isodyne::bench {
 
@@ -16,21 +16,21 @@ namespace {
 constexpr const char* kAdvice =
     "guard it: `if … then … else …` around what is not defined there, or `max(…, least)` below what it divides by";
 
-std::vector<const model::Watch*> chosen(const model::Program& p, const std::vector<std::int32_t>& faults,
-                                        std::int32_t scenario, bool by_itself) {
-  std::vector<const model::Watch*> all;
-  for (const model::Watch& w : p.watches) {
+std::vector<const program::Watch*> chosen(const program::Program& p, const std::vector<std::int32_t>& faults,
+                                          std::int32_t scenario, bool by_itself) {
+  std::vector<const program::Watch*> all;
+  for (const program::Watch& w : p.watches) {
     if (by_itself && !w.by_itself) continue;
-    if (w.fault != model::kNone && std::find(faults.begin(), faults.end(), w.fault) == faults.end()) continue;
-    if (w.scenario != model::kNone && w.scenario != scenario) continue;
+    if (w.fault != program::kNone && std::find(faults.begin(), faults.end(), w.fault) == faults.end()) continue;
+    if (w.scenario != program::kNone && w.scenario != scenario) continue;
     all.push_back(&w);
   }
   return all;
 }
 
-std::vector<model::NodeId> nodes_of(const std::vector<const model::Watch*>& watches) {
-  std::vector<model::NodeId> nodes;
-  for (const model::Watch* w : watches) nodes.push_back(w->node);
+std::vector<program::NodeId> nodes_of(const std::vector<const program::Watch*>& watches) {
+  std::vector<program::NodeId> nodes;
+  for (const program::Watch* w : watches) nodes.push_back(w->node);
   return nodes;
 }
 
@@ -54,8 +54,8 @@ std::string number_text(double value) {
 
 }  // namespace
 
-NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario,
-                         bool between)
+NumberWatch::NumberWatch(const program::Program& program, const std::vector<std::int32_t>& faults,
+                         std::int32_t scenario, bool between)
     : program_(program),
       always_(chosen(program, faults, scenario, true)),
       all_(chosen(program, faults, scenario, false)),
@@ -64,9 +64,9 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
       between_(between),
       noted_(program.variables.size(), 0) {
   for (std::size_t i = 0; i < program.variables.size(); ++i) {
-    if (model::may_be_no_number(program.variables[i])) looked_at_ = i + 1;
+    if (program::may_be_no_number(program.variables[i])) looked_at_ = i + 1;
   }
-  for (const model::RecordGroup& g : program.recorded)
+  for (const program::RecordGroup& g : program.recorded)
     if (!g.judged) recorded_.insert(recorded_.end(), g.signals.begin(), g.signals.end());
   missing_.reserve(recorded_.size());
 }
@@ -74,34 +74,34 @@ NumberWatch::NumberWatch(const model::Program& program, const std::vector<std::i
 std::optional<NumberWatch::Story> NumberWatch::look(double* image, Time now, const ScenarioPlayer& scenario) {
   const bool finite = all_finite(image, looked_at_);
   if (finite && always_.empty()) return std::nullopt;
-  if (const model::Watch* w = find(finite ? always_ : all_, finite ? always_values_ : all_values_, image, scenario))
+  if (const program::Watch* w = find(finite ? always_ : all_, finite ? always_values_ : all_values_, image, scenario))
     return explain(*w, image, now);
   if (finite) return std::nullopt;
-  if (const model::QuickWatch* w = between_ ? find_between(image, now) : nullptr) return explain(*w, image);
+  if (const program::QuickWatch* w = between_ ? find_between(image, now) : nullptr) return explain(*w, image);
   note_missing(image, now);
   return std::nullopt;
 }
 
-const model::Watch* NumberWatch::find(const std::vector<const model::Watch*>& watches, engine::Evaluator& values,
-                                      const double* image, const ScenarioPlayer& scenario) {
+const program::Watch* NumberWatch::find(const std::vector<const program::Watch*>& watches, engine::Evaluator& values,
+                                        const double* image, const ScenarioPlayer& scenario) {
   values.evaluate(image);
   for (std::size_t i = 0; i < watches.size(); ++i) {
-    const model::Watch& w = *watches[i];
-    if (values.value(i) == 0 || (w.step != model::kNone && !scenario.stands_at(static_cast<std::size_t>(w.step))))
+    const program::Watch& w = *watches[i];
+    if (values.value(i) == 0 || (w.step != program::kNone && !scenario.stands_at(static_cast<std::size_t>(w.step))))
       continue;
     return &w;
   }
   return nullptr;
 }
 
-Time NumberWatch::instant_of(const model::QuickWatch& w, const double* image) const {
-  return *time_from_seconds(image[w.good]) + model::at(program_.groups, w.group).step;
+Time NumberWatch::instant_of(const program::QuickWatch& w, const double* image) const {
+  return *time_from_seconds(image[w.good]) + program::at(program_.groups, w.group).step;
 }
 
 /// Instants of the bench themselves are solved more than once, and what stands at their end was looked at: there the
 /// sum begins anew.
-const model::QuickWatch* NumberWatch::find_between(double* image, Time now) const {
-  for (const model::QuickWatch& w : program_.quick_watches) {
+const program::QuickWatch* NumberWatch::find_between(double* image, Time now) const {
+  for (const program::QuickWatch& w : program_.quick_watches) {
     if (image[w.sum] == 0) continue;
     if (instant_of(w, image) < now) return &w;
     image[w.sum] = 0;
@@ -111,7 +111,7 @@ const model::QuickWatch* NumberWatch::find_between(double* image, Time now) cons
 }
 
 void NumberWatch::note_missing(const double* image, Time now) {
-  for (const model::VarId id : recorded_) {
+  for (const program::VarId id : recorded_) {
     char& noted = noted_[static_cast<std::size_t>(id)];
     if (noted != 0 || std::isfinite(image[id])) continue;
     noted = 1;
@@ -119,49 +119,49 @@ void NumberWatch::note_missing(const double* image, Time now) {
   }
 }
 
-std::optional<model::NodeId> NumberWatch::equation_of(model::VarId id, Span& span) const {
-  for (const model::Assignment& e : program_.equations) {
+std::optional<program::NodeId> NumberWatch::equation_of(program::VarId id, Span& span) const {
+  for (const program::Assignment& e : program_.equations) {
     if (e.target == id) return span = e.span, e.value;
   }
   return std::nullopt;
 }
 
 /// What a sensor of that value, signal or word samples.
-model::VarId NumberWatch::truth_behind(model::VarId id) const {
-  for (const model::Sensor& s : program_.sensors) {
+program::VarId NumberWatch::truth_behind(program::VarId id) const {
+  for (const program::Sensor& s : program_.sensors) {
     if (id == s.value || id == s.signal || id == s.counts) return s.truth;
   }
-  return model::kNone;
+  return program::kNone;
 }
 
 /// Back along what was computed, to the first that is no number although all that it reads are.
-model::VarId NumberWatch::maker_of_trouble(model::VarId id, const double* image) const {
+program::VarId NumberWatch::maker_of_trouble(program::VarId id, const double* image) const {
   for (std::size_t most = program_.variables.size(); most > 0; --most) {
     Span span;
     const auto value = equation_of(id, span);
     if (!value) {
-      const model::VarId truth = truth_behind(id);
-      if (truth == model::kNone || std::isfinite(image[truth])) return id;
+      const program::VarId truth = truth_behind(id);
+      if (truth == program::kNone || std::isfinite(image[truth])) return id;
       id = truth;
       continue;
     }
     const auto reads = program_.reads(*value);
     const auto bad =
-        std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });
+        std::find_if(reads.begin(), reads.end(), [&](program::VarId read) { return !std::isfinite(image[read]); });
     if (bad == reads.end()) return id;
     id = *bad;
   }
   return id;
 }
 
-NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double* image, Time now) const {
+NumberWatch::Story NumberWatch::explain(const program::Watch& watch, const double* image, Time now) const {
   Story story;
   story.at = now;
   const auto reads = program_.reads(watch.node);
   const auto bad =
-      std::find_if(reads.begin(), reads.end(), [&](model::VarId read) { return !std::isfinite(image[read]); });
-  const auto say_reads = [&](const std::vector<model::VarId>& all) {
-    for (const model::VarId id : all)
+      std::find_if(reads.begin(), reads.end(), [&](program::VarId read) { return !std::isfinite(image[read]); });
+  const auto say_reads = [&](const std::vector<program::VarId>& all) {
+    for (const program::VarId id : all)
       story.details.push_back(
           fmt::format("there {} is {}", program_.variable(id).name, program_.format(id, image[id])));
   };
@@ -174,7 +174,7 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
     story.details.push_back(kAdvice);
     return story;
   }
-  const model::VarId made = maker_of_trouble(*bad, image);
+  const program::VarId made = maker_of_trouble(*bad, image);
   story.what = fmt::format("`{}` is {}, and {} reads {}", program_.variable(made).name, number_text(image[made]),
                            watch.reader, made == *bad ? "it" : "`" + program_.variable(*bad).name + "`");
   Span span = program_.variable(made).span;
@@ -189,8 +189,8 @@ NumberWatch::Story NumberWatch::explain(const model::Watch& watch, const double*
   return story;
 }
 
-NumberWatch::Story NumberWatch::explain(const model::QuickWatch& w, const double* image) const {
-  const Time step = model::at(program_.groups, w.group).step;
+NumberWatch::Story NumberWatch::explain(const program::QuickWatch& w, const double* image) const {
+  const Time step = program::at(program_.groups, w.group).step;
   Story story;
   story.at = instant_of(w, image);
   story.what = fmt::format("{} read what is no finite number", w.reader);

@@ -11,14 +11,14 @@
 
 #include "isodyne/bench/scenario.h"
 #include "isodyne/engine/code.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::bench {
 
 class NumberWatch {
  public:
   /// `between`: also in the steps of quicker groups. (A solver that tries out what does not come true cannot tell.)
-  NumberWatch(const model::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario,
+  NumberWatch(const program::Program& program, const std::vector<std::int32_t>& faults, std::int32_t scenario,
               bool between);
 
   struct Story {
@@ -31,29 +31,29 @@ class NumberWatch {
 
   /// Quantities that were without a value and that nobody reads: since when first.
   struct Missing {
-    model::VarId id = model::kNone;
+    program::VarId id = program::kNone;
     Time first{};
   };
   const std::vector<Missing>& missing() const { return missing_; }
 
  private:
-  static const model::Watch* find(const std::vector<const model::Watch*>& watches, engine::Evaluator& values,
-                                  const double* image, const ScenarioPlayer& scenario);
-  const model::QuickWatch* find_between(double* image, Time now) const;
-  Time instant_of(const model::QuickWatch& watch, const double* image) const;
-  Story explain(const model::Watch& watch, const double* image, Time now) const;
-  Story explain(const model::QuickWatch& watch, const double* image) const;
-  model::VarId truth_behind(model::VarId id) const;
-  model::VarId maker_of_trouble(model::VarId id, const double* image) const;
-  std::optional<model::NodeId> equation_of(model::VarId id, Span& span) const;
+  static const program::Watch* find(const std::vector<const program::Watch*>& watches, engine::Evaluator& values,
+                                    const double* image, const ScenarioPlayer& scenario);
+  const program::QuickWatch* find_between(double* image, Time now) const;
+  Time instant_of(const program::QuickWatch& watch, const double* image) const;
+  Story explain(const program::Watch& watch, const double* image, Time now) const;
+  Story explain(const program::QuickWatch& watch, const double* image) const;
+  program::VarId truth_behind(program::VarId id) const;
+  program::VarId maker_of_trouble(program::VarId id, const double* image) const;
+  std::optional<program::NodeId> equation_of(program::VarId id, Span& span) const;
   void note_missing(const double* image, Time now);
 
-  const model::Program& program_;
-  std::vector<const model::Watch*> always_, all_;  ///< always: those that may find something by themselves
+  const program::Program& program_;
+  std::vector<const program::Watch*> always_, all_;  ///< always: those that may find something by themselves
   engine::Evaluator always_values_, all_values_;
   bool between_;
   std::size_t looked_at_ = 0;  ///< the first so many variables; the others cannot be anything but numbers
-  std::vector<model::VarId> recorded_;
+  std::vector<program::VarId> recorded_;
   std::vector<char> noted_;
   std::vector<Missing> missing_;
 };

@@ -7,8 +7,8 @@
 #include <atomic>
 #include <cstdint>
 
-#include "isodyne/bench/step_times.h"
 #include "isodyne/core/guarded_sleep.h"
+#include "isodyne/core/step_times.h"
 #include "isodyne/core/time.h"
 
 namespace isodyne::bench {

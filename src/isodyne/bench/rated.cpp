@@ -17,7 +17,7 @@ constexpr double kStill = 1e-6;
 /// Tells when states have come to rest: their range over a growing window stays small against their size.
 class Rest {
  public:
-  explicit Rest(const model::Program& p)
+  explicit Rest(const program::Program& p)
       : p_(p), low_(p.states.size()), high_(p.states.size()), size_(p.states.size()) {}
 
   bool reached(const engine::PlantState& state, std::int64_t step) {
@@ -50,15 +50,15 @@ class Rest {
     return true;
   }
 
-  const model::Program& p_;
+  const program::Program& p_;
   std::vector<double> low_, high_, size_;
   std::int64_t end_ = 0;
 };
 
 }  // namespace
 
-RatedResult run_rated(const model::RatedCase& rated) {
-  const model::Program& p = *rated.program;
+RatedResult run_rated(const program::RatedCase& rated) {
+  const program::Program& p = *rated.program;
   RatedResult result;
   engine::Plant plant(rated.program);
   engine::PlantState state = plant.start({});
@@ -77,7 +77,7 @@ RatedResult run_rated(const model::RatedCase& rated) {
     }
   }
   result.reached = to_seconds(state.now);
-  std::vector<model::NodeId> nodes;
+  std::vector<program::NodeId> nodes;
   for (const auto& e : rated.expected) nodes.insert(nodes.end(), {e.value, e.expected, e.tolerance});
   engine::Evaluator values(p, nodes);
   values.evaluate(state.values.data());

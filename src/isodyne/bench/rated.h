@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/model/rated.h"
+#include "isodyne/program/rated_case.h"
 
 namespace isodyne::bench {
 
@@ -22,6 +22,6 @@ struct RatedResult {
 /// Runs the case to its time, or until nothing changes any more: within the last tenth of the time so far
 /// (and at least 1000 steps) every state has stayed within 1e-6 of its largest size. Gives up after
 /// four million steps.
-RatedResult run_rated(const model::RatedCase& rated);
+RatedResult run_rated(const program::RatedCase& rated);
 
 }  // namespace isodyne::bench

@@ -4,22 +4,22 @@
 #include <optional>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/engine/code.h"
+#include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
 
-class TriggerWatch : public Observer {
+class TriggerWatch : public observe::Observer {
  public:
-  explicit TriggerWatch(const model::Program& program);
+  explicit TriggerWatch(const program::Program& program);
 
-  void image(const Image& image) override;
-  void event(const Event& event) override;
+  void image(const observe::Image& image) override;
+  void event(const observe::Event& event) override;
   /// Per fault the instant at which its trigger came first.
   const std::vector<std::optional<Time>>& reached() const { return reached_; }
 
  private:
-  const model::Program& program_;
+  const program::Program& program_;
   engine::Evaluator conditions_;
   std::vector<std::optional<Time>> reached_;
 };

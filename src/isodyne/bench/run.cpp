@@ -7,46 +7,40 @@
 
 #include "isodyne/bench/advice.h"
 #include "isodyne/core/text.h"
-#include "isodyne/model/taps.h"
+#include "isodyne/program/taps.h"
 
 namespace isodyne::bench {
 
 namespace {
 
-std::vector<model::NodeId> edge_nodes(const model::Program& program) {
-  std::vector<model::NodeId> nodes;
-  for (const model::Edge& e : program.edges) nodes.push_back(e.now);
+std::vector<program::NodeId> edge_nodes(const program::Program& program) {
+  std::vector<program::NodeId> nodes;
+  for (const program::Edge& e : program.edges) nodes.push_back(e.now);
   return nodes;
 }
 
 }  // namespace
 
-namespace {
-/// Whether a controller cannot wait for the plant.
-bool own_clock(const model::Setting& s) {
-  using Kind = model::Setting::Kind;
-  return s.kind == Kind::modbus_server || s.kind == Kind::modbus_client || s.kind == Kind::mqtt;
-}
-}  // namespace
-
-std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan) {
+std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan) {
   if (auto clash = clash_among(program, plan.faults, plan.scenario)) return clash;
-  if (plan.scenario != model::kNone) {
-    const model::Scenario& scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)];
+  if (plan.scenario != program::kNone) {
+    const program::Scenario& scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)];
     if (!scenario.needs.empty())
       return Failure{fmt::format("scenario `{}` needs a value for `{}`", scenario.name, scenario.needs), "",
                      fmt::format("give the parameter a default, or do it from another scenario: do {}({} = …)",
                                  scenario.name, scenario.needs)};
   }
-  for (const model::Controller& c : program.controllers) {
-    if (const model::Setting* setting = setting_of(c, plan.setting)) {
-      if (plan.pace || !own_clock(*setting)) continue;
+  for (const program::Controller& c : program.controllers) {
+    if (const program::Setting* setting = setting_of(c, plan.setting)) {
+      const program::PortKind& kind = program::port_kind(setting->kind);
+      // It cannot wait for the plant.
+      if (plan.pace || kind.pace != program::Pace::free) continue;
       return Failure{fmt::format("controller `{}` runs by its own clock under setting `{}` ({})", c.name, setting->name,
-                                 model::setting_word(setting->kind)),
+                                 kind.words),
                      "", "add --paced, so that the plant keeps to the wall clock too"};
     }
     std::string known;
-    for (const model::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
+    for (const program::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
     return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
                    fmt::format("it has {}", known)};
   }
@@ -55,20 +49,22 @@ std::optional<Failure> trouble_with(const model::Program& program, const RunPlan
 
 namespace {
 /// The program as this run needs it: without taps, if nothing is replaced.
-std::shared_ptr<const model::Program> as_needed(std::shared_ptr<const model::Program> program, const RunPlan& plan) {
+std::shared_ptr<const program::Program> as_needed(std::shared_ptr<const program::Program> program,
+                                                  const RunPlan& plan) {
   for (const std::int32_t f : plan.faults) {
-    if (program->faults[static_cast<std::size_t>(f)].tap != model::kNone) return program;
+    if (program->faults[static_cast<std::size_t>(f)].tap != program::kNone) return program;
   }
-  if (plan.scenario != model::kNone) {
-    for (const model::ScenarioStep& s : program->scenarios[static_cast<std::size_t>(plan.scenario)].steps) {
-      if (s.tap != model::kNone) return program;
+  if (plan.scenario != program::kNone) {
+    for (const program::ScenarioStep& s : program->scenarios[static_cast<std::size_t>(plan.scenario)].steps) {
+      if (s.tap != program::kNone) return program;
     }
   }
-  return model::without_taps(program);
+  return program::without_taps(program);
 }
 }  // namespace
 
-Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer)
+Run::Run(std::shared_ptr<const program::Program> program, RunPlan plan, const PortMaker& make_port,
+         observe::Observer& observer)
     : program_(as_needed(std::move(program), plan)),
       plan_(std::move(plan)),
       observer_(observer),
@@ -81,9 +77,9 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
       edges_(*program_, edge_nodes(*program_)),
       sensing_(*program_, faults_, plan_.seed, state_),
       numbers_(*program_, plan_.faults, plan_.scenario, !plan_.reference) {
-  for (const model::Actuator& a : program_->actuators) actuators_.emplace_back(a);
+  for (const program::Actuator& a : program_->actuators) actuators_.emplace_back(a);
   std::size_t channel = program_->sensors.size() + actuators_.size();
-  for (const model::Frame& f : program_->frames) {
+  for (const program::Frame& f : program_->frames) {
     frames_.emplace_back(f);
     frame_channel_.push_back(channel);
     channel += f.fields.size();
@@ -92,7 +88,7 @@ Run::Run(std::shared_ptr<const model::Program> program, RunPlan plan, const Port
 }
 
 engine::TapState* Run::tap(std::int32_t index) {
-  return index == model::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
+  return index == program::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
 }
 
 RunResult Run::execute(const std::atomic<bool>& stop) {
@@ -107,23 +103,24 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   const IsoFlushed flushed;  // once for the whole run: it is costly to change
   plain_numbers_ = flushed.before();
   state_ = plant_.start(scenario_.start_values());
-  state_[model::kSeed] = random_key(plan_.seed);
+  state_[program::kSeed] = random_key(plan_.seed);
   state_.sensors = &sensing_;
   faults_.prepare(state_);
   scenario_.prepare(state_);
   for (std::size_t i = 0; i < actuators_.size(); ++i) {
-    const model::Actuator& a = program_->actuators[i];
+    const program::Actuator& a = program_->actuators[i];
     io::Sample got;
     io::ActuatorChannel(a).pass(a.start, state_.now, {}, got);
-    if (a.counts != model::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
-    if (a.signal != model::kNone) state_[a.signal] = got.signal;
+    if (a.counts != program::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
+    if (a.signal != program::kNone) state_[a.signal] = got.signal;
   }
   if (plan_.pace) {
     plan_.time_steps = true;
     pacer_ = std::make_unique<Pacer>(program_->step, plan_.pace->speed);
     const std::size_t variables = program_->variables.size();
     const auto step_ns = static_cast<std::int64_t>(static_cast<double>(program_->step.count()) / plan_.pace->speed);
-    queue_ = std::make_unique<ObserverQueue>(observer_, variables, ObserverQueue::usual_room(variables, step_ns));
+    queue_ = std::make_unique<observe::ObserverQueue>(
+        observer_, variables, observe::ObserverQueue::usual_room(variables, step_ns), keep_away_from_stepping_thread);
     seen_ = queue_.get();
   }
   // Conditions of the first instant look at the solved start.
@@ -144,7 +141,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
                     place_of(*program_, program_->faults[static_cast<std::size_t>(f)])));
   result_.expected = scenario_.expected();
   if (pacer_ && pacer_->end()) tell_stretch();
-  seen_->event({state_.now, EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
+  seen_->event({state_.now, observe::EventKind::ended, static_cast<std::int32_t>(result_.ending), 0, 0});
   end_pace();
   return std::move(result_);
 }
@@ -227,35 +224,35 @@ bool Run::timed_instant() {
 
 void Run::tell(std::span<const engine::ModeChange> changes) {
   for (const engine::ModeChange& c : changes)
-    seen_->event({Time(c.at_ns), EventKind::mode, c.machine, c.transition, 0});
+    seen_->event({Time(c.at_ns), observe::EventKind::mode, c.machine, c.transition, 0});
 }
 
 /// The fields hold the answer: faults on them, and then to the actuators.
-void Run::take_frame(const model::Frame& frame, const io::FrameFields& fields) {
+void Run::take_frame(const program::Frame& frame, const io::FrameFields& fields) {
   fields.arrive(state_);
-  for (const model::FrameField& f : frame.fields) {
-    if (f.actuator != model::kNone) drive(static_cast<std::size_t>(f.actuator), state_[f.raw], true);
+  for (const program::FrameField& f : frame.fields) {
+    if (f.actuator != program::kNone) drive(static_cast<std::size_t>(f.actuator), state_[f.raw], true);
   }
 }
 
 void Run::drive(std::size_t a, double answer, bool in_frame) {
-  const model::Actuator& actuator = program_->actuators[a];
+  const program::Actuator& actuator = program_->actuators[a];
   if (!actuator.on) return;
-  const model::VarId to = program_->writable(actuator.value);
+  const program::VarId to = program_->writable(actuator.value);
   const bool before = actuators_[a].saturation().now;
   const io::ActuatorChannel::Taps taps{tap(actuator.signal_tap), tap(actuator.counts_tap)};
   io::Sample got;
   state_[to] =
       in_frame ? actuators_[a].take(answer, state_.now, taps, got) : actuators_[a].pass(answer, state_.now, taps, got);
-  if (actuator.counts != model::kNone) state_[actuator.counts] = got.counts;
-  if (actuator.signal != model::kNone) state_[actuator.signal] = got.signal;
+  if (actuator.counts != program::kNone) state_[actuator.counts] = got.counts;
+  if (actuator.signal != program::kNone) state_[actuator.signal] = got.signal;
   saturates(program_->sensors.size() + a, before, actuators_[a].saturation(), state_[to]);
 }
 
 /// An event where a channel begins to be unable to hold what it is given.
 void Run::saturates(std::size_t channel, bool before, const io::Saturation& now, double value) {
   if (now.now && !before)
-    seen_->event({state_.now, EventKind::saturated, static_cast<std::int32_t>(channel), 0, value});
+    seen_->event({state_.now, observe::EventKind::saturated, static_cast<std::int32_t>(channel), 0, value});
 }
 
 void Run::list_saturated() {
@@ -273,17 +270,17 @@ void Run::list_saturated() {
 
 void Run::make_changes() {
   for (; changes_made_ < plan_.changes.size() && plan_.changes[changes_made_].at <= state_.now; ++changes_made_) {
-    const Change& c = plan_.changes[changes_made_];
+    const observe::Change& c = plan_.changes[changes_made_];
     state_[program_->writable(c.target)] = c.value;
-    seen_->event({state_.now, EventKind::change, c.target, 0, c.value});
+    seen_->event({state_.now, observe::EventKind::change, c.target, 0, c.value});
   }
 }
 
 /// Wires that a fault has swapped: actuators get each other's value.
 void Run::cross_swapped() {
   faults_.cross(state_, [&](std::int32_t t) {
-    const model::Tap& tap = program_->taps[static_cast<std::size_t>(t)];
-    return program_->variable(tap.target).role == model::Role::sensor ? model::kNone : tap.healthy;
+    const program::Tap& tap = program_->taps[static_cast<std::size_t>(t)];
+    return program_->variable(tap.target).role == program::Role::sensor ? program::kNone : tap.healthy;
   });
 }
 
@@ -291,7 +288,7 @@ void Run::cross_swapped() {
 bool Run::all_numbers() {
   auto story = numbers_.look(state_.values.data(), state_.now, scenario_);
   if (!story) return true;
-  result_.ending = Ending::diverged;
+  result_.ending = observe::Ending::diverged;
   result_.explanation = fmt::format("at {} {}", format_instant(story->at), story->what);
   result_.details = std::move(story->details);
   return false;
@@ -301,8 +298,8 @@ bool Run::all_numbers() {
 void Run::list_doubt() {
   const auto& [share, group, state, seconds, steps] = state_.doubt;
   if (steps == 0) return;
-  const model::Group& g = program_->groups[static_cast<std::size_t>(group)];
-  const model::State& s = program_->states[static_cast<std::size_t>(g.states[static_cast<std::size_t>(state)])];
+  const program::Group& g = program_->groups[static_cast<std::size_t>(group)];
+  const program::State& s = program_->states[static_cast<std::size_t>(g.states[static_cast<std::size_t>(state)])];
   result_.remarks.push_back(
       fmt::format("The method `implicit` may be far off in {}: worst for `{}` at {}, by {:.3g} % of its value. A step "
                   "of {} is too long "
@@ -328,19 +325,19 @@ void Run::finish_instant() {
 
 bool Run::over() {
   if (!seen_->good()) {
-    result_.ending = Ending::not_recorded;
+    result_.ending = observe::Ending::not_recorded;
     return true;
   }
   if (stop_->load(std::memory_order_relaxed)) {  // nothing else is handed over with the flag
-    result_.ending = Ending::interrupted;
+    result_.ending = observe::Ending::interrupted;
     result_.explanation = fmt::format("interrupted at {}", format_instant(state_.now));
     return true;
   }
   const Time next = state_.now + program_->step;
-  const bool finished = plan_.scenario != model::kNone && scenario_.finished();
+  const bool finished = plan_.scenario != program::kNone && scenario_.finished();
   if (plan_.longest && next > *plan_.longest) {
-    if (plan_.scenario != model::kNone && !finished) {
-      result_.ending = Ending::cut_short;
+    if (plan_.scenario != program::kNone && !finished) {
+      result_.ending = observe::Ending::cut_short;
       result_.explanation = fmt::format(
           "the time of the run was over at {}, scenario `{}` was not; what should have come once is undecided",
           format_instant(state_.now), program_->scenarios[static_cast<std::size_t>(plan_.scenario)].name);
@@ -355,18 +352,18 @@ bool Run::over() {
 }
 
 void Run::stop_for_wait() {
-  const model::ScenarioStep& step = *scenario_.timed_out();
-  result_.ending = Ending::wait_timed_out;
+  const program::ScenarioStep& step = *scenario_.timed_out();
+  result_.ending = observe::Ending::wait_timed_out;
   result_.explanation = fmt::format("{}: `{}` did not come true within {}", program_->sources->place(step.span),
                                     program_->sources->in_one_line(step.span), format_span(step.duration));
-  for (const model::VarId id : program_->reads(step.value)) {
+  for (const program::VarId id : program_->reads(step.value)) {
     result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
   }
 }
 
 /// Most often not the matrix is singular, but one of its slopes is none: that of a root at zero is infinite.
 std::string Run::why_singular(std::size_t group) {
-  const model::Group& g = program_->groups[group];
+  const program::Group& g = program_->groups[group];
   const std::size_t n = g.states.size();
   std::vector<double> slopes(n * n), drift(n);
   plant_.interpreter().slopes(group, state_, slopes.data(), drift.data());
@@ -386,13 +383,13 @@ std::string Run::why_singular(std::size_t group) {
 }
 
 void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
-  result_.ending = Ending::diverged;
+  result_.ending = observe::Ending::diverged;
   if (trouble.kind == engine::PlantTrouble::Kind::endless_reversal) {
-    const model::StateMachine& machine = program_->machines[static_cast<std::size_t>(trouble.index)];
+    const program::StateMachine& machine = program_->machines[static_cast<std::size_t>(trouble.index)];
     result_.explanation = fmt::format(
         "`{}` has changed its mode at each of the last {} instants, up to {}: its conditions undo each other",
         program_->variable(machine.mode).name, engine::kMostReversals, format_instant(state_.now));
-    for (const model::Transition& t : machine.transitions) {
+    for (const program::Transition& t : machine.transitions) {
       result_.details.push_back(fmt::format("{}: {} -> {}", program_->sources->place(t.span),
                                             program_->format(machine.mode, t.from),
                                             program_->format(machine.mode, t.to)));
@@ -410,7 +407,7 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     return;
   }
   if (trouble.kind == engine::PlantTrouble::Kind::no_solution) {
-    const model::Solve& s = program_->solves[static_cast<std::size_t>(trouble.index)];
+    const program::Solve& s = program_->solves[static_cast<std::size_t>(trouble.index)];
     result_.explanation = fmt::format("the equation for `{}` has no solution that could be found at {}",
                                       program_->variable(s.x).name, format_instant(state_.now));
     result_.details.push_back(
@@ -419,17 +416,17 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
     return;
   }
   if (trouble.kind == engine::PlantTrouble::Kind::singular) {
-    const model::Group& g = program_->groups[static_cast<std::size_t>(trouble.index)];
+    const program::Group& g = program_->groups[static_cast<std::size_t>(trouble.index)];
     result_.explanation =
-        fmt::format("the method `{}` could not step its equations at {}: {}", model::method_word(g.method),
+        fmt::format("the method `{}` could not step its equations at {}: {}", program::method_word(g.method),
                     format_instant(state_.now), why_singular(static_cast<std::size_t>(trouble.index)));
     for (const std::int32_t s : g.states) {
-      const model::VarId id = program_->states[static_cast<std::size_t>(s)].value;
+      const program::VarId id = program_->states[static_cast<std::size_t>(s)].value;
       result_.details.push_back(fmt::format("{} is {}", program_->variable(id).name, program_->format(id, state_[id])));
     }
     return;
   }
-  const model::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
+  const program::State& s = program_->states[static_cast<std::size_t>(trouble.index)];
   if (trouble.kind == engine::PlantTrouble::Kind::stuck) {
     result_.explanation = fmt::format("the adaptive solver cannot go on after {}: `{}`, then {}, changes too fast",
                                       format_instant(state_.now), program_->variable(s.value).name,
@@ -446,9 +443,9 @@ void Run::stop_for_trouble(const engine::PlantTrouble& trouble) {
 }
 
 /// What an explicit method cannot follow grows without bound, whatever the plant does.
-void Run::say_if_stiff(model::VarId state) {
-  const model::Group& g = program_->group_of(state);
-  if (g.method == model::Method::implicit || g.method == model::Method::exact) return;
+void Run::say_if_stiff(program::VarId state) {
+  const program::Group& g = program_->group_of(state);
+  if (g.method == program::Method::implicit || g.method == program::Method::exact) return;
   auto quick = quickest_part(*program_, {state_.now, state_.values.data()});
   if (!quick) {  // too large for slopes by now: as it began
     engine::PlantState start = plant_.start(scenario_.start_values());
@@ -462,7 +459,7 @@ void Run::say_if_stiff(model::VarId state) {
       fmt::format("it is stiff: {} has a time constant of {}, and `{}` steps {} at once; take a smaller step or "
                   "`implicit`, and ask "
                   "`isodyne advise`",
-                  quick->part, shortest ? format_span(*shortest) : "less than 1 ns", model::method_word(g.method),
+                  quick->part, shortest ? format_span(*shortest) : "less than 1 ns", program::method_word(g.method),
                   format_span(g.step)));
 }
 

@@ -14,21 +14,21 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/messages.h"
 #include "isodyne/bench/number_watch.h"
-#include "isodyne/bench/observer_queue.h"
 #include "isodyne/bench/pacer.h"
 #include "isodyne/bench/rights.h"
 #include "isodyne/bench/scenario.h"
 #include "isodyne/bench/sensing.h"
-#include "isodyne/bench/step_times.h"
 #include "isodyne/core/result.h"
+#include "isodyne/core/step_times.h"
 #include "isodyne/engine/native.h"
 #include "isodyne/engine/reference.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/io/frame.h"
+#include "isodyne/observe/events.h"
+#include "isodyne/observe/observer_queue.h"
 #include "isodyne/ports/controller_port.h"
 #include "isodyne/ports/courier.h"
 
@@ -45,7 +45,7 @@ struct PacePlan {
 
 /// What makes one run different from another of the same bench.
 struct RunPlan {
-  std::int32_t scenario = model::kNone;
+  std::int32_t scenario = program::kNone;
   std::vector<std::int32_t> faults;
   std::uint64_t seed = 1;
   std::optional<Time> longest;  ///< end after this time, whatever the scenario says
@@ -57,13 +57,13 @@ struct RunPlan {
   std::optional<PacePlan> pace;  ///< nothing: lockstep
   /// Step on this many threads at most; not one bit differs. 0: one in lockstep, else all that the bench asks for.
   int cores = 0;
-  std::vector<Change> changes;  ///< made by hand in the run that this one repeats, in order
-  bool reference = false;       ///< the continuous parts by an adaptive solver at tight tolerance
+  std::vector<observe::Change> changes;  ///< made by hand in the run that this one repeats, in order
+  bool reference = false;                ///< the continuous parts by an adaptive solver at tight tolerance
 };
 
 /// Makes the port of a controller under a setting.
 using PortMaker =
-    std::function<std::unique_ptr<ports::ControllerPort>(const model::Controller&, const model::Setting&)>;
+    std::function<std::unique_ptr<ports::ControllerPort>(const program::Controller&, const program::Setting&)>;
 
 /// Whether and how well real time was kept.
 struct Timing {
@@ -93,7 +93,7 @@ struct ControllerReport {
 };
 
 struct RunResult {
-  Ending ending = Ending::completed;
+  observe::Ending ending = observe::Ending::completed;
   Time ended_at{};
   std::int64_t steps = 0;
   std::string explanation;           ///< why it ended early; empty when completed
@@ -118,25 +118,26 @@ struct RunResult {
 };
 
 /// The setting of this name; without a name the first. Null if there is none.
-const model::Setting* setting_of(const model::Controller& controller, const std::string& name);
+const program::Setting* setting_of(const program::Controller& controller, const std::string& name);
 
 /// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
-std::optional<Failure> trouble_with(const model::Program& program, const RunPlan& plan);
+std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan);
 
 class Run {
  public:
   /// The plan must be free of trouble_with(). `observer` outlives the run.
-  Run(std::shared_ptr<const model::Program> program, RunPlan plan, const PortMaker& make_port, Observer& observer);
+  Run(std::shared_ptr<const program::Program> program, RunPlan plan, const PortMaker& make_port,
+      observe::Observer& observer);
 
   /// Runs to the end. `stop` may be set from elsewhere (a signal) to end after the present instant.
   RunResult execute(const std::atomic<bool>& stop);
 
   /// In lockstep, by an observer while it looks at an image: the quantity (an input or a parameter) has this value from
   /// the next instant on.
-  void change(model::VarId target, double value) {
+  void change(program::VarId target, double value) {
     plan_.changes.push_back({state_.now + program_->step, target, value});
   }
-  const std::vector<Change>& changes() const { return plan_.changes; }
+  const std::vector<observe::Change>& changes() const { return plan_.changes; }
 
   /// How far it is, of how many; from any thread.
   std::size_t action() const { return static_cast<std::size_t>(std::int64_t{action_}); }
@@ -155,18 +156,18 @@ class Run {
   /// How native code was come by, once it is known; null without.
   const engine::NativeBuilder* native() const { return native_.get(); }
   /// The last image that was shown.
-  Image last_image() const { return {state_.now, state_.values.data()}; }
+  observe::Image last_image() const { return {state_.now, state_.values.data()}; }
 
  private:
   struct Wired {
-    const model::Controller* controller = nullptr;
-    const model::Setting* setting = nullptr;
+    const program::Controller* controller = nullptr;
+    const program::Setting* setting = nullptr;
     std::unique_ptr<ports::ControllerPort> port;
     std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
     std::vector<double> kept;              ///< room for Loss::values
     std::unique_ptr<FaultyLine> to, from;  ///< where a chosen fault is about its messages
-    std::vector<model::VarId> valid;       ///< where each answer goes when it becomes valid
+    std::vector<program::VarId> valid;     ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
     bool fresh = false;       ///< an answer has come and is not valid yet
     Time next{};              ///< instant of its next exchange
@@ -204,7 +205,7 @@ class Run {
   bool answer_is_due(Wired& wired);
   void use_answer(Wired& wired);
   bool exchange_with(std::size_t controller);
-  void take_frame(const model::Frame& frame, const io::FrameFields& fields);
+  void take_frame(const program::Frame& frame, const io::FrameFields& fields);
   void drive(std::size_t actuator, double answer, bool in_frame);
   void gather_frame(std::size_t frame);
   void make_changes();
@@ -221,14 +222,14 @@ class Run {
   void list_missing();
   void list_doubt();
   void stop_for_trouble(const engine::PlantTrouble& trouble);
-  void say_if_stiff(model::VarId state);
+  void say_if_stiff(program::VarId state);
   engine::TapState* tap(std::int32_t index);
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   RunPlan plan_;
-  Observer& observer_;
-  Observer* seen_;  ///< observer_, or the queue before it
-  std::unique_ptr<ObserverQueue> queue_;
+  observe::Observer& observer_;
+  observe::Observer* seen_;  ///< observer_, or the queue before it
+  std::unique_ptr<observe::ObserverQueue> queue_;
   std::unique_ptr<Pacer> pacer_;
   Rights rights_;
   Count action_;  ///< of the scenario

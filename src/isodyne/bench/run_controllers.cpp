@@ -21,15 +21,15 @@ double seconds_since(std::chrono::steady_clock::time_point begin) {
 
 }  // namespace
 
-const model::Setting* setting_of(const model::Controller& c, const std::string& name) {
+const program::Setting* setting_of(const program::Controller& c, const std::string& name) {
   if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
   const auto found =
-      std::find_if(c.settings.begin(), c.settings.end(), [&](const model::Setting& s) { return s.name == name; });
+      std::find_if(c.settings.begin(), c.settings.end(), [&](const program::Setting& s) { return s.name == name; });
   return found == c.settings.end() ? nullptr : &*found;
 }
 
 void Run::wire_controllers(const PortMaker& make_port) {
-  for (const model::Controller& c : program_->controllers) {
+  for (const program::Controller& c : program_->controllers) {
     Wired wired;
     wired.controller = &c;
     wired.setting = setting_of(c, plan_.setting);
@@ -37,10 +37,10 @@ void Run::wire_controllers(const PortMaker& make_port) {
     wired.reads.resize(c.reads.size());
     wired.writes.resize(c.writes.size());
     wired.kept.resize(c.writes.size());
-    for (const model::ControllerWrite& w : c.writes) wired.valid.push_back(program_->writable(w.value));
+    for (const program::ControllerWrite& w : c.writes) wired.valid.push_back(program_->writable(w.value));
     const auto number = static_cast<std::int32_t>(controllers_.size());
-    std::vector<model::VarId> given;
-    for (const model::ControllerWrite& w : c.writes) given.push_back(w.value);
+    std::vector<program::VarId> given;
+    for (const program::ControllerWrite& w : c.writes) given.push_back(w.value);
     wired.to =
         std::make_unique<FaultyLine>(*program_, faults_.on_messages(number, true), c.reads, c.period, plan_.seed);
     wired.from =
@@ -58,8 +58,9 @@ bool Run::open_controllers() {
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     const Status opened = controllers_[i].port->open(controllers_[i].controller->period);
     if (opened) continue;
-    seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
-    result_.ending = Ending::controller_failed;
+    seen_->event(
+        {state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i), observe::kControllerFailed, 0});
+    result_.ending = observe::Ending::controller_failed;
     result_.explanation = opened.failure().text();
     return false;
   }
@@ -81,8 +82,9 @@ bool Run::bring_up() {
       for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
       const auto looked = c.port->look(c.reads, c.writes);
       if (!looked) {
-        seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
-        result_.ending = Ending::controller_failed;
+        seen_->event(
+            {state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i), observe::kControllerFailed, 0});
+        result_.ending = observe::Ending::controller_failed;
         result_.explanation = looked.failure().text();
         finish_instant();
         return false;
@@ -101,7 +103,7 @@ bool Run::bring_up() {
     before = waited;
     if (all_ready) break;
     if (stop_->load(std::memory_order_relaxed)) {
-      result_.ending = Ending::interrupted;
+      result_.ending = observe::Ending::interrupted;
       result_.explanation = "interrupted before the controllers were ready";
       return false;
     }
@@ -111,10 +113,10 @@ bool Run::bring_up() {
   }
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     const Status began = controllers_[i].port->begin();
-    seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i),
-                  began ? kControllerReady : kControllerFailed, 0});
+    seen_->event({state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i),
+                  began ? observe::kControllerReady : observe::kControllerFailed, 0});
     if (began) continue;
-    result_.ending = Ending::controller_failed;
+    result_.ending = observe::Ending::controller_failed;
     result_.explanation = began.failure().text();
     return false;
   }
@@ -141,11 +143,12 @@ bool Run::in_time(const std::vector<Standing>& standing, double waited_s) {
   for (std::size_t i = 0; i < controllers_.size(); ++i)
     over = over || (standing[i] != Standing::ready && waited_s > to_seconds(controllers_[i].setting->ready_within));
   if (!over) return true;
-  result_.ending = Ending::controller_failed;
+  result_.ending = observe::Ending::controller_failed;
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     const Wired& c = controllers_[i];
     if (standing[i] == Standing::ready) continue;
-    seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
+    seen_->event(
+        {state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i), observe::kControllerFailed, 0});
     const std::string missing = c.port->missing();
     const std::string text =
         fmt::format("controller `{}` is {} after {:.1f} s{}{}", c.controller->name, ports::standing_word(standing[i]),
@@ -184,7 +187,8 @@ void Run::receive(std::size_t i) {
   c.answered = c.fresh = true;
   if (const std::int64_t restarts = c.port->restarts(); restarts != c.restarts) {
     c.restarts = restarts;
-    seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerRestarted, 0});
+    seen_->event(
+        {state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i), observe::kControllerRestarted, 0});
   }
 }
 
@@ -202,15 +206,15 @@ bool Run::answer_is_due(Wired& c) {
 void Run::use_answer(Wired& c) {
   c.fresh = false;
   for (std::size_t i = 0; i < c.valid.size(); ++i) {
-    const model::ControllerWrite& w = c.controller->writes[i];
+    const program::ControllerWrite& w = c.controller->writes[i];
     const double answer = state_[w.pending];
-    if (w.actuator == model::kNone || w.in_frame) {
+    if (w.actuator == program::kNone || w.in_frame) {
       state_[c.valid[i]] = answer;
     } else {
       drive(static_cast<std::size_t>(w.actuator), answer, false);
     }
   }
-  for (const model::FrameUse& use : c.controller->write_frames) {
+  for (const program::FrameUse& use : c.controller->write_frames) {
     const auto f = static_cast<std::size_t>(use.frame);
     take_frame(program_->frames[f], frames_[f]);
   }
@@ -229,7 +233,7 @@ bool Run::exchange() {
 
 bool Run::exchange_with(std::size_t i) {
   Wired& c = controllers_[i];
-  for (const model::FrameUse& use : c.controller->read_frames) gather_frame(static_cast<std::size_t>(use.frame));
+  for (const program::FrameUse& use : c.controller->read_frames) gather_frame(static_cast<std::size_t>(use.frame));
   for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
   if (c.to) c.to->pass(state_.now, c.reads);
   ++c.report.exchanges;
@@ -252,7 +256,7 @@ bool Run::exchange_with(std::size_t i) {
 
 void Run::gather_frame(std::size_t f) {
   frames_[f].gather(state_, [&](std::size_t i) {
-    const model::VarId raw = program_->frames[f].fields[i].raw;
+    const program::VarId raw = program_->frames[f].fields[i].raw;
     saturates(frame_channel_[f] + i, false, frames_[f].saturation(i), state_[raw]);
   });
 }
@@ -261,26 +265,27 @@ void Run::gather_frame(std::size_t f) {
 /// ends, which gives false.
 bool Run::lose(std::size_t i, Failure failure) {
   Wired& c = controllers_[i];
-  seen_->event({state_.now, EventKind::controller, static_cast<std::int32_t>(i), kControllerFailed, 0});
-  if (c.controller->when_lost != model::WhenLost::stop) {
+  seen_->event(
+      {state_.now, observe::EventKind::controller, static_cast<std::int32_t>(i), observe::kControllerFailed, 0});
+  if (c.controller->when_lost != program::WhenLost::stop) {
     Loss& loss = losses_.emplace_back(Loss{i, state_.now, std::move(failure), faulty(c), std::move(c.kept)});
     c.lost = c.answered = c.fresh = true;
     for (std::size_t w = 0; w < c.writes.size(); ++w) {
-      const model::ControllerWrite& write = c.controller->writes[w];
-      if (write.actuator == model::kNone) continue;
-      const model::Actuator& actuator = program_->actuators[static_cast<std::size_t>(write.actuator)];
+      const program::ControllerWrite& write = c.controller->writes[w];
+      if (write.actuator == program::kNone) continue;
+      const program::Actuator& actuator = program_->actuators[static_cast<std::size_t>(write.actuator)];
       const io::ActuatorChannel& channel = actuators_[static_cast<std::size_t>(write.actuator)];
       loss.values[w] = state_[program_->writable(actuator.value)];
-      if (c.controller->when_lost != model::WhenLost::safe || !actuator.safe) continue;
+      if (c.controller->when_lost != program::WhenLost::safe || !actuator.safe) continue;
       loss.values[w] = *actuator.safe;
       state_[write.pending] = write.in_frame ? channel.counts_of(*actuator.safe) : *actuator.safe;
     }
     return true;
   }
-  result_.ending = Ending::controller_failed;
+  result_.ending = observe::Ending::controller_failed;
   result_.explanation = fmt::format("{} at {}", failure.text(), format_instant(state_.now));
   for (std::size_t r = 0; r < c.reads.size(); ++r) {
-    const model::VarId id = c.controller->reads[r];
+    const program::VarId id = c.controller->reads[r];
     result_.details.push_back(
         fmt::format("it read {} = {}", program_->variable(id).name, program_->format(id, c.reads[r])));
   }
@@ -294,12 +299,12 @@ bool Run::faulty(const Wired& c) {
 
 void Run::list_losses() {
   for (const Loss& loss : losses_) {
-    const model::Controller& c = *controllers_[loss.controller].controller;
+    const program::Controller& c = *controllers_[loss.controller].controller;
     std::string left;
     for (std::size_t w = 0; w < c.writes.size(); ++w) {
-      if (c.writes[w].actuator == model::kNone) continue;
-      const model::Actuator& actuator = program_->actuators[static_cast<std::size_t>(c.writes[w].actuator)];
-      const bool safe = c.when_lost == model::WhenLost::safe && actuator.safe;
+      if (c.writes[w].actuator == program::kNone) continue;
+      const program::Actuator& actuator = program_->actuators[static_cast<std::size_t>(c.writes[w].actuator)];
+      const bool safe = c.when_lost == program::WhenLost::safe && actuator.safe;
       left += fmt::format("{} {} {} {}", left.empty() ? "" : ",", actuator.name, safe ? "takes" : "holds",
                           program_->format(actuator.value, loss.values[w]));
     }

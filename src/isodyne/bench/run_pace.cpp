@@ -52,7 +52,7 @@ void Run::tell_stretch() {
   ++t.all_stretches;
   if (t.stretches.size() < Timing::kMostStretches) t.stretches.push_back(s);
   const auto steps = static_cast<std::int32_t>(std::min<std::int64_t>(s.steps, INT32_MAX));
-  seen_->event({s.first, EventKind::overrun, steps, 0, static_cast<double>(s.worst_ns)});
+  seen_->event({s.first, observe::EventKind::overrun, steps, 0, static_cast<double>(s.worst_ns)});
 }
 
 Timing Run::timing() const {

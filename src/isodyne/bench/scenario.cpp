@@ -5,18 +5,18 @@
 
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
-#include "isodyne/model/tables.h"
+#include "isodyne/program/tables.h"
 
 namespace isodyne::bench {
 
-using Kind = model::ScenarioStep::Kind;
+using Kind = program::ScenarioStep::Kind;
 
 namespace {
 
-std::vector<model::NodeId> ends_of(const model::Program& program, std::int32_t scenario) {
-  std::vector<model::NodeId> nodes;
-  if (scenario == model::kNone) return nodes;
-  for (const model::Scenario::End& e : program.scenarios[static_cast<std::size_t>(scenario)].ends)
+std::vector<program::NodeId> ends_of(const program::Program& program, std::int32_t scenario) {
+  std::vector<program::NodeId> nodes;
+  if (scenario == program::kNone) return nodes;
+  for (const program::Scenario::End& e : program.scenarios[static_cast<std::size_t>(scenario)].ends)
     nodes.push_back(e.when);
   return nodes;
 }
@@ -28,21 +28,21 @@ bool silent(Kind kind) {
 
 }  // namespace
 
-ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scenario, std::uint64_t seed)
+ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed)
     : program_(program),
       scenario_(scenario),
       seed_(random_key(seed)),
       tables_(engine::tables_of(program)),
       ends_(program, ends_of(program, scenario)) {
-  if (scenario == model::kNone) return;
-  const model::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
+  if (scenario == program::kNone) return;
+  const program::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
   key_ = random_key(fnv1a("scenario " + played.name));
   end_count_ = played.ends.size();
-  for (const model::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
+  for (const program::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
   std::size_t tracks = 1;
-  for (const model::ScenarioStep& s : played.steps) {
-    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), model::kNone, 0, tracks, 0, 0, Time{-1}, {}};
-    if (s.tap == model::kNone) made.write_to = program.writable(s.target);
+  for (const program::ScenarioStep& s : played.steps) {
+    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, 0, tracks, 0, 0, Time{-1}, {}};
+    if (s.tap == program::kNone) made.write_to = program.writable(s.target);
     made.expected.step = static_cast<std::int32_t>(steps_.size());
     steps_.push_back(std::move(made));
     if (s.kind == Kind::fork) tracks += s.places.size() - 1;
@@ -57,7 +57,7 @@ ScenarioPlayer::ScenarioPlayer(const model::Program& program, std::int32_t scena
 void ScenarioPlayer::prepare(engine::PlantState& state) {
   std::vector<std::size_t> slots(program_.taps.size(), 0);
   for (Step& s : steps_) {
-    if (s.step->tap == model::kNone) continue;
+    if (s.step->tap == program::kNone) continue;
     const auto tap = static_cast<std::size_t>(s.step->tap);
     if (slots[tap] == 0) slots[tap] = engine::add_tap(state, tap) + 1;
     s.slot = slots[tap] - 1;
@@ -70,7 +70,7 @@ double ScenarioPlayer::present(const Step& s, const double* image) const {
     const Step& other = steps_[planned_[i].step];
     if (other.step->target == s.step->target && other.step->kind != Kind::release) return planned_[i].value;
   }
-  return s.step->tap == model::kNone ? image[s.write_to] : image[s.step->target];
+  return s.step->tap == program::kNone ? image[s.write_to] : image[s.step->target];
 }
 
 void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
@@ -121,7 +121,7 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
       break;
   }
   if (silent(s.step->kind) || (s.step->kind == Kind::repeat && s.rounds > 0)) return;
-  planned_events_.push_back({next, EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
+  planned_events_.push_back({next, observe::EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
 }
 
 bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
@@ -136,8 +136,8 @@ bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
       return elapsed >= s.step->duration;
     }
     case Kind::play:
-      write(t.at, model::look_up(model::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
-                                 to_seconds(elapsed), 0));
+      write(t.at, program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
+                                   to_seconds(elapsed), 0));
       return elapsed >= s.step->duration;
     case Kind::wait:
       s.value.evaluate(image);
@@ -160,7 +160,7 @@ bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
 bool ScenarioPlayer::expectation(Track& t, Step& s, Time next) {
   const bool holds = s.value.value(0) != 0;
   const bool due = next - t.since >= s.step->duration;
-  if (s.step->margin != model::kNone) {
+  if (s.step->margin != program::kNone) {
     const double margin = s.value.value(1);
     if (!s.step->whole && s.step->timed) {
       t.worst = std::isfinite(t.worst) ? std::max(t.worst, margin) : margin;  // the best moment counts
@@ -185,7 +185,8 @@ void ScenarioPlayer::conclude(Track& t, Step& s, bool met, Time next) {
     e.worst = t.worst;
     e.worst_at = next;
   }
-  planned_events_.push_back({next, EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
+  planned_events_.push_back(
+      {next, observe::EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
 }
 
 /// Where the track goes on.
@@ -252,10 +253,10 @@ void ScenarioPlayer::plan(const double* image, Time next) {
   }
 }
 
-void ScenarioPlayer::apply(engine::PlantState& state, Observer& observer) {
+void ScenarioPlayer::apply(engine::PlantState& state, observe::Observer& observer) {
   for (const Planned& p : planned_) {
     const Step& s = steps_[p.step];
-    if (s.step->tap == model::kNone) {
+    if (s.step->tap == program::kNone) {
       state[s.write_to] = p.value;
       continue;
     }
@@ -263,12 +264,12 @@ void ScenarioPlayer::apply(engine::PlantState& state, Observer& observer) {
     if (s.step->kind == Kind::release) {
       tap.on = false;
     } else {
-      if (!tap.on) tap.begin(model::FaultKind::force, to_seconds(state.now));
+      if (!tap.on) tap.begin(program::FaultKind::force, to_seconds(state.now));
       tap.amount = p.value;
     }
     engine::refresh_tap(state, static_cast<std::size_t>(s.step->tap));
   }
-  for (const Event& e : planned_events_) observer.event(e);
+  for (const observe::Event& e : planned_events_) observer.event(e);
   planned_.clear();
   planned_events_.clear();
 }

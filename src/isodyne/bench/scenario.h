@@ -6,8 +6,8 @@
 #include <optional>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/engine/plant.h"
+#include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
 
@@ -30,10 +30,10 @@ struct Expected {
 class ScenarioPlayer {
  public:
   /// `scenario` is an index into program.scenarios, or kNone: then there is nothing to play.
-  ScenarioPlayer(const model::Program& program, std::int32_t scenario, std::uint64_t seed = 1);
+  ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed = 1);
 
   /// Start values of the scenario, for Plant::start().
-  const std::vector<std::pair<model::VarId, double>>& start_values() const { return start_values_; }
+  const std::vector<std::pair<program::VarId, double>>& start_values() const { return start_values_; }
   /// Makes room in the state, before the first instant.
   void prepare(engine::PlantState& state);
 
@@ -42,7 +42,7 @@ class ScenarioPlayer {
   /// What it says to faults at the instant that was planned.
   const std::vector<FaultCommand>& commands() const { return commands_; }
   /// Carries the plan out at its instant.
-  void apply(engine::PlantState& state, Observer& observer);
+  void apply(engine::PlantState& state, observe::Observer& observer);
 
   /// Whether one of its tracks is at this step now.
   bool stands_at(std::size_t step) const {
@@ -50,7 +50,7 @@ class ScenarioPlayer {
   }
   bool finished() const { return ended_ || tracks_.empty() || tracks_[0].at >= steps_.size(); }
   /// The wait that took longer than allowed, if one did.
-  const model::ScenarioStep* timed_out() const { return timed_out_; }
+  const program::ScenarioStep* timed_out() const { return timed_out_; }
   std::size_t at_step() const { return tracks_.empty() ? 0 : tracks_[0].at; }
   std::size_t steps() const { return steps_.size(); }
   /// What came of every `expect`, in the order of the text.
@@ -58,13 +58,13 @@ class ScenarioPlayer {
 
  private:
   struct Step {
-    const model::ScenarioStep* step = nullptr;
-    engine::Evaluator value;               ///< and margin
-    model::VarId write_to = model::kNone;  ///< the healthy variable of a tapped target
-    std::size_t slot = 0;                  ///< of a channel: what holds it
-    std::size_t first_track = 0;           ///< of a fork
-    std::int64_t rounds = 0;               ///< of a repeat: begun so far
-    std::int64_t times = 0;                ///< of an either: how often it was come to
+    const program::ScenarioStep* step = nullptr;
+    engine::Evaluator value;                   ///< and margin
+    program::VarId write_to = program::kNone;  ///< the healthy variable of a tapped target
+    std::size_t slot = 0;                      ///< of a channel: what holds it
+    std::size_t first_track = 0;               ///< of a fork
+    std::int64_t rounds = 0;                   ///< of a repeat: begun so far
+    std::int64_t times = 0;                    ///< of an either: how often it was come to
     Time round_began{};
     Expected expected;
   };
@@ -91,7 +91,7 @@ class ScenarioPlayer {
   void write(std::size_t step, double value) { planned_.push_back({step, value}); }
   Step& step_of(const Track& track) { return steps_[track.at]; }
 
-  const model::Program& program_;
+  const program::Program& program_;
   std::int32_t scenario_;
   double key_ = 0, seed_ = 0;
   std::vector<Step> steps_;
@@ -99,12 +99,12 @@ class ScenarioPlayer {
   std::vector<Track> tracks_;  ///< the first is that of the scenario
   engine::Evaluator ends_;
   std::size_t end_count_ = 0;
-  std::vector<std::pair<model::VarId, double>> start_values_;
+  std::vector<std::pair<program::VarId, double>> start_values_;
   std::vector<Planned> planned_;
-  std::vector<Event> planned_events_;
+  std::vector<observe::Event> planned_events_;
   std::vector<FaultCommand> commands_;
   bool ended_ = false;
-  const model::ScenarioStep* timed_out_ = nullptr;
+  const program::ScenarioStep* timed_out_ = nullptr;
 };
 
 }  // namespace isodyne::bench

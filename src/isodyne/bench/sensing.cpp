@@ -3,22 +3,22 @@
 #include <algorithm>
 #include <bit>
 
-#include "isodyne/bench/step_times.h"
+#include "isodyne/core/step_times.h"
 
 namespace isodyne::bench {
 
-Sensing::Sensing(const model::Program& program, const FaultPlayer& faults, std::uint64_t seed,
+Sensing::Sensing(const program::Program& program, const FaultPlayer& faults, std::uint64_t seed,
                  engine::PlantState& state)
     : program_(program), faults_(faults), state_(state) {
-  for (const model::Sensor& s : program.sensors) {
+  for (const program::Sensor& s : program.sensors) {
     const io::SensorChannel channel(s, seed);
     Entry entry{channel, channel};
     entry.next = s.offset;
     if (channel.sees_between()) between_.push_back(entries_.size());
     entries_.push_back(std::move(entry));
   }
-  for (const model::Fault& f : program.faults) {
-    if (f.other == model::kNone) continue;
+  for (const program::Fault& f : program.faults) {
+    if (f.other == program::kNone) continue;
     for (std::size_t i = 0; i < entries_.size(); ++i)
       entries_[i].swapped |= program.sensors[i].tap == f.tap || program.sensors[i].tap == f.other;
   }
@@ -27,10 +27,10 @@ Sensing::Sensing(const model::Program& program, const FaultPlayer& faults, std::
 /// Wires that a fault has swapped: sensors see each other's quantity.
 void Sensing::see_swapped() {
   faults_.cross(state_, [&](std::int32_t t) {
-    const auto found = std::find_if(program_.sensors.begin(), program_.sensors.end(), [&](const model::Sensor& s) {
+    const auto found = std::find_if(program_.sensors.begin(), program_.sensors.end(), [&](const program::Sensor& s) {
       return s.value == program_.taps[static_cast<std::size_t>(t)].target;
     });
-    return found == program_.sensors.end() ? model::kNone : found->truth;
+    return found == program_.sensors.end() ? program::kNone : found->truth;
   });
 }
 
@@ -42,7 +42,7 @@ void Sensing::sample(std::int32_t sensor) {
 }
 
 void Sensing::take(std::size_t i) {
-  const model::Sensor& s = program_.sensors[i];
+  const program::Sensor& s = program_.sensors[i];
   if (!s.on) return;
   Entry& e = entries_[i];
   const double truth = state_[s.truth];
@@ -58,22 +58,22 @@ void Sensing::take(std::size_t i) {
   if (e.swapped) see_swapped();
   const io::Sample got = e.channel.sample(truth, state_.now, {tap(s.tap), tap(s.signal_tap), tap(s.counts_tap)});
   state_[s.value] = got.value;
-  if (s.signal != model::kNone) state_[s.signal] = got.signal;
-  if (s.counts != model::kNone) state_[s.counts] = got.counts;
+  if (s.signal != program::kNone) state_[s.signal] = got.signal;
+  if (s.counts != program::kNone) state_[s.counts] = got.counts;
 }
 
 /// What a filter or a counter of pulses sees between its samples.
 void Sensing::pass_by() {
   for (const std::size_t i : between_) {
     Entry& e = entries_[i];
-    const model::Sensor& s = program_.sensors[i];
+    const program::Sensor& s = program_.sensors[i];
     if (e.asked || !s.on) continue;
     if (e.swapped) see_swapped();
     e.channel.pass_by(state_[s.truth], state_.now, {tap(s.tap), tap(s.signal_tap), nullptr});
   }
 }
 
-void Sensing::end_instant(Observer& observer) {
+void Sensing::end_instant(observe::Observer& observer) {
   took_ns_ = 0;
   pass_by();
   if (!due(state_.now)) return;
@@ -81,8 +81,8 @@ void Sensing::end_instant(Observer& observer) {
   for (std::size_t i = 0; i < entries_.size(); ++i) {
     Entry& e = entries_[i];
     if (e.asked && e.channel.saturation().now && !e.before.saturation().now)
-      observer.event(
-          {state_.now, EventKind::saturated, static_cast<std::int32_t>(i), 0, state_[program_.sensors[i].value]});
+      observer.event({state_.now, observe::EventKind::saturated, static_cast<std::int32_t>(i), 0,
+                      state_[program_.sensors[i].value]});
     e.asked = false;
     if (e.next == state_.now) e.next += program_.sensors[i].period;
     next_ = std::min(next_, e.next);

@@ -8,17 +8,17 @@
 
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/bench/faults.h"
 #include "isodyne/engine/state.h"
 #include "isodyne/io/channel.h"
+#include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
 
 class Sensing : public engine::SensorSampling {
  public:
   /// All of them outlive it.
-  Sensing(const model::Program& program, const FaultPlayer& faults, std::uint64_t seed, engine::PlantState& state);
+  Sensing(const program::Program& program, const FaultPlayer& faults, std::uint64_t seed, engine::PlantState& state);
 
   bool due(Time now) const override { return now == next_ || now.count() == 0; }
   void sample(std::int32_t sensor) override;
@@ -26,7 +26,7 @@ class Sensing : public engine::SensorSampling {
   /// Faults may have changed since the sensors were last asked.
   void begin_instant() { ++pass_; }
   /// The samples of this instant count. Tells where a channel begins to be unable to hold what it is given.
-  void end_instant(Observer& observer);
+  void end_instant(observe::Observer& observer);
 
   const io::Saturation& saturation(std::size_t sensor) const { return entries_[sensor].channel.saturation(); }
   /// Time spent on sampling in this instant, if that is measured.
@@ -46,10 +46,10 @@ class Sensing : public engine::SensorSampling {
   void pass_by();
   void take(std::size_t sensor);
   engine::TapState* tap(std::int32_t index) {
-    return index == model::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
+    return index == program::kNone ? nullptr : &state_.taps[static_cast<std::size_t>(index)];
   }
 
-  const model::Program& program_;
+  const program::Program& program_;
   const FaultPlayer& faults_;
   engine::PlantState& state_;
   std::vector<Entry> entries_;

@@ -9,14 +9,14 @@
 #include <utility>
 
 #include "isodyne/engine/code.h"
-#include "isodyne/model/tables.h"
+#include "isodyne/program/tables.h"
 
 namespace isodyne::engine {
 
-using model::Node;
-using model::NodeId;
-using model::Op;
-using model::VarId;
+using program::Node;
+using program::NodeId;
+using program::Op;
+using program::VarId;
 
 namespace {
 
@@ -29,8 +29,8 @@ std::array<NodeId, 3> operands(const Node& n) {
 }
 
 /// What some expressions need, each node once, operands first.
-std::vector<NodeId> in_order(const model::Program& program, const std::vector<NodeId>& roots) {
-  std::unordered_set<NodeId> known{model::kNone};
+std::vector<NodeId> in_order(const program::Program& program, const std::vector<NodeId>& roots) {
+  std::unordered_set<NodeId> known{program::kNone};
   std::vector<NodeId> needed, todo = roots;
   while (!todo.empty()) {
     const NodeId id = todo.back();
@@ -63,7 +63,7 @@ class Columns {
 
 }  // namespace
 
-BlockEvaluator::BlockEvaluator(const model::Program& program, const std::vector<std::vector<NodeId>>& groups)
+BlockEvaluator::BlockEvaluator(const program::Program& program, const std::vector<std::vector<NodeId>>& groups)
     : tables_(tables_of(program)) {
   std::vector<std::vector<NodeId>> needed;
   for (const auto& roots : groups) {
@@ -81,7 +81,7 @@ BlockEvaluator::BlockEvaluator(const model::Program& program, const std::vector<
     if (fresh) found->second = columns.take();
     return found->second;
   };
-  std::unordered_map<NodeId, std::int32_t> lasting{{model::kNone, constant(0)}};
+  std::unordered_map<NodeId, std::int32_t> lasting{{program::kNone, constant(0)}};
   for (const auto& nodes : needed) {
     for (const NodeId id : nodes) {
       const Node& n = program.node(id);
@@ -146,7 +146,7 @@ ISODYNE_WIDE void BlockEvaluator::outline_reads() {
     }
   }
   for (std::size_t i = 0; i < reads; ++i)
-    ranges_[i] = std::isfinite(sum[i]) ? model::Interval{low[i], high[i]} : model::Interval{};
+    ranges_[i] = std::isfinite(sum[i]) ? program::Interval{low[i], high[i]} : program::Interval{};
 }
 
 void BlockEvaluator::load(const double* rows, std::size_t count) {
@@ -161,7 +161,7 @@ void BlockEvaluator::outline(std::size_t group) {
   for (std::size_t i = groups_[group].begin; i < groups_[group].end; ++i) {
     const Step& s = steps_[i];
     ranges_[static_cast<std::size_t>(s.to)] =
-        looks_up(s.op) ? model::Interval{} : model::over(s.op, range(s.a), range(s.b), range(s.c));
+        looks_up(s.op) ? program::Interval{} : program::over(s.op, range(s.a), range(s.b), range(s.c));
   }
 }
 
@@ -198,7 +198,7 @@ namespace {
 template <Op op>
 [[gnu::always_inline]] inline void all_rows(const double* __restrict a, const double* __restrict b,
                                             const double* __restrict c, double* __restrict to) {
-  for (std::size_t r = 0; r < BlockEvaluator::kRows; ++r) to[r] = model::apply(op, a[r], b[r], c[r]);
+  for (std::size_t r = 0; r < BlockEvaluator::kRows; ++r) to[r] = program::apply(op, a[r], b[r], c[r]);
 }
 }  // namespace
 
@@ -210,13 +210,13 @@ ISODYNE_WIDE void BlockEvaluator::run(const Step& s) {
   case Op::id:                           \
     all_rows<Op::id>(a, b, at(s.c), to); \
     return;
-#define LOOKUP(id, count, text)                                                           \
-  case Op::id:                                                                            \
-    for (std::size_t r = 0; r < kRows; ++r)                                               \
-      to[r] = model::look_up(Op::id, tables_[static_cast<std::size_t>(s.c)], a[r], b[r]); \
+#define LOOKUP(id, count, text)                                                             \
+  case Op::id:                                                                              \
+    for (std::size_t r = 0; r < kRows; ++r)                                                 \
+      to[r] = program::look_up(Op::id, tables_[static_cast<std::size_t>(s.c)], a[r], b[r]); \
     return;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
+#include "isodyne/program/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION

@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "isodyne/core/numerics.h"
-#include "isodyne/model/interval.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/interval.h"
+#include "isodyne/program/program.h"
 
 /// For loops over columns: compiled also for processors with wide registers, chosen when the program begins. Nothing is
 /// contracted or reordered, so the results are the same. Not under sanitizers, which such a choice comes too early for.
@@ -26,16 +26,16 @@ class BlockEvaluator {
   static constexpr std::size_t kRows = 256;
 
   /// Expressions in groups, each looked at by itself: roughly, or exactly where that is asked for.
-  BlockEvaluator(const model::Program& program, const std::vector<std::vector<model::NodeId>>& groups);
+  BlockEvaluator(const program::Program& program, const std::vector<std::vector<program::NodeId>>& groups);
 
   /// How many values of an image the expressions read: a row.
   std::size_t row_size() const { return reads_.size(); }
   void gather(const double* variables, double* row) const {
-    for (const model::VarId id : reads_) *row++ = variables[id];
+    for (const program::VarId id : reads_) *row++ = variables[id];
   }
 
   /// What a row has, in order, and which places of it a group reads.
-  const std::vector<model::VarId>& reads() const { return reads_; }
+  const std::vector<program::VarId>& reads() const { return reads_; }
   const std::vector<std::int32_t>& read_by(std::size_t group) const { return groups_[group].reads; }
 
   /// The next images (at most kRows), a row each. They have to stay until the next.
@@ -43,7 +43,7 @@ class BlockEvaluator {
   /// Computes between which numbers the expressions of a group lie in these images.
   void outline(std::size_t group);
   /// Of the i-th expression of all groups, until another group is outlined; kNone gives zero.
-  const model::Interval& range(std::size_t i) const { return ranges_[static_cast<std::size_t>(results_[i])]; }
+  const program::Interval& range(std::size_t i) const { return ranges_[static_cast<std::size_t>(results_[i])]; }
   /// Computes the expressions of a group.
   void compute(std::size_t group);
   /// Values of the i-th expression of all groups, one an image, until another group is computed; kNone gives zeros.
@@ -56,7 +56,7 @@ class BlockEvaluator {
 
  private:
   struct Step {
-    model::Op op{};
+    program::Op op{};
     std::int32_t to = 0, a = 0, b = 0, c = 0;  ///< columns; of a look-up, c is the number of the table
   };
   struct Group {
@@ -71,10 +71,10 @@ class BlockEvaluator {
   void run(const Group& g);
 
   std::vector<iso_table> tables_;
-  std::vector<model::VarId> reads_;
+  std::vector<program::VarId> reads_;
   std::vector<double> lows_, highs_, sums_;  ///< of each of them; a sum that is not finite: one of its values is not
   std::vector<double> columns_;              ///< first those of reads_, then constants, then results
-  std::vector<model::Interval> ranges_;
+  std::vector<program::Interval> ranges_;
   std::vector<Step> steps_;
   std::vector<Group> groups_;
   std::vector<std::int32_t> results_;

@@ -52,7 +52,7 @@ void CWriter::tables() {
     out_ += "};\n";
   };
   for (std::size_t i = 0; i < p_.tables.size(); ++i) {
-    const model::Table& t = p_.tables[i];
+    const program::Table& t = p_.tables[i];
     list(fmt::format("table_{}_x", i), t.x);
     list(fmt::format("table_{}_y", i), t.y);
     list(fmt::format("table_{}_z", i), t.z);
@@ -66,7 +66,7 @@ void CWriter::tables() {
   }
 }
 
-std::vector<VarId> CWriter::inputs_of(const model::Solve& s) const {
+std::vector<VarId> CWriter::inputs_of(const program::Solve& s) const {
   std::set<VarId> inputs;
   for (const NodeId node : {s.residual, s.derivative, s.scale}) {
     for (const VarId id : p_.reads(node)) inputs.insert(id);
@@ -76,7 +76,7 @@ std::vector<VarId> CWriter::inputs_of(const model::Solve& s) const {
 }
 
 void CWriter::residual(std::size_t i) {
-  const model::Solve& s = p_.solves[i];
+  const program::Solve& s = p_.solves[i];
   const std::vector<VarId> inputs = inputs_of(s);
   put("/* {} */\n", p_.variable(s.x).name);
   put("static void residual_{}(void *context, double unknown, iso_residual *result) {{\n", i);
@@ -94,7 +94,7 @@ void CWriter::residual(std::size_t i) {
 }
 
 void CWriter::solve(CBlock& b, std::size_t i) {
-  const model::Solve& s = p_.solves[i];
+  const program::Solve& s = p_.solves[i];
   const std::vector<VarId> inputs = inputs_of(s);
   std::string list;
   for (const VarId id : inputs) list += (list.empty() ? "" : ", ") + b.read(id);
@@ -107,8 +107,8 @@ void CWriter::solve(CBlock& b, std::size_t i) {
 }
 
 /// One assignment after another: nothing computed for one is known to the next.
-void CWriter::body(const std::vector<model::Assignment>& list, const std::string& indent) {
-  for (const model::Assignment& a : list) {
+void CWriter::body(const std::vector<program::Assignment>& list, const std::string& indent) {
+  for (const program::Assignment& a : list) {
     const std::string inner = indent + "  ";
     put("{}{{\n", indent);
     CBlock b(p_, names_, out_, inner);
@@ -134,7 +134,7 @@ void CWriter::tap(VarId target, const std::string& now) {
 /// One entry of the order into a block, up to a local that holds its value.
 void CWriter::item(CBlock& b, const Item& entry, const std::string& now) {
   const auto i = static_cast<std::size_t>(entry.index);
-  const VarId target = model::target_of(p_, entry);
+  const VarId target = program::target_of(p_, entry);
   const std::string& name = names_.of(target);
   if (entry.kind == Item::Kind::equation) {
     comment(p_.equations[i].span, "  ");
@@ -148,7 +148,7 @@ void CWriter::item(CBlock& b, const Item& entry, const std::string& now) {
   } else if (entry.kind == Item::Kind::solve) {
     solve(b, i);
   } else {
-    const model::Delay& d = p_.delays[i];
+    const program::Delay& d = p_.delays[i];
     const std::string lag = b.value(d.lag);
     put("  double {} = {};\n", name, v(target));
     put("  if (m->remembered[{0}] > 0)\n    {1} = iso_recall(m->history + {2}, {3}, m->remembered[{0}], {4}, {5}, "
@@ -165,10 +165,10 @@ void CWriter::expect(CBlock& b, const std::vector<Item>& items) {
   std::vector<NodeId> roots;
   for (const Item& entry : items) {
     if (entry.kind == Item::Kind::solve) {
-      const model::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
+      const program::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
       roots.insert(roots.end(), {s.lowest, s.highest});
     } else {
-      const std::vector<NodeId> values = model::values_of(p_, entry);
+      const std::vector<NodeId> values = program::values_of(p_, entry);
       roots.insert(roots.end(), values.begin(), values.end());
     }
   }
@@ -180,8 +180,8 @@ void CWriter::equations_piece(std::size_t number, const std::vector<Item>& items
   CBlock b = block("  ");
   expect(b, items);
   for (const Item& entry : items) {
-    item(b, entry, v(model::kTime));
-    const VarId target = model::target_of(p_, entry);
+    item(b, entry, v(program::kTime));
+    const VarId target = program::target_of(p_, entry);
     put("  {} = {};\n", v(target), names_.of(target));
   }
   out_ += "}\n\n";
@@ -211,12 +211,12 @@ void CWriter::equations() {
     }
     close();
     if (entry.kind == Item::Kind::sensor) {
-      const model::Sensor& s = p_.sensors[static_cast<std::size_t>(entry.index)];
+      const program::Sensor& s = p_.sensors[static_cast<std::size_t>(entry.index)];
       calls += fmt::format("  if (m->sensing{} && (*m->now == 0 || ({}))) sample(m, {}, {}, {});\n",
                            own > 0 ? fmt::format(" && due > {}", own) : "", is_due(s), entry.index, s.value, s.truth);
       continue;
     }
-    const model::Sampler& s = p_.samplers[static_cast<std::size_t>(entry.index)];
+    const program::Sampler& s = p_.samplers[static_cast<std::size_t>(entry.index)];
     calls += fmt::format("  if (sampled{} && {}) sampler_{}(m);\n", own > 0 ? fmt::format(" && due > {}", own) : "",
                          is_due(s), entry.index);
   }
@@ -228,7 +228,7 @@ void CWriter::equations() {
   put("static void equations(iso_memory *m, int due, int sampled) {{\n  (void)due, (void)sampled;\n{}}}\n\n", calls);
 }
 
-CCode c_code(const model::Program& program, const Plan& plan, const CStyle& style) {
+CCode c_code(const program::Program& program, const Plan& plan, const CStyle& style) {
   return CWriter(program, plan, style).run();
 }
 

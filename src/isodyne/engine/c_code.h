@@ -26,7 +26,7 @@ struct CCode {
 /// Raised when what is handed between host and code changes its form.
 constexpr int kCLayout = 3;
 
-CCode c_code(const model::Program& program, const Plan& plan, const CStyle& style);
+CCode c_code(const program::Program& program, const Plan& plan, const CStyle& style);
 
 /// The texts of core/numerics.h and engine/memory.h, which the code needs before it.
 extern const char* const kNumericsText;

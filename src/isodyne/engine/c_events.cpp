@@ -18,13 +18,13 @@ void CWriter::machines() {
     return;
   }
   out_ += "  double *const v = m->v;\n  int acted = 0;\n  if (*m->entered) return 0;\n  *m->entered = 1;\n";
-  for (const model::StateMachine& machine : p_.machines) bodies(machine, machine.entry, "iso_max(0.0, {})", true);
+  for (const program::StateMachine& machine : p_.machines) bodies(machine, machine.entry, "iso_max(0.0, {})", true);
   out_ += "  (void)v;\n  return acted;\n}\n\n";
   take();
 }
 
 /// switch over the modes that do something on entry or exit.
-void CWriter::bodies(const model::StateMachine& m, const std::vector<std::vector<model::Assignment>>& lists,
+void CWriter::bodies(const program::StateMachine& m, const std::vector<std::vector<program::Assignment>>& lists,
                      const char* mode, bool acted) {
   bool any = false;
   for (const auto& list : lists) any = any || !list.empty();
@@ -41,7 +41,7 @@ void CWriter::bodies(const model::StateMachine& m, const std::vector<std::vector
 }
 
 void CWriter::machine(std::size_t i) {
-  const model::StateMachine& m = p_.machines[i];
+  const program::StateMachine& m = p_.machines[i];
   put("/* {} */\nstatic int choose_{}(const iso_memory *m) {{\n  const double *const v = m->v;\n  switch ((int){}) "
       "{{\n",
       p_.variable(m.mode).name, i, v(m.mode));
@@ -62,7 +62,7 @@ void CWriter::machine(std::size_t i) {
   }
   out_ += "    default:\n      break;\n  }\n  return -1;\n}\n\n";
   put("static void leave_{}(iso_memory *m) {{\n  double *const v = m->v;\n", i);
-  inside(i, [&](std::size_t k, const model::StateMachine& inner) {
+  inside(i, [&](std::size_t k, const program::StateMachine& inner) {
     put("  if ((int){0} == {1} && (int){2} != {3}) {{\n    leave_{4}(m);\n    {2} = {3};\n    {5} = (double)*m->now "
         "/ 1e9;\n  "
         "}}\n",
@@ -75,7 +75,7 @@ void CWriter::machine(std::size_t i) {
       "(double)*m->now / 1e9;\n  restarted[{0}] = 1;\n",
       i, v(m.mode), v(m.entered));
   bodies(m, m.entry, "{}", false);
-  inside(i, [&](std::size_t k, const model::StateMachine& inner) {
+  inside(i, [&](std::size_t k, const program::StateMachine& inner) {
     put("  if (mode == {}) enter_{}(m, restarted, 0);\n", inner.outer_mode, k);
   });
   out_ += "}\n\n";
@@ -98,10 +98,10 @@ void CWriter::take() {
     put("  chosen[{0}] = {1}choose_{0}(m){2};\n", i, guard.empty() ? "" : guard + " ? ", guard.empty() ? "" : " : -1");
   }
   for (std::size_t i = 0; i < n; ++i) {
-    const model::StateMachine& machine = p_.machines[i];
+    const program::StateMachine& machine = p_.machines[i];
     const std::string guard = guard_of(machine.mode);
     std::string to;
-    for (const model::Transition& t : machine.transitions) to += fmt::format("{}{}", to.empty() ? "" : ", ", t.to);
+    for (const program::Transition& t : machine.transitions) to += fmt::format("{}{}", to.empty() ? "" : ", ", t.to);
     if (machine.transitions.empty()) continue;
     const std::string inactive =
         machine.outer == kNone ? "" : fmt::format(" || (int){} == {}", v(machine.mode), machine.inactive);
@@ -129,7 +129,7 @@ void CWriter::events() {
       "(void)due, (void)v;\n";
   for (int rate = 0; rate < plan_.all(); ++rate) {
     std::vector<NodeId> roots;
-    for (const model::WhenBlock& w : p_.events) {
+    for (const program::WhenBlock& w : p_.events) {
       if (plan_.rate_of_group(w.group) == rate) roots.push_back(w.condition);
     }
     if (roots.empty()) continue;
@@ -146,7 +146,7 @@ void CWriter::events() {
   }
   out_ += "}\n\n";
   put("static int events(iso_memory *m, int due) {{\n  static const int rate[] = {{");
-  for (const model::WhenBlock& w : p_.events) put("{}, ", plan_.rate_of_group(w.group));
+  for (const program::WhenBlock& w : p_.events) put("{}, ", plan_.rate_of_group(w.group));
   put("}};\n  double *const v = m->v;\n  int any = 0;\n  for (int turn = 0;; ++turn) {{\n    char is[{0}];\n    "
       "int "
       "firing[{0}], count = 0;\n    conditions(m, due, is);\n    for (int e = 0; e < {0}; ++e) {{\n"
@@ -168,7 +168,7 @@ void CWriter::events() {
 void CWriter::remember() {
   out_ += "static void remember(iso_memory *m, int due) {\n  const double *const v = m->v;\n  (void)due, (void)v;\n";
   for (std::size_t i = 0; i < p_.delays.size(); ++i) {
-    const model::Delay& d = p_.delays[i];
+    const program::Delay& d = p_.delays[i];
     const int rate = plan_.rate_of(d.out);
     put("  {}{{\n", rate > 0 ? fmt::format("if (due > {}) ", rate) : "");
     CBlock b = block("    ");
@@ -182,7 +182,7 @@ void CWriter::remember() {
 
 void CWriter::settle() {
   std::string sampled;
-  for (const model::Sampler& s : p_.samplers) {
+  for (const program::Sampler& s : p_.samplers) {
     const int rate = plan_.rate_of_group(s.group);
     sampled += fmt::format(" ||\n      ({}{})", rate > 0 ? fmt::format("due > {} && ", rate) : "", is_due(s));
   }

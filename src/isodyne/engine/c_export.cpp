@@ -16,16 +16,16 @@ namespace {
 constexpr std::uint64_t kUsualSeed = 1;  ///< of a run that names none
 constexpr const char* kHead = "/* Bench {}, written by isodyne {}. Values are SI; time is whole nanoseconds. */\n";
 
-std::string header(const model::Program& p, const Plan& plan, const CCode& code) {
+std::string header(const program::Program& p, const Plan& plan, const CCode& code) {
   const CNames names(p);
   std::string text = fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION);
   text += "#ifndef PLANT_H\n#define PLANT_H\n\n";
   text += kMemoryText;
   text += "\n/* Places of the quantities in iso_memory.v */\nenum {\n";
   for (std::size_t i = 0; i < p.variables.size(); ++i) {
-    const model::Variable& v = p.variables[i];
-    const std::string unit = v.type.kind == model::Type::Kind::real ? si_text(v.type.dimension) : p.type_text(v);
-    text += fmt::format("  i_{} = {}, /* {} : {} */\n", names.of(static_cast<model::VarId>(i)), i, v.name, unit);
+    const program::Variable& v = p.variables[i];
+    const std::string unit = v.type.kind == program::Type::Kind::real ? si_text(v.type.dimension) : p.type_text(v);
+    text += fmt::format("  i_{} = {}, /* {} : {} */\n", names.of(static_cast<program::VarId>(i)), i, v.name, unit);
   }
   const auto rings = rings_of(p);
   const std::int64_t history = rings.empty() ? 0 : rings.back().begin + rings.back().size;
@@ -56,10 +56,10 @@ std::string header(const model::Program& p, const Plan& plan, const CCode& code)
   return text;
 }
 
-std::string source(const std::shared_ptr<const model::Program>& program, const Plan& plan, const CCode& code) {
-  const model::Program& p = *program;
+std::string source(const std::shared_ptr<const program::Program>& program, const Plan& plan, const CCode& code) {
+  const program::Program& p = *program;
   PlantState start = Interpreter(program, plan).start({});
-  start.values[model::kSeed] = random_key(kUsualSeed);
+  start.values[program::kSeed] = random_key(kUsualSeed);
   std::string text = fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION);
   text += "#include \"plant.h\"\n\n";
   text += kNumericsText;
@@ -69,7 +69,7 @@ std::string source(const std::shared_ptr<const model::Program>& program, const P
   text += "\n/* Start values. */\nstatic const double first[] = {\n";
   for (std::size_t i = 0; i < p.variables.size(); ++i)
     text += fmt::format("  {}, /* {}{} */\n", c_number(start.values[i]), p.variables[i].name,
-                        i == static_cast<std::size_t>(model::kSeed) ? ": the key of `--seed 1`" : "");
+                        i == static_cast<std::size_t>(program::kSeed) ? ": the key of `--seed 1`" : "");
   text +=
       "};\n\nvoid plant_connect(plant *p) {\n"
       "  iso_memory *m = &p->memory;\n  m->now = &p->now;\n  m->v = p->v;\n  m->next = p->next;\n  m->history = "
@@ -86,10 +86,10 @@ std::string source(const std::shared_ptr<const model::Program>& program, const P
   return text;
 }
 
-std::string main_program(const model::Program& p) {
+std::string main_program(const program::Program& p) {
   const CNames names(p);
   std::string heads, values, formats;
-  for (const model::State& s : p.states) {
+  for (const program::State& s : p.states) {
     heads += "," + p.variable(s.value).name;
     formats += ",%.17g";
     values += fmt::format(",\n           p.v[i_{}]", names.of(s.value));
@@ -119,9 +119,9 @@ constexpr const char* kMakefile =
     "main.c plant.c -lm\n\n"
     "clean:\n\trm -f main\n.PHONY: clean\n";
 
-std::size_t quick_cores(const model::Program& p) {
+std::size_t quick_cores(const program::Program& p) {
   std::set<std::int32_t> cores;
-  for (const model::Group& g : p.groups) {
+  for (const program::Group& g : p.groups) {
     if (g.step < p.step) cores.insert(g.core);
   }
   return cores.size();
@@ -130,7 +130,7 @@ std::size_t quick_cores(const model::Program& p) {
 }  // namespace
 
 Result<std::vector<std::pair<std::string, std::string>>> c_export(
-    const std::shared_ptr<const model::Program>& benched) {
+    const std::shared_ptr<const program::Program>& benched) {
   if (quick_cores(*benched) > 1)
     return Failure{
         "cannot put this bench into one piece of C", "",

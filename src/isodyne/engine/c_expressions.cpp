@@ -6,11 +6,11 @@
 
 namespace isodyne::engine {
 
-using model::kNone;
-using model::Node;
-using model::NodeId;
-using model::Op;
-using model::VarId;
+using program::kNone;
+using program::Node;
+using program::NodeId;
+using program::Op;
+using program::VarId;
 
 namespace {
 
@@ -64,7 +64,7 @@ const char* name_of(Op op) {
     return #id;
 #define LOOKUP(id, count, word) OP(id, count, word)
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
+#include "isodyne/program/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
@@ -74,9 +74,9 @@ const char* name_of(Op op) {
 
 }  // namespace
 
-CNames::CNames(const model::Program& program) {
+CNames::CNames(const program::Program& program) {
   std::set<std::string> taken;
-  for (const model::Variable& v : program.variables) {
+  for (const program::Variable& v : program.variables) {
     const std::string first = plain_name(v.name);
     std::string name = first;
     for (int k = 2; !taken.insert(name).second; ++k) name = fmt::format("{}_{}", first, k);
@@ -230,7 +230,7 @@ bool CBlock::fold(NodeId id, const Node& n) {
     operands[i] = *value;
   }
   const IsoFlushed flushed;  // as where it would be computed
-  const double value = model::apply(n.op, operands[0], operands[1], operands[2]);
+  const double value = program::apply(n.op, operands[0], operands[1], operands[2]);
   folded_[id] = value;
   texts_[id] = {c_number(value), std::signbit(value) ? 1 : 0, false};
   return true;

@@ -20,10 +20,10 @@ namespace isodyne::engine {
 /// One C name for each variable: "chamber.level" becomes chamber_level.
 class CNames {
  public:
-  explicit CNames(const model::Program& program);
-  const std::string& of(model::VarId id) const { return names_[static_cast<std::size_t>(id)]; }
+  explicit CNames(const program::Program& program);
+  const std::string& of(program::VarId id) const { return names_[static_cast<std::size_t>(id)]; }
   /// Its place in the array of values: v[i_chamber_level].
-  std::string place(model::VarId id) const { return "v[i_" + of(id) + "]"; }
+  std::string place(program::VarId id) const { return "v[i_" + of(id) + "]"; }
 
  private:
   std::vector<std::string> names_;
@@ -35,27 +35,27 @@ std::string c_number(double value);
 /// A stretch of C in which variables and common operations stand in locals.
 class CBlock {
  public:
-  CBlock(const model::Program& program, const CNames& names, std::string& out, std::string indent)
+  CBlock(const program::Program& program, const CNames& names, std::string& out, std::string indent)
       : program_(program), names_(names), out_(out), indent_(std::move(indent)) {}
 
   /// Variables that a read takes from elsewhere than v[…]: gives the C text, or nothing.
-  std::function<std::string(model::VarId)> source;
+  std::function<std::string(program::VarId)> source;
   /// Operations whose results are known already, as C text.
-  std::unordered_map<model::NodeId, std::string> known;
+  std::unordered_map<program::NodeId, std::string> known;
 
   /// Says which expressions will be asked for, so that what they share is computed once.
-  void expect(const std::vector<model::NodeId>& roots);
+  void expect(const std::vector<program::NodeId>& roots);
   /// The expression as a C double, or as a C truth value. Lines that it needs before go to `out`.
-  std::string value(model::NodeId root) { return text(root).as_value(); }
-  std::string truth(model::NodeId root) { return text(root).as_truth(); }
+  std::string value(program::NodeId root) { return text(root).as_value(); }
+  std::string truth(program::NodeId root) { return text(root).as_truth(); }
   /// The variable as C text: a local, read from its source at its first use.
-  std::string read(model::VarId id);
+  std::string read(program::VarId id);
   /// From now on the variable is this local.
-  void define(model::VarId id, std::string local) { locals_[id] = std::move(local); }
+  void define(program::VarId id, std::string local) { locals_[id] = std::move(local); }
   /// The variable holds this number from now on: operations on it are computed here too.
-  void define_constant(model::VarId id, double value) { constants_[id] = value; }
+  void define_constant(program::VarId id, double value) { constants_[id] = value; }
   /// What an expression asked for before is, if it is a number.
-  std::optional<double> number(model::NodeId root) const;
+  std::optional<double> number(program::NodeId root) const;
   /// Forgets locals and common operations.
   void forget();
   void line(const std::string& text) { out_ += indent_ + text + "\n"; }
@@ -73,23 +73,23 @@ class CBlock {
     std::string as_truth(int most = 9) const;
   };
 
-  Text text(model::NodeId root);
-  bool fold(model::NodeId id, const model::Node& n);
-  Text compose(const model::Node& n);
-  Text operand(model::NodeId id);
-  Text infix(const model::Node& n, const char* sign, int level, bool is_truth);
-  std::string call(const std::string& function, const model::Node& n);
-  void keep(model::NodeId id, Text text);
+  Text text(program::NodeId root);
+  bool fold(program::NodeId id, const program::Node& n);
+  Text compose(const program::Node& n);
+  Text operand(program::NodeId id);
+  Text infix(const program::Node& n, const char* sign, int level, bool is_truth);
+  std::string call(const std::string& function, const program::Node& n);
+  void keep(program::NodeId id, Text text);
 
-  const model::Program& program_;
+  const program::Program& program_;
   const CNames& names_;
   std::string& out_;
   std::string indent_;
-  std::unordered_map<model::VarId, std::string> locals_;
-  std::unordered_map<model::NodeId, Text> texts_;
-  std::unordered_map<model::NodeId, double> folded_;
-  std::unordered_map<model::VarId, double> constants_;
-  std::unordered_map<model::NodeId, int> uses_;
+  std::unordered_map<program::VarId, std::string> locals_;
+  std::unordered_map<program::NodeId, Text> texts_;
+  std::unordered_map<program::NodeId, double> folded_;
+  std::unordered_map<program::VarId, double> constants_;
+  std::unordered_map<program::NodeId, int> uses_;
   int temporaries_ = 0;
 };
 

@@ -39,13 +39,13 @@ std::vector<NodeId> CWriter::held_operands(const GroupPlan& g) const {
   for (const std::int32_t place : g.between) {
     const Item& entry = p_.order[static_cast<std::size_t>(place)];
     if (entry.kind == Item::Kind::solve) {
-      const model::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
+      const program::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
       look(s.lowest), look(s.highest);
     } else {
-      for (const NodeId value : model::values_of(p_, entry)) look(value);
+      for (const NodeId value : program::values_of(p_, entry)) look(value);
     }
     while (!todo.empty()) {
-      const model::Node& n = p_.node(todo.back());
+      const program::Node& n = p_.node(todo.back());
       todo.pop_back();
       look(n.a), look(n.b), look(n.c);
     }
@@ -59,18 +59,18 @@ std::size_t CWriter::operations(const GroupPlan& g) const {
   for (const std::int32_t place : g.between) {
     const Item& entry = p_.order[static_cast<std::size_t>(place)];
     if (entry.kind == Item::Kind::solve || entry.kind == Item::Kind::delay) return kMostBuiltIn + 1;
-    for (const NodeId value : model::values_of(p_, entry)) todo.push_back(value);
+    for (const NodeId value : program::values_of(p_, entry)) todo.push_back(value);
     while (!todo.empty() && seen.size() <= kMostBuiltIn) {
       const NodeId id = todo.back();
       todo.pop_back();
-      if (id == kNone || p_.node(id).op <= model::Op::variable || !seen.insert(id).second) continue;
+      if (id == kNone || p_.node(id).op <= program::Op::variable || !seen.insert(id).second) continue;
       for (const NodeId child : {p_.node(id).a, p_.node(id).b, p_.node(id).c}) todo.push_back(child);
     }
   }
   return seen.size();
 }
 
-const model::State& CWriter::state(const GroupPlan& g, std::size_t i) const {
+const program::State& CWriter::state(const GroupPlan& g, std::size_t i) const {
   return p_.states[static_cast<std::size_t>(g.group->states[i])];
 }
 
@@ -78,11 +78,11 @@ const model::State& CWriter::state(const GroupPlan& g, std::size_t i) const {
 void CWriter::crossings(const std::vector<std::vector<Item>>& pieces, GroupNames& names) const {
   std::map<VarId, std::size_t> made;
   for (std::size_t k = 0; k < pieces.size(); ++k) {
-    for (const Item& entry : pieces[k]) made[model::target_of(p_, entry)] = k;
+    for (const Item& entry : pieces[k]) made[program::target_of(p_, entry)] = k;
   }
   for (std::size_t k = 0; k < pieces.size(); ++k) {
     for (const Item& entry : pieces[k]) {
-      for (const NodeId value : model::values_of(p_, entry)) {
+      for (const NodeId value : program::values_of(p_, entry)) {
         for (const VarId id : p_.reads(value)) {
           const auto found = made.find(id);
           if (found != made.end() && found->second != k) names.scratch.emplace(id, names.scratch.size());
@@ -94,7 +94,7 @@ void CWriter::crossings(const std::vector<std::vector<Item>>& pieces, GroupNames
 
 /// A limit that is a number is written as such.
 std::string CWriter::limit(NodeId node, const char* which, std::size_t place) const {
-  const auto value = model::fold(p_, node, [](VarId) { return std::nullopt; });
+  const auto value = program::fold(p_, node, [](VarId) { return std::nullopt; });
   return value ? c_number(*value) : fmt::format("c->{}[{}]", which, place);
 }
 
@@ -124,7 +124,7 @@ void CWriter::group(std::size_t index) {
   const bool explicit_one = g.group->method == Method::rk4 || g.group->method == Method::heun;
   names.built_in = explicit_one && operations(g) <= kMostBuiltIn;
   put("/* One step of {}: {} states, method {}. */\n", format_span(g.group->step), n,
-      model::method_word(g.group->method));
+      program::method_word(g.group->method));
   put("typedef struct step_{} {{\n  iso_memory *m;\n  double held[{}], low[{}], high[{}];\n  double *scratch;\n}} "
       "step_{};\n\n",
       index, std::max<std::size_t>(1, held.size()), std::max<std::size_t>(1, names.limited.size()),
@@ -144,7 +144,7 @@ void CWriter::between_piece(const GroupPlan& g, std::size_t index, std::size_t n
   CBlock b = block("  ");
   for (std::size_t i = 0; i < held.size(); ++i) b.known[held[i]] = fmt::format("c->held[{}]", i);
   b.source = [&](VarId id) {
-    if (id == model::kTime) return std::string("t");
+    if (id == program::kTime) return std::string("t");
     if (const auto found = names.state.find(id); found != names.state.end()) return fmt::format("x[{}]", found->second);
     if (const auto found = names.scratch.find(id); found != names.scratch.end())
       return fmt::format("c->scratch[{}]", found->second);
@@ -153,7 +153,7 @@ void CWriter::between_piece(const GroupPlan& g, std::size_t index, std::size_t n
   expect(b, items);
   for (const Item& entry : items) {
     item(b, entry, "t");
-    const VarId target = model::target_of(p_, entry);
+    const VarId target = program::target_of(p_, entry);
     if (const auto found = names.derivative.find(target); found != names.derivative.end()) {
       for (const std::size_t i : found->second) put("  dx[{}] = {};\n", i, names_.of(target));
     }
@@ -171,7 +171,7 @@ void CWriter::between(const GroupPlan& g, std::size_t index, std::size_t pieces,
       index, names.built_in ? "ISO_INLINE" : "static");
   std::set<VarId> computed;
   for (const std::int32_t place : g.between)
-    computed.insert(model::target_of(p_, p_.order[static_cast<std::size_t>(place)]));
+    computed.insert(program::target_of(p_, p_.order[static_cast<std::size_t>(place)]));
   for (std::size_t i = 0; i < g.group->states.size(); ++i) {
     const VarId derivative = state(g, i).derivative;
     if (!computed.contains(derivative)) put("  dx[{}] = c->m->{};\n", i, v(derivative));
@@ -192,7 +192,7 @@ std::string CWriter::room(std::size_t& used, std::size_t size) {
 }
 
 VarId CWriter::Row::first() const {
-  return model::first_of_row(count, of);
+  return program::first_of_row(count, of);
 }
 
 void CWriter::index_list(const Row& row, std::size_t index) {
@@ -328,7 +328,7 @@ void CWriter::method(const GroupPlan& g, std::size_t index, const GroupNames& na
       break;
     case Method::heun:
     case Method::rk4:
-      put("  iso_{}({}, v[i_time], h, x, k1, between_{}, c, work);\n", model::method_word(g.group->method), n, index);
+      put("  iso_{}({}, v[i_time], h, x, k1, between_{}, c, work);\n", program::method_word(g.group->method), n, index);
       break;
     case Method::implicit:
       slopes(g, names, used);
@@ -355,12 +355,12 @@ void CWriter::slopes(const GroupPlan& g, const GroupNames& names, std::size_t& u
       at, drift_at, n * n, n);
   CBlock b = block("    ");
   std::vector<NodeId> roots;
-  for (const model::Group::Slope& s : g.group->jacobian) roots.push_back(s.value);
+  for (const program::Group::Slope& s : g.group->jacobian) roots.push_back(s.value);
   for (const NodeId d : g.group->drift) {
     if (d != kNone) roots.push_back(d);
   }
   b.expect(roots);
-  for (const model::Group::Slope& s : g.group->jacobian) {
+  for (const program::Group::Slope& s : g.group->jacobian) {
     const std::string value = b.value(s.value);
     put("    slopes[{}] = {}; /* d({})/d({}) */\n",
         static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column), value,
@@ -382,7 +382,7 @@ void CWriter::trouble() {
   out_ += "static iso_trouble trouble_of(const iso_memory *m) {\n  iso_trouble trouble = {0, 0, 0};\n";
   if (!p_.solves.empty()) {
     out_ += "  static const int32_t unknown[] = {";
-    for (const model::Solve& s : p_.solves) put("{}, ", s.x);
+    for (const program::Solve& s : p_.solves) put("{}, ", s.x);
     out_ +=
         "};\n  if (*m->unsolved >= 0) {\n    trouble.kind = 4;\n    trouble.index = *m->unsolved;\n"
         "    trouble.last_good = m->v[unknown[*m->unsolved]];\n    return trouble;\n  }\n";

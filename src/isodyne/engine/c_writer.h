@@ -10,26 +10,26 @@
 #include "isodyne/engine/c_code.h"
 #include "isodyne/engine/c_expressions.h"
 #include "isodyne/engine/state.h"
-#include "isodyne/model/groups.h"
-#include "isodyne/model/layout.h"
+#include "isodyne/program/groups.h"
+#include "isodyne/program/layout.h"
 
 namespace isodyne::engine {
 
-using model::Item;
-using model::kNone;
-using model::Method;
-using model::NodeId;
-using model::VarId;
+using program::Item;
+using program::kNone;
+using program::Method;
+using program::NodeId;
+using program::VarId;
 
 /// Functions of more equations than this are cut: compilers take more than proportional time for long ones.
 constexpr std::size_t kMostPerFunction = 300;
 
 class CWriter {
  public:
-  CWriter(const model::Program& program, const Plan& plan, const CStyle& style)
+  CWriter(const program::Program& program, const Plan& plan, const CStyle& style)
       : p_(program), plan_(plan), style_(style), names_(program), rings_(rings_of(program)) {
     for (std::size_t i = 0; i < p_.taps.size(); ++i) tap_of_[p_.taps[i].target] = static_cast<std::int32_t>(i);
-    for (const model::QuickWatch& w : p_.quick_watches) remembers_.insert({w.sum, w.good});
+    for (const program::QuickWatch& w : p_.quick_watches) remembers_.insert({w.sum, w.good});
   }
   CCode run();
 
@@ -45,10 +45,10 @@ class CWriter {
   // c_code.cpp
   void names();
   void tables();
-  std::vector<VarId> inputs_of(const model::Solve& s) const;
+  std::vector<VarId> inputs_of(const program::Solve& s) const;
   void residual(std::size_t i);
   void solve(CBlock& b, std::size_t i);
-  void body(const std::vector<model::Assignment>& list, const std::string& indent);
+  void body(const std::vector<program::Assignment>& list, const std::string& indent);
   void sampler(std::size_t i);
   void tap(VarId target, const std::string& now);
   void item(CBlock& b, const Item& entry, const std::string& now);
@@ -64,8 +64,8 @@ class CWriter {
 
   // c_events.cpp
   void machines();
-  void bodies(const model::StateMachine& m, const std::vector<std::vector<model::Assignment>>& lists, const char* mode,
-              bool acted);
+  void bodies(const program::StateMachine& m, const std::vector<std::vector<program::Assignment>>& lists,
+              const char* mode, bool acted);
   void machine(std::size_t i);
   template <typename Visit>
   void inside(std::size_t machine, Visit visit) {
@@ -90,7 +90,7 @@ class CWriter {
   };
   std::vector<NodeId> held_operands(const GroupPlan& g) const;
   std::size_t operations(const GroupPlan& g) const;
-  const model::State& state(const GroupPlan& g, std::size_t i) const;
+  const program::State& state(const GroupPlan& g, std::size_t i) const;
   void crossings(const std::vector<std::vector<Item>>& pieces, GroupNames& names) const;
   std::string limit(NodeId node, const char* which, std::size_t place) const;
   void group(std::size_t index);
@@ -123,7 +123,7 @@ class CWriter {
   void trouble();
   void step();
 
-  const model::Program& p_;
+  const program::Program& p_;
   const Plan& plan_;
   CStyle style_;
   CNames names_;

@@ -5,14 +5,14 @@
 #include <set>
 
 #include "isodyne/engine/plan.h"
-#include "isodyne/model/tables.h"
+#include "isodyne/program/tables.h"
 
 namespace isodyne::engine {
 
-using model::Node;
-using model::NodeId;
-using model::Op;
-using model::VarId;
+using program::Node;
+using program::NodeId;
+using program::Op;
+using program::VarId;
 
 namespace {
 // Until link(), a register number says what kind of register it is.
@@ -67,7 +67,7 @@ std::int32_t CodeMaker::constant(double value) {
 }
 
 std::int32_t CodeMaker::operand(NodeId node) const {
-  return node == model::kNone ? 0 : known_.at(node);
+  return node == program::kNone ? 0 : known_.at(node);
 }
 
 namespace {
@@ -95,7 +95,7 @@ void CodeMaker::expect(const std::vector<NodeId>& roots) {
 
 /// Whether the operation at `child` may be done together with the one that needs it.
 bool CodeMaker::joins(NodeId child, bool comparison) const {
-  if (child == model::kNone || known_.contains(child)) return false;
+  if (child == program::kNone || known_.contains(child)) return false;
   const Op op = program_.node(child).op;
   if ((comparison ? comparison_of(op) : arithmetic(op)) < 0) return false;
   const auto uses = uses_.find(child);
@@ -104,9 +104,9 @@ bool CodeMaker::joins(NodeId child, bool comparison) const {
 
 /// An operation that is done together with the one below it, whose result it reads.
 struct CodeMaker::Tail {
-  NodeId below = model::kNone;  ///< kNone: there is none
-  NodeId other = model::kNone;  ///< the other operand
-  int form = 0;                 ///< + - * /, then - and / with the result below behind
+  NodeId below = program::kNone;  ///< kNone: there is none
+  NodeId other = program::kNone;  ///< the other operand
+  int form = 0;                   ///< + - * /, then - and / with the result below behind
 };
 
 /// With two to choose from, the operation on the left.
@@ -125,7 +125,7 @@ Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& ope
   if (joins(n.a, false) && n.b != n.a && joins(n.b, false)) {
     const Node &a = program_.node(n.a), &b = program_.node(n.b);
     const Tail left = tail_of(a);
-    if (left.below != model::kNone && (n.op == Op::add || n.op == Op::sub) && b.op == Op::mul) {
+    if (left.below != program::kNone && (n.op == Op::add || n.op == Op::sub) && b.op == Op::mul) {
       const Node& inner = program_.node(left.below);
       i.action = action(Action::first_sum, (arithmetic(inner.op) * 6 + left.form) * 2 + (n.op == Op::sub ? 1 : 0));
       operands = {inner.a, inner.b, left.other, b.a, b.b};
@@ -138,7 +138,7 @@ Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& ope
   const Tail last = tail_of(n);
   const Node& below = program_.node(last.below);
   const Tail middle = tail_of(below);
-  if (middle.below == model::kNone) {
+  if (middle.below == program::kNone) {
     i.action = action(Action::first_pair, arithmetic(below.op) * 6 + last.form);
     operands = {below.a, below.b, last.other};
   } else {
@@ -151,7 +151,7 @@ Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& ope
 
 /// The instruction for a node, its registers still 0, and the nodes whose results it reads, in order.
 Instruction CodeMaker::joined(const Node& n, std::vector<NodeId>& operands) const {
-  if (tail_of(n).below != model::kNone) return joined_arithmetic(n, operands);
+  if (tail_of(n).below != program::kNone) return joined_arithmetic(n, operands);
   Instruction i;
   if (n.op == Op::select && joins(n.a, true)) {
     const Node& inner = program_.node(n.a);
@@ -162,13 +162,13 @@ Instruction CodeMaker::joined(const Node& n, std::vector<NodeId>& operands) cons
   // Operations and the plain actions stand in the same order; constants and variables are copied.
   i.action = action(Action::copy, static_cast<int>(n.op) - static_cast<int>(Op::variable));
   for (const NodeId id : {n.a, n.b, n.c}) {
-    if (id != model::kNone) operands.push_back(id);
+    if (id != program::kNone) operands.push_back(id);
   }
   return i;
 }
 
 std::int32_t CodeMaker::compute(NodeId root, Code& code) {
-  if (root == model::kNone) return constant(0);
+  if (root == program::kNone) return constant(0);
   // Depth first without recursion: a node is finished once its operands are.
   std::vector<NodeId> todo{root}, operands;
   while (!todo.empty()) {
@@ -203,7 +203,7 @@ std::int32_t CodeMaker::compute(NodeId root, Code& code) {
   return known_.at(root);
 }
 
-void CodeMaker::assign(model::VarId target, NodeId node, Code& code) {
+void CodeMaker::assign(program::VarId target, NodeId node, Code& code) {
   const std::size_t before = code.size();
   const std::int32_t from = compute(node, code);
   if (code.size() > before && code.back().to == from) {
@@ -273,9 +273,9 @@ std::vector<double> CodeMaker::registers() const {
   return all;
 }
 
-std::vector<iso_table> tables_of(const model::Program& program) {
+std::vector<iso_table> tables_of(const program::Program& program) {
   std::vector<iso_table> tables;
-  for (const model::Table& t : program.tables) tables.push_back(model::plain(t));
+  for (const program::Table& t : program.tables) tables.push_back(program::plain(t));
   return tables;
 }
 
@@ -308,7 +308,7 @@ const void* const* execute(const Instruction* i, double* r, const iso_table* tab
 #define OP(id, count, text) ISO_PLACE(do_##id)
 #define LOOKUP(id, count, text) OP(id, count, text)
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
+#include "isodyne/program/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
@@ -341,14 +341,14 @@ do_copy:
 #define ISO_OPERANDS_1 r[i->a], 0, 0
 #define ISO_OPERANDS_2 r[i->a], r[i->b], 0
 #define ISO_OPERANDS_3 r[i->a], r[i->b], r[i->c]
-#define OP(id, count, text)                                        \
-  do_##id : r[i->to] = model::apply(Op::id, ISO_OPERANDS_##count); \
+#define OP(id, count, text)                                          \
+  do_##id : r[i->to] = program::apply(Op::id, ISO_OPERANDS_##count); \
   ISO_NEXT;
-#define LOOKUP(id, count, text)                                                                \
-  do_##id : r[i->to] = model::look_up(Op::id, tables[i->c], r[i->a], count > 1 ? r[i->b] : 0); \
+#define LOOKUP(id, count, text)                                                                  \
+  do_##id : r[i->to] = program::look_up(Op::id, tables[i->c], r[i->a], count > 1 ? r[i->b] : 0); \
   ISO_NEXT;
 #define FUNCTION(id, count, word, rule) OP(id, count, word)
-#include "isodyne/model/ops.def"
+#include "isodyne/program/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
@@ -409,13 +409,13 @@ void CodeMaker::place(Instruction& i) {
   i.action = static_cast<Action>(reinterpret_cast<std::intptr_t>(at));
 }
 
-Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
+Evaluator::Evaluator(const program::Program& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
   CodeMaker maker(program);
-  std::set<model::VarId> reads;
+  std::set<program::VarId> reads;
   maker.expect(roots);
   for (const NodeId root : roots) {
     results_.push_back(maker.compute(root, code_));
-    for (const model::VarId id : program.reads(root)) reads.insert(id);
+    for (const program::VarId id : program.reads(root)) reads.insert(id);
   }
   maker.link(code_);
   for (std::int32_t& result : results_) result = maker.linked(result);
@@ -424,7 +424,7 @@ Evaluator::Evaluator(const model::Program& program, const std::vector<NodeId>& r
 }
 
 void Evaluator::load(const double* variables) {
-  for (const model::VarId id : reads_) registers_[static_cast<std::size_t>(id)] = variables[id];
+  for (const program::VarId id : reads_) registers_[static_cast<std::size_t>(id)] = variables[id];
 }
 
 void Evaluator::compute() {

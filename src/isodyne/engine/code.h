@@ -10,7 +10,7 @@
 #include <vector>
 
 #include "isodyne/core/numerics.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::engine {
 
@@ -21,7 +21,7 @@ enum class Action : std::intptr_t {
 #define LOOKUP(id, arity, text) id,
 #define FUNCTION(id, arity, word, rule) id,
   copy,
-#include "isodyne/model/ops.def"
+#include "isodyne/program/ops.def"
 #undef OP
 #undef LOOKUP
 #undef FUNCTION
@@ -52,15 +52,15 @@ void spread(Code& code, std::size_t begin);
 /// results, so their final register numbers are known only at the end: call link() on every piece.
 class CodeMaker {
  public:
-  explicit CodeMaker(const model::Program& program)
+  explicit CodeMaker(const program::Program& program)
       : program_(program), variables_(static_cast<std::int32_t>(program.variables.size())) {}
 
   /// Says which expressions will be asked for, so that operations whose results are needed once can be joined.
-  void expect(const std::vector<model::NodeId>& roots);
+  void expect(const std::vector<program::NodeId>& roots);
   /// Appends code that computes `node`; returns where the result will be (to be passed through linked()).
-  std::int32_t compute(model::NodeId node, Code& code);
+  std::int32_t compute(program::NodeId node, Code& code);
   /// Appends code that stores `node` in a variable.
-  void assign(model::VarId target, model::NodeId node, Code& code);
+  void assign(program::VarId target, program::NodeId node, Code& code);
   /// Forgets intermediate results (but those kept). Call between pieces that do not always run together.
   void forget();
   /// From now on forget() leaves what is known at present: results that stay valid for all later pieces.
@@ -71,11 +71,11 @@ class CodeMaker {
   void restart();
   /// From now on the variable stands in a register of its own, which is returned: for pieces that must leave
   /// the variables alone. Calls one after the other give registers one after the other.
-  std::int32_t rename(model::VarId id);
+  std::int32_t rename(program::VarId id);
   /// The first of some registers that belong to nobody else, behind those renamed so far.
   std::int32_t room(std::int32_t count);
   /// Where a variable stands.
-  std::int32_t place_of(model::VarId id) const;
+  std::int32_t place_of(program::VarId id) const;
 
   std::int32_t linked(std::int32_t reg) const;
   /// Final registers, an end, and the places of the actions: ready to run, and not to be linked again.
@@ -86,27 +86,27 @@ class CodeMaker {
  private:
   static void place(Instruction& i);
   std::int32_t constant(double value);
-  std::int32_t operand(model::NodeId node) const;
-  bool joins(model::NodeId child, bool comparison) const;
-  Instruction joined(const model::Node& n, std::vector<model::NodeId>& operands) const;
-  Instruction joined_arithmetic(const model::Node& n, std::vector<model::NodeId>& operands) const;
+  std::int32_t operand(program::NodeId node) const;
+  bool joins(program::NodeId child, bool comparison) const;
+  Instruction joined(const program::Node& n, std::vector<program::NodeId>& operands) const;
+  Instruction joined_arithmetic(const program::Node& n, std::vector<program::NodeId>& operands) const;
   struct Tail;
-  Tail tail_of(const model::Node& n) const;
+  Tail tail_of(const program::Node& n) const;
 
-  const model::Program& program_;
+  const program::Program& program_;
   std::int32_t variables_;
   std::vector<double> constants_;
   std::map<std::uint64_t, std::int32_t> constant_index_;
-  std::unordered_map<model::NodeId, std::int32_t> known_;
-  std::unordered_map<model::NodeId, int> uses_;
-  std::unordered_map<model::NodeId, std::int32_t> kept_;
-  std::map<model::VarId, std::int32_t> renamed_;
+  std::unordered_map<program::NodeId, std::int32_t> known_;
+  std::unordered_map<program::NodeId, int> uses_;
+  std::unordered_map<program::NodeId, std::int32_t> kept_;
+  std::map<program::VarId, std::int32_t> renamed_;
   std::int32_t next_temporary_ = 0, kept_temporaries_ = 0;
   std::int32_t highest_ = 0, most_temporaries_ = 0;  ///< used since the last restart, and ever
 };
 
 /// The tables of a program in the form in which things are looked up; valid as long as the program.
-std::vector<iso_table> tables_of(const model::Program& program);
+std::vector<iso_table> tables_of(const program::Program& program);
 
 /// Runs code on registers. Never fails, allocates or blocks.
 /// The last instruction has the action `end`.
@@ -119,7 +119,7 @@ inline void run(const Code& code, double* registers, const iso_table* tables) {
 /// requirements. Has its own registers, so it may be used beside a running plant.
 class Evaluator {
  public:
-  Evaluator(const model::Program& program, const std::vector<model::NodeId>& roots);
+  Evaluator(const program::Program& program, const std::vector<program::NodeId>& roots);
 
   /// Computes all expressions from `variables` (one double per variable of the Program).
   void evaluate(const double* variables) {
@@ -128,7 +128,7 @@ class Evaluator {
   }
   /// The same in two steps, between which give() may put other values in the place of some variables.
   void load(const double* variables);
-  void give(model::VarId id, double value) { registers_[static_cast<std::size_t>(id)] = value; }
+  void give(program::VarId id, double value) { registers_[static_cast<std::size_t>(id)] = value; }
   void compute();
   /// Result of the i-th expression by the last evaluate(). kNone as root gives 0.
   double value(std::size_t i) const { return registers_[static_cast<std::size_t>(results_[i])]; }
@@ -137,7 +137,7 @@ class Evaluator {
   std::vector<iso_table> tables_;
   Code code_;
   std::vector<std::int32_t> results_;
-  std::vector<model::VarId> reads_;
+  std::vector<program::VarId> reads_;
   std::vector<double> registers_;
 };
 

@@ -4,9 +4,9 @@
 
 namespace isodyne::engine {
 
-using model::Item;
-using model::kNone;
-using model::VarId;
+using program::Item;
+using program::kNone;
+using program::VarId;
 
 PlantState Interpreter::start(std::span<const std::pair<VarId, double>> overrides) const {
   PlantState state;
@@ -24,23 +24,23 @@ PlantState Interpreter::start(std::span<const std::pair<VarId, double>> override
       if (id == target) state[id] = value;
     }
   }
-  for (const model::StateMachine& m : program_->machines) {
+  for (const program::StateMachine& m : program_->machines) {
     if (m.outer == kNone) continue;
-    const model::StateMachine& outer = program_->machines[static_cast<std::size_t>(m.outer)];
+    const program::StateMachine& outer = program_->machines[static_cast<std::size_t>(m.outer)];
     if (static_cast<int>(state[outer.mode]) == m.outer_mode && state[m.mode] == m.inactive) state[m.mode] = 0;
   }
-  for (const model::Actuator& a : program_->actuators) state[a.value] = a.start;
-  for (const model::Tap& tap : program_->taps) {
+  for (const program::Actuator& a : program_->actuators) state[a.value] = a.start;
+  for (const program::Tap& tap : program_->taps) {
     if (tap.healthy != kNone) state[tap.healthy] = state[tap.target];
   }
-  for (const model::Edge& edge : program_->edges) state[edge.previous] = 0;
+  for (const program::Edge& edge : program_->edges) state[edge.previous] = 0;
   return state;
 }
 
 /// Before the first instant everything was as it is then, so delays first give their inputs.
 void Interpreter::solve(const StateView& state) {
   const IsoFlushed flushed;
-  state[model::kTime] = to_seconds(*state.now);
+  state[program::kTime] = to_seconds(*state.now);
   compute(segments_, state, plan_.all(), Sampled::sensors);
   if (rings_.empty() || state.remembered.front() > 0) return;
   for (const Code& code : delay_code_) run_code(code, state);
@@ -56,7 +56,7 @@ void Interpreter::compute(const std::vector<Segment>& segments, const StateView&
   for (const Segment& s : segments) {
     if (s.rate >= due) continue;
     run(code_.data() + s.begin, registers, tables_.data());
-    if (s.has_item) after_segment(s, state, registers[model::kTime], sampled);
+    if (s.has_item) after_segment(s, state, registers[program::kTime], sampled);
   }
 }
 
@@ -85,15 +85,16 @@ void Interpreter::after_segment(const Segment& s, const StateView& state, double
 }
 
 void Interpreter::sample(std::size_t index, const StateView& state) const {
-  const model::Sensor& s = program_->sensors[index];
+  const program::Sensor& s = program_->sensors[index];
   if (!s.due(*state.now)) return;
   if (state.sensors != nullptr) return state.sensors->sample(static_cast<std::int32_t>(index));
   state[s.value] = state[s.truth];
 }
 
 bool Interpreter::sampler_due(const StateView& state, int due) const {
-  return std::any_of(program_->samplers.begin(), program_->samplers.end(),
-                     [&](const model::Sampler& s) { return plan_.rate_of_group(s.group) < due && s.due(*state.now); });
+  return std::any_of(program_->samplers.begin(), program_->samplers.end(), [&](const program::Sampler& s) {
+    return plan_.rate_of_group(s.group) < due && s.due(*state.now);
+  });
 }
 
 void Interpreter::settle(const StateView& state, ModeChanges& changes) {
@@ -103,7 +104,7 @@ void Interpreter::settle(const StateView& state, ModeChanges& changes) {
 }
 
 void Interpreter::settle_due(const StateView& state, int due, ModeChanges& changes) {
-  state[model::kTime] = to_seconds(*state.now);
+  state[program::kTime] = to_seconds(*state.now);
   compute(segments_, state, due, Sampled::sensors);
   bool stale = *state.entered == 0 && first_entry(state);
   if (stale) compute(segments_, state, due, Sampled::sensors);
@@ -117,7 +118,7 @@ void Interpreter::settle_due(const StateView& state, int due, ModeChanges& chang
 }
 
 void Interpreter::evaluate_at(const StateView& state, double seconds) {
-  state[model::kTime] = seconds;
+  state[program::kTime] = seconds;
   compute(segments_, state, plan_.all(), Sampled::nothing);
 }
 
@@ -127,7 +128,7 @@ void Interpreter::settle_all(const StateView& state, ModeChanges& changes) {
 }
 
 bool Interpreter::jump(const StateView& state, ModeChanges& changes) {
-  const double seconds = state[model::kTime];
+  const double seconds = state[program::kTime];
   bool any = take_transitions(state, plan_.all(), changes);
   if (any) evaluate_at(state, seconds);
   if (fire_events(state, plan_.all(), Sampled::nothing)) any = true;
@@ -169,7 +170,7 @@ void Interpreter::solve_equation(const SolveCode& s, const StateView& state) {
 void Interpreter::recall(const Segment& segment, const StateView& state, double now) {
   const auto index = static_cast<std::size_t>(segment.item.index);
   if (state.remembered[index] == 0) return;  // given by hand before the first instant
-  const model::Delay& d = program_->delays[index];
+  const program::Delay& d = program_->delays[index];
   state.values[static_cast<std::size_t>(segment.target)] =
       iso_recall(state.history.data() + rings_[index].begin, rings_[index].size, state.remembered[index], now,
                  to_seconds(program_->group_of(d.out).step), state.values[static_cast<std::size_t>(segment.operand)],

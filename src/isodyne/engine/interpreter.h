@@ -17,10 +17,10 @@ namespace isodyne::engine {
 class Interpreter : public Execution {
  public:
   /// `plan` outlives the interpreter.
-  Interpreter(std::shared_ptr<const model::Program> program, const Plan& plan);
+  Interpreter(std::shared_ptr<const program::Program> program, const Plan& plan);
 
   /// All variables at their start values; `overrides` replace some of them (SI).
-  PlantState start(std::span<const std::pair<model::VarId, double>> overrides) const;
+  PlantState start(std::span<const std::pair<program::VarId, double>> overrides) const;
 
   void solve(const StateView& state) override;
   void settle(const StateView& state, ModeChanges& changes) override;
@@ -42,20 +42,20 @@ class Interpreter : public Execution {
     std::size_t begin = 0;  ///< of code_; an end stands behind
     int rate = 0;
     bool has_item = false;
-    model::Item item{};        ///< tap, sampler, delay or solve
+    program::Item item{};      ///< tap, sampler, delay or solve
     std::int32_t target = 0;   ///< register of what the item gives
     std::int32_t operand = 0;  ///< of a delay: register of the lag; of a solve: index into solves_
   };
   struct Limits {
     std::size_t state = 0;  ///< within the group
-    std::int32_t lowest = model::kNone, highest = model::kNone;
+    std::int32_t lowest = program::kNone, highest = program::kNone;
   };
   /// An implicit equation has code of its own: it runs again and again with other values of the unknown.
   struct SolveCode {
     Code code;
     std::size_t index = 0;  ///< into Program::solves
     std::int32_t x = 0, residual = 0, derivative = 0, scale = 0;
-    std::int32_t lowest = model::kNone, highest = model::kNone;
+    std::int32_t lowest = program::kNone, highest = program::kNone;
   };
   struct MachineCode {
     std::vector<std::int32_t> conditions;  ///< registers, per transition
@@ -70,7 +70,7 @@ class Interpreter : public Execution {
     /// Per state: variables of its value and its derivative; within the step, registers of its derivative. The first
     /// of each, if they lie side by side.
     std::vector<std::int32_t> values, slopes_at, derivatives;
-    std::int32_t first_value = model::kNone, first_slope = model::kNone, first_derivative = model::kNone;
+    std::int32_t first_value = program::kNone, first_slope = program::kNone, first_derivative = program::kNone;
     /// Registers within the step; states lie side by side, and room for 6 n follows from the first of them on. That is
     /// where the methods put their stages, so these are where the code reads them.
     std::int32_t time = 0, first_state = 0;
@@ -90,12 +90,12 @@ class Interpreter : public Execution {
   };
 
   // interpreter_code.cpp
-  void expect(CodeMaker& maker, const std::vector<model::Item>& items) const;
+  void expect(CodeMaker& maker, const std::vector<program::Item>& items) const;
   void compile_order(CodeMaker& maker);
-  void compile_item(CodeMaker& maker, const model::Item& item, Segment& segment, std::vector<Segment>& segments);
+  void compile_item(CodeMaker& maker, const program::Item& item, Segment& segment, std::vector<Segment>& segments);
   void close(Segment& segment, std::vector<Segment>& segments);
   std::int32_t compile_solve(CodeMaker& maker, std::size_t index);
-  Code compile_body(CodeMaker& maker, const std::vector<model::Assignment>& body) const;
+  Code compile_body(CodeMaker& maker, const std::vector<program::Assignment>& body) const;
   void compile_machines(CodeMaker& maker);
   void compile_group(CodeMaker& maker, const GroupPlan& plan);
   void make_room(GroupCode& group) const;
@@ -129,14 +129,14 @@ class Interpreter : public Execution {
   void evaluate(GroupCode& group, const StateView& state, double t, const double* x, double* dx);
   void read_slopes(GroupCode& group, const StateView& state, const double* x);
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   const Plan& plan_;
   std::vector<iso_table> tables_;
   Code code_;
   std::vector<Segment> segments_;                                ///< everything, at instants
   std::vector<Code> transition_code_, event_code_, delay_code_;  ///< per rate
   std::vector<Code> sampler_code_;
-  std::vector<std::pair<model::VarId, Code>> start_code_;
+  std::vector<std::pair<program::VarId, Code>> start_code_;
   std::vector<MachineCode> machines_;
   std::vector<std::int32_t> own_machines_;  ///< those of other cores are counted by them
   std::vector<std::int32_t> event_conditions_;

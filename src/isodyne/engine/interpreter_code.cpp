@@ -4,20 +4,20 @@
 #include <set>
 
 #include "isodyne/engine/interpreter.h"
-#include "isodyne/model/groups.h"
-#include "isodyne/model/layout.h"
+#include "isodyne/program/groups.h"
+#include "isodyne/program/layout.h"
 
 namespace isodyne::engine {
 
-using model::Item;
-using model::kNone;
-using model::Method;
-using model::VarId;
+using program::Item;
+using program::kNone;
+using program::Method;
+using program::VarId;
 
-Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Plan& plan)
+Interpreter::Interpreter(std::shared_ptr<const program::Program> program, const Plan& plan)
     : program_(std::move(program)), plan_(plan), tables_(tables_of(*program_)), rings_(rings_of(*program_)) {
   CodeMaker maker(*program_);
-  for (const model::Assignment& a : program_->start) {
+  for (const program::Assignment& a : program_->start) {
     maker.forget();
     start_code_.emplace_back(a.target, Code{});
     maker.assign(a.target, a.value, start_code_.back().second);
@@ -25,7 +25,7 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
   maker.forget();
   compile_order(maker);
   maker.reserve();  // samplers run in the middle of the order and must leave its intermediate results alone
-  for (const model::Sampler& s : program_->samplers) sampler_code_.push_back(compile_body(maker, s.body));
+  for (const program::Sampler& s : program_->samplers) sampler_code_.push_back(compile_body(maker, s.body));
   compile_machines(maker);
   own_machines_ = plan_.machines();
   const auto rates = plan_.rates.size();
@@ -38,20 +38,20 @@ Interpreter::Interpreter(std::shared_ptr<const model::Program> program, const Pl
     maker.reserve();
     maker.forget();
     for (std::size_t e = 0; e < program_->events.size(); ++e) {
-      const model::WhenBlock& w = program_->events[e];
+      const program::WhenBlock& w = program_->events[e];
       if (plan_.rate_of_group(w.group) == static_cast<int>(rate))
         event_conditions_[e] = maker.compute(w.condition, event_code_[rate]);
     }
     maker.reserve();
     maker.forget();
     for (std::size_t d = 0; d < program_->delays.size(); ++d) {
-      const model::Delay& delay = program_->delays[d];
+      const program::Delay& delay = program_->delays[d];
       if (plan_.rate_of(delay.out) == static_cast<int>(rate))
         ring_inputs_[d] = maker.compute(delay.input, delay_code_[rate]);
     }
   }
   maker.restart();
-  for (const model::WhenBlock& w : program_->events) event_bodies_.push_back(compile_body(maker, w.body));
+  for (const program::WhenBlock& w : program_->events) event_bodies_.push_back(compile_body(maker, w.body));
   groups_.reserve(plan_.groups.size());
   for (const GroupPlan& g : plan_.groups) compile_group(maker, g);
   link(maker);
@@ -81,15 +81,15 @@ void Interpreter::compile_item(CodeMaker& maker, const Item& item, Segment& segm
   if (item.kind == Item::Kind::delay) segment.operand = maker.compute(program_->delays[index].lag, code_);
   if (item.kind == Item::Kind::solve) segment.operand = compile_solve(maker, index);
   if (item.kind != Item::Kind::sampler && item.kind != Item::Kind::sensor)
-    segment.target = maker.place_of(model::target_of(*program_, item));
+    segment.target = maker.place_of(program::target_of(*program_, item));
   close(segment, segments);
 }
 
 void Interpreter::expect(CodeMaker& maker, const std::vector<Item>& items) const {
-  std::vector<model::NodeId> roots;
+  std::vector<program::NodeId> roots;
   for (const Item& item : items) {
     if (item.kind == Item::Kind::solve) continue;  // with code of its own
-    for (const model::NodeId value : model::values_of(*program_, item)) roots.push_back(value);
+    for (const program::NodeId value : program::values_of(*program_, item)) roots.push_back(value);
   }
   maker.expect(roots);
 }
@@ -114,7 +114,7 @@ void Interpreter::compile_order(CodeMaker& maker) {
 
 /// The code repeats with other values of the unknown, so it shares nothing with what stands around it.
 std::int32_t Interpreter::compile_solve(CodeMaker& maker, std::size_t index) {
-  const model::Solve& s = program_->solves[index];
+  const program::Solve& s = program_->solves[index];
   SolveCode compiled;
   maker.forget();
   compiled.index = index;
@@ -132,9 +132,9 @@ std::int32_t Interpreter::compile_solve(CodeMaker& maker, std::size_t index) {
 }
 
 /// Assignments run one after the other, so nothing computed for one is known to the next.
-Code Interpreter::compile_body(CodeMaker& maker, const std::vector<model::Assignment>& body) const {
+Code Interpreter::compile_body(CodeMaker& maker, const std::vector<program::Assignment>& body) const {
   Code code;
-  for (const model::Assignment& a : body) {
+  for (const program::Assignment& a : body) {
     maker.forget();
     maker.assign(a.target, a.value, code);
   }
@@ -148,15 +148,15 @@ void Interpreter::compile_machines(CodeMaker& maker) {
     maker.reserve();  // results of all rates are looked at together
     maker.forget();
     for (std::size_t i = 0; i < machines_.size(); ++i) {
-      const model::StateMachine& m = program_->machines[i];
+      const program::StateMachine& m = program_->machines[i];
       if (plan_.rate_of(m.mode) != static_cast<int>(rate)) continue;
-      for (const model::Transition& t : m.transitions)
+      for (const program::Transition& t : m.transitions)
         machines_[i].conditions.push_back(maker.compute(t.condition, transition_code_[rate]));
     }
   }
   maker.restart();
   for (std::size_t i = 0; i < machines_.size(); ++i) {
-    const model::StateMachine& m = program_->machines[i];
+    const program::StateMachine& m = program_->machines[i];
     for (const auto& body : m.entry) machines_[i].entry.push_back(compile_body(maker, body));
     for (const auto& body : m.exit) machines_[i].exit.push_back(compile_body(maker, body));
     if (m.outer != kNone) machines_[static_cast<std::size_t>(m.outer)].inner.push_back(static_cast<std::int32_t>(i));
@@ -173,10 +173,10 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
     g.slopes_at.push_back(program_->states[static_cast<std::size_t>(s)].derivative);
   }
   maker.restart();
-  for (const model::NodeId node : plan_.held_nodes(plan)) maker.compute(node, g.held);
+  for (const program::NodeId node : plan_.held_nodes(plan)) maker.compute(node, g.held);
   maker.keep();
   for (std::size_t i = 0; i < plan.group->states.size(); ++i) {
-    const model::State& s = program_->states[static_cast<std::size_t>(plan.group->states[i])];
+    const program::State& s = program_->states[static_cast<std::size_t>(plan.group->states[i])];
     if (s.lowest == kNone) continue;
     g.limits.push_back({i, maker.compute(s.lowest, g.held), maker.compute(s.highest, g.held)});
   }
@@ -184,13 +184,13 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   maker.forget();
   const bool sloped = !plan.group->jacobian.empty() || !plan.group->drift.empty();
   if (sloped) {
-    for (const model::Group::Slope& s : plan.group->jacobian)
+    for (const program::Group::Slope& s : plan.group->jacobian)
       g.slope_registers.push_back(maker.compute(s.value, g.slopes));
-    for (const model::NodeId d : plan.group->drift)
+    for (const program::NodeId d : plan.group->drift)
       g.drift_registers.push_back(d == kNone ? kNone : maker.compute(d, g.slopes));
   }
   maker.forget();
-  g.time = maker.rename(model::kTime);
+  g.time = maker.rename(program::kTime);
   for (std::size_t i = 0; i < plan.group->states.size(); ++i) {
     const std::int32_t to = maker.rename(program_->states[static_cast<std::size_t>(plan.group->states[i])].value);
     if (i == 0) g.first_state = to;
@@ -199,7 +199,7 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   std::set<VarId> made;
   for (const std::int32_t place : plan.between) {
     const Item& item = program_->order[static_cast<std::size_t>(place)];
-    if (item.kind != Item::Kind::tap) made.insert(model::target_of(*program_, item));
+    if (item.kind != Item::Kind::tap) made.insert(program::target_of(*program_, item));
   }
   for (const VarId slope : g.slopes_at) {  // side by side, so before the others
     if (made.erase(slope) > 0) maker.rename(slope);
@@ -208,7 +208,7 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   for (const std::int32_t place : plan.between) {
     const Item& item = program_->order[static_cast<std::size_t>(place)];
     if (item.kind != Item::Kind::solve) continue;
-    const VarId target = model::target_of(*program_, item);
+    const VarId target = program::target_of(*program_, item);
     g.guesses.emplace_back(maker.place_of(target), target);
   }
   maker.reserve();
@@ -280,7 +280,7 @@ void Interpreter::link(const CodeMaker& maker) {
     g.first_state = maker.linked(g.first_state);
     link_all(g.derivatives);
     const auto first_of = [](const std::vector<std::int32_t>& row) {
-      return model::first_of_row(row.size(), [&](std::size_t i) { return row[i]; });
+      return program::first_of_row(row.size(), [&](std::size_t i) { return row[i]; });
     };
     g.first_value = first_of(g.values);
     g.first_slope = first_of(g.slopes_at);

@@ -6,14 +6,14 @@
 
 namespace isodyne::engine {
 
-using model::kNone;
+using program::kNone;
 
 /// Leaves the present mode: machines inside it first.
 void Interpreter::leave(const StateView& state, std::size_t machine) {
-  const model::StateMachine& m = program_->machines[machine];
+  const program::StateMachine& m = program_->machines[machine];
   const int mode = static_cast<int>(state[m.mode]);
   for (const std::int32_t inner : machines_[machine].inner) {
-    const model::StateMachine& inside = program_->machines[static_cast<std::size_t>(inner)];
+    const program::StateMachine& inside = program_->machines[static_cast<std::size_t>(inner)];
     if (inside.outer_mode != mode || static_cast<int>(state[inside.mode]) == inside.inactive) continue;
     leave(state, static_cast<std::size_t>(inner));
     state[inside.mode] = inside.inactive;
@@ -24,7 +24,7 @@ void Interpreter::leave(const StateView& state, std::size_t machine) {
 
 /// Enters a mode, then the machines inside it.
 void Interpreter::enter(const StateView& state, std::size_t machine, int mode) {
-  const model::StateMachine& m = program_->machines[machine];
+  const program::StateMachine& m = program_->machines[machine];
   state[m.mode] = mode;
   state[m.entered] = to_seconds(*state.now);
   restarted_[machine] = 1;
@@ -56,7 +56,7 @@ bool Interpreter::take_transitions(const StateView& state, int due, ModeChanges&
   std::fill(restarted_.begin(), restarted_.end(), 0);
   for (int rate = 0; rate < due; ++rate) run_code(transition_code_[static_cast<std::size_t>(rate)], state);
   for (std::size_t m = 0; m < program_->machines.size(); ++m) {
-    const model::StateMachine& machine = program_->machines[m];
+    const program::StateMachine& machine = program_->machines[m];
     if (plan_.rate_of(machine.mode) >= due) continue;
     const int mode = static_cast<int>(state[machine.mode]);
     std::size_t t = restarted_[m] != 0 || mode == machine.inactive ? machine.transitions.size() : 0;

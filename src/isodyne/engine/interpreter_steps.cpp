@@ -7,12 +7,12 @@
 
 namespace isodyne::engine {
 
-using model::kNone;
-using model::Method;
+using program::kNone;
+using program::Method;
 
 PlantTrouble Interpreter::trouble_of(const StateView& state) const {
   if (*state.unsolved != kNone) {
-    const model::VarId x = program_->solves[static_cast<std::size_t>(*state.unsolved)].x;
+    const program::VarId x = program_->solves[static_cast<std::size_t>(*state.unsolved)].x;
     return {PlantTrouble::Kind::no_solution, *state.unsolved, state[x]};
   }
   if (*state.endless != 0) return {PlantTrouble::Kind::endless_events, 0, 0};
@@ -65,12 +65,12 @@ void Interpreter::evaluate(GroupCode& g, const StateView& state, double t, const
 
 /// A state held at its limit depends on nothing.
 void Interpreter::read_slopes(GroupCode& g, const StateView& state, const double* x) {
-  const model::Group& group = *g.plan->group;
+  const program::Group& group = *g.plan->group;
   const std::size_t n = g.x.size();
   run_code(g.slopes, state);
   std::fill(g.jacobian.begin(), g.jacobian.end(), 0.0);
   for (std::size_t i = 0; i < group.jacobian.size(); ++i) {
-    const model::Group::Slope& s = group.jacobian[i];
+    const program::Group::Slope& s = group.jacobian[i];
     g.jacobian[static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column)] =
         state.values[static_cast<std::size_t>(g.slope_registers[i])];
   }
@@ -95,9 +95,9 @@ void Interpreter::slopes(std::size_t group, const StateView& state, double* jaco
 
 /// One step of the method: x becomes the new states. On trouble it is of no use any more.
 PlantTrouble Interpreter::advance(GroupCode& g, const StateView& state, double* x, const double* k1) {
-  const model::Group& group = *g.plan->group;
+  const program::Group& group = *g.plan->group;
   const auto n = static_cast<int>(group.states.size());
-  const double t = state[model::kTime], h = to_seconds(group.step);
+  const double t = state[program::kTime], h = to_seconds(group.step);
   double* const r = state.values.data();
   double* const work = r + g.first_state;
   // Most groups are one stretch of code; the others have more to look after.

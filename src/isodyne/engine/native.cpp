@@ -18,7 +18,8 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/core/child.h"
+#include "isodyne/core/file.h"
+#include "isodyne/core/process.h"
 #include "isodyne/core/text.h"
 
 extern char** environ;
@@ -115,22 +116,6 @@ void shrink(const std::string& folder, std::uint64_t limit) {
   }
 }
 
-/// A folder of its own to build in, gone with the object.
-class Workshop {
- public:
-  explicit Workshop(const std::string& parent) {
-    std::string name = parent + "/build-XXXXXX";
-    if (mkdtemp(name.data()) != nullptr) folder = name;
-  }
-  ~Workshop() {
-    std::error_code error;
-    if (!folder.empty()) fs::remove_all(folder, error);
-  }
-  Workshop(const Workshop&) = delete;
-  Workshop& operator=(const Workshop&) = delete;
-  std::string folder;  ///< empty: it could not be made
-};
-
 /// The line of a compiler's messages that says what is wrong.
 std::string first_error(const std::string& text) {
   const std::size_t found = text.find("error");
@@ -224,7 +209,7 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::load(const std::string& fi
 }
 
 namespace {
-CCode whole_code(const model::Program& program, const Plan& plan) {
+CCode whole_code(const program::Program& program, const Plan& plan) {
   CCode code = c_code(program, plan, {});
   code.text = std::string(kNumericsText) + kMemoryText + code.text;
   return code;
@@ -235,7 +220,7 @@ std::string kept_file(const CCode& code, const NativeSettings& settings) {
 }
 }  // namespace
 
-bool NativeCode::in_cache(const model::Program& program, const Plan& plan, const NativeSettings& settings) {
+bool NativeCode::in_cache(const program::Program& program, const Plan& plan, const NativeSettings& settings) {
   std::error_code error;
   return !settings.cache.empty() && fs::exists(kept_file(whole_code(program, plan), settings), error);
 }
@@ -243,15 +228,15 @@ bool NativeCode::in_cache(const model::Program& program, const Plan& plan, const
 /// Why nothing can be kept in this folder; empty if it can.
 static std::string why_not_kept(const std::string& cache) {
   constexpr std::uintmax_t kEnough = 8 << 20;  // of a source, what compilers leave beside it, and an object
-  const Workshop trial(cache);
-  if (trial.folder.empty()) return fmt::format("cannot write in {}: {}", cache, std::strerror(errno));
+  const TemporaryFolder trial(cache);
+  if (trial.path().empty()) return fmt::format("cannot write in {}: {}", cache, trial.trouble().reason);
   std::error_code error;
   const fs::space_info space = fs::space(cache, error);
   if (error || space.available >= kEnough) return {};
   return fmt::format("{} has only {} KiB left", cache, space.available / 1024);
 }
 
-Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program& program, const Plan& plan,
+Result<std::shared_ptr<const NativeCode>> NativeCode::make(const program::Program& program, const Plan& plan,
                                                            const NativeSettings& settings, std::string& remark,
                                                            const std::atomic<bool>& stop) {
   if (settings.compiler.empty()) return Failure{"no C compiler was found", "", ""};
@@ -277,11 +262,11 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::make(const model::Program&
     remark = fmt::format("native code is not kept: {}", why_not);
     cache.clear();
   }
-  const Workshop workshop(cache.empty() ? fs::temp_directory_path(error).string() : cache);
-  if (workshop.folder.empty()) return Failure{"cannot make a folder to compile in", "", std::strerror(errno)};
-  const Status compiled = compile(code, workshop.folder, settings, stop);
+  const TemporaryFolder workshop(cache);
+  if (workshop.path().empty()) return workshop.trouble();
+  const Status compiled = compile(code, workshop.path().string(), settings, stop);
   if (!compiled) return compiled.failure();
-  const std::string made = workshop.folder + "/model.so";
+  const std::string made = (workshop.path() / "model.so").string();
   auto loaded = load(made, code);
   if (!loaded || cache.empty()) return loaded;
   // Loaded code stays what it is under its new name.
@@ -300,7 +285,7 @@ void sample_of_host(void* sensors, std::int32_t sensor) {
 }
 }  // namespace
 
-NativePlant::NativePlant(const model::Program& program, std::shared_ptr<const NativeCode> code)
+NativePlant::NativePlant(const program::Program& program, std::shared_ptr<const NativeCode> code)
     : program_(program),
       code_(std::move(code)),
       known_(code_->known),

@@ -46,11 +46,11 @@ class NativeCode {
   NativeCode& operator=(const NativeCode&) = delete;
 
   /// Whether the cache has code of this program for these settings.
-  static bool in_cache(const model::Program& program, const Plan& plan, const NativeSettings& settings);
+  static bool in_cache(const program::Program& program, const Plan& plan, const NativeSettings& settings);
 
   /// Generates, compiles (or finds in the cache) and loads. Sets `remark` when something on the way is worth a line
   /// though it ended well. `stop` may be set from another thread to give up.
-  static Result<std::shared_ptr<const NativeCode>> make(const model::Program& program, const Plan& plan,
+  static Result<std::shared_ptr<const NativeCode>> make(const program::Program& program, const Plan& plan,
                                                         const NativeSettings& settings, std::string& remark,
                                                         const std::atomic<bool>& stop);
 
@@ -69,7 +69,7 @@ class NativeCode {
 /// Executes native code on a plant's state.
 class NativePlant : public Execution {
  public:
-  NativePlant(const model::Program& program, std::shared_ptr<const NativeCode> code);
+  NativePlant(const program::Program& program, std::shared_ptr<const NativeCode> code);
 
   void solve(const StateView& state) override;
   void settle(const StateView& state, ModeChanges& changes) override;
@@ -78,7 +78,7 @@ class NativePlant : public Execution {
  private:
   iso_memory& memory(const StateView& state, ModeChanges& changes);
 
-  const model::Program& program_;
+  const program::Program& program_;
   std::shared_ptr<const NativeCode> code_;
   std::vector<double> known_, work_;
   std::vector<char> tapped_;

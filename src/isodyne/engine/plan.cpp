@@ -3,28 +3,28 @@
 #include <algorithm>
 #include <set>
 
-#include "isodyne/model/groups.h"
+#include "isodyne/program/groups.h"
 
 namespace isodyne::engine {
 
-using model::kNone;
-using model::Node;
-using model::NodeId;
+using program::kNone;
+using program::Node;
+using program::NodeId;
 
-Plan::Plan(const model::Program& p, std::int32_t own_core) : program(&p), core(own_core) {
-  const auto step_here = [&](const model::Group& g) { return g.core == core ? g.step : std::max(g.step, p.step); };
+Plan::Plan(const program::Program& p, std::int32_t own_core) : program(&p), core(own_core) {
+  const auto step_here = [&](const program::Group& g) { return g.core == core ? g.step : std::max(g.step, p.step); };
   std::set<Time> steps;
   if (!p.groups.empty()) steps.insert(p.step);
-  for (const model::Group& g : p.groups) steps.insert(step_here(g));
+  for (const program::Group& g : p.groups) steps.insert(step_here(g));
   rates.assign(steps.begin(), steps.end());
-  for (const model::Group& g : p.groups) {
+  for (const program::Group& g : p.groups) {
     GroupPlan plan;
     plan.group = &g;
     plan.here = g.core == core;
     plan.rate = static_cast<int>(std::find(rates.begin(), rates.end(), step_here(g)) - rates.begin());
     const auto index = static_cast<std::int32_t>(groups.size());
-    plan.moving = model::moving_variables(p, index);
-    const std::vector<bool> wanted = model::computed_between(p, index, plan.moving);
+    plan.moving = program::moving_variables(p, index);
+    const std::vector<bool> wanted = program::computed_between(p, index, plan.moving);
     for (std::size_t place = 0; place < wanted.size(); ++place) {
       if (wanted[place]) plan.between.push_back(static_cast<std::int32_t>(place));
     }
@@ -34,8 +34,8 @@ Plan::Plan(const model::Program& p, std::int32_t own_core) : program(&p), core(o
   if (!rates.empty()) instants_per_step = p.step / rates.front();
 }
 
-int Plan::rate_of(const model::Item& item) const {
-  return rate_of_group(model::group_of(*program, item));
+int Plan::rate_of(const program::Item& item) const {
+  return rate_of_group(program::group_of(*program, item));
 }
 
 std::vector<std::int32_t> Plan::machines() const {
@@ -50,7 +50,7 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
   // 0: not seen; 1: operands pending; 2: held; 3: moves.
   std::vector<char> seen(program->nodes.size(), 0);
   std::vector<NodeId> held, todo;
-  const auto is_leaf = [](const Node& n) { return n.op == model::Op::constant || n.op == model::Op::variable; };
+  const auto is_leaf = [](const Node& n) { return n.op == program::Op::constant || n.op == program::Op::variable; };
   const auto visit = [&](NodeId root) {
     if (root == kNone) return;
     todo.push_back(root);
@@ -61,7 +61,7 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
       if (mark >= 2) {
         todo.pop_back();
       } else if (is_leaf(n)) {
-        mark = n.op == model::Op::variable && g.moving[static_cast<std::size_t>(n.variable)] ? 3 : 2;
+        mark = n.op == program::Op::variable && g.moving[static_cast<std::size_t>(n.variable)] ? 3 : 2;
         todo.pop_back();
       } else if (mark == 0) {
         mark = 1;
@@ -79,7 +79,8 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
     }
   };
   for (const std::int32_t place : g.between) {
-    for (const NodeId value : model::values_of(*program, program->order[static_cast<std::size_t>(place)])) visit(value);
+    for (const NodeId value : program::values_of(*program, program->order[static_cast<std::size_t>(place)]))
+      visit(value);
   }
   for (const std::int32_t s : g.group->states) {
     visit(program->states[static_cast<std::size_t>(s)].lowest);
@@ -88,7 +89,7 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
   return held;
 }
 
-void count_uses(const model::Program& program, const std::vector<NodeId>& roots,
+void count_uses(const program::Program& program, const std::vector<NodeId>& roots,
                 const std::function<bool(NodeId)>& known, std::unordered_map<NodeId, int>& uses) {
   std::vector<NodeId> todo;
   const auto use = [&](NodeId id) {
@@ -104,22 +105,22 @@ void count_uses(const model::Program& program, const std::vector<NodeId>& roots,
   }
 }
 
-std::vector<std::int32_t> cores_of(const model::Program& program) {
+std::vector<std::int32_t> cores_of(const program::Program& program) {
   std::set<std::int32_t> cores{0};
-  for (const model::Group& g : program.groups) cores.insert(g.core);
+  for (const program::Group& g : program.groups) cores.insert(g.core);
   return {cores.begin(), cores.end()};
 }
 
-std::shared_ptr<const model::Program> on_one_core(const model::Program& program) {
-  auto made = std::make_shared<model::Program>(program);
-  for (model::Group& g : made->groups) g.core = 0;
+std::shared_ptr<const program::Program> on_one_core(const program::Program& program) {
+  auto made = std::make_shared<program::Program>(program);
+  for (program::Group& g : made->groups) g.core = 0;
   return made;
 }
 
-std::vector<Ring> rings_of(const model::Program& p) {
+std::vector<Ring> rings_of(const program::Program& p) {
   std::vector<Ring> rings;
   std::int64_t begin = 0;
-  for (const model::Delay& d : p.delays) {
+  for (const program::Delay& d : p.delays) {
     rings.push_back({begin, d.longest / p.group_of(d.out).step + 3});
     begin += rings.back().size;
   }

@@ -9,13 +9,13 @@
 #include <unordered_map>
 #include <vector>
 
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::engine {
 
 /// What one group computes within its steps.
 struct GroupPlan {
-  const model::Group* group = nullptr;
+  const program::Group* group = nullptr;
   int rate = 0;
   bool here = true;                   ///< stepped on the core of the plan
   std::vector<bool> moving;           ///< per variable: changes within the step, as the group sees it
@@ -23,9 +23,9 @@ struct GroupPlan {
 };
 
 struct Plan {
-  explicit Plan(const model::Program& program, std::int32_t core = 0);
+  explicit Plan(const program::Program& program, std::int32_t core = 0);
 
-  const model::Program* program;
+  const program::Program* program;
   std::int32_t core;
   /// The steps of the groups, quickest first, each a multiple of the one before. Quick groups of other cores count as
   /// stepped with the bench.
@@ -42,8 +42,8 @@ struct Plan {
   int all() const { return static_cast<int>(rates.size()); }
 
   int rate_of_group(std::int32_t group) const { return groups[static_cast<std::size_t>(group)].rate; }
-  int rate_of(model::VarId id) const { return rate_of_group(program->variable(id).group); }
-  int rate_of(const model::Item& item) const;
+  int rate_of(program::VarId id) const { return rate_of_group(program->variable(id).group); }
+  int rate_of(const program::Item& item) const;
   /// State machines that are stepped here.
   std::vector<std::int32_t> machines() const;
   /// Instants of the quickest rate in one step of the bench.
@@ -51,23 +51,23 @@ struct Plan {
 
   /// The nodes below the expressions of a group's steps that do not move: computed once a step. Operands come
   /// before results; constants and variables are left out.
-  std::vector<model::NodeId> held_nodes(const GroupPlan& group) const;
+  std::vector<program::NodeId> held_nodes(const GroupPlan& group) const;
 };
 
 /// Adds up how many times each node below some roots is needed; what is `known` already is counted, not entered.
-void count_uses(const model::Program& program, const std::vector<model::NodeId>& roots,
-                const std::function<bool(model::NodeId)>& known, std::unordered_map<model::NodeId, int>& uses);
+void count_uses(const program::Program& program, const std::vector<program::NodeId>& roots,
+                const std::function<bool(program::NodeId)>& known, std::unordered_map<program::NodeId, int>& uses);
 
 /// The cores that a program asks for, that of the bench first.
-std::vector<std::int32_t> cores_of(const model::Program& program);
+std::vector<std::int32_t> cores_of(const program::Program& program);
 
 /// The same program with everything on the core of the bench.
-std::shared_ptr<const model::Program> on_one_core(const model::Program& program);
+std::shared_ptr<const program::Program> on_one_core(const program::Program& program);
 
 /// Rings of the delays, one after another.
 struct Ring {
   std::int64_t begin = 0, size = 0;
 };
-std::vector<Ring> rings_of(const model::Program& program);
+std::vector<Ring> rings_of(const program::Program& program);
 
 }  // namespace isodyne::engine

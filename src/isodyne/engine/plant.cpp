@@ -5,8 +5,8 @@
 
 namespace isodyne::engine {
 
-using model::FaultKind;
-using model::kNone;
+using program::FaultKind;
+using program::kNone;
 
 namespace {
 /// Bit `bit` of a whole number turned round, in two's complement.
@@ -125,17 +125,17 @@ void refresh_tap(PlantState& state, std::size_t tap) {
   state.taps[tap].active = any;
 }
 
-Plant::Core::Core(const std::shared_ptr<const model::Program>& program, std::int32_t number)
+Plant::Core::Core(const std::shared_ptr<const program::Program>& program, std::int32_t number)
     : plan(*program, number), interpreter(program, plan) {
   for (std::size_t i = 0; i < program->variables.size(); ++i) {
-    const bool mine = program->group_of(static_cast<model::VarId>(i)).core == number;
+    const bool mine = program->group_of(static_cast<program::VarId>(i)).core == number;
     if (!mine) continue;
     if (own.empty() || own.back().first + own.back().second != i) own.emplace_back(i, 0);
     ++own.back().second;
   }
 }
 
-Plant::Plant(std::shared_ptr<const model::Program> program) : program_(std::move(program)) {
+Plant::Plant(std::shared_ptr<const program::Program> program) : program_(std::move(program)) {
   const std::vector<std::int32_t> numbers = cores_of(*program_);
   for (const std::int32_t number : numbers) cores_.push_back(std::make_unique<Core>(program_, number));
   std::size_t instants = 0;
@@ -254,7 +254,7 @@ PlantTrouble Plant::join(PlantState& state, PlantTrouble trouble) {
 void Plant::apply_input_taps(PlantState& state) const {
   const double now = to_seconds(state.now);
   for (std::size_t i = 0; i < program_->taps.size(); ++i) {
-    const model::Tap& tap = program_->taps[i];
+    const program::Tap& tap = program_->taps[i];
     if (tap.healthy != kNone) state[tap.target] = through_tap(state.taps[i], state[tap.healthy], now);
   }
 }

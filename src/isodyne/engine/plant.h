@@ -20,10 +20,10 @@ namespace isodyne::engine {
 
 class Plant {
  public:
-  explicit Plant(std::shared_ptr<const model::Program> program);
+  explicit Plant(std::shared_ptr<const program::Program> program);
 
   /// All variables at their start values; `overrides` replace some of them (SI).
-  PlantState start(std::span<const std::pair<model::VarId, double>> overrides) const {
+  PlantState start(std::span<const std::pair<program::VarId, double>> overrides) const {
     return lead().interpreter.start(overrides);
   }
 
@@ -65,13 +65,13 @@ class Plant {
   /// Whether something else than the interpreter executes now, on every core.
   bool adopted() const;
 
-  const model::Program& program() const { return *program_; }
-  const std::shared_ptr<const model::Program>& shared_program() const { return program_; }
+  const program::Program& program() const { return *program_; }
+  const std::shared_ptr<const program::Program>& shared_program() const { return program_; }
   Interpreter& interpreter() { return lead().interpreter; }
 
  private:
   struct Core {
-    Core(const std::shared_ptr<const model::Program>& program, std::int32_t number);
+    Core(const std::shared_ptr<const program::Program>& program, std::int32_t number);
     Plan plan;
     Interpreter interpreter;
     Execution* execution = &interpreter;
@@ -80,7 +80,7 @@ class Plant {
     /// Of all cores but the first: what they work on between two instants of the bench.
     std::vector<double> values;
     Time now{};
-    std::int32_t unsolved = model::kNone, endless = 0;
+    std::int32_t unsolved = program::kNone, endless = 0;
     std::array<double, 5> doubt{};
     PlantTrouble trouble;
     std::vector<std::pair<std::size_t, std::size_t>> own;  ///< stretches of variables of its groups: begin, length
@@ -93,7 +93,7 @@ class Plant {
   void step_share(std::size_t member);
   PlantTrouble join(PlantState& state, PlantTrouble trouble);
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::vector<std::unique_ptr<Core>> cores_;
   Execution* whole_ = nullptr;
   PlantState* stepping_ = nullptr;  ///< for the crew

@@ -10,14 +10,14 @@
 #include <sunlinsol/sunlinsol_dense.h>
 #include <sunmatrix/sunmatrix_dense.h>
 
-#include "isodyne/model/groups.h"
-#include "isodyne/model/margin.h"
+#include "isodyne/program/groups.h"
+#include "isodyne/program/margin.h"
 
 namespace isodyne::engine {
 
-using model::kNone;
-using model::NodeId;
-using model::VarId;
+using program::kNone;
+using program::NodeId;
+using program::VarId;
 
 namespace {
 
@@ -26,11 +26,11 @@ constexpr int kMostEventsPerStep = 10'000;
 }  // namespace
 
 struct ReferencePlant::Solver {
-  std::shared_ptr<const model::Program> program;
+  std::shared_ptr<const program::Program> program;
   const Plan& plan;
   ReferenceAccuracy accuracy;
   Interpreter interpreter;
-  std::unique_ptr<model::Program> with_crossings;
+  std::unique_ptr<program::Program> with_crossings;
   std::unique_ptr<Evaluator> crossings;
   std::vector<NodeId> limits_low, limits_high;
   std::unique_ptr<Evaluator> limits;
@@ -51,7 +51,7 @@ struct ReferencePlant::Solver {
   bool begun = false;
   long calls = 0;
 
-  Solver(std::shared_ptr<const model::Program> p, const Plan& made, ReferenceAccuracy wanted)
+  Solver(std::shared_ptr<const program::Program> p, const Plan& made, ReferenceAccuracy wanted)
       : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan) {
     find_crossings();
     find_outside();
@@ -86,17 +86,17 @@ struct ReferencePlant::Solver {
 
   /// Transitions of one source mode may become true in any order, so every condition is a root of its own.
   void find_crossings() {
-    with_crossings = std::make_unique<model::Program>(*program);
-    model::Distances done;
-    const auto crossing = [&](NodeId condition) { return model::distance_of(*with_crossings, condition, 1, done); };
+    with_crossings = std::make_unique<program::Program>(*program);
+    program::Distances done;
+    const auto crossing = [&](NodeId condition) { return program::distance_of(*with_crossings, condition, 1, done); };
     std::vector<NodeId> nodes;
-    for (const model::StateMachine& m : program->machines) {
-      for (const model::Transition& t : m.transitions) nodes.push_back(crossing(t.condition));
+    for (const program::StateMachine& m : program->machines) {
+      for (const program::Transition& t : m.transitions) nodes.push_back(crossing(t.condition));
     }
-    for (const model::WhenBlock& w : program->events) nodes.push_back(crossing(w.condition));
+    for (const program::WhenBlock& w : program->events) nodes.push_back(crossing(w.condition));
     std::vector<NodeId> bounds;
     for (std::size_t i = 0; i < program->states.size(); ++i) {
-      const model::State& s = program->states[i];
+      const program::State& s = program->states[i];
       if (s.lowest == kNone) continue;
       limited.push_back(i);
       bounds.insert(bounds.end(), {s.lowest, s.highest});
@@ -108,13 +108,13 @@ struct ReferencePlant::Solver {
   }
 
   void find_outside() {
-    std::set<VarId> computed{model::kTime}, read;
-    for (const model::State& s : program->states) computed.insert(s.value);
-    for (const model::Item& item : program->order) {
-      using Kind = model::Item::Kind;
+    std::set<VarId> computed{program::kTime}, read;
+    for (const program::State& s : program->states) computed.insert(s.value);
+    for (const program::Item& item : program->order) {
+      using Kind = program::Item::Kind;
       if (item.kind == Kind::sampler || item.kind == Kind::tap || item.kind == Kind::sensor) continue;
-      computed.insert(model::target_of(*program, item));
-      for (const NodeId value : model::values_of(*program, item)) {
+      computed.insert(program::target_of(*program, item));
+      for (const NodeId value : program::values_of(*program, item)) {
         for (const VarId id : program->reads(value)) read.insert(id);
       }
     }
@@ -235,7 +235,7 @@ struct ReferencePlant::Solver {
     std::size_t worst = 0;
     double most = -1;
     for (std::size_t i = 0; i < before.size(); ++i) {
-      const model::State& s = program->states[i];
+      const program::State& s = program->states[i];
       const double pace = std::abs((*state)[s.derivative]) / (std::abs((*state)[s.value]) + accuracy.absolute);
       if (std::isnan(pace) || pace > most) {
         worst = i;
@@ -286,7 +286,7 @@ struct ReferencePlant::Solver {
           interpreter.jump(*state, changes);
         }
       }
-      (*state)[model::kTime] = t;
+      (*state)[program::kTime] = t;
       begin(t, left);
     }
     *state->now = end_ns;
@@ -295,7 +295,7 @@ struct ReferencePlant::Solver {
   }
 };
 
-ReferencePlant::ReferencePlant(std::shared_ptr<const model::Program> program, const Plan& plan,
+ReferencePlant::ReferencePlant(std::shared_ptr<const program::Program> program, const Plan& plan,
                                ReferenceAccuracy accuracy)
     : solver_(std::make_unique<Solver>(std::move(program), plan, accuracy)) {}
 ReferencePlant::~ReferencePlant() = default;

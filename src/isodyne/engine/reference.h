@@ -20,7 +20,7 @@ struct ReferenceAccuracy {
 class ReferencePlant : public Execution {
  public:
   /// `plan` outlives it.
-  ReferencePlant(std::shared_ptr<const model::Program> program, const Plan& plan, ReferenceAccuracy accuracy = {});
+  ReferencePlant(std::shared_ptr<const program::Program> program, const Plan& plan, ReferenceAccuracy accuracy = {});
   ~ReferencePlant() override;
 
   void solve(const StateView& state) override;

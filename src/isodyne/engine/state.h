@@ -9,7 +9,7 @@
 
 #include "isodyne/core/time.h"
 #include "isodyne/engine/memory.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::engine {
 
@@ -39,7 +39,7 @@ struct TapState {
   bool used = false;      ///< somebody may let it act
   bool changed = false;   ///< it gave another value than it got, at some time
   std::int32_t next = 0;  ///< how many places further in PlantState::taps the one behind it is; 0: there is none
-  model::FaultKind kind = model::FaultKind::offset;
+  program::FaultKind kind = program::FaultKind::offset;
   double amount = 0;  ///< refreshed at every instant while active
   double since = 0;   ///< when it became active, s
   double held = 0;    ///< for freeze and dropout
@@ -56,7 +56,7 @@ struct TapState {
   TapFunction* function = nullptr;
 
   /// A fault begins; room stays.
-  void begin(model::FaultKind what, double now) {
+  void begin(program::FaultKind what, double now) {
     on = true;
     kind = what;
     since = now;
@@ -70,24 +70,24 @@ double through_tap(TapState& tap, double value, double now);
 
 struct PlantState {
   Time now{};
-  std::vector<double> values;            ///< variables first; then the interpreter's constants and intermediates
-  std::vector<double> next;              ///< per state: its value at the end of its group's step, not valid yet
-  std::vector<TapState> taps;            ///< per tap of the Program the first, and behind them those that were added
-  std::vector<std::int32_t> reversals;   ///< per state machine: instants in a row with a transition
-  std::vector<char> event_was;           ///< per `when`: whether its condition held when last looked at
-  std::vector<char> event_late;          ///< per `when`: fired in the later rounds of this instant
-  std::vector<double> history;           ///< what delays remember: one ring after another
-  std::vector<std::int64_t> remembered;  ///< per delay: instants that its ring has seen
-  std::int32_t unsolved = model::kNone;  ///< the equation to solve that had no solution
-  std::int32_t entered = 0;              ///< 1: the modes at the start have been entered
-  std::int32_t endless = 0;              ///< 1: `when` blocks set each other off without end
+  std::vector<double> values;              ///< variables first; then the interpreter's constants and intermediates
+  std::vector<double> next;                ///< per state: its value at the end of its group's step, not valid yet
+  std::vector<TapState> taps;              ///< per tap of the Program the first, and behind them those that were added
+  std::vector<std::int32_t> reversals;     ///< per state machine: instants in a row with a transition
+  std::vector<char> event_was;             ///< per `when`: whether its condition held when last looked at
+  std::vector<char> event_late;            ///< per `when`: fired in the later rounds of this instant
+  std::vector<double> history;             ///< what delays remember: one ring after another
+  std::vector<std::int64_t> remembered;    ///< per delay: instants that its ring has seen
+  std::int32_t unsolved = program::kNone;  ///< the equation to solve that had no solution
+  std::int32_t entered = 0;                ///< 1: the modes at the start have been entered
+  std::int32_t endless = 0;                ///< 1: `when` blocks set each other off without end
   /// Of implicit steps: the largest share of a state by which one may be off; the group, the state within it, when (s);
   /// and how many were off by more than a tenth.
   std::array<double, 5> doubt{};
   SensorSampling* sensors = nullptr;  ///< nobody: sensors are ideal, what they measure is what they give
 
-  double operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
-  double& operator[](model::VarId id) { return values[static_cast<std::size_t>(id)]; }
+  double operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
+  double& operator[](program::VarId id) { return values[static_cast<std::size_t>(id)]; }
 };
 
 /// A place for something more that may act at this tap, behind what is there. Before the run: the state makes room.
@@ -125,7 +125,7 @@ struct StateView {
   std::span<std::int64_t> remembered;
   SensorSampling* sensors;
 
-  double& operator[](model::VarId id) const { return values[static_cast<std::size_t>(id)]; }
+  double& operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
 };
 
 using ModeChange = iso_change;

@@ -5,9 +5,9 @@
 
 namespace isodyne::io {
 
-using model::Linear;
+using program::Linear;
 
-SensorChannel::SensorChannel(const model::Sensor& sensor, std::uint64_t seed)
+SensorChannel::SensorChannel(const program::Sensor& sensor, std::uint64_t seed)
     : has_counts_(sensor.to_counts.has_value()),
       has_range_(sensor.range.has_value()),
       has_filter_(sensor.filter.count() > 0),

@@ -14,7 +14,7 @@
 
 #include "isodyne/core/random.h"
 #include "isodyne/engine/plant.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -38,15 +38,15 @@ struct Sample {
   double counts = 0;  ///< raw word; 0 where the channel has none
 };
 
-inline double forth(const model::Linear& l, double x) {
+inline double forth(const program::Linear& l, double x) {
   return l.low_to + (x - l.low_from) * (l.high_to - l.low_to) / (l.high_from - l.low_from);
 }
-inline double back(const model::Linear& l, double y) {
+inline double back(const program::Linear& l, double y) {
   return l.low_from + (y - l.low_to) * (l.high_from - l.low_from) / (l.high_to - l.low_to);
 }
 
 /// The number that is in the word; `outside` if it is another one. What is no number is below every other.
-inline double held(const model::Word& w, double counts, bool& outside) {
+inline double held(const program::Word& w, double counts, bool& outside) {
   if (counts >= w.lowest && counts <= w.highest) return counts;
   outside = true;
   if (!std::isfinite(counts) || !w.wraps) return counts > w.highest ? w.highest : w.lowest;
@@ -57,9 +57,9 @@ inline double held(const model::Word& w, double counts, bool& outside) {
 /// From a quantity to the signal on the wire, and back to the quantity that the other side takes it for.
 class ElectricalForm {
  public:
-  explicit ElectricalForm(const model::ChannelForm& form)
+  explicit ElectricalForm(const program::ChannelForm& form)
       : there_(form.electrical()),
-        line_(form.to_signal.value_or(model::Linear{})),
+        line_(form.to_signal.value_or(program::Linear{})),
         limits_(form.signal_limits.value_or(
             std::pair{-std::numeric_limits<double>::infinity(), std::numeric_limits<double>::infinity()})),
         curve_(form.curve ? &*form.curve : nullptr) {}
@@ -78,9 +78,9 @@ class ElectricalForm {
 
  private:
   bool there_;
-  model::Linear line_;
+  program::Linear line_;
   std::pair<double, double> limits_;
-  const model::Curve* curve_;
+  const program::Curve* curve_;
 };
 
 class SensorChannel {
@@ -91,7 +91,7 @@ class SensorChannel {
   };
 
   /// The noise is that of the seed and the sensor's name.
-  SensorChannel(const model::Sensor& sensor, std::uint64_t seed);
+  SensorChannel(const program::Sensor& sensor, std::uint64_t seed);
 
   Sample sample(double truth, Time now, const Taps& taps) {
     const bool faulted = taps.quantity != nullptr || taps.signal != nullptr || taps.counts != nullptr;
@@ -140,9 +140,9 @@ class SensorChannel {
   // What is needed of the sensor at every sample, close together: there may be thousands of channels.
   bool has_counts_, has_range_, has_filter_, pulses_wanted_, usual_, started_ = false;
   ElectricalForm electrical_;
-  model::Linear to_counts_;
+  program::Linear to_counts_;
   std::pair<double, double> range_;
-  model::Word word_;
+  program::Word word_;
   double period_s_;
   double filter_s_;
   Time step_{};                              ///< between the last two inputs of the filter
@@ -163,7 +163,7 @@ class ActuatorChannel {
     engine::TapState *signal = nullptr, *counts = nullptr;
   };
 
-  explicit ActuatorChannel(const model::Actuator& actuator) : actuator_(&actuator), electrical_(actuator) {}
+  explicit ActuatorChannel(const program::Actuator& actuator) : actuator_(&actuator), electrical_(actuator) {}
 
   /// What the channel makes of the controller's answer; `out` gets the word and the signal where there are any.
   double pass(double value, Time now, const Taps& taps, Sample& out);
@@ -176,7 +176,7 @@ class ActuatorChannel {
  private:
   double to_wire(double value, bool outside, Time now, const Taps& taps, Sample& out);
 
-  const model::Actuator* actuator_;
+  const program::Actuator* actuator_;
   ElectricalForm electrical_;
   Saturation saturation_;
 };

@@ -8,8 +8,8 @@
 
 namespace isodyne::io {
 
-using model::BitRange;
-using model::FrameField;
+using program::BitRange;
+using program::FrameField;
 
 namespace {
 
@@ -36,7 +36,7 @@ double number_of(const FrameField& f, std::uint64_t bits) {
 
 }  // namespace
 
-FrameCodec::FrameCodec(const model::Frame& frame)
+FrameCodec::FrameCodec(const program::Frame& frame)
     : swap_(frame.bytes_from_high != (std::endian::native == std::endian::big)),
       wide_(frame, swap_),
       word_end_(static_cast<std::size_t>(frame.words)) {
@@ -104,23 +104,23 @@ void FrameFields::gather_field(std::size_t i, engine::PlantState& state) {
 void FrameFields::faults(engine::PlantState& state) const {
   const double now = to_seconds(state.now);
   for (const FrameField& f : frame_->fields) {
-    if (f.tap == model::kNone) continue;
+    if (f.tap == program::kNone) continue;
     engine::TapState& tap = state.taps[static_cast<std::size_t>(f.tap)];
     bool ignored = false;
     if (tap.active) state[f.raw] = in_field(f, std::round(engine::through_tap(tap, state[f.raw], now)), ignored);
   }
-  for (const model::FramePort& p : frame_->ports) port(p, state, now);
+  for (const program::FramePort& p : frame_->ports) port(p, state, now);
 }
 
 /// A port is made of its fields; a fault on the port reaches them.
-void FrameFields::port(const model::FramePort& p, engine::PlantState& state, double now) const {
+void FrameFields::port(const program::FramePort& p, engine::PlantState& state, double now) const {
   std::uint64_t bits = 0;
   for (const std::int32_t i : p.fields) {
     const FrameField& f = frame_->fields[static_cast<std::size_t>(i)];
     bits |= bits_of(f, state[f.raw]) << (f.bits.shift - p.bits.shift);
   }
   state[p.raw] = static_cast<double>(bits);
-  if (p.tap == model::kNone || !state.taps[static_cast<std::size_t>(p.tap)].active) return;
+  if (p.tap == program::kNone || !state.taps[static_cast<std::size_t>(p.tap)].active) return;
   const double faulted =
       std::round(engine::through_tap(state.taps[static_cast<std::size_t>(p.tap)], state[p.raw], now));
   const double most = static_cast<double>(ones(p.bits.width));

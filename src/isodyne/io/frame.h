@@ -10,7 +10,7 @@
 #include "isodyne/engine/plant.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/io/frame_wide.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -18,7 +18,7 @@ namespace isodyne::io {
 /// hold: what does not fit is cut off. Never changes; may be shared by threads.
 class FrameCodec {
  public:
-  explicit FrameCodec(const model::Frame& frame);
+  explicit FrameCodec(const program::Frame& frame);
 
   std::size_t bytes() const { return word_end_.size() * 8; }
   /// Bits that are spare become 0.
@@ -43,7 +43,7 @@ class FrameCodec {
 /// on ports. Not thread-safe: counts exchanges. Never fails, allocates or blocks after construction.
 class FrameFields {
  public:
-  explicit FrameFields(const model::Frame& frame) : frame_(&frame), saturation_(frame.fields.size()) {}
+  explicit FrameFields(const program::Frame& frame) : frame_(&frame), saturation_(frame.fields.size()) {}
 
   /// To a controller: every field gets what it stands for at this exchange. Calls `saturates` with the number of a
   /// field that begins to be unable to hold its value.
@@ -65,9 +65,9 @@ class FrameFields {
  private:
   void gather_field(std::size_t i, engine::PlantState& state);
   void faults(engine::PlantState& state) const;
-  void port(const model::FramePort& port, engine::PlantState& state, double now) const;
+  void port(const program::FramePort& port, engine::PlantState& state, double now) const;
 
-  const model::Frame* frame_;
+  const program::Frame* frame_;
   std::vector<Saturation> saturation_;
   std::uint64_t exchanges_ = 0;
 };

@@ -19,13 +19,13 @@ constexpr double kBeside = 6755399441055744.0;
 
 #ifndef ISODYNE_AVX2
 
-WideWords::WideWords(const model::Frame&, bool swap) : swap_(swap) {}
+WideWords::WideWords(const program::Frame&, bool swap) : swap_(swap) {}
 void WideWords::pack(const double*, std::byte*) const {}
 void WideWords::unpack(const std::byte*, double*) const {}
 
 #else
 
-WideWords::WideWords(const model::Frame& frame, bool swap) : swap_(swap) {
+WideWords::WideWords(const program::Frame& frame, bool swap) : swap_(swap) {
   if (!__builtin_cpu_supports("avx2") || frame.words < 4) return;
   for (std::size_t i = 1; i < frame.fields.size(); ++i) {
     if (frame.fields[i].bits.word < frame.fields[i - 1].bits.word) return;
@@ -34,7 +34,7 @@ WideWords::WideWords(const model::Frame& frame, bool swap) : swap_(swap) {
   plan_unpacking(frame);
 }
 
-void WideWords::plan_packing(const model::Frame& frame) {
+void WideWords::plan_packing(const program::Frame& frame) {
   const std::size_t fields = frame.fields.size();
   std::size_t next = 0;
   for (int w = 0; w + 4 <= frame.words; w += 4) {
@@ -56,7 +56,7 @@ void WideWords::plan_packing(const model::Frame& frame) {
       for (std::size_t j = 0; j < 4; ++j) {
         Lanes lanes;
         for (std::size_t n = 0; n < 4 && g.first[j] + 4 * k + n < end[j]; ++n) {
-          const model::FrameField& f = frame.fields[g.first[j] + 4 * k + n];
+          const program::FrameField& f = frame.fields[g.first[j] + 4 * k + n];
           lanes.mask[n] = (std::uint64_t{1} << f.bits.width) - 1;
           lanes.shift[n] = static_cast<std::uint64_t>(f.bits.shift);
         }
@@ -67,13 +67,13 @@ void WideWords::plan_packing(const model::Frame& frame) {
   }
 }
 
-void WideWords::plan_unpacking(const model::Frame& frame) {
+void WideWords::plan_unpacking(const program::Frame& frame) {
   for (std::size_t i = 0; i + 4 <= frame.fields.size(); i += 4) {
     Quad q;
     const int last_start = frame.words - 4;
     q.first_word = static_cast<std::size_t>(std::min(frame.fields[i].bits.word, last_start));
     for (std::size_t n = 0; n < 4; ++n) {
-      const model::FrameField& f = frame.fields[i + n];
+      const program::FrameField& f = frame.fields[i + n];
       const int word = f.bits.word - static_cast<int>(q.first_word);
       if (word >= 4 || f.bits.width > kMostBits) return;
       q.mask[n] = (std::uint64_t{1} << f.bits.width) - 1;

@@ -6,14 +6,14 @@
 #include <cstdint>
 #include <vector>
 
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
 class WideWords {
  public:
   /// Nothing for a frame whose fields are not declared in the order of its words.
-  explicit WideWords(const model::Frame& frame, bool swap);
+  explicit WideWords(const program::Frame& frame, bool swap);
 
   /// Words that pack() takes, from the first on; and fields that unpack() takes.
   std::size_t words() const { return 4 * groups_.size(); }
@@ -39,8 +39,8 @@ class WideWords {
     std::int32_t word[8] = {};        ///< of each field, as halves of words behind `first_word`
     std::size_t first_word = 0;
   };
-  void plan_packing(const model::Frame& frame);
-  void plan_unpacking(const model::Frame& frame);
+  void plan_packing(const program::Frame& frame);
+  void plan_unpacking(const program::Frame& frame);
 
   std::vector<Group> groups_;
   std::vector<Lanes> lanes_;  ///< per group: for each vector the four words

@@ -88,9 +88,9 @@ class Parts {
 double agreement(const MatchChannel& c, const Tag& t) {
   double factor = 1;
   if (t.place && t.place->area != 'M' && (t.place->area == 'I') != c.into_controller) factor *= 0.55;
-  const bool bool_channel = c.type.kind == model::Type::Kind::boolean;
+  const bool bool_channel = c.type.kind == program::Type::Kind::boolean;
   if (t.known_type != nullptr && (t.known_type->kind == Kind::boolean) != bool_channel) factor *= 0.5;
-  if (t.known_unit && c.type.kind == model::Type::Kind::real && t.known_unit->dimension != c.type.dimension)
+  if (t.known_unit && c.type.kind == program::Type::Kind::real && t.known_unit->dimension != c.type.dimension)
     factor *= 0.6;
   return factor;
 }
@@ -261,24 +261,24 @@ std::vector<std::string> name_parts(const std::string& name) {
   return parts;
 }
 
-std::vector<MatchChannel> channels_of(const model::Program& p, const model::Controller& controller) {
+std::vector<MatchChannel> channels_of(const program::Program& p, const program::Controller& controller) {
   std::vector<MatchChannel> all;
-  const auto add = [&](model::VarId id, bool in) {
-    const model::Variable& v = p.variable(id);
+  const auto add = [&](program::VarId id, bool in) {
+    const program::Variable& v = p.variable(id);
     MatchChannel c{v.name, v.doc, in, v.type, v.unit, {}, ""};
     if (c.name.starts_with(controller.name + ".")) c.name.erase(0, controller.name.size() + 1);
-    for (const model::Sensor& s : p.sensors) {
+    for (const program::Sensor& s : p.sensors) {
       if (s.value == id && s.to_counts) c.word = s.word;
     }
-    for (const model::Actuator& a : p.actuators) {
+    for (const program::Actuator& a : p.actuators) {
       if (a.value == id && a.to_counts) c.word = a.word;
     }
-    if (v.type.kind == model::Type::Kind::choice)
+    if (v.type.kind == program::Type::Kind::choice)
       c.choice_size = counted(p.choices[static_cast<std::size_t>(v.type.choice)].labels.size(), "label");
     all.push_back(std::move(c));
   };
-  for (const model::VarId id : controller.knows) add(id, true);
-  for (const model::VarId id : controller.drives) add(id, false);
+  for (const program::VarId id : controller.knows) add(id, true);
+  for (const program::VarId id : controller.drives) add(id, false);
   return all;
 }
 
@@ -289,21 +289,21 @@ std::vector<std::string> troubles_between(const MatchChannel& c, const Tag& t) {
                                    t.place->area == 'I' ? "input" : "output", c.name,
                                    c.into_controller ? "to" : "from"));
   const TagType* type = t.known_type;
-  const bool bool_channel = c.type.kind == model::Type::Kind::boolean;
+  const bool bool_channel = c.type.kind == program::Type::Kind::boolean;
   if (type != nullptr && (type->kind == Kind::boolean) != bool_channel)
     troubles.push_back(bool_channel ? fmt::format("{} is no BOOL, and {} is a bool", t.type, c.name)
                                     : fmt::format("a BOOL cannot hold {}", c.name));
   else if (type != nullptr && type->kind != Kind::boolean && type->kind != Kind::real) {
     const bool counts = c.word.lowest < c.word.highest;
-    if (c.type.kind == model::Type::Kind::real && !counts)
+    if (c.type.kind == program::Type::Kind::real && !counts)
       troubles.push_back(fmt::format("{} holds whole numbers, and {} has no counts", t.type, c.name));
     else if (counts && (c.word.lowest < type->lowest() || c.word.highest > type->highest()))
       troubles.push_back(fmt::format("{} holds {:.0f} .. {:.0f}, and {} counts {:.0f} .. {:.0f}", t.type,
                                      type->lowest(), type->highest(), c.name, c.word.lowest, c.word.highest));
-  } else if (type != nullptr && type->kind == Kind::real && c.type.kind == model::Type::Kind::choice) {
+  } else if (type != nullptr && type->kind == Kind::real && c.type.kind == program::Type::Kind::choice) {
     troubles.push_back(fmt::format("{} is a choice of {}, and {} is no whole number", c.name, c.choice_size, t.type));
   }
-  if (t.known_unit && c.type.kind == model::Type::Kind::real) {
+  if (t.known_unit && c.type.kind == program::Type::Kind::real) {
     if (t.known_unit->dimension != c.type.dimension)
       troubles.push_back(fmt::format("{} is in {}, {} in {}", t.name, t.unit, c.name, c.unit.text));
     else if (t.known_unit->factor != c.unit.factor || t.known_unit->offset != c.unit.offset)

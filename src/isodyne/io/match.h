@@ -12,14 +12,14 @@ namespace isodyne::io {
 struct MatchChannel {
   std::string name, doc;
   bool into_controller = true;
-  model::Type type;
+  program::Type type;
   Unit unit;
-  model::Word word;         ///< of its counts; lowest == highest: it has none
+  program::Word word;       ///< of its counts; lowest == highest: it has none
   std::string choice_size;  ///< of a choice: "3 labels"
 };
 
 /// What a controller exchanges, in the order of its reads and writes, frames opened.
-std::vector<MatchChannel> channels_of(const model::Program& program, const model::Controller& controller);
+std::vector<MatchChannel> channels_of(const program::Program& program, const program::Controller& controller);
 
 struct Match {
   int tag = -1;                       ///< index, or -1: none is like it

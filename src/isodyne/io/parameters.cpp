@@ -9,9 +9,8 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/core/json.h"
-
 #include "isodyne/core/csv.h"
+#include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
 #include "isodyne/engine/plant.h"
 
@@ -22,8 +21,8 @@ using Json = CheckedJson;
 namespace {
 
 using State = ParameterRow::State;
-using model::Program;
-using model::VarId;
+using program::Program;
+using program::VarId;
 
 constexpr int kMostDepth = 20;
 constexpr std::size_t kMostValues = 100'000;
@@ -79,8 +78,8 @@ class Comparison {
   explicit Comparison(const std::shared_ptr<const Program>& program)
       : p_(*program), start_(engine::Plant(program).start({})) {
     for (const VarId id : p_.listed) {
-      const model::Role role = p_.variable(id).role;
-      if (role != model::Role::param && role != model::Role::fixed_param) continue;
+      const program::Role role = p_.variable(id).role;
+      if (role != program::Role::param && role != program::Role::fixed_param) continue;
       by_name_.try_emplace(plain(p_.variable(id).name), id);
       names_.push_back(p_.variable(id).name);
     }
@@ -101,7 +100,7 @@ class Comparison {
       r.remark = "stands there twice, also as " + first->second;
       return r;
     }
-    const model::Variable& v = p_.variable(found->second);
+    const program::Variable& v = p_.variable(found->second);
     const double start = start_[found->second];
     r.name = v.name;
     r.plant = p_.format(found->second, start);
@@ -113,7 +112,7 @@ class Comparison {
     const double size = std::max(std::abs(*value - v.unit.offset), std::abs(start - v.unit.offset));
     if (std::abs(*value - start) <= 1e-6 * size) return r;
     r.state = State::differs;
-    if (v.type.kind == model::Type::Kind::real) {
+    if (v.type.kind == program::Type::Kind::real) {
       const Unit difference = difference_unit(v.unit);
       r.remark = fmt::format("{}{}{}", *value > start ? "+" : "", format_value(*value - start, difference),
                              start != 0 ? fmt::format(" ({:+.3g} %)", 100 * (*value - start) / std::abs(start)) : "");
@@ -123,8 +122,8 @@ class Comparison {
 
   void missing(std::vector<ParameterRow>& rows) const {
     std::set<VarId> told;
-    for (const model::Controller& c : p_.controllers) {
-      for (const model::SharedParameter& s : c.shares) {
+    for (const program::Controller& c : p_.controllers) {
+      for (const program::SharedParameter& s : c.shares) {
         if (seen_.contains(s.id) || !told.insert(s.id).second) continue;
         rows.push_back({State::missing, p_.variable(s.id).name, p_.format(s.id, s.value), "",
                         fmt::format("shared with {}, and not in the file", c.name)});
@@ -134,8 +133,8 @@ class Comparison {
 
  private:
   /// The value in SI; says in `r` what is wrong or was assumed.
-  std::optional<double> read(const FileParameter& f, const model::Variable& v, ParameterRow& r) const {
-    using Kind = model::Type::Kind;
+  std::optional<double> read(const FileParameter& f, const program::Variable& v, ParameterRow& r) const {
+    using Kind = program::Type::Kind;
     const auto number = csv_number(f.value, true);
     if (v.type.kind == Kind::boolean) {
       if (f.value == "true" || f.value == "1") return 1;

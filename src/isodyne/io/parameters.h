@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -30,7 +30,7 @@ const char* parameter_word(ParameterRow::State state);
 
 /// Rows in the order of the file, and then shared parameters that it lacks. Values that differ by less than 1e-6 of
 /// themselves are equal: files are often written in single precision.
-std::vector<ParameterRow> compare(const std::shared_ptr<const model::Program>& program,
+std::vector<ParameterRow> compare(const std::shared_ptr<const program::Program>& program,
                                   const std::vector<FileParameter>& file);
 
 }  // namespace isodyne::io

@@ -11,10 +11,10 @@
 
 namespace isodyne::io {
 
-using model::Program;
-using model::Rack;
-using model::RackChannel;
-using model::RackSlot;
+using program::Program;
+using program::Rack;
+using program::RackChannel;
+using program::RackSlot;
 
 namespace {
 

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -28,20 +28,20 @@ struct Binding {
 };
 
 /// All channels of all racks, free ones too.
-std::vector<Binding> bindings_of(const model::Program& program);
+std::vector<Binding> bindings_of(const program::Program& program);
 
 /// "rack,slot,channel,module,direction,form,name,value,range,on,groups", a line per channel.
-std::string table_text(const model::Program& program);
+std::string table_text(const program::Program& program);
 
 /// The bindings in a table with the columns of table_text(), in any order; further columns are ignored. `file` is for
 /// messages.
 Result<std::vector<Binding>> read_table(const std::string& text, const std::string& file,
-                                        const model::Program& program);
+                                        const program::Program& program);
 
 /// Texts that change, by number of source, so that the channels in `wanted` are bound as it says; others stay.
-std::map<std::int32_t, std::string> rewritten(const model::Program& program, const std::vector<Binding>& wanted);
+std::map<std::int32_t, std::string> rewritten(const program::Program& program, const std::vector<Binding>& wanted);
 
 /// The channel that "cabinet.1.4" means, or "1.4" where there is only one rack.
-Result<Binding> channel_at(const model::Program& program, const std::string& address);
+Result<Binding> channel_at(const program::Program& program, const std::string& address);
 
 }  // namespace isodyne::io

@@ -32,23 +32,23 @@ constexpr TypeWord kTypes[] = {{"bool", Form::bit, 1},       {"int16", Form::int
 struct Channel {
   std::size_t index = 0;
   bool into_controller = true;
-  model::VarId id = model::kNone;
+  program::VarId id = program::kNone;
 };
 
 /// What the controller exchanges by name; frames by their fields.
-std::map<std::string, Channel> channels_by_name(const model::Program& p, const model::Controller& c) {
+std::map<std::string, Channel> channels_by_name(const program::Program& p, const program::Controller& c) {
   std::map<std::string, Channel> all;
   for (std::size_t i = 0; i < c.reads.size(); ++i) all[p.variable(c.reads[i]).name] = {i, true, c.reads[i]};
   for (std::size_t i = 0; i < c.writes.size(); ++i) {
-    const model::VarId id = c.writes[i].value;
+    const program::VarId id = c.writes[i].value;
     all[p.variable(id).name] = {i, false, id};
   }
   return all;
 }
 
-void take_type(RegisterTag& tag, const model::Program& p, const model::Variable& v) {
-  tag.boolean = v.type.kind == model::Type::Kind::boolean;
-  tag.labels = v.type.kind == model::Type::Kind::choice
+void take_type(RegisterTag& tag, const program::Program& p, const program::Variable& v) {
+  tag.boolean = v.type.kind == program::Type::Kind::boolean;
+  tag.labels = v.type.kind == program::Type::Kind::choice
                    ? static_cast<std::int32_t>(p.choices[static_cast<std::size_t>(v.type.choice)].labels.size())
                    : 0;
 }
@@ -73,7 +73,7 @@ class Row {
 
 class MapReader {
  public:
-  MapReader(const std::string& file, const model::Program& p, const model::Controller& c)
+  MapReader(const std::string& file, const program::Program& p, const program::Controller& c)
       : file_(file), p_(p), channels_(channels_by_name(p, c)) {}
 
   Result<RegisterMap> run(const std::string& text) {
@@ -109,7 +109,7 @@ class MapReader {
       return wrong(row.line(), fmt::format("the controller exchanges no `{}`{}", name,
                                            meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
     }
-    const model::Variable& v = p_.variable(channel->second.id);
+    const program::Variable& v = p_.variable(channel->second.id);
     RegisterTag tag;
     tag.channel = name;
     tag.into_controller = channel->second.into_controller;
@@ -132,7 +132,7 @@ class MapReader {
     map_.tags.push_back(tag);
   }
 
-  bool scaled(const Row& row, const model::Variable& v, RegisterTag& tag) {
+  bool scaled(const Row& row, const program::Variable& v, RegisterTag& tag) {
     const std::string order = lower_case(row.text("words"));
     if (!order.empty() && order != "high first" && order != "low first")
       return wrong(row.line(), fmt::format("words are `high first` or `low first`, not `{}`", row.text("words"))),
@@ -142,7 +142,7 @@ class MapReader {
     tag.unit = v.unit;
     if (!unit.empty()) {
       const auto read = parse_unit(unit);
-      if (!read || !(read->dimension == v.type.dimension) || v.type.kind != model::Type::Kind::real)
+      if (!read || !(read->dimension == v.type.dimension) || v.type.kind != program::Type::Kind::real)
         return wrong(row.line(), fmt::format("`{}` is no unit for {}", unit, model_type(v))), false;
       tag.unit = *read;
     }
@@ -154,11 +154,11 @@ class MapReader {
     return true;
   }
 
-  std::string model_type(const model::Variable& v) const {
-    return v.type.kind == model::Type::Kind::real ? fmt::format("a value in {}", v.unit.text) : p_.type_text(v);
+  std::string model_type(const program::Variable& v) const {
+    return v.type.kind == program::Type::Kind::real ? fmt::format("a value in {}", v.unit.text) : p_.type_text(v);
   }
 
-  bool possible(int line, const model::Variable& v, const RegisterTag& tag) {
+  bool possible(int line, const program::Variable& v, const RegisterTag& tag) {
     if (of_bits(tag.table) != (tag.form == Form::bit))
       return wrong(line, fmt::format("a place in `{}` cannot be {}", table_word(tag.table), type_word(tag))), false;
     if (tag.form == Form::bit && !tag.boolean)
@@ -187,7 +187,7 @@ class MapReader {
   }
 
   const std::string& file_;
-  const model::Program& p_;
+  const program::Program& p_;
   std::map<std::string, Channel> channels_;
   std::map<std::pair<RegisterTable, int>, std::string> used_;
   RegisterMap map_;
@@ -238,26 +238,26 @@ std::array<int, kRegisterTables> RegisterMap::sizes() const {
   return sizes;
 }
 
-Result<RegisterMap> read_registers(const std::string& text, const std::string& file, const model::Program& program,
-                                   const model::Controller& controller) {
+Result<RegisterMap> read_registers(const std::string& text, const std::string& file, const program::Program& program,
+                                   const program::Controller& controller) {
   return MapReader(file, program, controller).run(text);
 }
 
-RegisterMap default_registers(const model::Program& p, const model::Controller& c) {
+RegisterMap default_registers(const program::Program& p, const program::Controller& c) {
   RegisterMap map;
   std::array<int, kRegisterTables> next{};
-  const auto place = [&](model::VarId id, std::size_t index, bool into) {
-    const model::Variable& v = p.variable(id);
+  const auto place = [&](program::VarId id, std::size_t index, bool into) {
+    const program::Variable& v = p.variable(id);
     RegisterTag tag;
     tag.channel = v.name;
     tag.into_controller = into;
     tag.index = index;
     tag.unit = v.unit;
     take_type(tag, p, v);
-    set_type(tag, tag.boolean                                ? "bool"
-                  : v.type.kind == model::Type::Kind::real   ? "float32"
-                  : v.type.kind == model::Type::Kind::choice ? "uint16"
-                                                             : "int32");
+    set_type(tag, tag.boolean                                  ? "bool"
+                  : v.type.kind == program::Type::Kind::real   ? "float32"
+                  : v.type.kind == program::Type::Kind::choice ? "uint16"
+                                                               : "int32");
     tag.table = tag.boolean ? (into ? RegisterTable::discrete : RegisterTable::coil)
                             : (into ? RegisterTable::input : RegisterTable::holding);
     int& at = next[static_cast<std::size_t>(tag.table)];

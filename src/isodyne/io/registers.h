@@ -11,7 +11,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/units.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -57,12 +57,12 @@ std::string type_word(const RegisterTag& tag);
 
 /// Reads a map (CSV: channel, table, address, type, and perhaps words, unit, factor). A Failure lists all that is wrong
 /// in it, a line each: unknown channels, places used twice, values that no register can bring back.
-Result<RegisterMap> read_registers(const std::string& text, const std::string& file, const model::Program& program,
-                                   const model::Controller& controller);
+Result<RegisterMap> read_registers(const std::string& text, const std::string& file, const program::Program& program,
+                                   const program::Controller& controller);
 
 /// One place after another: bits to the controller are discrete inputs, numbers input registers; bits from it are
 /// coils, numbers holding registers. Real values are float32 in their own unit.
-RegisterMap default_registers(const model::Program& program, const model::Controller& controller);
+RegisterMap default_registers(const program::Program& program, const program::Controller& controller);
 
 std::string registers_text(const RegisterMap& map);
 

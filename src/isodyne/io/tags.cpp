@@ -81,7 +81,7 @@ namespace {
 
 class TagReader {
  public:
-  TagReader(const std::string& text, std::string file, const model::TagColumns& columns)
+  TagReader(const std::string& text, std::string file, const program::TagColumns& columns)
       : csv_(read_csv(text)), file_(std::move(file)), columns_(columns) {}
 
   Result<TagList> run() {
@@ -183,14 +183,14 @@ class TagReader {
 
   Csv csv_;
   std::string file_;
-  const model::TagColumns& columns_;
+  const program::TagColumns& columns_;
   int name_ = -1, address_ = -1, type_ = -1, unit_ = -1, comment_ = -1;
   TagList list_;
 };
 
 }  // namespace
 
-Result<TagList> read_tags(const std::string& text, const std::string& file, const model::TagColumns& columns) {
+Result<TagList> read_tags(const std::string& text, const std::string& file, const program::TagColumns& columns) {
   return TagReader(text, file, columns).run();
 }
 

@@ -7,7 +7,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/units.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::io {
 
@@ -49,6 +49,6 @@ struct TagList {
 
 /// Reads a list; columns are those that the bench names, or name, address, type, unit, comment in any case.
 /// Nothing is left out: a tag that cannot be used says why.
-Result<TagList> read_tags(const std::string& text, const std::string& file, const model::TagColumns& columns);
+Result<TagList> read_tags(const std::string& text, const std::string& file, const program::TagColumns& columns);
 
 }  // namespace isodyne::io

@@ -13,7 +13,7 @@ namespace {
 /// What is evaluated at each instant.
 class Looked {
  public:
-  Looked(std::size_t expression, const model::FormulaNode& node) : expression_(expression), node_(node) {}
+  Looked(std::size_t expression, const program::FormulaNode& node) : expression_(expression), node_(node) {}
   /// Its keys in the images that are computed, after those that they were computed for before.
   void keys(const engine::BlockEvaluator& e, std::size_t count, std::int64_t* keys);
   /// The images that come next are not those that follow.
@@ -24,17 +24,17 @@ class Looked {
 
  private:
   std::size_t expression_;  ///< with its distance behind it
-  model::FormulaNode node_;
+  program::FormulaNode node_;
   bool begun_ = false;  ///< rises, falls, changes: `before_` is there
   double before_ = 0;
-  model::Interval outlined_before_;
+  program::Interval outlined_before_;
   bool outlined_ = false;
 };
 
 void Looked::keys(const engine::BlockEvaluator& e, std::size_t count, std::int64_t* keys) {
   const double* values = e.column(expression_);
   if (node_.kind == Kind::truth) {
-    if (node_.margin != model::kNone) return keys_of(e.column(expression_ + 1), values, count, keys);
+    if (node_.margin != program::kNone) return keys_of(e.column(expression_ + 1), values, count, keys);
     for (std::size_t i = 0; i < count; ++i) keys[i] = values[i] != 0 ? kMost : kLeast;
     return;
   }
@@ -49,19 +49,19 @@ void Looked::keys(const engine::BlockEvaluator& e, std::size_t count, std::int64
 }
 
 Bounds Looked::bounds(const engine::BlockEvaluator& e) {
-  const model::Interval& value = e.range(expression_);
+  const program::Interval& value = e.range(expression_);
   if (node_.kind == Kind::truth) {
     Range key{kLeast, kMost};
-    if (node_.margin != model::kNone) {
-      const model::Interval& distance = e.range(expression_ + 1);
+    if (node_.margin != program::kNone) {
+      const program::Interval& distance = e.range(expression_ + 1);
       if (!distance.unknown()) key = {ordered(distance.low), ordered(distance.high)};
       if (distance.low == 0) key.low = -1;  // or the zero that does not hold
       if (distance.high == 0) key.high = 0;
     }
     if (value.surely()) {
-      key = node_.margin == model::kNone ? Range{kMost, kMost} : greatest(key, {0, 0});
+      key = node_.margin == program::kNone ? Range{kMost, kMost} : greatest(key, {0, 0});
     } else if (value.surely_not()) {
-      key = node_.margin == model::kNone ? Range{kLeast, kLeast} : least(key, {-1, -1});
+      key = node_.margin == program::kNone ? Range{kLeast, kLeast} : least(key, {-1, -1});
     } else {
       key = {std::min<std::int64_t>(key.low, -1), std::max<std::int64_t>(key.high, 0)};
     }
@@ -86,9 +86,9 @@ struct Block {
 };
 
 /// How far back an instant can need others.
-Time looks_back(const std::vector<model::FormulaNode>& nodes, std::int32_t root) {
-  if (root == model::kNone) return {};
-  const model::FormulaNode& n = nodes[static_cast<std::size_t>(root)];
+Time looks_back(const std::vector<program::FormulaNode>& nodes, std::int32_t root) {
+  if (root == program::kNone) return {};
+  const program::FormulaNode& n = nodes[static_cast<std::size_t>(root)];
   const Time own = n.kind == Kind::held || n.kind == Kind::last ? n.time : Time{};
   return own + std::max(looks_back(nodes, n.a), looks_back(nodes, n.b));
 }
@@ -96,7 +96,7 @@ Time looks_back(const std::vector<model::FormulaNode>& nodes, std::int32_t root)
 }  // namespace
 
 struct Formula::Work {
-  Work(const model::Requirement& r, std::size_t group, std::size_t first, Look look);
+  Work(const program::Requirement& r, std::size_t group, std::size_t first, Look look);
   void block(const Time* at, std::size_t count, engine::BlockEvaluator& e, double worst);
   void finish(engine::BlockEvaluator& e);
 
@@ -116,7 +116,7 @@ struct Formula::Work {
   void forget();
   const Block& block(std::int64_t number) const { return blocks_[static_cast<std::size_t>(number - first_block_)]; }
 
-  const model::Requirement& requirement_;
+  const program::Requirement& requirement_;
   std::size_t group_;
   std::vector<Looked> leaves_;
   std::vector<std::int64_t> keys_;
@@ -136,16 +136,16 @@ struct Formula::Work {
   std::int64_t seen_ = 0, watched_from_ = 0, paused_until_ = 0, patience_ = 1;
 };
 
-Formula::Work::Work(const model::Requirement& r, std::size_t group, std::size_t first, Look look)
+Formula::Work::Work(const program::Requirement& r, std::size_t group, std::size_t first, Look look)
     : exact(std::in_place, r),
       requirement_(r),
       group_(group),
       back_(std::max(looks_back(r.nodes, r.trigger_root), looks_back(r.nodes, r.check_root))) {
   for (std::size_t i = 0; i < r.nodes.size(); ++i) {
-    if (r.nodes[i].a == model::kNone) leaves_.emplace_back(first + 2 * i, r.nodes[i]);
+    if (r.nodes[i].a == program::kNone) leaves_.emplace_back(first + 2 * i, r.nodes[i]);
   }
   bounds_.resize(leaves_.size());
-  outlined_ = look == Look::where_it_matters && r.form == model::Requirement::Form::always && Outline::can(r);
+  outlined_ = look == Look::where_it_matters && r.form == program::Requirement::Form::always && Outline::can(r);
   if (outlined_) watch();
 }
 
@@ -277,11 +277,11 @@ void Formula::Work::finish(engine::BlockEvaluator& e) {
   finished->finish();
 }
 
-void Formula::collect(const model::Requirement& r, std::vector<model::NodeId>& expressions) {
-  for (const model::FormulaNode& n : r.nodes) expressions.insert(expressions.end(), {n.value, n.margin});
+void Formula::collect(const program::Requirement& r, std::vector<program::NodeId>& expressions) {
+  for (const program::FormulaNode& n : r.nodes) expressions.insert(expressions.end(), {n.value, n.margin});
 }
 
-Formula::Formula(const model::Requirement& r, std::size_t group, std::size_t first, Look look)
+Formula::Formula(const program::Requirement& r, std::size_t group, std::size_t first, Look look)
     : work_(std::make_unique<Work>(r, group, first, look)) {}
 Formula::~Formula() = default;
 Formula::Formula(Formula&&) noexcept = default;

@@ -18,7 +18,7 @@
 
 #include "isodyne/core/time.h"
 #include "isodyne/engine/block.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::judge {
 
@@ -33,11 +33,11 @@ struct Value {
 class Formula {
  public:
   /// The expressions that it needs: two for each node.
-  static void collect(const model::Requirement& r, std::vector<model::NodeId>& expressions);
+  static void collect(const program::Requirement& r, std::vector<program::NodeId>& expressions);
   enum class Look { at_all, where_it_matters };
   /// Its expressions are that group of an evaluator's, and `first` the first of them among all. The requirement has to
   /// stay.
-  Formula(const model::Requirement& r, std::size_t group, std::size_t first, Look look = Look::where_it_matters);
+  Formula(const program::Requirement& r, std::size_t group, std::size_t first, Look look = Look::where_it_matters);
   ~Formula();
   Formula(Formula&&) noexcept;
   Formula& operator=(Formula&&) noexcept;

@@ -8,8 +8,8 @@ namespace isodyne::judge {
 namespace {
 const std::vector<Measured> kNothing;
 
-std::vector<model::NodeId> joined(const std::vector<std::vector<model::NodeId>>& groups) {
-  std::vector<model::NodeId> all;
+std::vector<program::NodeId> joined(const std::vector<std::vector<program::NodeId>>& groups) {
+  std::vector<program::NodeId> all;
   for (const auto& g : groups) all.insert(all.end(), g.begin(), g.end());
   return all;
 }
@@ -31,7 +31,7 @@ Value exactly(double distance, bool holds) {
 }
 }  // namespace
 
-Judge::Judge(std::shared_ptr<const model::Program> program, Where where)
+Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
     : program_(std::move(program)),
       monitors_(program_->requirements.size()),
       block_(*program_, expressions(false)),
@@ -105,11 +105,11 @@ void Judge::hand_over() {
 }
 
 /// Sets the monitors up; the expressions that each of them needs, apart for those about measures.
-std::vector<std::vector<model::NodeId>> Judge::expressions(bool of_measures) {
-  std::vector<std::vector<model::NodeId>> all(monitors_.size());
+std::vector<std::vector<program::NodeId>> Judge::expressions(bool of_measures) {
+  std::vector<std::vector<program::NodeId>> all(monitors_.size());
   std::size_t count = 0;
   for (std::size_t i = 0; i < monitors_.size(); ++i) {
-    const model::Requirement& r = program_->requirements[i];
+    const program::Requirement& r = program_->requirements[i];
     Monitor& m = monitors_[i];
     m.verdict.requirement = static_cast<std::int32_t>(i);
     m.verdict.breaches.reserve(Verdict::kMostBreaches);
@@ -149,12 +149,12 @@ void Judge::breach(Monitor& m, Time now) {
 }
 
 void Judge::at_once(Monitor& m, Time now, bool triggered, bool holds, double margin) {
-  if (requirement(m).margin == model::kNone) margin = holds ? kFar : -kFar;
+  if (requirement(m).margin == program::kNone) margin = holds ? kFar : -kFar;
   instant(m, now, exactly(kFar, triggered), exactly(margin, holds));
 }
 
 void Judge::instant(Monitor& m, Time at, const Value& trigger, const Value& check) {
-  if (requirement(m).form == model::Requirement::Form::always) {
+  if (requirement(m).form == program::Requirement::Form::always) {
     always(m, at, trigger, check);
   } else {
     once(m, at, trigger, check);
@@ -196,7 +196,7 @@ void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) 
 /// whenever A then within T B. An instant with B answers every A up to it, so only the earliest unanswered
 /// A has to be remembered. The margin is the time left when the answer came.
 void Judge::in_time(Monitor& m, Time now, bool triggered, bool answered) {
-  const model::Requirement& r = requirement(m);
+  const program::Requirement& r = requirement(m);
   if (triggered && !m.tested_before) ++m.verdict.tests;
   m.tested_before = triggered;
   if (triggered && !m.waiting_since) m.waiting_since = now;
@@ -220,7 +220,7 @@ void Judge::test(Monitor& m, bool asked) {
 }
 
 void Judge::drain(Monitor& m) {
-  if (requirement(m).form == model::Requirement::Form::always) {
+  if (requirement(m).form == program::Requirement::Form::always) {
     while (const auto held = m.formula->held()) {  // the usual case
       if (held->count == 0) return;
       if (held->asked) worse(m, held->least, held->at);
@@ -259,13 +259,13 @@ ISODYNE_WIDE double least(const double* values, std::size_t rows) {
 /// A block of which the outline shows that what is asked holds in all of it, with more to spare than it had, or that
 /// nothing is asked.
 bool Judge::calm(Monitor& m) {
-  const model::Requirement& r = requirement(m);
-  if (r.form != model::Requirement::Form::always || m.formula || m.waiting_since) return false;
-  const model::Interval always{1, 1};
-  const model::Interval& trigger = r.trigger == model::kNone ? always : block_.range(m.first);
+  const program::Requirement& r = requirement(m);
+  if (r.form != program::Requirement::Form::always || m.formula || m.waiting_since) return false;
+  const program::Interval always{1, 1};
+  const program::Interval& trigger = r.trigger == program::kNone ? always : block_.range(m.first);
   if (!trigger.surely_not()) {
     const bool held = !r.within && trigger.surely() && block_.range(m.first + 1).surely();
-    if (!held || (r.margin != model::kNone && !(block_.range(m.first + 2).low >= m.worst))) return false;
+    if (!held || (r.margin != program::kNone && !(block_.range(m.first + 2).low >= m.worst))) return false;
   }
   test(m, trigger.surely());
   return true;
@@ -274,17 +274,17 @@ bool Judge::calm(Monitor& m) {
 /// The block that is computed: what is asked at every instant holds in all of them, or is not asked in any. Then there
 /// is nothing to do but to remember the worst margin.
 bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
-  const model::Requirement& r = requirement(m);
-  if (r.form != model::Requirement::Form::always || m.formula) return false;
+  const program::Requirement& r = requirement(m);
+  if (r.form != program::Requirement::Form::always || m.formula) return false;
   const double* trigger = block_.column(m.first);
-  const bool triggered = r.trigger == model::kNone;
+  const bool triggered = r.trigger == program::kNone;
   if (!triggered && none(trigger, rows)) {
     if (r.within && m.waiting_since) return false;
     test(m, false);
     return true;
   }
   if (r.within || !(triggered || all(trigger, rows)) || !all(block_.column(m.first + 1), rows)) return false;
-  if (r.margin != model::kNone) {
+  if (r.margin != program::kNone) {
     const double* margin = block_.column(m.first + 2);
     const double worst = least(margin, rows);
     if (!std::isfinite(worst)) return false;
@@ -325,11 +325,11 @@ void Judge::look(const double* rows, const Time* times, std::size_t count) {
     }
     block_.compute(g);
     if (nothing_new(m, times, count)) continue;
-    const model::Requirement& r = requirement(m);
+    const program::Requirement& r = requirement(m);
     const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1),
                  *margin = block_.column(m.first + 2);
     for (std::size_t i = 0; i < count; ++i) {
-      const bool triggered = r.trigger == model::kNone || trigger[i] != 0;
+      const bool triggered = r.trigger == program::kNone || trigger[i] != 0;
       if (r.within)
         in_time(m, times[i], triggered, check[i] != 0);
       else
@@ -351,14 +351,14 @@ void Judge::take(const std::vector<Measured>& fresh) {
 
 /// It is asked at every new value of a measure that it reads, once each of them has one.
 void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
-  const model::Requirement& asked = requirement(m);
+  const program::Requirement& asked = requirement(m);
   const auto& read = asked.measures;
   for (const Measured& value : fresh) {
     if (std::find(read.begin(), read.end(), value.measure) == read.end()) continue;
     if (!value.whole) {
       // The rest of a run that `per` does not divide is not a stretch; those before it were judged.
       const auto window = program_->measures[static_cast<std::size_t>(value.measure)].window;
-      m.open = m.open || window != model::Measure::Window::per || value.occurrence == 1;
+      m.open = m.open || window != program::Measure::Window::per || value.occurrence == 1;
       continue;
     }
     const auto i = static_cast<std::size_t>(value.measure);
@@ -371,12 +371,12 @@ void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
     with_measures_.compute();
     m.tested_before = false;  // each value is a test of its own
     m.in_breach = false;
-    const bool triggered = asked.trigger == model::kNone || with_measures_.value(m.first) != 0;
+    const bool triggered = asked.trigger == program::kNone || with_measures_.value(m.first) != 0;
     at_once(m, value.end, triggered, with_measures_.value(m.first + 1) != 0, with_measures_.value(m.first + 2));
   }
 }
 
-const std::vector<Broken>& Judge::image(const bench::Image& image) {
+const std::vector<Broken>& Judge::image(const observe::Image& image) {
   newly_broken_.clear();
   block_.gather(image.variables, filling_.rows.data() + filling_.count * block_.row_size());
   filling_.times[filling_.count++] = last_ = image.at;
@@ -393,7 +393,7 @@ const std::vector<Broken>& Judge::flush() {
   return newly_broken_;
 }
 
-std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
+std::vector<Verdict> Judge::verdicts(observe::Ending ending) {
   std::vector<Verdict> all;
   flush();
   take(measurer_.finish());
@@ -402,20 +402,21 @@ std::vector<Verdict> Judge::verdicts(bench::Ending ending) {
       m.formula->finish(block_);
       drain(m);
     }
-    const bool once = requirement(m).form != model::Requirement::Form::always;
+    const bool once = requirement(m).form != program::Requirement::Form::always;
     // What should have come once and has not, in a run that is over.
-    const bool missed = once && !m.reached && !m.open && m.verdict.tests > 0 && ending == bench::Ending::completed;
+    const bool missed = once && !m.reached && !m.open && m.verdict.tests > 0 && ending == observe::Ending::completed;
     if (missed && !m.verdict.first_breach) breach(m, last_);
     Verdict& v = m.verdict;
     if (v.first_breach) {
       v.answer = Answer::broken;
-    } else if (ending == bench::Ending::interrupted) {
+    } else if (ending == observe::Ending::interrupted) {
       v.answer = Answer::interrupted;
     } else if (v.tests == 0) {
       v.answer = m.open && measured(m) ? Answer::undecided : Answer::not_tested;
     } else if (m.reached) {
       v.answer = Answer::held;
-    } else if (!bench::as_asked(ending) || (once && ending == bench::Ending::cut_short) || m.waiting_since || m.open) {
+    } else if (!observe::as_asked(ending) || (once && ending == observe::Ending::cut_short) || m.waiting_since ||
+               m.open) {
       v.answer = Answer::undecided;
     } else {
       v.answer = Answer::held;

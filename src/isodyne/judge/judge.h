@@ -15,19 +15,19 @@
 #include <thread>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/engine/block.h"
 #include "isodyne/engine/code.h"
 #include "isodyne/judge/formula.h"
 #include "isodyne/judge/measurer.h"
 #include "isodyne/judge/witness.h"
-#include "isodyne/model/answer.h"
-#include "isodyne/model/program.h"
+#include "isodyne/observe/events.h"
+#include "isodyne/program/answer.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::judge {
 
-using model::Answer;
-using model::answer_word;
+using program::Answer;
+using program::answer_word;
 
 struct Breach {
   Time begin{}, end{};
@@ -57,22 +57,22 @@ inline constexpr std::int64_t kMostImagesLate = 2048;
 class Judge {
  public:
   enum class Where { here, beside };  ///< on the thread that hands images over, or on one of its own
-  explicit Judge(std::shared_ptr<const model::Program> program, Where where = Where::here);
+  explicit Judge(std::shared_ptr<const program::Program> program, Where where = Where::here);
   ~Judge();
   Judge(const Judge&) = delete;
   Judge& operator=(const Judge&) = delete;
 
   /// Takes the next image. Returns what turned out to be broken first in images up to it (valid until the next call).
-  const std::vector<Broken>& image(const bench::Image& image);
+  const std::vector<Broken>& image(const observe::Image& image);
   /// Looks at every image that it has taken. Returns the same.
   const std::vector<Broken>& flush();
   /// Values of measures whose stretch was over by the last image, or at the end.
   const std::vector<Measured>& measured() const { return *measured_; }
 
   /// Verdicts after the last image; once.
-  std::vector<Verdict> verdicts(bench::Ending ending);
+  std::vector<Verdict> verdicts(observe::Ending ending);
   /// After the verdicts: what was looked at around where each requirement was broken first and where it was worst.
-  Witnessed witnessed() const { return witness_.all(); }
+  observe::Witnessed witnessed() const { return witness_.all(); }
 
  private:
   static constexpr double kFar = std::numeric_limits<double>::infinity();
@@ -96,7 +96,7 @@ class Judge {
     std::vector<Time> times;
     std::size_t count = 0;
   };
-  std::vector<std::vector<model::NodeId>> expressions(bool of_measures);
+  std::vector<std::vector<program::NodeId>> expressions(bool of_measures);
   void hand_over();
   void settle();
   void work();
@@ -114,14 +114,14 @@ class Judge {
   void drain(Monitor& m);
   void take(const std::vector<Measured>& fresh);
   void with_measures(Monitor& m, const std::vector<Measured>& fresh);
-  const model::Requirement& requirement(const Monitor& m) const {
+  const program::Requirement& requirement(const Monitor& m) const {
     return program_->requirements[static_cast<std::size_t>(m.verdict.requirement)];
   }
   bool measured(const Monitor& m) const { return !requirement(m).measures.empty(); }
   void worse(Monitor& m, double margin, Time now);
   void breach(Monitor& m, Time now);
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::vector<Monitor> monitors_;
   engine::BlockEvaluator block_;
   Witness witness_;  ///< used by look(), on whichever thread that is

@@ -12,7 +12,7 @@
 
 namespace isodyne::judge {
 
-using Kind = model::FormulaNode::Kind;
+using Kind = program::FormulaNode::Kind;
 
 /// Of a stretch of instants: whether a holds in all of it, and whether b comes with a up to there.
 template <typename V>
@@ -133,8 +133,8 @@ inline Since<Range> taken_over(const Since<std::int64_t>& m) {
 template <typename V>
 class Machine {
  public:
-  explicit Machine(const model::Requirement& r) : trigger_(r.trigger_root), check_(r.check_root) {
-    for (const model::FormulaNode& n : r.nodes) nodes_.push_back({n, memory_for(n.kind), {}, 0});
+  explicit Machine(const program::Requirement& r) : trigger_(r.trigger_root), check_(r.check_root) {
+    for (const program::FormulaNode& n : r.nodes) nodes_.push_back({n, memory_for(n.kind), {}, 0});
   }
   /// Goes on where another one is.
   template <typename Other>
@@ -151,7 +151,7 @@ class Machine {
     instants_.add(at, count);
     if (before && !instants_.regular()) leave_all_steady();
     for (Node& n : nodes_) {
-      if (n.node.a == model::kNone) {
+      if (n.node.a == program::kNone) {
         std::copy_n(keys, count, n.said.extend(count));
         keys += stride;
       } else {
@@ -189,11 +189,11 @@ class Machine {
   std::optional<Formula::Held> held() requires std::is_same_v<V, std::int64_t> {
     Queue<V>& checked = said(check_);
     std::size_t count = checked.size();
-    if (trigger_ != model::kNone) count = std::min(count, said(trigger_).size());
+    if (trigger_ != program::kNone) count = std::min(count, said(trigger_).size());
     if (count == 0) return Formula::Held{};
     const std::int64_t* keys = checked.data();
     const std::int64_t lowest = least_of(keys, count, kMost);
-    const std::int64_t asked = trigger_ == model::kNone ? 0 : least_of(said(trigger_).data(), count, 0);
+    const std::int64_t asked = trigger_ == program::kNone ? 0 : least_of(said(trigger_).data(), count, 0);
     if (lowest < 0 || asked < 0) return std::nullopt;
     const auto where = std::find(keys, keys + count, lowest) - keys;
     const Formula::Held all{count, true, distance_of(lowest), instants_[emitted_ + where]};
@@ -203,20 +203,20 @@ class Machine {
   /// Instants of which everything is said are done with.
   void skip(std::size_t count) {
     said(check_).pop(count);
-    if (trigger_ != model::kNone) said(trigger_).pop(count);
+    if (trigger_ != program::kNone) said(trigger_).pop(count);
     emitted_ += static_cast<std::int64_t>(count);
   }
   /// How many there are; how many are done with.
   std::int64_t said_so_far() const { return emitted_; }
   std::size_t ready() {
-    return trigger_ == model::kNone ? said(check_).size() : std::min(said(check_).size(), said(trigger_).size());
+    return trigger_ == program::kNone ? said(check_).size() : std::min(said(check_).size(), said(trigger_).size());
   }
 
   bool next(Time& at, Value& trigger, Value& check) {
     if (ready() == 0) return false;
     at = instants_[emitted_];
     check = value_of(said(check_).front());
-    trigger = trigger_ == model::kNone ? Value{kFar, kFar, true, true} : value_of(said(trigger_).front());
+    trigger = trigger_ == program::kNone ? Value{kFar, kFar, true, true} : value_of(said(trigger_).front());
     skip(1);
     return true;
   }
@@ -228,7 +228,7 @@ class Machine {
   using Memory = std::variant<Leaf, Logic, Ahead<V, Greatest>, Ahead<V, Least>, Ahead<Stretch<V>, Join>,
                               Behind<V, Least>, Behind<V, Greatest>, Since<V>>;
   struct Node {
-    model::FormulaNode node;
+    program::FormulaNode node;
     Memory memory;
     Queue<V> said;           ///< and not yet taken by what it is an operand of
     std::int64_t taken = 0;  ///< the next instant that it takes of its operands
@@ -275,7 +275,7 @@ class Machine {
   template <typename Each>
   void operands(Node& n, Each each) {
     Queue<V>& a = said(n.node.a);
-    Queue<V>& b = n.node.b == model::kNone ? a : said(n.node.b);
+    Queue<V>& b = n.node.b == program::kNone ? a : said(n.node.b);
     const std::size_t count = std::min(a.size(), b.size());
     const V *left = a.data(), *right = b.data();
     for (std::size_t i = 0; i < count; ++i) each(left[i], right[i], n.taken + static_cast<std::int64_t>(i));
@@ -287,7 +287,7 @@ class Machine {
   template <typename Each>
   void one_each(Node& n, Each each) {
     Queue<V>& a = said(n.node.a);
-    Queue<V>& b = n.node.b == model::kNone ? a : said(n.node.b);
+    Queue<V>& b = n.node.b == program::kNone ? a : said(n.node.b);
     V* to = n.said.extend(std::min(a.size(), b.size()));
     operands(n, [&](const V& x, const V& y, std::int64_t at) { *to++ = each(x, y, at); });
   }
@@ -351,7 +351,7 @@ class Machine {
     const bool exact = n.node.time % instants_.step() == Time{};  // the last instant of a window lies at its end
     const std::int64_t first = exact ? count - 1 : count;         // the first instant at which a window is whole
     const auto there = static_cast<std::int64_t>(
-        std::min(said(n.node.a).size(), said(n.node.b == model::kNone ? n.node.a : n.node.b).size()));
+        std::min(said(n.node.a).size(), said(n.node.b == program::kNone ? n.node.a : n.node.b).size()));
     const std::int64_t waiting = std::clamp<std::int64_t>(first - n.taken, 0, there);  // instants that end no window
     V* to = n.said.extend(static_cast<std::size_t>(there - waiting));
     auto& window = *m.steady;
@@ -425,7 +425,7 @@ class Machine {
   void forget() {
     std::int64_t needed = emitted_;
     for (const Node& n : nodes_) {
-      if (n.node.a != model::kNone) needed = std::min(needed, n.taken);
+      if (n.node.a != program::kNone) needed = std::min(needed, n.taken);
       std::visit(
           [&](const auto& memory) {
             if constexpr (requires { memory.oldest; }) needed = std::min(needed, memory.oldest);

@@ -7,8 +7,8 @@
 
 namespace isodyne::judge {
 
-using model::MeasureKind;
-using Window = model::Measure::Window;
+using program::MeasureKind;
+using Window = program::Measure::Window;
 
 namespace {
 
@@ -81,16 +81,16 @@ double share_at(double a, double b, double level) {
 
 }  // namespace
 
-Measurer::Measurer(std::shared_ptr<const model::Program> program)
+Measurer::Measurer(std::shared_ptr<const program::Program> program)
     : program_(std::move(program)), states_(program_->measures.size()), expressions_(*program_, expressions()) {
   fresh_.reserve(states_.size());
 }
 
 /// Six for each: of, to, within, against, event, until.
-std::vector<model::NodeId> Measurer::expressions() {
-  std::vector<model::NodeId> all;
+std::vector<program::NodeId> Measurer::expressions() {
+  std::vector<program::NodeId> all;
   for (std::size_t i = 0; i < states_.size(); ++i) {
-    const model::Measure& m = program_->measures[i];
+    const program::Measure& m = program_->measures[i];
     states_[i].measure = static_cast<std::int32_t>(i);
     states_[i].first = all.size();
     all.insert(all.end(), {m.of, m.to, m.within, m.against, m.event, m.until});
@@ -103,7 +103,7 @@ std::vector<model::NodeId> Measurer::expressions() {
   return all;
 }
 
-const std::vector<Measured>& Measurer::image(const bench::Image& image) {
+const std::vector<Measured>& Measurer::image(const observe::Image& image) {
   fresh_.clear();
   if (states_.empty()) return fresh_;
   expressions_.evaluate(image.variables);
@@ -114,25 +114,25 @@ const std::vector<Measured>& Measurer::image(const bench::Image& image) {
 const std::vector<Measured>& Measurer::finish() {
   fresh_.clear();
   for (State& s : states_) {
-    const model::Measure& m = measure(s);
+    const program::Measure& m = measure(s);
     // With the end of the last stretch of `per` no other one has begun yet.
     if (m.window == Window::per && s.occurrences > 0 && s.stretch.last == s.stretch.begin) s.stretch.open = false;
     const bool endless = m.window == Window::whole_run || m.window == Window::while_ ||
-                         (m.window == Window::after && m.end.count() == 0 && m.until == model::kNone);
+                         (m.window == Window::after && m.end.count() == 0 && m.until == program::kNone);
     if (s.stretch.open) close(s, endless);
   }
   return fresh_;
 }
 
 void Measurer::look(State& s, Time at) {
-  const model::Measure& m = measure(s);
+  const program::Measure& m = measure(s);
   const double x = expressions_.value(s.first), y = expressions_.value(s.first + 3);
   const auto between = [&](Time t, double before, double now) {
     if (of_truth(m.kind)) return before;
     const double share = static_cast<double>((t - s.previous).count()) / static_cast<double>((at - s.previous).count());
     return before + share * (now - before);
   };
-  const bool event = m.event != model::kNone && expressions_.value(s.first + 4) != 0;
+  const bool event = m.event != program::kNone && expressions_.value(s.first + 4) != 0;
   // A stretch that ends at a time ends there, not at the next image.
   const auto end_at = [&](Time end) {
     const bool exact = at == end;
@@ -185,7 +185,7 @@ void Measurer::look(State& s, Time at) {
           end_at(end);
         } else {
           add(s, at, x, y);
-          if (m.until != model::kNone && expressions_.value(s.first + 5) != 0) close(s, true);
+          if (m.until != program::kNone && expressions_.value(s.first + 5) != 0) close(s, true);
         }
       }
       if (!s.stretch.open && event && !s.before) open(s, at, x, y);
@@ -241,7 +241,7 @@ void Measurer::hold(State& s, Time at) {
 
 void Measurer::add_piece(State& s, double from, double to, double x, double y) {
   Stretch& w = s.stretch;
-  const model::Measure& m = measure(s);
+  const program::Measure& m = measure(s);
   const double dt = to - from;
   if (of_truth(m.kind)) {
     if (w.x != 0) {
@@ -262,7 +262,7 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
   const Absolute absolute = absolute_of(from, to, w.x, x);
   w.absolute += absolute.area;
   w.weighted += absolute.weighted;
-  if (m.to != model::kNone) add_way(s, from, to, x);
+  if (m.to != program::kNone) add_way(s, from, to, x);
   if (m.kind == MeasureKind::frequency) {
     if (w.x < -w.within || (w.within == 0 && w.x < 0)) w.ready = true;
     if (w.ready && x >= 0) {
@@ -296,7 +296,7 @@ void Measurer::add_waves(State& s, const Piece& whole) {
 
 void Measurer::add_wave(State& s, const Piece& p) {
   Stretch& w = s.stretch;
-  const model::Measure& m = measure(s);
+  const program::Measure& m = measure(s);
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
     const bool second = m.kind == MeasureKind::phase && i == 2;
     const double order = m.kind == MeasureKind::harmonic ? m.number
@@ -312,14 +312,14 @@ void Measurer::add_wave(State& s, const Piece& p) {
 /// On the way from the first value to the target.
 void Measurer::add_way(State& s, double from, double to, double x) {
   Stretch& w = s.stretch;
-  const model::Measure& m = measure(s);
+  const program::Measure& m = measure(s);
   const double way = w.target - w.first, dt = to - from;
   const double far = std::abs(x - w.target), near = std::abs(w.x - w.target);
   if (m.kind == MeasureKind::settling_time && far <= w.within && near > w.within)
     w.outside_at = from + dt * share_at(near, far, w.within);
   if (m.kind == MeasureKind::settling_time && far > w.within) w.outside_at = to;
   if (m.kind == MeasureKind::dead_time && w.moved_at < 0) {
-    const double enough = m.within != model::kNone ? w.within : 0.02 * std::abs(way);
+    const double enough = m.within != program::kNone ? w.within : 0.02 * std::abs(way);
     const double a = std::abs(w.x - w.first), b = std::abs(x - w.first);
     if (b >= enough && b > 0) w.moved_at = from + dt * std::clamp(share_at(a, b, enough), 0.0, 1.0);
   }
@@ -392,7 +392,7 @@ double Measurer::value(const State& s) const {
 
 double Measurer::wave_value(const State& s) const {
   const Stretch& w = s.stretch;
-  const model::Measure& m = measure(s);
+  const program::Measure& m = measure(s);
   if (w.periods == 0) return kNever;
   const double time = static_cast<double>(w.periods) / m.at;
   const auto amplitude = [&](std::size_t i, double order) {

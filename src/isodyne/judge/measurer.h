@@ -8,9 +8,9 @@
 #include <memory>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/engine/code.h"
-#include "isodyne/model/program.h"
+#include "isodyne/observe/events.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::judge {
 
@@ -32,11 +32,11 @@ struct Measured {
 
 class Measurer {
  public:
-  explicit Measurer(std::shared_ptr<const model::Program> program);
+  explicit Measurer(std::shared_ptr<const program::Program> program);
 
   bool any() const { return !states_.empty(); }
   /// The measures whose stretch was over by this image (valid until the next call).
-  const std::vector<Measured>& image(const bench::Image& image);
+  const std::vector<Measured>& image(const observe::Image& image);
   /// There are no more images.
   const std::vector<Measured>& finish();
 
@@ -72,8 +72,8 @@ class Measurer {
     Time previous{};
     double previous_x = 0, previous_y = 0;
   };
-  std::vector<model::NodeId> expressions();
-  const model::Measure& measure(const State& s) const {
+  std::vector<program::NodeId> expressions();
+  const program::Measure& measure(const State& s) const {
     return program_->measures[static_cast<std::size_t>(s.measure)];
   }
   void look(State& s, Time at);
@@ -93,7 +93,7 @@ class Measurer {
   double value(const State& s) const;
   double wave_value(const State& s) const;
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::vector<State> states_;
   engine::Evaluator expressions_;
   std::vector<Measured> fresh_;

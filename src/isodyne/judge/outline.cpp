@@ -2,7 +2,7 @@
 
 namespace isodyne::judge {
 
-using Kind = model::FormulaNode::Kind;
+using Kind = program::FormulaNode::Kind;
 
 namespace {
 
@@ -22,13 +22,13 @@ bool somewhere(Kind kind) {
 
 }  // namespace
 
-bool Outline::can(const model::Requirement& r) {
+bool Outline::can(const program::Requirement& r) {
   return std::none_of(r.nodes.begin(), r.nodes.end(),
-                      [](const model::FormulaNode& n) { return n.kind == Kind::until || n.kind == Kind::since; });
+                      [](const program::FormulaNode& n) { return n.kind == Kind::until || n.kind == Kind::since; });
 }
 
-Outline::Outline(const model::Requirement& r) : trigger_(r.trigger_root), check_(r.check_root) {
-  for (const model::FormulaNode& n : r.nodes) nodes_.emplace_back().node = n;
+Outline::Outline(const program::Requirement& r) : trigger_(r.trigger_root), check_(r.check_root) {
+  for (const program::FormulaNode& n : r.nodes) nodes_.emplace_back().node = n;
 }
 
 void Outline::take(Time begin, Time end, const std::vector<Bounds>& leaves) {
@@ -58,11 +58,11 @@ void Outline::take(Time begin, Time end, const std::vector<Bounds>& leaves) {
 }
 
 bool Outline::next(Bounds& trigger, Bounds& check) {
-  if (said(check_).empty() || (trigger_ != model::kNone && said(trigger_).empty())) return false;
+  if (said(check_).empty() || (trigger_ != program::kNone && said(trigger_).empty())) return false;
   check = said(check_).front();
   said(check_).pop();
   trigger = {0, kMost, kMost, 0};
-  if (trigger_ == model::kNone) return true;
+  if (trigger_ == program::kNone) return true;
   trigger = said(trigger_).front();
   said(trigger_).pop();
   return true;
@@ -138,7 +138,7 @@ void Outline::behind(Node& n) {
 void Outline::forget() {
   std::int64_t needed = first_ + static_cast<std::int64_t>(spans_.size());
   for (const Node& n : nodes_) {
-    if (n.node.a == model::kNone || n.node.kind == Kind::lnot || n.node.b != model::kNone) continue;
+    if (n.node.a == program::kNone || n.node.kind == Kind::lnot || n.node.b != program::kNone) continue;
     needed = std::min({needed, n.told, n.touching.begin, n.inside.empty() ? needed : n.inside.begin});
   }
   for (; first_ < needed; ++first_) spans_.pop_front();

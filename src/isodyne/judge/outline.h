@@ -19,8 +19,8 @@ struct Bounds {
 class Outline {
  public:
   /// Whether a formula has one: those that look back to the beginning, or stretch until something, have not.
-  static bool can(const model::Requirement& r);
-  explicit Outline(const model::Requirement& r);
+  static bool can(const program::Requirement& r);
+  explicit Outline(const program::Requirement& r);
 
   /// The next block: its first and last instant, and each leaf within it.
   void take(Time begin, Time end, const std::vector<Bounds>& leaves);
@@ -47,7 +47,7 @@ class Outline {
     bool empty() const { return begin == end; }
   };
   struct Node {
-    model::FormulaNode node;
+    program::FormulaNode node;
     Queue<Bounds> said;     ///< and not yet taken by what it is an operand of
     std::int64_t told = 0;  ///< the next block that it tells of
     // Of an operator over time:

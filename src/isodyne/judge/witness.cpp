@@ -6,7 +6,7 @@
 
 namespace isodyne::judge {
 
-Witness::Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch)
+Witness::Witness(std::vector<program::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch)
     : columns_(std::move(columns)), width_(columns_.size()), batch_(batch) {
   if (reads.size() > kMostRequirements) reads.resize(kMostRequirements);
   const bool any = std::any_of(reads.begin(), reads.end(), [](const auto& r) { return !r.empty(); });
@@ -118,8 +118,8 @@ void Witness::finish() {
   }
 }
 
-Witnessed Witness::all() const {
-  Witnessed w;
+observe::Witnessed Witness::all() const {
+  observe::Witnessed w;
   w.columns = columns_;
   std::map<Time, std::size_t> place;
   for (const Kept& kept : kept_) {

@@ -11,16 +11,10 @@
 #include <optional>
 #include <vector>
 
-#include "isodyne/model/program.h"
+#include "isodyne/observe/witnessed.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::judge {
-
-/// Rows of some quantities in order of time, each instant once. A value that is no number was not kept there.
-struct Witnessed {
-  std::vector<model::VarId> columns;
-  std::vector<Time> times;
-  std::vector<double> rows;  ///< columns.size() values each
-};
 
 class Witness {
  public:
@@ -30,7 +24,7 @@ class Witness {
 
   /// What each requirement reads, as places in a row; `columns`: what the places of a row are; `batch`: rows of one
   /// call of looked_at() at most.
-  Witness(std::vector<model::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch);
+  Witness(std::vector<program::VarId> columns, std::vector<std::vector<std::int32_t>> reads, std::size_t batch);
 
   /// The next images, `count` of them: the vectors, which have room for a batch, may be given back with other content.
   void looked_at(std::vector<double>& rows, std::vector<Time>& times, std::size_t count);
@@ -38,7 +32,7 @@ class Witness {
   void mark(std::size_t requirement, const std::optional<Time>& first_breach, const std::optional<Time>& worst);
   /// There are no more images.
   void finish();
-  Witnessed all() const;
+  observe::Witnessed all() const;
 
  private:
   struct Mark {
@@ -62,7 +56,7 @@ class Witness {
   void note(const Kept& kept, Mark& mark, const std::optional<Time>& at);
   void take(const Kept& kept, Mark& mark) const;
 
-  std::vector<model::VarId> columns_;
+  std::vector<program::VarId> columns_;
   std::vector<Kept> kept_;
   std::size_t width_, batch_;
   std::vector<Stock> stock_;             ///< a ring

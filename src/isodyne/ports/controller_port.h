@@ -17,12 +17,7 @@
 
 namespace isodyne::ports {
 
-/// How a controller keeps step with the plant.
-enum class Pace {
-  direct,  ///< it answers within the call, on the thread of the call
-  waits,   ///< it is asked, and its answer waited for
-  free     ///< it runs by its own clock: an exchange hands over and takes what is there, and never waits
-};
+using program::Pace;
 
 enum class Standing { offline, answering, ready, running };
 const char* standing_word(Standing standing);

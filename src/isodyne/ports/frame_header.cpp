@@ -11,24 +11,24 @@ namespace isodyne::ports {
 
 namespace {
 
-using model::Frame;
-using model::FrameField;
-using model::Program;
+using program::Frame;
+using program::FrameField;
+using program::Program;
 
 /// How a raw number becomes the quantity that the channel is about.
 struct Scaled {
-  model::Linear to_counts;
+  program::Linear to_counts;
   double per_second = 1;  ///< of pulses: the time in which they were counted, s
-  const model::Variable* quantity = nullptr;
+  const program::Variable* quantity = nullptr;
 };
 
 std::optional<Scaled> scale_of(const Program& p, const FrameField& f) {
-  for (const model::Sensor& s : p.sensors) {
-    if (s.counts != model::kNone && s.counts == f.of)
+  for (const program::Sensor& s : p.sensors) {
+    if (s.counts != program::kNone && s.counts == f.of)
       return Scaled{*s.to_counts, s.pulses ? to_seconds(s.period) : 1.0, &p.variable(s.value)};
   }
-  if (f.actuator == model::kNone) return std::nullopt;
-  const model::Actuator& a = p.actuators[static_cast<std::size_t>(f.actuator)];
+  if (f.actuator == program::kNone) return std::nullopt;
+  const program::Actuator& a = p.actuators[static_cast<std::size_t>(f.actuator)];
   if (!a.to_counts) return std::nullopt;
   return Scaled{*a.to_counts, 1, &p.variable(a.value)};
 }
@@ -74,7 +74,7 @@ struct FieldText {
   std::string mask;
 };
 
-std::string getter(const FieldText& t, const model::BitRange& b, bool is_signed) {
+std::string getter(const FieldText& t, const program::BitRange& b, bool is_signed) {
   std::string value = fmt::format("{}_bits(frame, {}, {}, {})", t.frame, b.word, b.shift, t.mask);
   if (t.type == "bool") value += " != 0";
   if (is_signed)  // the sign bit counts negative
@@ -84,7 +84,7 @@ std::string getter(const FieldText& t, const model::BitRange& b, bool is_signed)
 }
 
 /// What the field cannot hold becomes the nearest number that it can.
-std::string setter(const FieldText& t, const model::BitRange& b, bool is_signed) {
+std::string setter(const FieldText& t, const program::BitRange& b, bool is_signed) {
   std::string text =
       fmt::format("static inline void {0}_set_{1}({0}_frame *frame, {2} value) {{\n", t.frame, t.name, t.type);
   if (is_signed) text += fmt::format("  if (value < {0}) value = {0};\n", t.lowest);
@@ -93,7 +93,7 @@ std::string setter(const FieldText& t, const model::BitRange& b, bool is_signed)
 }
 
 std::string scaled_functions(const FieldText& t, const Scaled& s) {
-  const model::Linear& l = s.to_counts;
+  const program::Linear& l = s.to_counts;
   const double per_count = (l.high_from - l.low_from) / (l.high_to - l.low_to) / s.per_second;
   const double at_zero = (l.low_from - l.low_to * (l.high_from - l.low_from) / (l.high_to - l.low_to)) / s.per_second;
   std::string unit = s.quantity->type.dimension.none() ? "1" : si_text(s.quantity->type.dimension);
@@ -111,7 +111,7 @@ std::string scaled_functions(const FieldText& t, const Scaled& s) {
 }
 
 std::string field_functions(const Program& p, const Frame& frame, const FrameField& f) {
-  const bool line = f.kind == FrameField::Kind::value && p.variable(f.raw).type.kind == model::Type::Kind::boolean;
+  const bool line = f.kind == FrameField::Kind::value && p.variable(f.raw).type.kind == program::Type::Kind::boolean;
   FieldText t{c_name(frame.name), c_name(f.name), line ? "bool" : f.is_signed ? "int64_t" : "uint64_t", "", "", ""};
   const int w = f.bits.width;
   t.mask = w == 64 ? "UINT64_MAX" : fmt::format("UINT64_C(0x{:x})", (std::uint64_t{1} << w) - 1);
@@ -129,7 +129,7 @@ std::string field_functions(const Program& p, const Frame& frame, const FrameFie
 
 /// What the number of a field means, for the identity.
 std::string meaning(const Program& p, const FrameField& f) {
-  const model::Variable& v = p.variable(f.raw);
+  const program::Variable& v = p.variable(f.raw);
   switch (f.kind) {
     case FrameField::Kind::constant:
       return fmt::format("constant {}", format_exact(f.constant));
@@ -142,7 +142,7 @@ std::string meaning(const Program& p, const FrameField& f) {
   }
   std::string text = p.type_text(v);
   if (const auto s = scale_of(p, f)) {
-    const model::Linear& l = s->to_counts;
+    const program::Linear& l = s->to_counts;
     text +=
         fmt::format(" {} {} {} {} {} {}", format_exact(l.low_from), format_exact(l.high_from), format_exact(l.low_to),
                     format_exact(l.high_to), format_exact(s->per_second), si_text(s->quantity->type.dimension));
@@ -163,7 +163,7 @@ std::string frame_text(const Program& p, const Frame& frame) {
       frame.bytes_from_high ? "most significant" : "least significant", frame.bits_from_high ? "most" : "least", bytes);
   text += bit_functions(frame, name);
   for (const FrameField& f : frame.fields) text += field_functions(p, frame, f);
-  for (const model::FramePort& port : frame.ports) {
+  for (const program::FramePort& port : frame.ports) {
     const FieldText t{name,       c_name(port.name),
                       "uint64_t", "",
                       "",         fmt::format("UINT64_C(0x{:x})", (std::uint64_t{1} << port.bits.width) - 1)};

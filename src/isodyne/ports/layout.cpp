@@ -28,39 +28,39 @@ std::string c_type(const Field& f) {
   return f.kind == Field::Kind::real ? "double" : f.kind == Field::Kind::boolean ? "bool" : "int32_t";
 }
 
-std::int32_t labels_of(const model::Program& program, model::VarId id) {
-  const model::Type& type = program.variable(id).type;
-  if (type.kind != model::Type::Kind::choice) return 0;
+std::int32_t labels_of(const program::Program& program, program::VarId id) {
+  const program::Type& type = program.variable(id).type;
+  if (type.kind != program::Type::Kind::choice) return 0;
   return static_cast<std::int32_t>(program.choices[static_cast<std::size_t>(type.choice)].labels.size());
 }
 
-Field field_of(const model::Program& program, model::VarId id, const std::string& strip) {
-  const model::Variable& v = program.variable(id);
+Field field_of(const program::Program& program, program::VarId id, const std::string& strip) {
+  const program::Variable& v = program.variable(id);
   Field field;
   field.variable = id;
   field.name = c_name(v.name.starts_with(strip) ? v.name.substr(strip.size()) : v.name);
   switch (v.type.kind) {
-    case model::Type::Kind::boolean:
+    case program::Type::Kind::boolean:
       field.kind = Field::Kind::boolean;
       break;
-    case model::Type::Kind::integer:
+    case program::Type::Kind::integer:
       field.kind = Field::Kind::integer;
       break;
-    case model::Type::Kind::choice:
+    case program::Type::Kind::choice:
       field.kind = Field::Kind::choice;
       field.labels = labels_of(program, id);
       break;
-    case model::Type::Kind::real:
-    case model::Type::Kind::invalid:
+    case program::Type::Kind::real:
+    case program::Type::Kind::invalid:
       break;
   }
   return field;
 }
 
-Field frame_member(const model::Program& program, std::int32_t index) {
-  const model::Frame& frame = program.frames[static_cast<std::size_t>(index)];
+Field frame_member(const program::Program& program, std::int32_t index) {
+  const program::Frame& frame = program.frames[static_cast<std::size_t>(index)];
   FrameMember member{io::FrameCodec(frame), {}, {}};
-  for (const model::FrameField& f : frame.fields) {
+  for (const program::FrameField& f : frame.fields) {
     member.names.push_back(program.variable(f.raw).name);
     member.labels.push_back(labels_of(program, f.raw));
   }
@@ -74,7 +74,7 @@ Field frame_member(const model::Program& program, std::int32_t index) {
 
 /// One member per value, and one per frame.
 template <typename IdOf>
-std::vector<Field> members(const model::Program& program, const std::vector<model::FrameUse>& frames,
+std::vector<Field> members(const program::Program& program, const std::vector<program::FrameUse>& frames,
                            std::size_t values, const std::string& strip, IdOf id_of) {
   std::vector<Field> fields;
   std::size_t next_frame = 0;
@@ -113,19 +113,19 @@ std::string upper(std::string text) {
   return text;
 }
 
-std::string comment_of(const model::Program& program, const Field& f) {
+std::string comment_of(const program::Program& program, const Field& f) {
   if (f.kind == Field::Kind::frame) {
-    const model::Frame& frame = program.frames[static_cast<std::size_t>(f.frame_index)];
+    const program::Frame& frame = program.frames[static_cast<std::size_t>(f.frame_index)];
     return c_comment(fmt::format("{} of 64 bits{}{}", counted(static_cast<std::size_t>(frame.words), "word"),
                                  frame.doc.empty() ? "" : ": ", frame.doc));
   }
-  const model::Variable& v = program.variable(f.variable);
+  const program::Variable& v = program.variable(f.variable);
   std::string type = program.type_text(v);
   if (f.kind == Field::Kind::real) type = v.type.dimension.none() ? "1" : si_text(v.type.dimension);
   return c_comment(fmt::format("{}{}{}", type, v.doc.empty() ? "" : ": ", v.doc));
 }
 
-std::string struct_text(const model::Program& program, const std::string& name, const std::vector<Field>& fields,
+std::string struct_text(const program::Program& program, const std::string& name, const std::vector<Field>& fields,
                         std::size_t bytes) {
   std::string text = fmt::format("typedef struct {} {{\n", name);
   for (const Field& f : fields) text += fmt::format("  {} {}; {}\n", c_type(f), f.name, comment_of(program, f));
@@ -139,25 +139,25 @@ std::string struct_text(const model::Program& program, const std::string& name, 
 }
 
 /// One enum per choice that any member uses.
-std::string enums_text(const model::Program& program, const model::Controller& controller, const Layout& layout) {
+std::string enums_text(const program::Program& program, const program::Controller& controller, const Layout& layout) {
   std::set<std::int32_t> used;
-  for (const model::SharedParameter& s : controller.shares) {
-    const model::Type& type = program.variable(s.id).type;
-    if (type.kind == model::Type::Kind::choice) used.insert(type.choice);
+  for (const program::SharedParameter& s : controller.shares) {
+    const program::Type& type = program.variable(s.id).type;
+    if (type.kind == program::Type::Kind::choice) used.insert(type.choice);
   }
   for (const auto* fields : {&layout.reads, &layout.writes}) {
     for (const Field& f : *fields) {
       if (f.kind == Field::Kind::choice) used.insert(program.variable(f.variable).type.choice);
       if (f.kind != Field::Kind::frame) continue;
-      for (const model::FrameField& inner : program.frames[static_cast<std::size_t>(f.frame_index)].fields) {
-        const model::Type& type = program.variable(inner.raw).type;
-        if (type.kind == model::Type::Kind::choice) used.insert(type.choice);
+      for (const program::FrameField& inner : program.frames[static_cast<std::size_t>(f.frame_index)].fields) {
+        const program::Type& type = program.variable(inner.raw).type;
+        if (type.kind == program::Type::Kind::choice) used.insert(type.choice);
       }
     }
   }
   std::string text;
   for (const std::int32_t choice : used) {
-    const model::Choice& c = program.choices[static_cast<std::size_t>(choice)];
+    const program::Choice& c = program.choices[static_cast<std::size_t>(choice)];
     text += fmt::format("/* {} */\nenum {{\n", c.name);
     for (std::size_t i = 0; i < c.labels.size(); ++i) {
       text += fmt::format("  {}_{} = {}{}\n", upper(c_name(c.name)), upper(c.labels[i]), i,
@@ -169,12 +169,12 @@ std::string enums_text(const model::Program& program, const model::Controller& c
 }
 
 /// The shared parameters: a struct, its values, and each of them by itself.
-std::string parameters_text(const model::Program& program, const model::Controller& controller,
+std::string parameters_text(const program::Program& program, const program::Controller& controller,
                             const std::string& name) {
   if (controller.shares.empty()) return "";
   std::vector<Field> fields;
   std::string values, defines;
-  for (const model::SharedParameter& s : controller.shares) {
+  for (const program::SharedParameter& s : controller.shares) {
     Field f = field_of(program, s.id, "");
     const std::string value = f.kind == Field::Kind::real      ? format_exact(s.value)
                               : f.kind == Field::Kind::boolean ? (s.value != 0 ? "true" : "false")
@@ -209,7 +209,7 @@ std::string c_name(const std::string& name) {
   return kWords.contains(text) ? text + "_" : text;
 }
 
-Layout layout_of(const model::Program& program, const model::Controller& controller) {
+Layout layout_of(const program::Program& program, const program::Controller& controller) {
   Layout layout;
   const std::string strip = controller.name + ".";
   layout.reads = members(program, controller.read_frames, controller.reads.size(), strip,
@@ -225,14 +225,14 @@ Layout layout_of(const model::Program& program, const model::Controller& control
         identity += frame_identity(program, program.frames[static_cast<std::size_t>(f.frame_index)]);
         continue;
       }
-      const model::Variable& v = program.variable(f.variable);
+      const program::Variable& v = program.variable(f.variable);
       const std::string type = f.kind == Field::Kind::real ? si_text(v.type.dimension) : program.type_text(v);
       identity += fmt::format("{} {} {}\n", f.name, c_type(f), type);
     }
     identity += "--\n";
   }
   // Code that was built with other parameters is code for another plant.
-  for (const model::SharedParameter& s : controller.shares)
+  for (const program::SharedParameter& s : controller.shares)
     identity += fmt::format("{} {} {}\n", program.variable(s.id).name, program.type_text(program.variable(s.id)),
                             format_exact(s.value));
   layout.identity = fnv1a(identity);
@@ -317,7 +317,8 @@ std::string why_wrong(const std::vector<Field>& fields, std::size_t index, doubl
 
 namespace {
 
-nlohmann::ordered_json struct_json(const model::Program& program, const std::vector<Field>& fields, std::size_t bytes) {
+nlohmann::ordered_json struct_json(const program::Program& program, const std::vector<Field>& fields,
+                                   std::size_t bytes) {
   static constexpr const char* kKinds[] = {"real", "integer", "boolean", "choice", "frame"};
   nlohmann::ordered_json j{{"bytes", bytes}, {"fields", nlohmann::ordered_json::array()}};
   for (const Field& f : fields) {
@@ -325,7 +326,7 @@ nlohmann::ordered_json struct_json(const model::Program& program, const std::vec
         {"name", f.name}, {"kind", kKinds[static_cast<std::size_t>(f.kind)]}, {"offset", f.offset}};
     if (f.kind == Field::Kind::frame) field["bytes"] = bytes_of(f);
     if (f.kind == Field::Kind::real) {
-      const model::Type& type = program.variable(f.variable).type;
+      const program::Type& type = program.variable(f.variable).type;
       field["unit"] = type.dimension.none() ? "1" : si_text(type.dimension);
     }
     if (f.kind == Field::Kind::choice)
@@ -337,7 +338,7 @@ nlohmann::ordered_json struct_json(const model::Program& program, const std::vec
 
 }  // namespace
 
-std::string layout_json(const model::Program& program, const model::Controller& controller) {
+std::string layout_json(const program::Program& program, const program::Controller& controller) {
   const Layout layout = layout_of(program, controller);
   nlohmann::ordered_json j{{"format", "isodyne layout"},
                            {"format_version", 1},
@@ -350,7 +351,7 @@ std::string layout_json(const model::Program& program, const model::Controller& 
   return j.dump(2) + "\n";
 }
 
-std::string header_text(const model::Program& program, const model::Controller& controller) {
+std::string header_text(const program::Program& program, const program::Controller& controller) {
   const Layout layout = layout_of(program, controller);
   const std::string name = c_name(controller.name);
   const std::string guard = upper(fmt::format("ISODYNE_{}_{}_H", c_name(program.name), name));

@@ -9,7 +9,7 @@
 #include <vector>
 
 #include "isodyne/io/frame.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::ports {
 
@@ -23,13 +23,13 @@ struct FrameMember {
 struct Field {
   enum class Kind { real, integer, boolean, choice, frame };
   std::string name;  ///< C identifier
-  model::VarId variable = model::kNone;
+  program::VarId variable = program::kNone;
   Kind kind = Kind::real;
   std::size_t offset = 0;
-  std::int32_t labels = 0;                   ///< of a choice: values 0 … labels − 1 are valid
-  std::size_t first = 0;                     ///< which of the values; a frame has one for each of its fields
-  std::shared_ptr<const FrameMember> frame;  ///< of a frame, whose fields count from `first` on
-  std::int32_t frame_index = model::kNone;   ///< into Program::frames
+  std::int32_t labels = 0;                    ///< of a choice: values 0 … labels − 1 are valid
+  std::size_t first = 0;                      ///< which of the values; a frame has one for each of its fields
+  std::shared_ptr<const FrameMember> frame;   ///< of a frame, whose fields count from `first` on
+  std::int32_t frame_index = program::kNone;  ///< into Program::frames
 };
 
 struct Layout {
@@ -39,7 +39,7 @@ struct Layout {
 };
 
 /// double, int32_t (whole numbers and choices) and bool, in declared order with natural alignment.
-Layout layout_of(const model::Program& program, const model::Controller& controller);
+Layout layout_of(const program::Program& program, const program::Controller& controller);
 
 /// A comment of C in which nothing ends it early.
 std::string c_comment(std::string text);
@@ -56,9 +56,9 @@ int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<d
 std::string why_wrong(const std::vector<Field>& fields, std::size_t index, double value);
 
 /// The same layout as JSON, for controllers in other languages.
-std::string layout_json(const model::Program& program, const model::Controller& controller);
+std::string layout_json(const program::Program& program, const program::Controller& controller);
 
 /// The C header for one controller of a bench.
-std::string header_text(const model::Program& program, const model::Controller& controller);
+std::string header_text(const program::Program& program, const program::Controller& controller);
 
 }  // namespace isodyne::ports

@@ -4,9 +4,9 @@
 #include <functional>
 
 #include "isodyne/io/registers.h"
-#include "isodyne/model/program.h"
 #include "isodyne/ports/controller_port.h"
 #include "isodyne/ports/library/foreign_calls.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::ports {
 
@@ -22,10 +22,26 @@ struct PortPlace {
 };
 
 /// The register map of a Modbus setting; a Failure names every mistake in it.
-Result<io::RegisterMap> map_of(const model::Program& program, const model::Controller& controller,
-                               const model::Setting& setting, const PortPlace& place);
+Result<io::RegisterMap> map_of(const program::Program& program, const program::Controller& controller,
+                               const program::Setting& setting, const PortPlace& place);
 
-std::unique_ptr<ControllerPort> make_port(const model::Program& program, const model::Controller& controller,
-                                          const model::Setting& setting, const PortPlace& place);
+/// A port that is to be made.
+struct PortOrder {
+  const program::Program& program;
+  const program::Controller& controller;
+  const program::Setting& setting;
+  const PortPlace& place;
+};
+
+// One for each kind of program/port_kinds.def, in the folder of its port.
+#define PORT(id, words, at, pace, clauses) std::unique_ptr<ControllerPort> make_##id(const PortOrder& order);
+#include "isodyne/program/port_kinds.def"
+#undef PORT
+
+/// One that fails when it is opened, as any other port does that cannot be used.
+std::unique_ptr<ControllerPort> useless_port(Failure why);
+
+std::unique_ptr<ControllerPort> make_port(const program::Program& program, const program::Controller& controller,
+                                          const program::Setting& setting, const PortPlace& place);
 
 }  // namespace isodyne::ports

@@ -14,7 +14,7 @@ namespace {
 
 /// One data block per method; returns the plot clauses.
 std::string curves(const bench::Advice& advice, std::string& script, const char* block, bool error) {
-  std::map<model::Method, std::string> rows;
+  std::map<program::Method, std::string> rows;
   for (const bench::Trial& t : advice.trials) {
     const double y = error ? 100 * std::max(t.worst, 1e-14) : t.cost_ns / 1e3;
     if (t.trouble.empty()) rows[t.method] += fmt::format("{:.9g} {:.9g}\n", to_seconds(t.step) * 1e3, y);
@@ -26,7 +26,7 @@ std::string curves(const bench::Advice& advice, std::string& script, const char*
     clauses +=
         fmt::format("{}{} using 1:2 with linespoints lw 2 pt 7 ps 0.7 lc rgb \"{}\" title {}",
                     clauses.empty() ? "" : ", ", name, kColours[static_cast<std::size_t>(method) % std::size(kColours)],
-                    error ? quoted(model::method_word(method)) : "\"\"");
+                    error ? quoted(program::method_word(method)) : "\"\"");
   }
   return clauses;
 }

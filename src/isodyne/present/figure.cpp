@@ -14,28 +14,28 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure_script.h"
 #include "isodyne/present/plot.h"
-#include "isodyne/present/rejudge.h"
 #include "isodyne/present/signals.h"
+#include "isodyne/session/rejudge.h"
 
 namespace isodyne::present {
 
 namespace {
 
-std::string unit_text(const model::Variable& v) {
-  if (v.type.kind == model::Type::Kind::real) return v.unit.text == "1" ? "" : v.unit.text;
-  return v.type.kind == model::Type::Kind::integer ? "count" : "";
+std::string unit_text(const program::Variable& v) {
+  if (v.type.kind == program::Type::Kind::real) return v.unit.text == "1" ? "" : v.unit.text;
+  return v.type.kind == program::Type::Kind::integer ? "count" : "";
 }
 
-Panel panel_of(const model::Program& program, const std::vector<model::VarId>& ids, const record::Recording& recording,
-               std::size_t columns) {
-  const model::Variable& first = program.variable(ids.front());
+Panel panel_of(const program::Program& program, const std::vector<program::VarId>& ids,
+               const record::Recording& recording, std::size_t columns) {
+  const program::Variable& first = program.variable(ids.front());
   Panel panel;
   panel.unit = unit_text(first);
-  panel.lanes = first.type.kind == model::Type::Kind::boolean;
-  if (first.type.kind == model::Type::Kind::choice)
+  panel.lanes = first.type.kind == program::Type::Kind::boolean;
+  if (first.type.kind == program::Type::Kind::choice)
     panel.labels = program.choices[static_cast<std::size_t>(first.type.choice)].labels;
-  for (const model::VarId id : ids) {
-    const model::Variable& v = program.variable(id);
+  for (const program::VarId id : ids) {
+    const program::Variable& v = program.variable(id);
     Curve curve;
     curve.label = v.name;
     if (const auto view = view_over_time(recording, v.name, {}, columns)) {
@@ -48,8 +48,8 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
     }
     panel.curves.push_back(std::move(curve));
     if (panel.lanes) continue;  // a limit on a truth value is no line
-    for (const model::Requirement& r : program.requirements) {
-      for (const model::LimitLine& line : r.limits) {
+    for (const program::Requirement& r : program.requirements) {
+      for (const program::LimitLine& line : r.limits) {
         if (line.variable == id) panel.limits.push_back({r.name, first.unit.read(line.value)});
       }
     }
@@ -60,9 +60,9 @@ Panel panel_of(const model::Program& program, const std::vector<model::VarId>& i
 std::vector<Band> fault_bands(const record::Recording& recording, double end) {
   std::vector<Band> bands;
   for (const record::RecordedEvent& e : recording.events()) {
-    if (e.kind == bench::event_word(bench::EventKind::fault_on))
+    if (e.kind == observe::event_word(observe::EventKind::fault_on))
       bands.push_back({to_seconds(e.at), end, e.subject, {}});
-    if (e.kind != bench::event_word(bench::EventKind::fault_off)) continue;
+    if (e.kind != observe::event_word(observe::EventKind::fault_off)) continue;
     for (Band& band : bands) {
       if (band.label == e.subject && band.end == end) band.end = to_seconds(e.at);
     }
@@ -147,32 +147,32 @@ constexpr std::size_t kMostMarks = 12;
 namespace {
 /// Names of these quantities; of a sensor also its raw word, its electrical form and what it measures, for that is what
 /// a panel may show instead.
-std::set<std::string> names_around(const model::Program& p, std::set<model::VarId> ids) {
-  for (const model::Sensor& s : p.sensors) {
-    const std::set<model::VarId> forms{s.value, s.truth, s.counts, s.signal};
-    if (std::none_of(forms.begin(), forms.end(), [&](model::VarId id) { return ids.contains(id); })) continue;
+std::set<std::string> names_around(const program::Program& p, std::set<program::VarId> ids) {
+  for (const program::Sensor& s : p.sensors) {
+    const std::set<program::VarId> forms{s.value, s.truth, s.counts, s.signal};
+    if (std::none_of(forms.begin(), forms.end(), [&](program::VarId id) { return ids.contains(id); })) continue;
     ids.insert(forms.begin(), forms.end());
-    for (const model::Assignment& e : p.equations) {
+    for (const program::Assignment& e : p.equations) {
       if (e.target != s.truth) continue;
-      for (const model::VarId id : p.reads(e.value)) ids.insert(id);
+      for (const program::VarId id : p.reads(e.value)) ids.insert(id);
     }
   }
   std::set<std::string> names;
-  for (const model::VarId id : ids) {
-    if (id != model::kNone) names.insert(p.variable(id).name);
+  for (const program::VarId id : ids) {
+    if (id != program::kNone) names.insert(p.variable(id).name);
   }
   return names;
 }
 
-std::optional<std::set<std::string>> concerned_by_fault(const model::Program& p, const std::string& name) {
-  for (const model::Fault& f : p.faults) {
+std::optional<std::set<std::string>> concerned_by_fault(const program::Program& p, const std::string& name) {
+  for (const program::Fault& f : p.faults) {
     if (f.name != name) continue;
-    std::set<model::VarId> ids{f.active};
+    std::set<program::VarId> ids{f.active};
     for (const std::int32_t tap : {f.tap, f.other}) {
-      if (tap != model::kNone) ids.insert(model::at(p.taps, tap).target);
+      if (tap != program::kNone) ids.insert(program::at(p.taps, tap).target);
     }
-    if (f.controller != model::kNone) {
-      const model::Controller& c = model::at(p.controllers, f.controller);
+    if (f.controller != program::kNone) {
+      const program::Controller& c = program::at(p.controllers, f.controller);
       ids.insert(c.knows.begin(), c.knows.end());
       ids.insert(c.drives.begin(), c.drives.end());
     }
@@ -181,18 +181,18 @@ std::optional<std::set<std::string>> concerned_by_fault(const model::Program& p,
   return std::nullopt;
 }
 
-std::optional<std::set<std::string>> concerned_by_breach(const model::Program& p, const std::string& name) {
-  for (const model::Requirement& r : p.requirements) {
-    if (r.name == name) return names_around(p, read_by(p, r));
+std::optional<std::set<std::string>> concerned_by_breach(const program::Program& p, const std::string& name) {
+  for (const program::Requirement& r : p.requirements) {
+    if (r.name == name) return names_around(p, session::read_by(p, r));
   }
   return std::nullopt;
 }
 }  // namespace
 
-void add_story(FigureData& d, const model::Program* program, const record::Recording& recording,
-               const Summary& summary) {
+void add_story(FigureData& d, const program::Program* program, const record::Recording& recording,
+               const session::Summary& summary) {
   d.faults = fault_bands(recording, d.end);
-  for (const SummaryRow& row : summary.rows) {
+  for (const session::SummaryRow& row : summary.rows) {
     for (const auto& [begin, end] : row.breaches_s) d.breaches.push_back({begin, end, row.name, {}});
   }
   if (program != nullptr) {
@@ -201,7 +201,7 @@ void add_story(FigureData& d, const model::Program* program, const record::Recor
   }
   for (const record::RecordedEvent& e : recording.events()) {
     const double at = to_seconds(e.at);
-    if (e.kind != bench::event_word(bench::EventKind::action) || at < d.begin || at > d.end) continue;
+    if (e.kind != observe::event_word(observe::EventKind::action) || at < d.begin || at > d.end) continue;
     if (d.marks.size() >= kMostMarks) {
       ++d.unmarked;
       continue;
@@ -211,8 +211,8 @@ void add_story(FigureData& d, const model::Program* program, const record::Recor
   }
 }
 
-FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary, std::size_t columns) {
+FigureData gather(const program::Program& program, const program::Figure& figure, const record::Recording& recording,
+                  const session::Summary& summary, std::size_t columns) {
   FigureData d;
   d.name = figure.name;
   d.title = fmt::format("{}: {}", summary.bench, figure.title);
@@ -223,14 +223,14 @@ FigureData gather(const model::Program& program, const model::Figure& figure, co
   return d;
 }
 
-std::vector<model::Figure> figures_of(const model::Program& program) {
+std::vector<program::Figure> figures_of(const program::Program& program) {
   if (!program.figures.empty()) return program.figures;
   constexpr std::size_t kMostPanels = 6, kMostCurves = 5;
-  model::Figure figure;
+  program::Figure figure;
   figure.name = "states";
   figure.title = "states over time";
-  for (const model::State& s : program.states) {
-    const auto same_unit = [&](const std::vector<model::VarId>& panel) {
+  for (const program::State& s : program.states) {
+    const auto same_unit = [&](const std::vector<program::VarId>& panel) {
       return program.variable(panel.front()).type == program.variable(s.value).type && panel.size() < kMostCurves;
     };
     const auto panel = std::find_if(figure.panels.begin(), figure.panels.end(), same_unit);

@@ -9,8 +9,8 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/present/summary.h"
 #include "isodyne/record/recording.h"
+#include "isodyne/session/summary.h"
 
 namespace isodyne::present {
 
@@ -73,8 +73,8 @@ constexpr std::size_t kColumns = 1960;
 
 /// Adds when faults were active, when requirements were broken, and what the scenario did. `program` tells which panels
 /// that is about; without one it is all of them.
-void add_story(FigureData& data, const model::Program* program, const record::Recording& recording,
-               const Summary& summary);
+void add_story(FigureData& data, const program::Program* program, const record::Recording& recording,
+               const session::Summary& summary);
 
 /// Of a curve that holds its values: only where they change, and the end.
 void drop_repeated(Curve& curve);
@@ -83,8 +83,8 @@ void drop_repeated(Curve& curve);
 void clip(FigureData& data);
 
 /// Collects what a figure of the bench shows of one run.
-FigureData gather(const model::Program& program, const model::Figure& figure, const record::Recording& recording,
-                  const Summary& summary, std::size_t columns = kColumns);
+FigureData gather(const program::Program& program, const program::Figure& figure, const record::Recording& recording,
+                  const session::Summary& summary, std::size_t columns = kColumns);
 
 /// The least and the greatest value that the axis of a panel shows; nothing if no curve has a finite value.
 std::optional<std::pair<double, double>> range_of(const Panel& panel);
@@ -93,7 +93,7 @@ std::optional<std::pair<double, double>> range_of(const Panel& panel);
 std::vector<std::string> curve_colours();
 
 /// The figures a bench declares, or one made of its states if it declares none.
-std::vector<model::Figure> figures_of(const model::Program& program);
+std::vector<program::Figure> figures_of(const program::Program& program);
 
 /// Draws into FOLDER/NAME.svg and FOLDER/NAME.png, and if wanted FOLDER/NAME.pdf.
 Status draw(const FigureData& data, const std::string& folder, bool pdf = false);

@@ -13,32 +13,32 @@ namespace isodyne::present {
 
 namespace {
 
-using model::BitRange;
-using model::Frame;
-using model::FrameField;
-using model::Program;
+using program::BitRange;
+using program::Frame;
+using program::FrameField;
+using program::Program;
 
 constexpr const char* kKeys = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789";
 
 /// The channel whose counts a field holds: its scale, its word and its quantity.
 struct Channel {
-  const model::Linear* scale = nullptr;
-  const model::Word* word = nullptr;
-  model::VarId value = model::kNone;
+  const program::Linear* scale = nullptr;
+  const program::Word* word = nullptr;
+  program::VarId value = program::kNone;
   const char* what = "";
   bool pulses = false;
 };
 
 Channel channel_of(const Program& p, const FrameField& f) {
-  for (const model::Sensor& s : p.sensors) {
-    if (f.of != model::kNone && (s.counts == f.of || s.value == f.of))
+  for (const program::Sensor& s : p.sensors) {
+    if (f.of != program::kNone && (s.counts == f.of || s.value == f.of))
       return {s.to_counts ? &*s.to_counts : nullptr, &s.word, s.value, "sensor", s.pulses};
   }
-  if (f.actuator != model::kNone) {
-    const model::Actuator& a = p.actuators[static_cast<std::size_t>(f.actuator)];
+  if (f.actuator != program::kNone) {
+    const program::Actuator& a = p.actuators[static_cast<std::size_t>(f.actuator)];
     return {a.to_counts ? &*a.to_counts : nullptr, &a.word, a.value, "actuator", false};
   }
-  return {nullptr, nullptr, f.of != model::kNone ? f.of : f.raw, f.of != model::kNone ? "input" : "value", false};
+  return {nullptr, nullptr, f.of != program::kNone ? f.of : f.raw, f.of != program::kNone ? "input" : "value", false};
 }
 
 /// A number that says something: neither an end nor the middle, negative where that can be.
@@ -65,28 +65,28 @@ void example_value(const Program& p, const FrameField& f, std::size_t index, Fie
       break;
   }
   const Channel c = channel_of(p, f);
-  const model::Variable& v = p.variable(c.value);
+  const program::Variable& v = p.variable(c.value);
   row.holds = c.what;
   if (!v.doc.empty()) row.holds += ": " + v.doc;
   if (c.scale != nullptr) {
-    const model::Linear& l = *c.scale;
+    const program::Linear& l = *c.scale;
     row.raw = telling(c.word->lowest, c.word->highest);
     const double x = l.low_from + (row.raw - l.low_to) * (l.high_from - l.low_from) / (l.high_to - l.low_to);
     row.value = c.pulses ? "" : p.format(c.value, x);
     return;
   }
-  if (v.type.kind == model::Type::Kind::boolean) row.raw = index % 2 == 0 ? 1 : 0;
-  if (v.type.kind == model::Type::Kind::choice)
+  if (v.type.kind == program::Type::Kind::boolean) row.raw = index % 2 == 0 ? 1 : 0;
+  if (v.type.kind == program::Type::Kind::choice)
     row.raw = static_cast<double>(p.choices[static_cast<std::size_t>(v.type.choice)].labels.size()) - 1;
-  if (v.type.kind == model::Type::Kind::integer) row.raw = telling(f.lowest, f.highest);
-  if (v.type.kind != model::Type::Kind::integer) row.value = p.format(c.value, row.raw);
+  if (v.type.kind == program::Type::Kind::integer) row.raw = telling(f.lowest, f.highest);
+  if (v.type.kind != program::Type::Kind::integer) row.value = p.format(c.value, row.raw);
 }
 
 const char* kind_word(const Program& p, const FrameField& f) {
   if (f.kind == FrameField::Kind::value) {
     const auto kind = p.variable(f.raw).type.kind;
-    if (kind == model::Type::Kind::boolean) return "bool";
-    if (kind == model::Type::Kind::choice) return "choice";
+    if (kind == program::Type::Kind::boolean) return "bool";
+    if (kind == program::Type::Kind::choice) return "choice";
   }
   return f.is_signed ? "signed" : "unsigned";
 }
@@ -144,7 +144,7 @@ FrameExample frame_example(const Program& p, const Frame& frame) {
   std::vector<std::byte> bytes(codec.bytes());
   codec.pack(values, bytes.data());
   for (const std::byte b : bytes) example.bytes.push_back(static_cast<unsigned>(b));
-  for (const model::FramePort& port : frame.ports) {
+  for (const program::FramePort& port : frame.ports) {
     FieldRow row{' ', port.name, frame.text(port.bits), "port", "", "", 0, port.bits, true};
     std::uint64_t word = 0;
     for (std::size_t b = 0; b < 8; ++b) {
@@ -164,9 +164,9 @@ std::string frame_title(const Program& p, const Frame& frame) {
   int used = 0;
   for (const FrameField& f : frame.fields) used += f.bits.width;
   std::string who;
-  for (const model::Controller& c : p.controllers) {
+  for (const program::Controller& c : p.controllers) {
     const auto& uses = frame.to_controller ? c.read_frames : c.write_frames;
-    for (const model::FrameUse& u : uses) {
+    for (const program::FrameUse& u : uses) {
       if (&p.frames[static_cast<std::size_t>(u.frame)] == &frame) who = c.name;
     }
   }
@@ -190,7 +190,7 @@ constexpr double kLeft = 80, kCell = 18.2, kTop = 86, kPitch = 78, kHigh = 30;
 const char* tint(const Program& p, const FrameField& f) {
   if (f.kind != FrameField::Kind::value) return "#E8E8E8";
   const auto kind = p.variable(f.raw).type.kind;
-  if (kind == model::Type::Kind::boolean || kind == model::Type::Kind::choice) return "#FBE3C0";
+  if (kind == program::Type::Kind::boolean || kind == program::Type::Kind::choice) return "#FBE3C0";
   return f.is_signed ? "#F3D3E4" : "#CFE5F4";
 }
 
@@ -233,7 +233,7 @@ class Picture {
     for (std::size_t i = 0; i < f_.fields.size(); ++i) {
       if (f_.fields[i].bits.word == w) field(i, y, small);
     }
-    for (const model::FramePort& port : f_.ports) {
+    for (const program::FramePort& port : f_.ports) {
       if (port.bits.word == w)
         small += (small.empty() ? "" : "   ") + fmt::format("{} = port {}", bits_of(port.bits), port.name);
     }

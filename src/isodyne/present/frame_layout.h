@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::present {
 
@@ -15,7 +15,7 @@ struct FieldRow {
   std::string kind, holds;  ///< "unsigned", "sensor: LT-1"
   std::string value;        ///< of the example, as people read it
   double raw = 0;           ///< the number that stands for it
-  model::BitRange range;
+  program::BitRange range;
   bool is_port = false;
 };
 
@@ -25,15 +25,15 @@ struct FrameExample {
   std::vector<unsigned> bytes;  ///< as they go over the wire
 };
 
-FrameExample frame_example(const model::Program& program, const model::Frame& frame);
+FrameExample frame_example(const program::Program& program, const program::Frame& frame);
 
 /// "4 words of 64 bits from controller plc; 211 of 256 bits used".
-std::string frame_title(const model::Program& program, const model::Frame& frame);
+std::string frame_title(const program::Program& program, const program::Frame& frame);
 
 /// The bits, one character each, most significant first, with a ruler in the frame's own numbers.
-std::string frame_drawing(const model::Frame& frame, const FrameExample& example);
+std::string frame_drawing(const program::Frame& frame, const FrameExample& example);
 
 /// The same as a picture, BASE.svg and BASE.png.
-Status draw_frame(const model::Program& program, const model::Frame& frame, const std::string& base);
+Status draw_frame(const program::Program& program, const program::Frame& frame, const std::string& base);
 
 }  // namespace isodyne::present

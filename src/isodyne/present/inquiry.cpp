@@ -10,11 +10,11 @@
 
 namespace isodyne::present {
 
-using model::kNone;
-using model::NodeId;
-using model::Program;
-using model::Role;
-using model::VarId;
+using program::kNone;
+using program::NodeId;
+using program::Program;
+using program::Role;
+using program::VarId;
 
 const char* role_text(Role role) {
   switch (role) {
@@ -74,13 +74,13 @@ std::string start_text(const Program& p, VarId id) {
     const auto start = std::find_if(p.start.begin(), p.start.end(), [&](const auto& a) { return a.target == wanted; });
     if (start == p.start.end() || depth > 20) return std::nullopt;
     ++depth;
-    const auto value = model::fold(p, start->value, known);
+    const auto value = program::fold(p, start->value, known);
     --depth;
     return value;
   };
-  for (const model::Assignment& a : p.start) {
+  for (const program::Assignment& a : p.start) {
     if (a.target != id) continue;
-    const auto value = model::fold(p, a.value, known);
+    const auto value = program::fold(p, a.value, known);
     const std::string written(p.sources->covered(a.span));
     return value && !is_literal(written) ? p.format(id, *value) : one_line(written);
   }
@@ -88,13 +88,13 @@ std::string start_text(const Program& p, VarId id) {
 }
 
 std::string limits_text(const Program& p, VarId id) {
-  const model::Variable& v = p.variable(id);
+  const program::Variable& v = p.variable(id);
   if (v.limits) return fmt::format("{} .. {}", p.format(id, v.limits->first), p.format(id, v.limits->second));
-  for (const model::State& s : p.states) {
+  for (const program::State& s : p.states) {
     if (s.value != id || s.lowest == kNone) continue;
     std::string text;
     for (const NodeId bound : {s.lowest, s.highest}) {
-      const auto value = model::fold(p, bound, [](VarId) { return std::nullopt; });
+      const auto value = program::fold(p, bound, [](VarId) { return std::nullopt; });
       text += (text.empty() ? "" : " .. ") + (value ? p.format(id, *value) : std::string("…"));
     }
     return text;
@@ -107,13 +107,13 @@ namespace {
 class Inquiry {
  public:
   Inquiry(const Program& p, VarId id) : p_(p), id_(id), read_as_(id) {
-    for (const model::State& s : p.states) {
+    for (const program::State& s : p.states) {
       if (s.value == id) rate_ = s.derivative;
     }
   }
 
   Facts run() {
-    const model::Variable& v = p_.variable(id_);
+    const program::Variable& v = p_.variable(id_);
     const char* role = role_text(v.role);
     add("what", fmt::format("{}{}", role != nullptr ? role : "bookkeeping", owner()));
     add("unit", p_.type_text(v));
@@ -140,7 +140,7 @@ class Inquiry {
     const std::string& name = p_.variable(id_).name;
     const std::size_t dot = name.rfind('.');
     if (dot == std::string::npos) return "";
-    for (const model::PartInfo& part : p_.parts) {
+    for (const program::PartInfo& part : p_.parts) {
       if (part.path == name.substr(0, dot)) return fmt::format(" of {} ({})", part.path, part.model);
     }
     return " of " + name.substr(0, dot);
@@ -159,9 +159,9 @@ class Inquiry {
     add("reads", all);
   }
 
-  bool assigns(const std::vector<model::Assignment>& body) {
+  bool assigns(const std::vector<program::Assignment>& body) {
     bool found = false;
-    for (const model::Assignment& a : body) {
+    for (const program::Assignment& a : body) {
       if (a.target != id_) continue;
       comes_from(a.span, {a.value});
       found = true;
@@ -170,43 +170,43 @@ class Inquiry {
   }
 
   void sources() {
-    for (const model::Assignment& e : p_.equations) {
+    for (const program::Assignment& e : p_.equations) {
       if (e.target == id_ || e.target == rate_) comes_from(e.span, {e.value});
     }
-    for (const model::Sampler& s : p_.samplers) {
+    for (const program::Sampler& s : p_.samplers) {
       if (assigns(s.body)) add("every", format_span(s.period));
     }
-    for (const model::WhenBlock& w : p_.events) {
+    for (const program::WhenBlock& w : p_.events) {
       if (assigns(w.body)) add("when", written(w.span));
     }
-    for (const model::Solve& s : p_.solves) {
+    for (const program::Solve& s : p_.solves) {
       if (s.x == id_) comes_from(s.span, {s.residual});
     }
-    for (const model::StateMachine& m : p_.machines) {
+    for (const program::StateMachine& m : p_.machines) {
       for (const auto* bodies : {&m.entry, &m.exit}) {
         for (const auto& body : *bodies) assigns(body);
       }
       if (m.mode != id_) continue;
-      for (const model::Transition& t : m.transitions)
+      for (const program::Transition& t : m.transitions)
         add("goes", fmt::format("{} -> {} ({})", p_.format(id_, t.from), p_.format(id_, t.to), place(t.span)));
     }
-    for (const model::Sensor& s : p_.sensors) {
+    for (const program::Sensor& s : p_.sensors) {
       if (s.value == id_) add("measures", s.name + ".true every " + format_span(s.period));
     }
-    for (const model::Controller& c : p_.controllers) {
+    for (const program::Controller& c : p_.controllers) {
       if (std::find(c.drives.begin(), c.drives.end(), id_) != c.drives.end())
         add("written by", c.name + " every " + format_span(c.period));
     }
-    for (const model::Fault& f : p_.faults) {
+    for (const program::Fault& f : p_.faults) {
       if (f.tap != kNone && p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
-        add("fault", fmt::format("{}: {} {}", f.name, model::fault_word(f.kind), f.amount_text));
+        add("fault", fmt::format("{}: {} {}", f.name, program::fault_word(f.kind), f.amount_text));
     }
-    for (const model::Scenario& s : p_.scenarios) {
-      for (const model::Scenario::Start& start : s.start) {
+    for (const program::Scenario& s : p_.scenarios) {
+      for (const program::Scenario::Start& start : s.start) {
         if (start.target == id_)
           add("set by", fmt::format("scenario {}: {}", s.name, p_.sources->in_one_line(start.span)));
       }
-      for (const model::ScenarioStep& step : s.steps) {
+      for (const program::ScenarioStep& step : s.steps) {
         if (step.target == id_)
           add("set by", fmt::format("scenario {}: {}", s.name, p_.sources->in_one_line(step.span)));
       }
@@ -223,34 +223,34 @@ class Inquiry {
     const auto note = [&](NodeId node, const std::string& who) {
       if (node != kNone && reads_it(node)) names.insert(who);
     };
-    for (const model::Assignment& e : p_.equations) {
+    for (const program::Assignment& e : p_.equations) {
       const std::string& name = p_.variable(e.target).name;
       note(e.value, name);
     }
-    for (const model::Sampler& s : p_.samplers) {
-      for (const model::Assignment& a : s.body) {
+    for (const program::Sampler& s : p_.samplers) {
+      for (const program::Assignment& a : s.body) {
         if (role_text(p_.variable(a.target).role) != nullptr) note(a.value, p_.variable(a.target).name);
       }
     }
-    for (const model::WhenBlock& w : p_.events) note(w.condition, place(w.span));
-    for (const model::Solve& s : p_.solves) note(s.residual, p_.variable(s.x).name);
-    for (const model::Delay& d : p_.delays) note(d.input, "a delay in " + place(d.span));
-    for (const model::StateMachine& m : p_.machines) {
-      for (const model::Transition& t : m.transitions) note(t.condition, p_.variable(m.mode).name);
+    for (const program::WhenBlock& w : p_.events) note(w.condition, place(w.span));
+    for (const program::Solve& s : p_.solves) note(s.residual, p_.variable(s.x).name);
+    for (const program::Delay& d : p_.delays) note(d.input, "a delay in " + place(d.span));
+    for (const program::StateMachine& m : p_.machines) {
+      for (const program::Transition& t : m.transitions) note(t.condition, p_.variable(m.mode).name);
     }
-    for (const model::Requirement& r : p_.requirements) {
+    for (const program::Requirement& r : p_.requirements) {
       note(r.check, "requirement " + r.name);
       note(r.trigger, "requirement " + r.name);
-      for (const model::FormulaNode& node : r.nodes) note(node.value, "requirement " + r.name);
+      for (const program::FormulaNode& node : r.nodes) note(node.value, "requirement " + r.name);
     }
-    for (const model::Fault& f : p_.faults) note(f.condition, "fault " + f.name);
-    for (const model::Scenario& s : p_.scenarios) {
-      for (const model::ScenarioStep& step : s.steps) note(step.value, "scenario " + s.name);
+    for (const program::Fault& f : p_.faults) note(f.condition, "fault " + f.name);
+    for (const program::Scenario& s : p_.scenarios) {
+      for (const program::ScenarioStep& step : s.steps) note(step.value, "scenario " + s.name);
     }
-    for (const model::Controller& c : p_.controllers) {
+    for (const program::Controller& c : p_.controllers) {
       if (std::find(c.knows.begin(), c.knows.end(), id_) != c.knows.end()) names.insert("controller " + c.name);
     }
-    for (const model::Figure& f : p_.figures) {
+    for (const program::Figure& f : p_.figures) {
       for (const auto& panel : f.panels) {
         if (std::find(panel.begin(), panel.end(), id_) != panel.end()) names.insert("figure " + f.name);
       }
@@ -274,20 +274,20 @@ Facts facts_of(const Program& program, VarId id) {
 Facts facts_of_part(const Program& p, const std::string& path) {
   Facts facts;
   const auto part =
-      std::find_if(p.parts.begin(), p.parts.end(), [&](const model::PartInfo& x) { return x.path == path; });
+      std::find_if(p.parts.begin(), p.parts.end(), [&](const program::PartInfo& x) { return x.path == path; });
   if (part == p.parts.end()) return facts;
   facts.emplace_back("what", "part made of " + part->model);
   if (!part->doc.empty()) facts.emplace_back("says", part->doc);
   facts.emplace_back("declared", p.sources->place(part->span));
   const std::string prefix = path + ".";
   std::string inside;
-  for (const model::PartInfo& other : p.parts) {
+  for (const program::PartInfo& other : p.parts) {
     if (other.path.starts_with(prefix) && other.path.find('.', prefix.size()) == std::string::npos)
       inside += (inside.empty() ? "" : ", ") + other.path.substr(prefix.size()) + " : " + other.model;
   }
   if (!inside.empty()) facts.emplace_back("parts", inside);
-  for (const model::VarId id : p.listed) {
-    const model::Variable& v = p.variable(id);
+  for (const program::VarId id : p.listed) {
+    const program::Variable& v = p.variable(id);
     const bool own = v.name.starts_with(prefix) && v.name.find('.', prefix.size()) == std::string::npos;
     if (!own || role_text(v.role) == nullptr) continue;
     facts.emplace_back(role_text(v.role), fmt::format("{} : {}{}{}", v.name.substr(prefix.size()), p.type_text(v),

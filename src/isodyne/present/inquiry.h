@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::present {
 
@@ -15,20 +15,20 @@ namespace isodyne::present {
 using Facts = std::vector<std::pair<std::string, std::string>>;
 
 /// What a quantity is, where it comes from, and who reads it.
-Facts facts_of(const model::Program& program, model::VarId id);
+Facts facts_of(const program::Program& program, program::VarId id);
 /// What a part is made of. `path` is that of an existing part.
-Facts facts_of_part(const model::Program& program, const std::string& path);
+Facts facts_of_part(const program::Program& program, const std::string& path);
 
 /// "computed", "state", "sensor" …; null for bookkeeping.
-const char* role_text(model::Role role);
+const char* role_text(program::Role role);
 /// The value a variable starts with as people read it, or as it is written; empty if there is none.
-std::string start_text(const model::Program& program, model::VarId id);
+std::string start_text(const program::Program& program, program::VarId id);
 /// "0 m .. 9 m", or empty.
-std::string limits_text(const model::Program& program, model::VarId id);
+std::string limits_text(const program::Program& program, program::VarId id);
 
 /// The parts of the bench, its channels and controllers, and what flows between them, for Graphviz.
-std::string structure_dot(const model::Program& program);
+std::string structure_dot(const program::Program& program);
 /// Draws it as SVG.
-Status draw_structure(const model::Program& program, const std::string& file);
+Status draw_structure(const program::Program& program, const std::string& file);
 
 }  // namespace isodyne::present

@@ -6,23 +6,23 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
-#include "isodyne/present/rejudge.h"
 #include "isodyne/present/signal_figure.h"
+#include "isodyne/session/rejudge.h"
 
 namespace isodyne::present {
 
-std::vector<const SummaryRow*> broken_rows(const Summary& summary) {
-  std::vector<const SummaryRow*> rows;
-  for (const SummaryRow& r : summary.rows) {
+std::vector<const session::SummaryRow*> broken_rows(const session::Summary& summary) {
+  std::vector<const session::SummaryRow*> rows;
+  for (const session::SummaryRow& r : summary.rows) {
     if (r.answer == judge::answer_word(judge::Answer::broken)) rows.push_back(&r);
   }
-  std::stable_sort(rows.begin(), rows.end(), [](const SummaryRow* a, const SummaryRow* b) {
+  std::stable_sort(rows.begin(), rows.end(), [](const session::SummaryRow* a, const session::SummaryRow* b) {
     return a->first_breach_s.value_or(1e300) < b->first_breach_s.value_or(1e300);
   });
   return rows;
 }
 
-std::string moment_name(const SummaryRow& row) {
+std::string moment_name(const session::SummaryRow& row) {
   std::string name = "broken-" + row.name;
   std::replace_if(
       name.begin(), name.end(),
@@ -54,18 +54,18 @@ std::optional<Stretch> judged_around(const record::Recording& recording, const s
 
 }  // namespace
 
-std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& row) {
+std::optional<FigureData> moment_figure(const session::RunFolder& run, const session::SummaryRow& row) {
   constexpr std::size_t kMostSignals = 8;
   const auto requirement = std::find_if(run.program->requirements.begin(), run.program->requirements.end(),
-                                        [&](const model::Requirement& r) { return r.name == row.name; });
+                                        [&](const program::Requirement& r) { return r.name == row.name; });
   if (!row.first_breach_s || requirement == run.program->requirements.end()) return std::nullopt;
   std::vector<std::string> names;
   std::size_t left_out = 0;
   Time rows{};
-  for (const model::VarId id : read_by(*run.program, *requirement)) {
-    const model::Variable& v = run.program->variable(id);
-    if (v.role == model::Role::fixed_param || v.role == model::Role::hidden || v.role == model::Role::measure ||
-        id == model::kTime)
+  for (const program::VarId id : session::read_by(*run.program, *requirement)) {
+    const program::Variable& v = run.program->variable(id);
+    if (v.role == program::Role::fixed_param || v.role == program::Role::hidden || v.role == program::Role::measure ||
+        id == program::kTime)
       continue;
     if (!run.recording->has(v.name) || names.size() == kMostSignals) {
       ++left_out;

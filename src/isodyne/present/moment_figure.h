@@ -4,7 +4,7 @@
 #include <optional>
 
 #include "isodyne/present/figure.h"
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
@@ -12,12 +12,12 @@ namespace isodyne::present {
 constexpr std::size_t kMostMoments = 4;
 
 /// The rows that were broken, the earliest first.
-std::vector<const SummaryRow*> broken_rows(const Summary& summary);
+std::vector<const session::SummaryRow*> broken_rows(const session::Summary& summary);
 
 /// "broken-L-03", also the name of its files.
-std::string moment_name(const SummaryRow& row);
+std::string moment_name(const session::SummaryRow& row);
 
 /// A twentieth of the run before and behind it; nothing if nothing that the requirement reads was recorded.
-std::optional<FigureData> moment_figure(const RunFolder& run, const SummaryRow& row);
+std::optional<FigureData> moment_figure(const session::RunFolder& run, const session::SummaryRow& row);
 
 }  // namespace isodyne::present

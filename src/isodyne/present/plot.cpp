@@ -9,9 +9,10 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/core/child.h"
+#include "isodyne/core/file.h"
+#include "isodyne/core/process.h"
 #include "isodyne/core/text.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 
 namespace isodyne::present {
 

@@ -11,11 +11,13 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/core/child.h"
+#include "isodyne/core/file.h"
+#include "isodyne/core/process.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure.h"
 #include "isodyne/present/moment_figure.h"
 #include "isodyne/present/report_plots.h"
+#include "isodyne/present/timing_figure.h"
 #include "isodyne/present/trace.h"
 
 namespace isodyne::present {
@@ -29,14 +31,14 @@ namespace {
 class Drawings {
  public:
   /// Of one run more.
-  void begin(const RunFolder& run) {
+  void begin(const session::RunFolder& run) {
     const std::string folder = (fs::path(run.path) / "figures").string();
     std::error_code error, none;
     fs::create_directories(folder, error);
     if (error && all_) all_ = Failure{"cannot create the folder", folder, error.message()};
     // A run that is named twice is drawn once: two drawings at a time would write the same files.
     if (!all_ || !begun_.insert(fs::weakly_canonical(folder, none).string()).second) return;
-    for (const model::Figure& figure : figures_of(*run.program))
+    for (const program::Figure& figure : figures_of(*run.program))
       draw_into(folder, gather(*run.program, figure, *run.recording, run.summary));
     const auto broken = broken_rows(run.summary);
     for (std::size_t r = 0; r < std::min(broken.size(), kMostMoments); ++r) {
@@ -142,7 +144,7 @@ std::string instant(std::size_t run, const std::optional<double>& t) {
   return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{2}</a>", run, *t, format_seconds(*t));
 }
 
-std::string verdict_cell(const SummaryRow& row) {
+std::string verdict_cell(const session::SummaryRow& row) {
   return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), escaped(row.answer));
 }
 
@@ -161,11 +163,11 @@ std::string breakable(const std::string& name) {
 }
 
 /// What each run is called; those that would be called the same are told apart by their folders.
-std::vector<std::string> titles_of(const std::vector<RunFolder>& runs) {
+std::vector<std::string> titles_of(const std::vector<session::RunFolder>& runs) {
   std::map<std::string, int> times;
-  for (const RunFolder& run : runs) ++times[run.summary.title()];
+  for (const session::RunFolder& run : runs) ++times[run.summary.title()];
   std::vector<std::string> titles;
-  for (const RunFolder& run : runs) {
+  for (const session::RunFolder& run : runs) {
     titles.push_back(run.summary.title());
     if (times[titles.back()] > 1) titles.back() += fmt::format(" ({})", run.path);
   }
@@ -173,7 +175,7 @@ std::vector<std::string> titles_of(const std::vector<RunFolder>& runs) {
 }
 
 /// Requirements down, runs across: the first thing a reviewer wants to see.
-std::string overview(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
+std::string overview(const std::vector<session::RunFolder>& runs, const std::vector<std::string>& titles) {
   constexpr std::size_t kMostBeside = 4;  // more of them stand upright, and say no margins
   const bool many = runs.size() > kMostBeside;
   std::string html = fmt::format(
@@ -185,16 +187,16 @@ std::string overview(const std::vector<RunFolder>& runs, const std::vector<std::
   html += "</tr>\n";
   std::vector<std::string> names;
   std::map<std::string, std::string> descriptions;
-  for (const RunFolder& run : runs) {
-    for (const SummaryRow& row : run.summary.rows) {
+  for (const session::RunFolder& run : runs) {
+    for (const session::SummaryRow& row : run.summary.rows) {
       if (descriptions.try_emplace(row.name, row.description).second) names.push_back(row.name);
     }
   }
   for (const std::string& name : names) {
     html += fmt::format("<tr><td><b>{}</b></td><td>{}</td>", breakable(name), escaped(descriptions[name]));
-    for (const RunFolder& run : runs) {
+    for (const session::RunFolder& run : runs) {
       const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
-                                    [&](const SummaryRow& r) { return r.name == name; });
+                                    [&](const session::SummaryRow& r) { return r.name == name; });
       // In a narrow cell most of these words would be of what was not there to be judged.
       const bool bare = many && row != run.summary.rows.end() && row->answer == answer_word(judge::Answer::not_tested);
       html += row == run.summary.rows.end() ? "<td></td>"
@@ -210,14 +212,14 @@ std::string overview(const std::vector<RunFolder>& runs, const std::vector<std::
          (many ? "<p class=\"soft\">–: not put to the test in this run. An empty cell: not asked of it.</p>\n" : "");
 }
 
-std::string verdict_table(const Summary& s, std::size_t run) {
+std::string verdict_table(const session::Summary& s, std::size_t run) {
   if (s.rows.empty()) return "<h3>Verdicts</h3>\n<p class=\"soft\">The bench states no requirements.</p>\n";
   std::string html =
       "<h3>Verdicts</h3>\n<table class=\"verdicts\"><tr><th>Requirement</th><th>Verdict</th><th class=\"n\">Worst "
       "margin</th><th "
       "class=\"n\">at</th>"
       "<th class=\"n\">First broken</th><th class=\"n\">Tested</th><th>What it says</th></tr>\n";
-  for (const SummaryRow& r : s.rows) {
+  for (const session::SummaryRow& r : s.rows) {
     html += fmt::format(
         "<tr><td><b>{}</b></td>{}<td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
         "class=\"n\">{}×</td><td>{}<code>{}</code>{}</td></tr>\n",
@@ -240,7 +242,7 @@ std::string events_table(const record::Recording& recording, std::size_t run) {
       recording.events().size() <= 60 ? " open" : "", recording.events().size());
   std::size_t shown = 0;
   for (const record::RecordedEvent& e : recording.events()) {
-    if (e.kind == bench::event_word(bench::EventKind::verdict)) continue;  // they have a table of their own
+    if (e.kind == observe::event_word(observe::EventKind::verdict)) continue;  // they have a table of their own
     if (++shown > kMostEvents) break;
     html += fmt::format("<tr><td class=\"n\">{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
                         instant(run, to_seconds(e.at)), escaped(e.kind), escaped(e.subject), escaped(e.text));
@@ -280,16 +282,16 @@ std::string svg_address(const std::string& svg) {
 }
 
 /// A drawing of the run's folder for the page: as a picture, of which a browser makes nothing before it is seen.
-Result<std::string> drawing_html(const RunFolder& run, const std::string& name) {
+Result<std::string> drawing_html(const session::RunFolder& run, const std::string& name) {
   const auto svg = read_file((fs::path(run.path) / "figures" / (name + ".svg")).string());
   if (!svg) return svg.failure();
   return fmt::format("<figure><img loading=\"lazy\" alt=\"{}\" src=\"{}\"></figure>\n", escaped(name),
                      svg_address(*svg));
 }
 
-Result<std::string> figures_html(const RunFolder& run) {
+Result<std::string> figures_html(const session::RunFolder& run) {
   std::string html;
-  for (const model::Figure& figure : figures_of(*run.program)) {
+  for (const program::Figure& figure : figures_of(*run.program)) {
     const auto drawing = drawing_html(run, figure.name);
     if (!drawing) return drawing.failure();
     html += *drawing;
@@ -298,13 +300,13 @@ Result<std::string> figures_html(const RunFolder& run) {
 }
 
 /// Whether real time was kept, what of it was not, and what went over the ports.
-Result<std::string> timing_html(const RunFolder& run) {
+Result<std::string> timing_html(const session::RunFolder& run) {
   std::string html;
-  for (const ControllerSummary& c : run.summary.controllers) {
+  for (const session::ControllerSummary& c : run.summary.controllers) {
     if (run.summary.timing || c.traffic.any()) html += fmt::format("<p>{}</p>\n", escaped(c.text()));
   }
   if (!run.summary.timing) return html;
-  const TimingSummary& t = *run.summary.timing;
+  const session::TimingSummary& t = *run.summary.timing;
   html = fmt::format("<h3>Real time</h3>\n<p class=\"v {}\">{}</p>\n<p>Steps {}.</p>\n{}",
                      t.overruns == 0 ? "held" : "broken", escaped(t.verdict()), escaped(t.rights()), html);
   for (const std::string& l : t.lacking) html += fmt::format("<div class=\"note\">Missing: {}.</div>\n", escaped(l));
@@ -316,23 +318,24 @@ Result<std::string> timing_html(const RunFolder& run) {
   html +=
       "<table><tr><th>Time</th><th class=\"n\">p50</th><th class=\"n\">p99</th><th class=\"n\">p99.9</th><th "
       "class=\"n\">most</th></tr>\n";
-  for (const TimesRow& r : t.rows)
+  for (const session::TimesRow& r : t.rows)
     html += fmt::format(
         "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td "
         "class=\"n\">{}</td></tr>\n",
-        escaped(r.name), microseconds(r.p50), microseconds(r.p99), microseconds(r.p999), microseconds(r.longest));
+        escaped(r.name), session::microseconds(r.p50), session::microseconds(r.p99), session::microseconds(r.p999),
+        session::microseconds(r.longest));
   html += "</table>\n";
   const auto drawing = drawing_html(run, "timing");
   if (!drawing) return drawing.failure();
   return html + *drawing;
 }
 
-std::string facts(const RunFolder& run) {
-  const Summary& s = run.summary;
+std::string facts(const session::RunFolder& run) {
+  const session::Summary& s = run.summary;
   std::string faults;
   for (const std::string& name : s.faults) {
     const auto fault = std::find_if(run.program->faults.begin(), run.program->faults.end(),
-                                    [&](const model::Fault& f) { return f.name == name; });
+                                    [&](const program::Fault& f) { return f.name == name; });
     const std::string doc = fault == run.program->faults.end() || fault->doc.empty() ? "" : ": " + fault->doc;
     faults += fmt::format("{}{}{}", faults.empty() ? "" : "; ", name, doc);
   }
@@ -340,7 +343,7 @@ std::string facts(const RunFolder& run) {
     return text.empty() ? "" : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", what, escaped(text));
   };
   std::string scenario = s.scenario;
-  for (const model::Scenario& sc : run.program->scenarios) {
+  for (const program::Scenario& sc : run.program->scenarios) {
     if (sc.name == s.scenario && !sc.doc.empty()) scenario += ": " + sc.doc;
   }
   return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) +
@@ -353,12 +356,12 @@ std::string facts(const RunFolder& run) {
 }
 
 /// What was broken in a run, when, by how much, and how that moment looked.
-std::string broken_html(const RunFolder& run, std::size_t number) {
+std::string broken_html(const session::RunFolder& run, std::size_t number) {
   const auto rows = broken_rows(run.summary);
   if (rows.empty()) return "";
   std::string html;
   for (std::size_t i = 0; i < rows.size(); ++i) {
-    const SummaryRow& r = *rows[i];
+    const session::SummaryRow& r = *rows[i];
     html += fmt::format("<div class=\"moment\"><p><b class=\"v broken\">{}</b> first at {}", breakable(r.name),
                         instant(number, r.first_breach_s));
     if (r.worst_margin)
@@ -373,7 +376,7 @@ std::string broken_html(const RunFolder& run, std::size_t number) {
 }
 
 /// Why verdicts of a run may say less than they seem to: it ended early, a controller was lost, a fault never came.
-std::string trouble_html(const Summary& s) {
+std::string trouble_html(const session::Summary& s) {
   std::string html;
   if (!s.explanation.empty()) {
     html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
@@ -395,7 +398,7 @@ std::string trouble_html(const Summary& s) {
 }
 
 /// What a reader has come for stands first; before it, that a run was not what was asked for.
-std::string first_html(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
+std::string first_html(const std::vector<session::RunFolder>& runs, const std::vector<std::string>& titles) {
   std::string trouble, broken;
   for (std::size_t i = 0; i < runs.size(); ++i) {
     const std::string heading =
@@ -409,7 +412,7 @@ std::string first_html(const std::vector<RunFolder>& runs, const std::vector<std
   for (const judge::Answer a :
        {judge::Answer::held, judge::Answer::not_tested, judge::Answer::undecided, judge::Answer::interrupted}) {
     std::size_t all = 0;
-    for (const RunFolder& run : runs) all += run.summary.count(a);
+    for (const session::RunFolder& run : runs) all += run.summary.count(a);
     if (all > 0) counts.push_back(fmt::format("{} {}", all, judge::answer_word(a)));
   }
   return fmt::format("{}<p>No requirement was broken{}{}.</p>\n", trouble, counts.empty() ? "" : ": ",
@@ -417,15 +420,15 @@ std::string first_html(const std::vector<RunFolder>& runs, const std::vector<std
 }
 
 /// `title`: of the run among those of the report; empty if it is alone, and its trouble was told above.
-Result<std::string> run_section(const RunFolder& run, std::size_t number, const std::string& title,
+Result<std::string> run_section(const session::RunFolder& run, std::size_t number, const std::string& title,
                                 const PagePlots& plots) {
   const bool alone = title.empty();
-  const Summary& s = run.summary;
+  const session::Summary& s = run.summary;
   std::string html = fmt::format("<h2 class=\"run{}\" id=\"run{}\">{}</h2>\n<p>{}.</p>\n", alone ? " first" : "",
                                  number, escaped(alone ? s.title() : title), s.counts_text());
   if (!alone) html += trouble_html(s);
   for (const std::string& r : s.remarks) html += fmt::format("<div class=\"note\">{}</div>\n", escaped(r));
-  for (const Summary::Saturated& c : s.saturated)
+  for (const session::Summary::Saturated& c : s.saturated)
     html += fmt::format("<div class=\"note\"><b>Channel</b> {}.</div>\n", escaped(c.text()));
   const auto figures = figures_html(run);
   if (!figures) return figures.failure();
@@ -458,7 +461,7 @@ std::string caught_html(const Trace& trace, const std::vector<std::string>& titl
 }
 
 /// What all runs together leave open.
-std::string trace_html(const std::vector<RunFolder>& runs, const std::vector<std::string>& titles) {
+std::string trace_html(const std::vector<session::RunFolder>& runs, const std::vector<std::string>& titles) {
   const Trace trace = trace_of(runs);
   std::string html =
       fmt::format("<h2>What {} not cover</h2>\n<table>\n", runs.size() == 1 ? "this run does" : "these runs do");
@@ -471,10 +474,10 @@ std::string trace_html(const std::vector<RunFolder>& runs, const std::vector<std
 }
 
 /// The sources of all runs; a file that is the same in several is shown once.
-std::string sources_html(const std::vector<RunFolder>& runs) {
+std::string sources_html(const std::vector<session::RunFolder>& runs) {
   std::string html = "<div class=\"screen\"><h2>Sources</h2>\n<p>The bench as it was run, out of the recording.</p>\n";
   std::set<std::pair<std::string, std::string>> shown;
-  for (const RunFolder& run : runs) {
+  for (const session::RunFolder& run : runs) {
     for (const auto& [name, text] : run.recording->identity().sources) {
       if (!shown.insert({name, text}).second) continue;
       html += fmt::format("<details><summary>{}</summary><pre>{}</pre></details>\n", escaped(name), escaped(text));
@@ -485,7 +488,8 @@ std::string sources_html(const std::vector<RunFolder>& runs) {
 
 }  // namespace
 
-Result<std::string> report_html(const std::vector<RunFolder>& runs, const std::function<void(std::size_t)>& begins) {
+Result<std::string> report_html(const std::vector<session::RunFolder>& runs,
+                                const std::function<void(std::size_t)>& begins) {
   Drawings drawings;
   std::vector<PagePlots> plots;
   for (std::size_t i = 0; i < runs.size(); ++i) {
@@ -495,7 +499,7 @@ Result<std::string> report_html(const std::vector<RunFolder>& runs, const std::f
   for (std::size_t i = 0; i < runs.size(); ++i) plots.push_back(plots_of(runs[i], i + 1));  // meanwhile
   const Status drawn = drawings.wait();
   if (!drawn) return drawn.failure();
-  const Summary& first = runs.front().summary;
+  const session::Summary& first = runs.front().summary;
   const std::string title = runs.size() == 1 ? fmt::format("{}: {}", first.bench, first.title())
                                              : fmt::format("{}: {} runs", first.bench, runs.size());
   std::string html = fmt::format(

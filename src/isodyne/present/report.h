@@ -6,13 +6,13 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
 /// Draws every figure of the bench into FOLDER/figures/ of each run, and gives the report as HTML with them inside.
 /// `begins` is told with which run drawing begins.
-Result<std::string> report_html(const std::vector<RunFolder>& runs,
+Result<std::string> report_html(const std::vector<session::RunFolder>& runs,
                                 const std::function<void(std::size_t)>& begins = {});
 
 /// Prints a report with Chromium into a file beside it; gives its name.

@@ -173,20 +173,20 @@ std::string script_text(const Json& data) {
 
 }  // namespace
 
-PagePlots plots_of(const RunFolder& run, std::size_t number) {
+PagePlots plots_of(const session::RunFolder& run, std::size_t number) {
   const double step = static_cast<double>(run.program->step.count()) / 1e9;
   Json data{{"run", number}, {"begin", 0.0}, {"end", 0.0}, {"step", step}, {"colours", curve_colours()}};
   data["figures"] = Json::array();
   PagePlots plots;
   std::vector<FigureData> coarse, fine;
   std::size_t curves = 0;
-  for (const model::Figure& figure : figures_of(*run.program)) {
+  for (const program::Figure& figure : figures_of(*run.program)) {
     coarse.push_back(gather(*run.program, figure, *run.recording, run.summary, kCoarse));
     for (const Panel& p : coarse.back().panels) curves += p.curves.size();
   }
   if (coarse.empty()) return {};
   const std::size_t most = std::clamp(kFineOfRun / std::max<std::size_t>(1, curves), kLeastFine, kFine);
-  for (const model::Figure& figure : figures_of(*run.program)) {
+  for (const program::Figure& figure : figures_of(*run.program)) {
     fine.push_back(gather(*run.program, figure, *run.recording, run.summary, most));
     const FigureData& all = coarse[fine.size() - 1];
     Json shown = Json::array();

@@ -4,7 +4,7 @@
 #include <cstddef>
 #include <string>
 
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
@@ -23,6 +23,6 @@ struct PagePlots {
   std::string before, behind, finer;
 };
 
-PagePlots plots_of(const RunFolder& run, std::size_t number);
+PagePlots plots_of(const session::RunFolder& run, std::size_t number);
 
 }  // namespace isodyne::present

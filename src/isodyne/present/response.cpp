@@ -7,8 +7,8 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
-#include "isodyne/present/run_folder.h"
 #include "isodyne/record/playback.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
@@ -114,25 +114,25 @@ Result<std::vector<Response>> responses(const std::string& run, const std::vecto
   }
   if (all.empty()) return unlike;
   constexpr const char* kText = "step responses";
-  auto opened = open_recording(run, model::Rules{kText, rules, true});
+  auto opened = session::open_recording(run, check::Rules{kText, rules, true});
   if (!opened) return opened.failure();
   if (opened->loaded.program == nullptr)
     return Failure{"cannot measure", run, opened->loaded.diagnostics.render(*opened->loaded.sources, false)};
-  const model::Program& p = *opened->loaded.program;
+  const program::Program& p = *opened->loaded.program;
   record::Playback playback(opened->loaded.program, *opened->recording, record::judged_variables(p));
   if (!playback.missing().empty())
     return Failure{"cannot measure", p.variable(playback.missing().front()).name, "it was not recorded"};
   judge::Judge judge(opened->loaded.program);
   std::vector<judge::Measured> measured;
   const auto collect = [&] { measured.insert(measured.end(), judge.measured().begin(), judge.measured().end()); };
-  playback.run([&](const bench::Image& image) {
+  playback.run([&](const observe::Image& image) {
     judge.image(image);
     collect();
   });
-  judge.verdicts(bench::Ending::completed);
+  judge.verdicts(observe::Ending::completed);
   collect();
   for (const judge::Measured& m : measured) {
-    const model::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
+    const program::Measure& measure = p.measures[static_cast<std::size_t>(m.measure)];
     // The bench may have measures of such names.
     if (!measure.span.known() || p.sources->name(measure.span.source) != kText) continue;
     const std::string& name = measure.name;

@@ -81,11 +81,11 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
   return figure;
 }
 
-void add_limits(FigureData& figure, const model::Program& program, const record::Recording& recording) {
+void add_limits(FigureData& figure, const program::Program& program, const record::Recording& recording) {
   for (Panel& panel : figure.panels) {
     if (panel.lanes || !panel.labels.empty()) continue;
-    for (const model::Requirement& r : program.requirements) {
-      for (const model::LimitLine& line : r.limits) {
+    for (const program::Requirement& r : program.requirements) {
+      for (const program::LimitLine& line : r.limits) {
         const std::string& name = program.variable(line.variable).name;
         const auto shown = [&](const Curve& c) { return c.label == name; };
         if (std::none_of(panel.curves.begin(), panel.curves.end(), shown)) continue;

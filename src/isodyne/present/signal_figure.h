@@ -18,6 +18,6 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
                                  const Stretch& stretch, bool apart = false);
 
 /// Limits of the requirements of a bench, where they are about one of the signals of a panel.
-void add_limits(FigureData& figure, const model::Program& program, const record::Recording& recording);
+void add_limits(FigureData& figure, const program::Program& program, const record::Recording& recording);
 
 }  // namespace isodyne::present

@@ -6,7 +6,7 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/present/figure.h"
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
@@ -30,11 +30,11 @@ Result<std::vector<std::string>> chosen_signals(const record::Recording& recordi
 
 std::vector<std::string> usual_signals(const std::string& run, const record::Recording& recording, std::size_t most) {
   std::vector<std::string> names, all = recording.names();
-  if (const auto opened = open_recording(run); opened && opened->loaded.program != nullptr) {
-    const model::Program& program = *opened->loaded.program;
-    for (const model::Figure& f : figures_of(program)) {
+  if (const auto opened = session::open_recording(run); opened && opened->loaded.program != nullptr) {
+    const program::Program& program = *opened->loaded.program;
+    for (const program::Figure& f : figures_of(program)) {
       for (const auto& panel : f.panels) {
-        for (const model::VarId id : panel) names.push_back(program.variable(id).name);
+        for (const program::VarId id : panel) names.push_back(program.variable(id).name);
       }
     }
     std::erase_if(names, [&](const std::string& n) { return std::find(all.begin(), all.end(), n) == all.end(); });

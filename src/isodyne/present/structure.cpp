@@ -10,17 +10,18 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/core/child.h"
+#include "isodyne/core/file.h"
+#include "isodyne/core/process.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
-#include "isodyne/present/summary.h"
+#include "isodyne/session/summary.h"
 
 namespace isodyne::present {
 
-using model::kNone;
-using model::Program;
-using model::Role;
-using model::VarId;
+using program::kNone;
+using program::Program;
+using program::Role;
+using program::VarId;
 
 namespace {
 
@@ -52,9 +53,9 @@ std::string heading(const std::string& name) {
 class Structure {
  public:
   explicit Structure(const Program& p) : p_(p) {
-    for (const model::Assignment& e : p.equations) equation_[e.target] = e.value;
-    for (const model::Solve& s : p.solves) equation_[s.x] = s.residual;
-    for (const model::PartInfo& part : p.parts) {
+    for (const program::Assignment& e : p.equations) equation_[e.target] = e.value;
+    for (const program::Solve& s : p.solves) equation_[s.x] = s.residual;
+    for (const program::PartInfo& part : p.parts) {
       if (part.path.find('.') == std::string::npos) parts_[part.path] = part.model;
     }
   }
@@ -69,7 +70,7 @@ class Structure {
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
     out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", heading(p_.name));
-    for (const model::Sampler& s : p_.samplers) {
+    for (const program::Sampler& s : p_.samplers) {
       const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
       if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
     }
@@ -108,7 +109,7 @@ class Structure {
   }
 
   /// Edges into `to` from everything that `value` is made of; quantities of the bench itself are looked through.
-  void feed(const std::string& to, const std::string& label, model::NodeId value) {
+  void feed(const std::string& to, const std::string& label, program::NodeId value) {
     std::set<VarId> seen;
     std::vector<VarId> todo = p_.reads(value);
     while (!todo.empty()) {
@@ -131,14 +132,14 @@ class Structure {
   }
 
   void channels() {
-    for (const model::Sensor& s : p_.sensors) {
+    for (const program::Sensor& s : p_.sensors) {
       channel_nodes_ += node(s.name, "shape=ellipse, style=\"filled\", fillcolor=\"#e3f1ea\", fontsize=10",
                              "every " + format_span(s.period));
       feed(s.name, "", equation_.at(s.truth));
     }
-    for (const model::Actuator& a : p_.actuators)
+    for (const program::Actuator& a : p_.actuators)
       channel_nodes_ += node(a.name, "shape=hexagon, style=\"filled\", fillcolor=\"#fbeee2\", fontsize=10", "");
-    for (const model::Controller& c : p_.controllers) {
+    for (const program::Controller& c : p_.controllers) {
       channel_nodes_ += node(c.name, "shape=box, style=\"filled,rounded\", fillcolor=\"#e6e9f5\", penwidth=1.6",
                              "every " + format_span(c.period));
       // A controller stands twice, at the beginning and at the end: the way back would cross everything.
@@ -146,7 +147,7 @@ class Structure {
           fmt::format("  {} [shape=box, style=\"filled,rounded,dashed\", fillcolor=\"#f4f5fb\", label={}];\n",
                       dot_text(c.name + " reads"), dot_text(c.name));
       for (const VarId id : c.knows) {
-        const model::Variable& v = p_.variable(id);
+        const program::Variable& v = p_.variable(id);
         if (v.role == Role::input) free_[v.name] = "input";
         edges_[{v.name, c.name + " reads"}];
       }
@@ -157,7 +158,7 @@ class Structure {
   }
 
   const Program& p_;
-  std::map<VarId, model::NodeId> equation_;
+  std::map<VarId, program::NodeId> equation_;
   std::map<std::string, std::string> parts_, free_;
   std::map<std::pair<std::string, std::string>, std::set<std::string>> edges_;
   std::string channel_nodes_;
@@ -170,21 +171,17 @@ std::string structure_dot(const Program& program) {
 }
 
 Status draw_structure(const Program& program, const std::string& file) {
-  namespace fs = std::filesystem;
   const std::string dot = on_path("dot");
   if (dot.empty()) return Failure{"cannot draw", file, "Graphviz (`dot`) is not installed"};
-  std::string folder = (fs::temp_directory_path() / "isodyne-XXXXXX").string();
-  if (mkdtemp(folder.data()) == nullptr)
-    return Failure{"cannot make a temporary folder in", fs::temp_directory_path().string(), ""};
-  const auto inside = [&](const char* name) { return (fs::path(folder) / name).string(); };
+  const TemporaryFolder folder;
+  if (folder.path().empty()) return folder.trouble();
+  const auto inside = [&](const char* name) { return (folder.path() / name).string(); };
   const std::string out = inside("bench.svg");
   Status written = write_file(inside("bench.dot"), structure_dot(program));
   const std::atomic<bool> stop{false};
   const auto drawn = run_program("dot", {dot, "-Tsvg", "-o", out, inside("bench.dot")}, inside("messages"),
                                  std::chrono::minutes(5), stop);
   const Result<std::string> svg = read_file(out);
-  std::error_code none;
-  fs::remove_all(folder, none);
   if (!written) return written;
   if (!drawn) return drawn.failure();
   if (*drawn != 0 || !svg || svg->empty()) return Failure{"cannot draw", file, "`dot` failed"};

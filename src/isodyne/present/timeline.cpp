@@ -9,7 +9,7 @@
 
 namespace isodyne::present {
 
-using Kind = model::ScenarioStep::Kind;
+using Kind = program::ScenarioStep::Kind;
 
 namespace {
 
@@ -31,12 +31,12 @@ struct Window {
 
 class Walk {
  public:
-  Walk(const model::Program& p, const model::Scenario& s, Timeline& out) : p_(p), s_(s), out_(out) {}
+  Walk(const program::Program& p, const program::Scenario& s, Timeline& out) : p_(p), s_(s), out_(out) {}
 
   /// Steps [begin, end), which begin within `now`; gives when they are over.
   Window run(std::size_t begin, std::size_t end, Window now, std::size_t depth) {
     for (std::size_t at = begin; at < end;) {
-      const model::ScenarioStep& step = s_.steps[at];
+      const program::ScenarioStep& step = s_.steps[at];
       switch (step.kind) {
         case Kind::repeat:
           now = repeat(at, now, depth);
@@ -60,11 +60,11 @@ class Walk {
   }
 
  private:
-  void row(const model::ScenarioStep& step, const Window& now, Time lasts, std::size_t depth, std::string text) {
+  void row(const program::ScenarioStep& step, const Window& now, Time lasts, std::size_t depth, std::string text) {
     out_.rows.push_back({depth, now.earliest, now.latest, lasts, std::move(text), p_.sources->place(step.span)});
   }
 
-  Window plain(const model::ScenarioStep& step, const Window& now, std::size_t depth) {
+  Window plain(const program::ScenarioStep& step, const Window& now, std::size_t depth) {
     const bool takes = step.kind == Kind::hold || step.kind == Kind::ramp || step.kind == Kind::play ||
                        (step.kind == Kind::expect && step.whole);
     const bool up_to = step.kind == Kind::wait || (step.kind == Kind::expect && step.timed && !step.whole);
@@ -73,9 +73,9 @@ class Walk {
   }
 
   Window repeat(std::size_t at, const Window& now, std::size_t depth) {
-    const model::ScenarioStep& step = s_.steps[at];
+    const program::ScenarioStep& step = s_.steps[at];
     const auto times =
-        step.whole ? std::nullopt : model::fold(p_, step.value, [](model::VarId) { return std::nullopt; });
+        step.whole ? std::nullopt : program::fold(p_, step.value, [](program::VarId) { return std::nullopt; });
     row(step, now, Time{}, depth,
         times ? fmt::format("repeat {} times; the first time:", *times) : "repeat, perhaps often:");
     const Window once = run(at + 1, static_cast<std::size_t>(step.places[0]), now, depth + 1);
@@ -85,7 +85,7 @@ class Walk {
   }
 
   Window branches(std::size_t at, const Window& now, std::size_t depth, std::size_t& next) {
-    const model::ScenarioStep& step = s_.steps[at];
+    const program::ScenarioStep& step = s_.steps[at];
     const bool tracks = step.kind == Kind::fork;
     const std::size_t count = step.places.size() - (tracks ? 1 : 0);
     std::optional<Window> all;
@@ -121,19 +121,19 @@ class Walk {
     return s_.steps.size();
   }
 
-  const model::Program& p_;
-  const model::Scenario& s_;
+  const program::Program& p_;
+  const program::Scenario& s_;
   Timeline& out_;
 };
 
 }  // namespace
 
-Timeline timeline_of(const model::Program& p, const model::Scenario& s) {
+Timeline timeline_of(const program::Program& p, const program::Scenario& s) {
   Timeline t;
-  for (const model::Scenario::Start& start : s.start)
+  for (const program::Scenario::Start& start : s.start)
     t.rows.push_back({0, Time{}, Time{}, Time{}, p.sources->in_one_line(start.span), p.sources->place(start.span)});
   const Window end = Walk(p, s, t).run(0, s.steps.size(), {}, 0);
-  for (const model::Scenario::End& e : s.ends)
+  for (const program::Scenario::End& e : s.ends)
     t.rows.push_back({0, Time{}, std::nullopt, Time{}, p.sources->in_one_line(e.span), p.sources->place(e.span)});
   t.earliest = s.ends.empty() ? end.earliest : Time{};
   t.latest = end.latest;

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::present {
 
@@ -23,7 +23,7 @@ struct Timeline {
   std::optional<Time> latest;
 };
 
-Timeline timeline_of(const model::Program& program, const model::Scenario& scenario);
+Timeline timeline_of(const program::Program& program, const program::Scenario& scenario);
 
 /// A bar for a row on a scale from 0 to `whole`: `-` where it may begin, `=` where it lasts.
 std::string timeline_bar(const TimelineRow& row, Time whole, std::size_t width);

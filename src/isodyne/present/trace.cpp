@@ -19,7 +19,7 @@ bool contains(const std::vector<std::string>& list, const std::string& name) {
   return std::find(list.begin(), list.end(), name) != list.end();
 }
 
-bool healthy_twin(const RunFolder& run, const RunFolder& other) {
+bool healthy_twin(const session::RunFolder& run, const session::RunFolder& other) {
   return other.summary.faults.empty() && other.summary.scenario == run.summary.scenario &&
          other.summary.setting == run.summary.setting;
 }
@@ -32,10 +32,11 @@ std::string overall_of(const std::vector<std::string>& answers) {
   return answer_word(Answer::not_tested);
 }
 
-void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
-  for (const RunFolder& run : runs) {
-    const auto found = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
-                                    [&](const SummaryRow& r) { return r.name == row.requirement && !r.expected; });
+void fill_row(TraceRow& row, const std::vector<session::RunFolder>& runs) {
+  for (const session::RunFolder& run : runs) {
+    const auto found =
+        std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
+                     [&](const session::SummaryRow& r) { return r.name == row.requirement && !r.expected; });
     const bool asked = found != run.summary.rows.end();
     row.answers.push_back(asked ? found->answer : "");
     row.margins.push_back(asked && found->worst_margin ? found->margin_text() : "");
@@ -49,14 +50,14 @@ void fill_row(TraceRow& row, const std::vector<RunFolder>& runs) {
 
 }  // namespace
 
-std::vector<std::string> naming(const model::Program& p, const model::Fault& f) {
-  const auto reads = [&](model::NodeId node) {
-    if (node == model::kNone) return false;
+std::vector<std::string> naming(const program::Program& p, const program::Fault& f) {
+  const auto reads = [&](program::NodeId node) {
+    if (node == program::kNone) return false;
     const auto all = p.reads(node);
     return std::find(all.begin(), all.end(), f.active) != all.end();
   };
   std::vector<std::string> names;
-  for (const model::Requirement& r : p.requirements) {
+  for (const program::Requirement& r : p.requirements) {
     const bool over_time = std::any_of(r.nodes.begin(), r.nodes.end(), [&](const auto& n) { return reads(n.value); });
     if (over_time || reads(r.trigger) || reads(r.check)) names.push_back(r.name);
   }
@@ -70,18 +71,18 @@ bool broken_in(const std::vector<TraceRow>& rows, std::size_t row, std::size_t r
 }
 
 /// What was broken before a fault acted is not its doing.
-bool broken_before(const RunFolder& run, const std::string& requirement, const std::string& fault) {
+bool broken_before(const session::RunFolder& run, const std::string& requirement, const std::string& fault) {
   const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
-                                [&](const SummaryRow& r) { return r.name == requirement && !r.expected; });
+                                [&](const session::SummaryRow& r) { return r.name == requirement && !r.expected; });
   if (row == run.summary.rows.end() || !row->first_breach_s) return false;
   for (const record::RecordedEvent& e : run.recording->events()) {
-    if (e.kind == bench::event_word(bench::EventKind::fault_on) && e.subject == fault)
+    if (e.kind == observe::event_word(observe::EventKind::fault_on) && e.subject == fault)
       return *row->first_breach_s < to_seconds(e.at);
   }
   return false;
 }
 
-TraceFault trace_fault(const model::Program& p, const model::Fault& f, const std::vector<RunFolder>& runs,
+TraceFault trace_fault(const program::Program& p, const program::Fault& f, const std::vector<session::RunFolder>& runs,
                        const Trace& t) {
   TraceFault traced;
   traced.name = f.name;
@@ -135,18 +136,18 @@ std::string caught_text(const TraceFault& fault, const std::vector<std::string>&
   return text;
 }
 
-Trace trace_of(const std::vector<RunFolder>& runs) {
+Trace trace_of(const std::vector<session::RunFolder>& runs) {
   Trace t;
-  const model::Program& p = *runs.back().program;
+  const program::Program& p = *runs.back().program;
   t.bench = p.name;
   std::vector<std::string> names;
-  for (const model::Requirement& r : p.requirements) names.push_back(r.name);
+  for (const program::Requirement& r : p.requirements) names.push_back(r.name);
   std::set<std::string> injected, played;
-  for (const RunFolder& run : runs) {
-    const Summary& s = run.summary;
+  for (const session::RunFolder& run : runs) {
+    const session::Summary& s = run.summary;
     TraceRun r{run.path, s.scenario, s.title(), {}, s.not_injected, !s.lost.empty(), false};
-    r.has_twin =
-        std::any_of(runs.begin(), runs.end(), [&](const RunFolder& other) { return healthy_twin(run, other); });
+    r.has_twin = std::any_of(runs.begin(), runs.end(),
+                             [&](const session::RunFolder& other) { return healthy_twin(run, other); });
     if (r.lost) r.title += " (controller lost)";
     for (const std::string& f : s.faults) {
       if (!contains(s.not_injected, f)) r.faults.push_back(f);
@@ -154,7 +155,7 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
     injected.insert(r.faults.begin(), r.faults.end());
     played.insert(s.scenario);
     t.runs.push_back(std::move(r));
-    for (const SummaryRow& row : s.rows) {
+    for (const session::SummaryRow& row : s.rows) {
       if (!row.expected && !contains(names, row.name)) names.push_back(row.name);
     }
   }
@@ -165,7 +166,7 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
     if (row.overall == answer_word(Answer::not_tested)) t.untested.push_back(name);
     t.rows.push_back(std::move(row));
   }
-  for (const model::Fault& f : p.faults) {
+  for (const program::Fault& f : p.faults) {
     t.faults.push_back(trace_fault(p, f, runs, t));
     const TraceFault& traced = t.faults.back();
     if (!injected.contains(f.name)) {
@@ -175,7 +176,7 @@ Trace trace_of(const std::vector<RunFolder>& runs) {
     if (traced.named_by.empty()) t.unnamed.push_back(f.name);
     if (traced.caught_by.empty()) t.uncaught.push_back(f.name);
   }
-  for (const model::Scenario& s : p.scenarios) {
+  for (const program::Scenario& s : p.scenarios) {
     if (!played.contains(s.name) && s.needs.empty()) t.unplayed.push_back(s.name);
   }
   return t;

@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/present/run_folder.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::present {
 
@@ -58,10 +58,10 @@ struct Trace {
 };
 
 /// The requirements that read whether this fault acts.
-std::vector<std::string> naming(const model::Program& program, const model::Fault& fault);
+std::vector<std::string> naming(const program::Program& program, const program::Fault& fault);
 
 /// The bench is that of the last run; requirements that only earlier runs knew are there too.
-Trace trace_of(const std::vector<RunFolder>& runs);
+Trace trace_of(const std::vector<session::RunFolder>& runs);
 
 /// A line for each requirement and run: requirement, source, scenario, faults, verdict, margin, folder; then what
 /// nothing covers, with an empty run.

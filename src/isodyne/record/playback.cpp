@@ -8,52 +8,52 @@
 
 namespace isodyne::record {
 
-using model::VarId;
+using program::VarId;
 
-std::vector<VarId> judged_variables(const model::Program& p) {
+std::vector<VarId> judged_variables(const program::Program& p) {
   std::set<VarId> all;
-  const auto note = [&](model::NodeId node) {
-    if (node == model::kNone) return;
+  const auto note = [&](program::NodeId node) {
+    if (node == program::kNone) return;
     for (const VarId id : p.reads(node)) all.insert(id);
   };
-  for (const model::Requirement& r : p.requirements) {
-    for (const model::NodeId n : {r.trigger, r.check, r.margin}) note(n);
-    for (const model::FormulaNode& n : r.nodes) {
+  for (const program::Requirement& r : p.requirements) {
+    for (const program::NodeId n : {r.trigger, r.check, r.margin}) note(n);
+    for (const program::FormulaNode& n : r.nodes) {
       note(n.value);
       note(n.margin);
     }
   }
-  for (const model::Measure& m : p.measures) {
-    for (const model::NodeId n : {m.of, m.to, m.within, m.against, m.event, m.until}) note(n);
+  for (const program::Measure& m : p.measures) {
+    for (const program::NodeId n : {m.of, m.to, m.within, m.against, m.event, m.until}) note(n);
   }
   std::set<VarId> before;  // what edges remember is made anew
-  for (const model::Edge& e : p.edges) {
+  for (const program::Edge& e : p.edges) {
     if (all.contains(e.previous)) note(e.now);
     before.insert(e.previous);
   }
   std::vector<VarId> list;
   for (const VarId id : all) {
-    if (!before.contains(id) && p.variable(id).role != model::Role::measure) list.push_back(id);
+    if (!before.contains(id) && p.variable(id).role != program::Role::measure) list.push_back(id);
   }
   return list;
 }
 
-Playback::Playback(std::shared_ptr<const model::Program> program, const Recording& recording,
+Playback::Playback(std::shared_ptr<const program::Program> program, const Recording& recording,
                    const std::vector<VarId>& wanted)
     : program_(std::move(program)),
       recording_(recording),
       times_(&recording.times()),
       period_(program_->record_period()) {
-  const model::Program& p = *program_;
+  const program::Program& p = *program_;
   std::vector<std::pair<VarId, double>> starts;
-  for (const model::Scenario& s : p.scenarios) {
+  for (const program::Scenario& s : p.scenarios) {
     if (s.name != recording.identity().scenario) continue;
-    for (const model::Scenario::Start& start : s.start) starts.emplace_back(start.target, start.value);
+    for (const program::Scenario::Start& start : s.start) starts.emplace_back(start.target, start.value);
   }
   image_ = engine::Plant(program_).start(starts).values;
-  image_[model::kSeed] = random_key(recording.identity().seed);
+  image_[program::kSeed] = random_key(recording.identity().seed);
   known_.resize(p.variables.size());
-  known_[model::kTime] = known_[model::kSeed] = 1;
+  known_[program::kTime] = known_[program::kSeed] = 1;
   for (const VarId id : wanted) want(id);
 }
 
@@ -62,7 +62,7 @@ void Playback::want(VarId id) {
   char& known = known_[static_cast<std::size_t>(id)];
   if (known != 0) return;
   known = 1;
-  const model::Variable& v = program_->variable(id);
+  const program::Variable& v = program_->variable(id);
   if (recording_.throughout(v.name)) {
     if (auto values = recording_.signal(v.name)) {
       columns_.push_back({id, std::move(*values), &recording_.times_of(v.name)});
@@ -72,16 +72,16 @@ void Playback::want(VarId id) {
       return;
     }
   }
-  if (v.role == model::Role::param || v.role == model::Role::fixed_param) return;
-  for (const model::Assignment& e : program_->equations) {
+  if (v.role == program::Role::param || v.role == program::Role::fixed_param) return;
+  for (const program::Assignment& e : program_->equations) {
     if (e.target != id) continue;
     for (const VarId read : program_->reads(e.value)) want(read);
     computed_.push_back({id, engine::Evaluator(*program_, {e.value})});
     return;
   }
-  for (const model::Delay& d : program_->delays) {
+  for (const program::Delay& d : program_->delays) {
     if (d.out != id) continue;
-    for (const model::NodeId node : {d.input, d.lag}) {
+    for (const program::NodeId node : {d.input, d.lag}) {
       for (const VarId read : program_->reads(node)) want(read);
     }
     computed_.push_back({id, engine::Evaluator(*program_, {d.input, d.lag}), &d});
@@ -102,20 +102,21 @@ double Playback::recall(Computed& c, double now) {
   return value + (behind->second - value) * (at - before) / (behind->first - before);
 }
 
-void Playback::run(const std::function<void(const bench::Image&)>& see) {
-  std::vector<model::NodeId> fronts;
-  for (const model::Edge& e : program_->edges) fronts.push_back(e.now);
+void Playback::run(const std::function<void(const observe::Image&)>& see) {
+  std::vector<program::NodeId> fronts;
+  for (const program::Edge& e : program_->edges) fronts.push_back(e.now);
   engine::Evaluator edges(*program_, fronts);
   for (std::size_t row = 0; row < times_->size(); ++row) {
     const std::int64_t now = (*times_)[row];
-    image_[model::kTime] = to_seconds(Time{now});
+    image_[program::kTime] = to_seconds(Time{now});
     for (Column& c : columns_) {
       while (c.next < c.values.size() && (*c.times)[c.next] <= now) ++c.next;
       if (c.next > 0) image_[static_cast<std::size_t>(c.id)] = c.values[c.next - 1];
     }
     for (Computed& c : computed_) {
       c.value.evaluate(image_.data());
-      image_[static_cast<std::size_t>(c.id)] = c.delay == nullptr ? c.value.value(0) : recall(c, image_[model::kTime]);
+      image_[static_cast<std::size_t>(c.id)] =
+          c.delay == nullptr ? c.value.value(0) : recall(c, image_[program::kTime]);
     }
     see({Time{now}, image_.data()});
     edges.evaluate(image_.data());

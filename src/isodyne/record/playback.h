@@ -13,8 +13,8 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/engine/code.h"
+#include "isodyne/observe/events.h"
 #include "isodyne/record/recording.h"
 
 namespace isodyne::record {
@@ -22,26 +22,26 @@ namespace isodyne::record {
 class Playback {
  public:
   /// `wanted`: the variables of `program` that will be looked at.
-  Playback(std::shared_ptr<const model::Program> program, const Recording& recording,
-           const std::vector<model::VarId>& wanted);
+  Playback(std::shared_ptr<const program::Program> program, const Recording& recording,
+           const std::vector<program::VarId>& wanted);
 
   /// Those that are neither there nor to be computed.
-  const std::vector<model::VarId>& missing() const { return missing_; }
+  const std::vector<program::VarId>& missing() const { return missing_; }
   std::size_t images() const { return times_->size(); }
   /// The time between two images.
   Time period() const { return period_; }
-  void run(const std::function<void(const bench::Image&)>& see);
+  void run(const std::function<void(const observe::Image&)>& see);
 
  private:
   struct Column {
-    model::VarId id = model::kNone;
+    program::VarId id = program::kNone;
     std::vector<double> values;
     const Instants* times = nullptr;
     std::size_t next = 0;  ///< row of the first instant that is not reached yet
   };
-  void want(model::VarId id);
+  void want(program::VarId id);
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   const Recording& recording_;
   const Instants* times_;
   Time period_;
@@ -50,18 +50,18 @@ class Playback {
   /// In the order in which they have to be computed. What a delay gives is what its input was, between two images on a
   /// straight line as in the run between two instants.
   struct Computed {
-    model::VarId id = model::kNone;
+    program::VarId id = program::kNone;
     engine::Evaluator value;  ///< of a delay: its input, and its lag
-    const model::Delay* delay = nullptr;
+    const program::Delay* delay = nullptr;
     std::deque<std::pair<double, double>> past{};  ///< s, value; at least one before the longest lag
   };
   static double recall(Computed& c, double now);
   std::vector<Computed> computed_;
   std::vector<char> known_;
-  std::vector<model::VarId> missing_;
+  std::vector<program::VarId> missing_;
 };
 
 /// Everything that requirements, measures and the edges among them read.
-std::vector<model::VarId> judged_variables(const model::Program& program);
+std::vector<program::VarId> judged_variables(const program::Program& program);
 
 }  // namespace isodyne::record

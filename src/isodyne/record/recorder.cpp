@@ -6,7 +6,6 @@
 #include <optional>
 
 #include "isodyne/engine/code.h"
-#include "isodyne/judge/judge.h"
 
 namespace isodyne::record {
 
@@ -17,11 +16,11 @@ constexpr auto kTick = std::chrono::milliseconds(100);
 constexpr auto kQuick = std::chrono::microseconds(100);
 constexpr std::size_t kStagedRows = 128;  ///< divides the rows of a chunk
 
-GroupHead head_of(const model::Program& program, const model::RecordGroup& group) {
+GroupHead head_of(const program::Program& program, const program::RecordGroup& group) {
   GroupHead head{group.name, group.period, group.single, group.compressed, group.text, group.judged, {}};
-  for (const model::VarId id : group.signals) {
-    const model::Variable& v = program.variable(id);
-    const bool real = v.type.kind == model::Type::Kind::real;
+  for (const program::VarId id : group.signals) {
+    const program::Variable& v = program.variable(id);
+    const bool real = v.type.kind == program::Type::Kind::real;
     head.columns.push_back({v.name, real ? si_text(v.type.dimension) : program.type_text(v), v.unit.text, v.doc,
                             program.sources->place(v.span), v.unit.factor, v.unit.offset, program.held(id)});
   }
@@ -31,7 +30,7 @@ GroupHead head_of(const model::Program& program, const model::RecordGroup& group
 }  // namespace
 
 struct Recorder::Group {
-  const model::RecordGroup& of;
+  const program::RecordGroup& of;
   std::size_t index, room;
   Time next{};  ///< instant of the next row
   std::optional<KeptWindows> windows;
@@ -54,7 +53,7 @@ struct Recorder::Group {
   const Block* noted = nullptr;
   std::size_t noted_rows = 0;  ///< of this block are in the tail
 
-  Group(const model::RecordGroup& g, std::size_t i, std::size_t rows) : of(g), index(i), room(rows) {
+  Group(const program::RecordGroup& g, std::size_t i, std::size_t rows) : of(g), index(i), room(rows) {
     filling_owner = std::make_unique<Block>(room, g.signals.size());
     filling.store(filling_owner.get());
     if (g.windows || g.period >= kQuick || g.signals.empty()) return;
@@ -63,38 +62,39 @@ struct Recorder::Group {
   }
 };
 
-Recorder::Recorder(std::shared_ptr<const model::Program> program, std::unique_ptr<RecordingFile> file)
+Recorder::Recorder(std::shared_ptr<const program::Program> program, std::unique_ptr<RecordingFile> file,
+                   std::int64_t verdicts_late)
     : program_(std::move(program)), file_(std::move(file)) {
-  for (const model::RecordGroup& g : program_->recorded) {
+  for (const program::RecordGroup& g : program_->recorded) {
     groups_.push_back(std::make_unique<Group>(g, groups_.size(), file_->head().groups[groups_.size()].chunk_rows()));
     Group& made = *groups_.back();
     if (g.judged) made.next = Time::max();  // its rows come at the end
     if (!g.windows || g.judged) continue;
-    const std::int64_t late = g.when == model::kNone ? judge::kMostImagesLate * program_->step.count() : 0;
+    const std::int64_t late = g.when == program::kNone ? verdicts_late * program_->step.count() : 0;
     const auto rows = static_cast<std::size_t>((g.before.count() + late) / g.period.count() + 2);
     made.windows.emplace(g.before.count(), g.after.count(), late, rows, g.signals.size());
-    if (g.when != model::kNone) made.when.emplace(*program_, std::vector<model::NodeId>{g.when});
+    if (g.when != program::kNone) made.when.emplace(*program_, std::vector<program::NodeId>{g.when});
   }
   writer_ = std::thread([this] { work(); });
 }
 
 Recorder::~Recorder() {
-  if (!closed_) (void)close(bench::Ending::not_recorded);
+  if (!closed_) (void)close(observe::Ending::not_recorded);
 }
 
 Result<std::unique_ptr<Recorder>> Recorder::create(const std::string& file,
-                                                   std::shared_ptr<const model::Program> program,
-                                                   const RunIdentity& identity) {
+                                                   std::shared_ptr<const program::Program> program,
+                                                   const RunIdentity& identity, std::int64_t verdicts_late) {
   RecordingHead head{identity, program->name, program->step, {}};
-  for (const model::RecordGroup& g : program->recorded) head.groups.push_back(head_of(*program, g));
+  for (const program::RecordGroup& g : program->recorded) head.groups.push_back(head_of(*program, g));
   auto made = RecordingFile::create(file, std::move(head));
   if (!made) return made.failure();
-  return std::unique_ptr<Recorder>(new Recorder(std::move(program), std::move(*made)));
+  return std::unique_ptr<Recorder>(new Recorder(std::move(program), std::move(*made), verdicts_late));
 }
 
 // ---- on the thread of the run ---------------------------------------------------------------------------
 
-void Recorder::image(const bench::Image& image) {
+void Recorder::image(const observe::Image& image) {
   if (!good()) return;
   if (tick_due_.load(std::memory_order_relaxed)) show_staged();
   recorded_until_ = image.at;
@@ -113,7 +113,7 @@ void Recorder::image(const bench::Image& image) {
   taken_at_ = image.at;
 }
 
-void Recorder::last_image(const bench::Image& image) {
+void Recorder::last_image(const observe::Image& image) {
   if (!good()) return;
   recorded_until_ = image.at;
   for (const auto& g : groups_) {
@@ -163,7 +163,7 @@ void Recorder::show_staged() {
 }
 
 /// `columns`: where in `values` each value stands; null: in order.
-void Recorder::put(Group& g, Time at, const double* values, const model::VarId* columns) {
+void Recorder::put(Group& g, Time at, const double* values, const program::VarId* columns) {
   Block& block = *g.filling_owner;
   const std::size_t row = block.rows.load(std::memory_order_relaxed), count = g.of.signals.size();
   block.times[row] = at.count();
@@ -195,18 +195,18 @@ void Recorder::hand_over(Group& g) {
   g.filling.store(g.filling_owner.get(), std::memory_order_release);
 }
 
-void Recorder::event(const bench::Event& event) {
+void Recorder::event(const observe::Event& event) {
   if (!good()) return;
   keep_around(event);
   const std::lock_guard lock(mutex_);
   events_.push_back(event);
 }
 
-void Recorder::judged(const judge::Witnessed& w) {
+void Recorder::judged(const observe::Witnessed& w) {
   for (const auto& g : groups_) {
     if (!g->of.judged || !good()) continue;
     std::vector<std::ptrdiff_t> places;
-    for (const model::VarId id : g->of.signals) {
+    for (const program::VarId id : g->of.signals) {
       const auto found = std::find(w.columns.begin(), w.columns.end(), id);
       places.push_back(found == w.columns.end() ? -1 : found - w.columns.begin());
     }
@@ -219,8 +219,8 @@ void Recorder::judged(const judge::Witnessed& w) {
   }
 }
 
-void Recorder::keep_around(const bench::Event& event) {
-  if (event.kind != bench::EventKind::broken) return;
+void Recorder::keep_around(const observe::Event& event) {
+  if (event.kind != observe::EventKind::broken) return;
   for (const auto& g : groups_) {
     if (!g->windows || g->when) continue;
     const auto& of = g->of.requirements;
@@ -229,7 +229,7 @@ void Recorder::keep_around(const bench::Event& event) {
   }
 }
 
-Status Recorder::close(bench::Ending ending) {
+Status Recorder::close(observe::Ending ending) {
   closed_ = true;
   if (good()) show_staged();
   for (const auto& g : groups_) {
@@ -244,7 +244,7 @@ Status Recorder::close(bench::Ending ending) {
   writer_.join();
   std::vector<Block*> rest;
   for (const auto& g : groups_) rest.push_back(g->filling_owner.get());
-  const Status closed = file_->close(bench::ending_word(good() ? ending : bench::Ending::not_recorded), rest);
+  const Status closed = file_->close(observe::ending_word(good() ? ending : observe::Ending::not_recorded), rest);
   if (!good()) return trouble_;
   if (!closed) {
     trouble_ = closed.failure();
@@ -297,7 +297,7 @@ void Recorder::note_trouble() {
 /// What is in no full block yet goes into the tail, and what is in the file is shown to others.
 void Recorder::tick() {
   tick_due_.store(true, std::memory_order_relaxed);  // what is staged now is there at the next tick
-  std::vector<bench::Event> events;
+  std::vector<observe::Event> events;
   bool waiting = false;
   {
     const std::lock_guard lock(mutex_);
@@ -323,11 +323,11 @@ void Recorder::note_rows() {
   }
 }
 
-std::vector<EventRow> Recorder::rows_of(const std::vector<bench::Event>& events) const {
+std::vector<EventRow> Recorder::rows_of(const std::vector<observe::Event>& events) const {
   std::vector<EventRow> rows;
-  for (const bench::Event& e : events) {
-    rows.push_back(event_row(e.at.count(), e.value, bench::event_word(e.kind), bench::subject_text(*program_, e),
-                             bench::event_text(*program_, e)));
+  for (const observe::Event& e : events) {
+    rows.push_back(event_row(e.at.count(), e.value, observe::event_word(e.kind), observe::subject_text(*program_, e),
+                             observe::event_text(*program_, e)));
   }
   return rows;
 }

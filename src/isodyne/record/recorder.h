@@ -13,10 +13,10 @@
 #include <thread>
 #include <vector>
 
-#include "isodyne/bench/events.h"
 #include "isodyne/core/result.h"
-#include "isodyne/judge/witness.h"
-#include "isodyne/model/program.h"
+#include "isodyne/observe/events.h"
+#include "isodyne/observe/witnessed.h"
+#include "isodyne/program/program.h"
 #include "isodyne/record/identity.h"
 #include "isodyne/record/kept_windows.h"
 #include "isodyne/record/recording_file.h"
@@ -25,19 +25,20 @@ namespace isodyne::record {
 
 class Recorder {
  public:
+  /// `verdicts_late`: that something is broken may be told so many images after it (judge::kMostImagesLate).
   static Result<std::unique_ptr<Recorder>> create(const std::string& file,
-                                                  std::shared_ptr<const model::Program> program,
-                                                  const RunIdentity& identity);
+                                                  std::shared_ptr<const program::Program> program,
+                                                  const RunIdentity& identity, std::int64_t verdicts_late);
   ~Recorder();
 
   // Of one thread:
   /// Takes of the image what is due at its instant.
-  void image(const bench::Image& image);
+  void image(const observe::Image& image);
   /// Takes the image whatever its instant: the last one of a run.
-  void last_image(const bench::Image& image);
-  void event(const bench::Event& event);
+  void last_image(const observe::Image& image);
+  void event(const observe::Event& event);
   /// After the last image: what was judged at every instant around some.
-  void judged(const judge::Witnessed& witnessed);
+  void judged(const observe::Witnessed& witnessed);
 
   /// False once something could not be written; trouble() says what, and recorded_until() up to when it was.
   bool good() const { return good_.load(std::memory_order_acquire); }
@@ -45,18 +46,19 @@ class Recorder {
   Time recorded_until() const { return recorded_until_; }
 
   /// Writes what is left, how the run ended, and closes the file.
-  Status close(bench::Ending ending);
+  Status close(observe::Ending ending);
 
  private:
   struct Group;
-  Recorder(std::shared_ptr<const model::Program> program, std::unique_ptr<RecordingFile> file);
+  Recorder(std::shared_ptr<const program::Program> program, std::unique_ptr<RecordingFile> file,
+           std::int64_t verdicts_late);
 
   void take(Group& group, Time at, const double* variables);
-  void put(Group& group, Time at, const double* values, const model::VarId* columns);
+  void put(Group& group, Time at, const double* values, const program::VarId* columns);
   void unstage(Group& group);
   void show_staged();
   void hand_over(Group& group);
-  void keep_around(const bench::Event& event);
+  void keep_around(const observe::Event& event);
 
   // Of the thread that writes:
   void work();
@@ -64,9 +66,9 @@ class Recorder {
   void tick();
   void note_rows();
   void note_trouble();
-  std::vector<EventRow> rows_of(const std::vector<bench::Event>& events) const;
+  std::vector<EventRow> rows_of(const std::vector<observe::Event>& events) const;
 
-  std::shared_ptr<const model::Program> program_;
+  std::shared_ptr<const program::Program> program_;
   std::unique_ptr<RecordingFile> file_;
   std::vector<std::unique_ptr<Group>> groups_;
   Time taken_at_{-1}, recorded_until_{};
@@ -79,7 +81,7 @@ class Recorder {
   std::mutex mutex_;  ///< of what follows
   std::condition_variable work_there_, room_there_;
   std::deque<std::pair<std::size_t, std::unique_ptr<Block>>> full_;
-  std::vector<bench::Event> events_;
+  std::vector<observe::Event> events_;
   bool leave_ = false;
   std::thread writer_;
 };

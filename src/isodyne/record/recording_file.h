@@ -29,7 +29,7 @@ struct GroupHead {
   Time period{};
   bool single = false, compressed = false;
   std::string kept;     ///< "when trip rises with 20 ms before"; empty: throughout
-  bool judged = false;  ///< see model::RecordGroup
+  bool judged = false;  ///< see program::RecordGroup
   std::vector<ColumnHead> columns;
 
   /// Rows of a chunk: of one signal over all time there are few, and of all signals over a short time little.

@@ -45,7 +45,7 @@ struct Block {
 
 struct EventRow {
   std::int64_t time_ns;
-  double value;  ///< what bench::Event::value says
+  double value;  ///< what observe::Event::value says
   char kind[16];
   char subject[96];
   char text[200];

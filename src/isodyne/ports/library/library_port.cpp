@@ -7,6 +7,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/ports/make_port.h"
+
 namespace isodyne::ports {
 
 namespace {
@@ -124,6 +126,11 @@ void LibraryPort::close() {
   calls_.run(who_, ForeignFunction::close, at, [&] { close_(self_); });
   calls_.run(who_, ForeignFunction::unload, at, [&] { dlclose(handle_); });
   close_ = nullptr;
+}
+
+std::unique_ptr<ControllerPort> make_library(const PortOrder& o) {
+  return std::make_unique<LibraryPort>(o.controller.name, layout_of(o.program, o.controller), o.place.folder,
+                                       o.setting.address, *o.place.calls);
 }
 
 }  // namespace isodyne::ports

@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/random.h"
+#include "isodyne/ports/make_port.h"
 
 namespace isodyne::ports {
 
@@ -203,6 +204,11 @@ void LinkPort::close() {
   if (transport_ != nullptr && standing_ != Standing::offline) send(Kind::bye, 0, Time{}, {});
   transport_.reset();
   standing_ = Standing::offline;
+}
+
+std::unique_ptr<ControllerPort> make_link(const PortOrder& o) {
+  return std::make_unique<LinkPort>(o.controller.name, layout_of(o.program, o.controller),
+                                    LinkPort::Plan{o.setting.address, o.place.answer_within, o.place.paced});
 }
 
 }  // namespace isodyne::ports

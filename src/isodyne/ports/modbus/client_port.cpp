@@ -6,6 +6,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/ports/make_port.h"
+
 namespace isodyne::ports {
 
 using io::RegisterTable;
@@ -125,6 +127,13 @@ Status ModbusClientPort::exchange(Time, std::span<const double> reads, std::span
 void ModbusClientPort::close() {
   if (connected_) modbus_close(context_.get());
   connected_ = false;
+}
+
+std::unique_ptr<ControllerPort> make_modbus_client(const PortOrder& o) {
+  auto map = map_of(o.program, o.controller, o.setting, o.place);
+  if (!map) return useless_port(map.failure());
+  const modbus::Line line{o.setting.address, o.setting.unit, o.setting.rate, o.setting.parity};
+  return std::make_unique<ModbusClientPort>(o.controller.name, std::move(*map), line, o.place.answer_within);
 }
 
 }  // namespace isodyne::ports

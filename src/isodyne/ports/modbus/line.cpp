@@ -8,7 +8,7 @@ Context context_of(const Line& line) {
   constexpr std::uint32_t kPatience = 200'000;  // us
   modbus_t* made = nullptr;
   if (line.serial()) {
-    using Parity = model::Setting::Parity;
+    using Parity = program::Setting::Parity;
     const char parity = line.parity == Parity::none ? 'N' : line.parity == Parity::odd ? 'O' : 'E';
     // Without parity there are two stop bits (Modbus over serial line V1.02, 2.5.1).
     made = modbus_new_rtu(line.address.c_str(), line.rate, parity, 8, parity == 'N' ? 2 : 1);

@@ -7,7 +7,7 @@
 #include <modbus.h>
 
 #include "isodyne/core/result.h"
-#include "isodyne/model/program.h"
+#include "isodyne/program/program.h"
 
 namespace isodyne::ports::modbus {
 
@@ -15,7 +15,7 @@ struct Line {
   std::string address;  ///< "host:port", or the file of a serial line
   int unit = 1;
   int rate = 19200;
-  model::Setting::Parity parity = model::Setting::Parity::even;
+  program::Setting::Parity parity = program::Setting::Parity::even;
 
   bool serial() const { return address.starts_with("/"); }
 };

@@ -13,6 +13,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/ports/make_port.h"
 #include "isodyne/ports/peer.h"
 
 namespace isodyne::ports {
@@ -270,6 +271,14 @@ void ModbusServerPort::close() {
   open_.clear();
   if (listening_ >= 0) ::close(listening_);
   listening_ = -1;
+}
+
+std::unique_ptr<ControllerPort> make_modbus_server(const PortOrder& o) {
+  auto map = map_of(o.program, o.controller, o.setting, o.place);
+  if (!map) return useless_port(map.failure());
+  const modbus::Line line{o.setting.address, o.setting.unit, o.setting.rate, o.setting.parity};
+  return std::make_unique<ModbusServerPort>(o.controller.name, std::move(*map), o.controller.reads.size(),
+                                            o.controller.writes.size(), line, o.place.answer_within);
 }
 
 }  // namespace isodyne::ports

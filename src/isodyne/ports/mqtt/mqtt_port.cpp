@@ -11,8 +11,8 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/core/json.h"
-
 #include "isodyne/core/text.h"
+#include "isodyne/ports/make_port.h"
 #include "isodyne/ports/peer.h"
 
 namespace isodyne::ports {
@@ -265,6 +265,33 @@ void MqttPort::close() {
   if (thread_.joinable()) thread_.join();
   if (client_ != nullptr) mosquitto_destroy(client_);
   client_ = nullptr;
+}
+
+namespace {
+std::vector<MqttPort::Value> mqtt_values(const program::Program& program, const std::vector<program::VarId>& ids) {
+  std::vector<MqttPort::Value> values;
+  for (const program::VarId id : ids) {
+    const program::Variable& v = program.variable(id);
+    MqttPort::Value value;
+    value.name = v.name;
+    value.unit = v.unit;
+    value.boolean = v.type.kind == program::Type::Kind::boolean;
+    value.whole = v.type.kind == program::Type::Kind::integer;
+    if (v.type.kind == program::Type::Kind::choice)
+      value.labels = program.choices[static_cast<std::size_t>(v.type.choice)].labels;
+    values.push_back(std::move(value));
+  }
+  return values;
+}
+}  // namespace
+
+std::unique_ptr<ControllerPort> make_mqtt(const PortOrder& o) {
+  std::vector<program::VarId> written;
+  for (const program::ControllerWrite& w : o.controller.writes) written.push_back(w.value);
+  const program::Setting& s = o.setting;
+  return std::make_unique<MqttPort>(
+      o.controller.name, MqttPort::Plan{s.address, s.topic, s.grouped, o.place.answer_within,
+                                        mqtt_values(o.program, o.controller.reads), mqtt_values(o.program, written)});
 }
 
 }  // namespace isodyne::ports

@@ -8,9 +8,9 @@ namespace isodyne::ports {
 
 class PartPort : public ControllerPort {
  public:
-  /// `logic` as model::Setting has it. Names of inputs and outputs are those of the controller's reads and writes.
-  PartPort(const model::Program& bench, const model::Controller& controller,
-           std::shared_ptr<const model::Program> logic, std::uint64_t seed);
+  /// `logic` as program::Setting has it. Names of inputs and outputs are those of the controller's reads and writes.
+  PartPort(const program::Program& bench, const program::Controller& controller,
+           std::shared_ptr<const program::Program> logic, std::uint64_t seed);
 
   Status open(Time period) override;
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
@@ -18,10 +18,10 @@ class PartPort : public ControllerPort {
 
  private:
   std::string name_;
-  std::shared_ptr<const model::Program> logic_;
+  std::shared_ptr<const program::Program> logic_;
   engine::Plant plant_;
   engine::PlantState state_;
-  std::vector<model::VarId> inputs_, outputs_;  ///< per read, kNone where the logic does not look; per write
+  std::vector<program::VarId> inputs_, outputs_;  ///< per read, kNone where the logic does not look; per write
   std::uint64_t seed_;
   bool first_ = true;
 };

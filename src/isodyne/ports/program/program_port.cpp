@@ -15,6 +15,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/ports/make_port.h"
+
 namespace isodyne::ports {
 
 namespace {
@@ -170,6 +172,20 @@ void ProgramPort::end_child(bool kindly) {
 void ProgramPort::close() {
   link_.close();
   end_child(true);
+}
+
+std::unique_ptr<ControllerPort> make_program(const PortOrder& o) {
+  ProgramPort::Plan plan;
+  plan.command = o.setting.address;
+  plan.folder = o.place.folder;
+  // The program runs in the folder of the bench, but what it prints belongs to the run.
+  if (!o.place.logs.empty())
+    plan.log = (std::filesystem::absolute(o.place.logs) / (o.controller.name + ".log")).string();
+  plan.over_socket = o.setting.over_socket;
+  plan.restarts = o.setting.restarts;
+  plan.ready_within = o.setting.ready_within;
+  plan.link = {"", o.place.answer_within, o.place.paced};
+  return std::make_unique<ProgramPort>(o.controller.name, layout_of(o.program, o.controller), plan);
 }
 
 }  // namespace isodyne::ports

@@ -1,0 +1,207 @@
+// Controllers: what they read and write, and where they are.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/check/io/channels.h"
+#include "isodyne/check/io/settings.h"
+
+namespace isodyne::check {
+
+void Channels::declare_controller(const lang::ControllerDecl& c) {
+  if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text)) {
+    check_.error(Code::duplicate, c.name.span, fmt::format("`{}` is defined twice", c.name.text), "rename one of them");
+    return;
+  }
+  Instance& inside = pseudo_part(c.name);
+  for (const lang::ControllerDecl::Write& w : c.writes) {
+    if (!w.type) continue;
+    Variable value;
+    value.role = Role::controller_output;
+    value.type = check_.type_of(*w.type, value.unit);
+    check_.define(inside, w.name, value);
+  }
+  for (const lang::ControllerDecl::Read& read : c.reads) declare_message(c, read, inside);
+  Controller controller;
+  controller.name = c.name.text;
+  controller.span = c.name.span;
+  check_.program.controllers.push_back(controller);
+}
+
+void Channels::define_controller(const lang::ControllerDecl& c, Controller& controller) {
+  if (!c.every) {
+    check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text),
+                 "add `every 20 ms`");
+  } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
+    controller.period = *period;
+  }
+  if (c.lost) {
+    controller.when_lost = c.lost->text == "safe"   ? WhenLost::safe
+                           : c.lost->text == "hold" ? WhenLost::hold
+                                                    : WhenLost::stop;
+    if (controller.when_lost == WhenLost::stop && c.lost->text != "stop")
+      check_.error(Code::unknown_name, c.lost->span, fmt::format("a lost controller cannot be `{}`", c.lost->text),
+                   "write `lost stop`, `lost hold` or `lost safe`");
+  }
+  define_reads(c, controller);
+  define_writes(c, controller);
+  for (const lang::Path& path : c.shares) {
+    const VarId id = check_.resolve_one(check_.root, path);
+    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
+    const Role role = check_.program.variable(id).role;
+    const auto value = check_.first_value(id);
+    const bool again = std::any_of(controller.shares.begin(), controller.shares.end(),
+                                   [&](const SharedParameter& s) { return s.id == id; });
+    if (again)
+      check_.error(Code::duplicate, path.span, fmt::format("`{}` is shared twice", path.text()));
+    else if ((role != Role::param && role != Role::fixed_param) || !value)
+      check_.error(Code::wrong_kind, path.span, fmt::format("`{}` is not a parameter", path.text()),
+                   "only what stays as it is can be shared with the controller's code");
+    else
+      controller.shares.push_back({id, *value});
+  }
+  controller.tags = c.tags;
+  for (const auto& [column, title] : c.tag_columns) {
+    TagColumns& t = controller.tag_columns;
+    std::string* const to = column.text == "name"      ? &t.name
+                            : column.text == "address" ? &t.address
+                            : column.text == "type"    ? &t.type
+                            : column.text == "unit"    ? &t.unit
+                            : column.text == "comment" ? &t.comment
+                                                       : nullptr;
+    if (to == nullptr)
+      check_.error(Code::unknown_name, column.span, fmt::format("a tag has no `{}`", column.text),
+                   "columns are `name`, `address`, `type`, `unit` and `comment`");
+    else
+      *to = title;
+  }
+  Settings(check_, x_).define(c, controller);
+}
+
+void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
+  for (const lang::ControllerDecl::Read& read : c.reads) {
+    const lang::Path& path = read.path;
+    if (read.over) {
+      read_message(read, controller);
+      continue;
+    }
+    bool meant = false;
+    if (const auto frame = frame_named(path, true, meant)) read_frame(*frame, controller);
+    if (meant) continue;
+    const VarId id = check_.resolve_one(check_.root, path);
+    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
+    const Variable& v = check_.program.variable(id);
+    if (v.role != Role::sensor && v.role != Role::input && !v.given) {
+      check_.error(Code::wrong_kind, path.span,
+                   fmt::format("`{}` is neither a sensor, an input of the bench nor a frame", path.text()),
+                   "a controller knows the plant only through its sensors: add a `sensor`");
+    } else if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
+      check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
+    } else {
+      controller.reads.push_back(id);
+      controller.knows.push_back(id);
+    }
+  }
+}
+
+std::optional<std::int32_t> Channels::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
+  if (!path.plain()) return std::nullopt;
+  const auto& frames = check_.program.frames;
+  const auto found =
+      std::find_if(frames.begin(), frames.end(), [&](const Frame& f) { return f.name == path.parts[0].text; });
+  if (found == frames.end()) return std::nullopt;
+  meant = true;
+  const auto index = static_cast<std::int32_t>(found - frames.begin());
+  if (found->to_controller != to_controller) {
+    check_.error(Code::wrong_kind, path.span,
+                 found->to_controller
+                     ? fmt::format("frame `{}` goes to the controller: its fields are sensors and inputs", found->name)
+                     : fmt::format("frame `{}` comes from the controller: its fields are actuators", found->name),
+                 found->to_controller ? "put it behind `reads`" : "put it behind `writes`");
+    return std::nullopt;
+  }
+  const auto [first, fresh] = frames_used_.try_emplace(index, path.span);
+  if (fresh) return index;
+  check_.error(Code::duplicate, path.span, fmt::format("frame `{}` is exchanged twice", found->name))
+      .notes.push_back({first->second, "the first is here"});
+  return std::nullopt;
+}
+
+void Channels::read_frame(std::int32_t index, Controller& controller) {
+  const Frame& frame = check_.program.frames[static_cast<std::size_t>(index)];
+  controller.read_frames.push_back({index, controller.reads.size()});
+  for (const FrameField& f : frame.fields) {
+    controller.reads.push_back(f.raw);
+    if (f.of == kNone) continue;
+    const auto sensor = std::find_if(check_.program.sensors.begin(), check_.program.sensors.end(),
+                                     [&](const Sensor& s) { return s.counts == f.of; });
+    controller.knows.push_back(sensor != check_.program.sensors.end() ? sensor->value : f.of);
+  }
+}
+
+std::int32_t Channels::actuator_of(VarId value) const {
+  const auto& all = check_.program.actuators;
+  const auto found = std::find_if(all.begin(), all.end(), [&](const Actuator& a) { return a.value == value; });
+  return found == all.end() ? kNone : static_cast<std::int32_t>(found - all.begin());
+}
+
+bool Channels::first_to_write(VarId value, Span span) {
+  const auto [first, fresh] = check_.defined.try_emplace(value, span);
+  if (!fresh)
+    check_.error(Code::driven_twice, span, fmt::format("`{}` is written twice", check_.program.variable(value).name))
+        .notes.push_back({first->second, "the first is here"});
+  return fresh;
+}
+
+void Channels::write_frame(std::int32_t index, Controller& controller) {
+  // A copy: hidden variables are added meanwhile.
+  const std::vector<FrameField> fields = check_.program.frames[static_cast<std::size_t>(index)].fields;
+  controller.write_frames.push_back({index, controller.writes.size()});
+  for (const FrameField& f : fields) {
+    ControllerWrite write;
+    write.value = f.raw;
+    write.actuator = f.actuator;
+    write.in_frame = true;
+    if (f.actuator != kNone) first_to_write(f.of, f.span);
+    const Variable& v = check_.program.variable(f.raw);
+    write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
+    controller.writes.push_back(write);
+    controller.drives.push_back(f.of != kNone ? f.of : f.raw);
+  }
+}
+
+void Channels::define_writes(const lang::ControllerDecl& c, Controller& controller) {
+  Instance& inside = *check_.root.parts.at(c.name.text);
+  for (const auto& w : c.writes) {
+    ControllerWrite write;
+    if (w.type) {
+      const auto found = inside.variables.find(w.name.text);
+      if (found == inside.variables.end() || check_.program.variable(found->second).span.begin != w.name.span.begin)
+        continue;
+      write.value = found->second;
+      if (!check_.program.variable(write.value).type.valid()) continue;
+    } else {
+      bool meant = false;
+      if (const auto frame = frame_named(lang::Path(w.name), false, meant)) write_frame(*frame, controller);
+      if (meant) continue;
+      write.value = check_.resolve_one(check_.root, lang::Path(w.name));
+      if (write.value == kNone) continue;
+      write.actuator = actuator_of(write.value);
+      if (write.actuator == kNone) {
+        check_.error(
+            Code::wrong_kind, w.name.span, fmt::format("`{}` is neither an actuator nor a frame", w.name.text),
+            "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
+        continue;
+      }
+      inside.variables.try_emplace(w.name.text, write.value);  // `plc.fill_paddle` is the same quantity
+    }
+    if (!first_to_write(write.value, w.name.span)) continue;
+    const Variable& v = check_.program.variable(write.value);
+    write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
+    controller.writes.push_back(write);
+    controller.drives.push_back(write.value);
+  }
+}
+
+}  // namespace isodyne::check

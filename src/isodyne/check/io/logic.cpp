@@ -1,0 +1,208 @@
+// The logic of a controller, written in the language, as a program of its own.
+//
+// It is a small bench around one part. So it cannot see the plant, runs with the controller's period whatever the
+// step of the bench is, and gets and gives what any other controller would.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/check/io/settings.h"
+#include "isodyne/check/load.h"
+#include "isodyne/check/plant/flatten.h"
+#include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/sort.h"
+#include "isodyne/check/plant/table_loader.h"
+#include "isodyne/core/text.h"
+#include "isodyne/program/layout.h"
+
+namespace isodyne::check {
+
+namespace {
+
+constexpr const char* kLogicPart = "it";
+
+class LogicMaker {
+ public:
+  LogicMaker(const Check& bench, const lang::ControllerDecl::Setting& s, const Controller& controller)
+      : bench_(bench),
+        s_(s),
+        controller_(controller),
+        program_(std::make_shared<Program>()),
+        check_(*program_, own_, bench.document) {}
+
+  std::shared_ptr<const Program> run() {
+    const std::shared_ptr<const Program> made = make();
+    for (const Diagnostic& d : own_.list()) {
+      if (d.severity == Severity::error) bench_.diagnostics.error(d.code, d.span, d.message, d.advice).notes = d.notes;
+    }
+    return made;
+  }
+
+ private:
+  std::shared_ptr<const Program> make() {
+    const auto model = bench_.models.find(s_.logic.model.text);
+    if (model == bench_.models.end()) {
+      std::vector<std::string> names;
+      for (const auto& [name, decl] : bench_.models) names.push_back(name);
+      const auto meant = closest(s_.logic.model.text, names);
+      check_.error(Code::unknown_name, s_.logic.model.span, fmt::format("there is no model `{}`", s_.logic.model.text),
+                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+      return nullptr;
+    }
+    program_->sources = bench_.program.sources;
+    program_->name = controller_.name;
+    declare_file_level(check_);
+    Expressions expressions(check_);
+    load_tables(check_, expressions);
+    const lang::BenchDecl bench = bench_of(*model->second);
+    if (check_.diagnostics.has_errors()) return nullptr;
+    Flattener flattener(check_, expressions);
+    flattener.declare(bench);
+    flattener.define();
+    flattener.check_complete();
+    if (check_.diagnostics.has_errors()) return nullptr;
+    outputs();
+    inputs();
+    program_->step = controller_.period;
+    program_->recorded.front().period = program_->step;
+    resolve_groups(check_, std::nullopt);
+    for (const Sampler& x : program_->samplers) {
+      if (x.period.count() % program_->step.count() == 0) continue;
+      check_.error(Code::bad_period, x.span,
+                   fmt::format("{} is not a whole multiple of the controller's period ({})", format_span(x.period),
+                               format_span(program_->step)));
+    }
+    if (check_.diagnostics.has_errors()) return nullptr;
+    sort_program(check_);
+    if (check_.diagnostics.has_errors()) return nullptr;
+    lay_out(*program_);
+    return program_;
+  }
+
+  lang::ExprPtr expression(lang::ExprKind kind, double value, const std::string& word) const {
+    auto e = std::make_unique<lang::Expr>();
+    e->kind = kind;
+    e->value = value;
+    e->word = word;
+    e->span = s_.span;
+    if (kind == lang::ExprKind::name) e->path = lang::Path(lang::Name{word, s_.span});
+    return e;
+  }
+
+  /// A value to begin with; the first exchange comes before it is used.
+  lang::ExprPtr nothing(const Variable& v) const {
+    switch (v.type.kind) {
+      case Type::Kind::boolean:
+        return expression(lang::ExprKind::boolean, 0, "");
+      case Type::Kind::choice:
+        return expression(lang::ExprKind::name, 0,
+                          bench_.program.choices[static_cast<std::size_t>(v.type.choice)].labels.front());
+      default:
+        if (v.type.absolute) return expression(lang::ExprKind::number, 0, "degC");
+        const bool plain = v.type.kind == Type::Kind::integer || v.type.dimension.none();
+        return expression(lang::ExprKind::number, 0, plain ? "" : si_text(v.type.dimension));
+    }
+  }
+
+  /// bench plc { input level : m = 0 m … part it : LockLogic(…) ; it.level = level … }
+  lang::BenchDecl bench_of(const lang::ModelDecl& m) {
+    lang::BenchDecl b;
+    b.name = {controller_.name, s_.span};
+    for (const lang::UnitDecl& u : m.units) b.units.push_back({u.name, u.usual, u.doc});
+    lang::PartDecl part;
+    part.name = {kLogicPart, s_.span};
+    part.model = s_.logic.model;
+    for (const lang::PartDecl::Arg& a : s_.logic.args) {
+      lang::PartDecl::Arg same;
+      same.target = a.target;
+      same.unit = a.unit;
+      if (a.value) same.value = lang::clone(*a.value);
+      part.args.push_back(std::move(same));
+    }
+    b.parts.push_back(std::move(part));
+    for (const lang::VarDecl& v : m.variables) {
+      if (v.kind != lang::VarKind::input) continue;
+      const VarId read = read_named(v.name.text);
+      if (read == kNone && v.value == nullptr) {
+        check_
+            .error(Code::undriven_input, s_.logic.model.span,
+                   fmt::format("`{}` has an input `{}`, which controller `{}` does not read", m.name.text, v.name.text,
+                               controller_.name),
+                   fmt::format("add `{}` to what the controller reads, or give the input a default", v.name.text))
+            .notes.push_back({v.name.span, "it is declared here"});
+      }
+      if (read == kNone) continue;
+      lang::VarDecl& input = b.variables.emplace_back();
+      input.kind = lang::VarKind::input;
+      input.name = {v.name.text, s_.span};
+      input.type = v.type;
+      input.value = nothing(bench_.program.variable(read));
+      lang::Equation& e = b.equations.emplace_back();
+      e.target = lang::Path(lang::Name{kLogicPart, s_.span});
+      e.target.parts.push_back({v.name.text, s_.span, nullptr, false});
+      e.value = expression(lang::ExprKind::name, 0, v.name.text);
+    }
+    return b;
+  }
+
+  VarId read_named(const std::string& name) const {
+    for (const VarId id : controller_.reads) {
+      if (own_name(controller_, bench_.program.variable(id).name) == name) return id;
+    }
+    return kNone;
+  }
+
+  void same_type(const Variable& outside, const Variable& inside) {
+    const bool same = outside.type.kind == inside.type.kind && outside.type.dimension == inside.type.dimension &&
+                      outside.type.choice == inside.type.choice && outside.type.absolute == inside.type.absolute &&
+                      inside.type.size == 0;
+    if (same) return;
+    check_
+        .error(Code::type_mismatch, s_.logic.model.span,
+               fmt::format("`{}` is {} on the bench, but {} in `{}`", outside.name, bench_.program.type_text(outside),
+                           program_->type_text(inside), s_.logic.model.text))
+        .notes.push_back({inside.span, "it is declared here"});
+  }
+
+  void inputs() {
+    for (const VarId id : controller_.reads) {
+      const Variable& outside = bench_.program.variable(id);
+      const auto found = check_.root.variables.find(own_name(controller_, outside.name));
+      if (found != check_.root.variables.end()) same_type(outside, program_->variable(found->second));
+    }
+  }
+
+  void outputs() {
+    const Instance& it = *check_.root.parts.at(kLogicPart);
+    for (const ControllerWrite& w : controller_.writes) {
+      const Variable& outside = bench_.program.variable(w.value);
+      const std::string name = own_name(controller_, outside.name);
+      const auto found = it.variables.find(name);
+      if (found == it.variables.end()) {
+        check_.error(Code::missing, s_.logic.model.span,
+                     fmt::format("`{}` has no output `{}`, which the controller writes", s_.logic.model.text, name),
+                     fmt::format("add `output {} : {}` to the model", name, bench_.program.type_text(outside)));
+        continue;
+      }
+      same_type(outside, program_->variable(found->second));
+    }
+  }
+
+  const Check& bench_;
+  const lang::ControllerDecl::Setting& s_;
+  const Controller& controller_;
+  std::shared_ptr<Program> program_;
+  Diagnostics own_;  ///< so that a mistake elsewhere does not hide those of the logic
+  Check check_;
+};
+
+}  // namespace
+
+std::shared_ptr<const Program> logic_program(const Check& bench, const lang::ControllerDecl::Setting& s,
+                                             const Controller& controller) {
+  if (controller.period.count() <= 0) return nullptr;
+  return LogicMaker(bench, s, controller).run();
+}
+
+}  // namespace isodyne::check

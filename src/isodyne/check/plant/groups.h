@@ -1,0 +1,21 @@
+#pragma once
+// Groups: parts that are stepped together, from what the text asks for.
+
+#include <vector>
+
+#include "isodyne/check/plant/scope.h"
+
+namespace isodyne::check {
+
+/// The method that a text names; reports an unknown one.
+std::optional<Method> method_of(Check& check, const lang::Name& name);
+
+/// Makes Program::groups of what the parts ask for, once the step of the bench is known. Reports steps that
+/// are not in a whole ratio.
+void resolve_groups(Check& check, std::optional<Method> bench_method);
+
+/// After sorting: the states of each group, and the slopes that its method needs. Reports what the method
+/// cannot step.
+void prepare_groups(Check& check);
+
+}  // namespace isodyne::check

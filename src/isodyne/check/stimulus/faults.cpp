@@ -1,0 +1,370 @@
+#include "isodyne/check/stimulus/faults.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "isodyne/check/plant/taps.h"
+#include "isodyne/core/text.h"
+
+namespace isodyne::check {
+
+namespace {
+
+struct FaultKindEntry {
+  FaultKind kind;
+  const char* word;
+  std::string_view amount, where;
+};
+
+constexpr FaultKindEntry kFaultKinds[] = {
+#define FAULT(id, word, amount, where, meaning) {FaultKind::id, word, #amount, #where},
+#include "isodyne/program/fault_kinds.def"
+#undef FAULT
+};
+
+const FaultKindEntry* fault_kind_named(const std::string& word) {
+  const auto* found =
+      std::find_if(std::begin(kFaultKinds), std::end(kFaultKinds), [&](const auto& k) { return word == k.word; });
+  return found == std::end(kFaultKinds) ? nullptr : found;
+}
+
+}  // namespace
+
+void Faults::define() {
+  for (const lang::FaultDecl& f : check_.document.faults) fault(f);
+  for (const lang::ComposeDecl& c : check_.document.compositions) compose(c);
+}
+
+bool Faults::wrong(const lang::FaultDecl& f, const std::string& why, const std::string& advice) {
+  check_.error(Code::type_mismatch, f.kind.span, why, advice);
+  return false;
+}
+
+void Faults::fault(const lang::FaultDecl& f) {
+  const auto found = check_.root.variables.find(f.name.text);
+  if (found == check_.root.variables.end() || check_.program.variable(found->second).span.begin != f.name.span.begin)
+    return;
+  Fault fault;
+  fault.name = f.name.text;
+  fault.doc = f.doc;
+  fault.span = f.name.span;
+  fault.active = found->second;
+  if (f.target.parts.empty()) {
+    check_.error(Code::missing, f.name.span, fmt::format("fault `{}` does not say where it is", f.name.text),
+                 "add `on name offset 5 cm`");
+    return;
+  }
+  const FaultKindEntry* kind = fault_kind_named(f.kind.text);
+  if (kind == nullptr) {
+    std::vector<std::string> words;
+    for (const FaultKindEntry& k : kFaultKinds) words.emplace_back(k.word);
+    report_unknown_word(check_, f.kind, "kind of fault", words);
+  } else {
+    fault.kind = kind->kind;
+  }
+  const std::size_t errors = check_.diagnostics.errors();
+  const bool messages = on_messages(f, fault);
+  const bool placed = messages || on_quantity(f, fault);
+  time(f, fault);
+  if (kind == nullptr || !placed || check_.diagnostics.errors() > errors) return;
+  check_.program.faults.push_back(std::move(fault));
+}
+
+/// `plc.reads`, `plc.writes`, or the name of what carries messages between controllers.
+bool Faults::on_messages(const lang::FaultDecl& f, Fault& fault) {
+  const auto& parts = f.target.parts;
+  const Program& p = check_.program;
+  const auto named = [](const auto& list, const std::string& name) {
+    const auto found = std::find_if(list.begin(), list.end(), [&](const auto& x) { return x.name == name; });
+    return found == list.end() ? kNone : static_cast<std::int32_t>(found - list.begin());
+  };
+  if (parts.size() == 2 && (parts[1].text == "reads" || parts[1].text == "writes")) {
+    fault.controller = named(p.controllers, parts[0].text);
+    fault.to_controller = parts[1].text == "reads";
+  }
+  if (parts.size() == 1) fault.messages = named(p.messages, parts[0].text);
+  if (fault.controller == kNone && fault.messages == kNone) return false;
+  const FaultKindEntry* kind = fault_kind_named(f.kind.text);
+  if (kind == nullptr) return true;
+  if (kind->where != "message" && kind->where != "anywhere") {
+    wrong(f, fmt::format("`{}` changes a value, and `{}` are messages", f.kind.text, f.target.text()),
+          "messages know `loss`, `delay`, `jitter`, `repeats`, `reorder`, `corrupt` and `freeze`");
+    return true;
+  }
+  if (kind->amount == "none") {
+    if (f.amount) check_.error(Code::unexpected, f.amount->span, fmt::format("`{}` takes no amount", f.kind.text));
+  } else if (!f.amount) {
+    check_.error(Code::missing, f.kind.span, fmt::format("`{}` needs an amount", f.kind.text),
+                 fmt::format("for example `{} {}`", f.kind.text, kind->amount == "time" ? "5 ms" : "5 %"));
+  } else {
+    share_or_time(f, kind->amount, fault);
+  }
+  extras(f, fault);
+  return true;
+}
+
+bool Faults::on_quantity(const lang::FaultDecl& f, Fault& fault) {
+  const VarId target = check_.resolve_one(check_.root, f.target);
+  if (target == kNone || !check_.program.variable(target).type.valid()) return false;
+  fault.tap = tap_on(check_, target, f.target);
+  if (fault_kind_named(f.kind.text) == nullptr || fault.tap == kNone) return false;
+  if (fault.kind == FaultKind::swap) return swap(f, fault, target);
+  const Variable variable = check_.program.variable(target);
+  return amount(f, fault, variable);
+}
+
+/// Whether this kind of fault means something for what it is on.
+bool Faults::place(const lang::FaultDecl& f, std::string_view where, const Variable& target) {
+  const bool numeric = target.type.numeric();
+  if ((where == "number" && !numeric) || (where == "truth" && !numeric && target.type.kind != Type::Kind::boolean))
+    return wrong(f,
+                 fmt::format("`{}` changes numbers, but `{}` is {}", f.kind.text, target.name,
+                             describe(check_.program, target.type)),
+                 "use `force` or `freeze`");
+  const bool plain = numeric && target.type.dimension == Dimension{};
+  if (where == "whole" && (!plain || (target.role != Role::counts && target.type.kind != Type::Kind::integer)))
+    return wrong(f, fmt::format("`{}` turns bits of whole numbers, and `{}` is none", f.kind.text, target.name),
+                 "faults on `NAME.counts` and on fields of frames see the bits");
+  if (where == "signal" && target.role != Role::signal)
+    return wrong(f, fmt::format("`{}` is about a wire, and `{}` is none", f.kind.text, target.name),
+                 "a channel with an electrical range has one: `NAME.signal`; elsewhere `force` does it");
+  if (where == "message")
+    return wrong(f, fmt::format("`{}` happens to messages, and `{}` is a quantity", f.kind.text, target.name),
+                 "messages are `CONTROLLER.reads`, `CONTROLLER.writes`, and what `messages` carry between controllers");
+  return true;
+}
+
+/// Two sensors, or two actuators, of one type.
+bool Faults::swap(const lang::FaultDecl& f, Fault& fault, VarId target) {
+  const Variable one = check_.program.variable(target);
+  if (one.role != Role::sensor && one.role != Role::actuator)
+    return wrong(f, fmt::format("`{}` is no channel: only wires are swapped", one.name),
+                 "name a sensor or an actuator");
+  if (!f.other) return false;
+  const VarId other = check_.resolve_one(check_.root, *f.other);
+  if (other == kNone) return false;
+  const Variable two = check_.program.variable(other);
+  if (other == target || two.role != one.role || !(two.type == one.type)) {
+    check_.error(Code::type_mismatch, f.other->span,
+                 other == target
+                     ? fmt::format("`{}` cannot be swapped with itself", two.name)
+                     : fmt::format("`{}` is {}, and `{}` is {}: they cannot be swapped", one.name,
+                                   describe(check_.program, one.type), two.name, describe(check_.program, two.type)),
+                 "two sensors or two actuators of one unit can be");
+    return false;
+  }
+  fault.other = tap_on(check_, other, *f.other);
+  fault.amount_text = "with " + two.name;
+  fault.amount = x_.constant(0);
+  return fault.other != kNone && extras(f, fault);
+}
+
+bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
+  const FaultKindEntry& entry = *fault_kind_named(f.kind.text);
+  fault.truth = target.type.kind == Type::Kind::boolean;
+  if (!place(f, entry.where, target) || !extras(f, fault)) return false;
+  const std::string_view rule = entry.amount;
+  if (rule == "none") {
+    if (f.amount) check_.error(Code::unexpected, f.amount->span, fmt::format("`{}` takes no amount", f.kind.text));
+    return !f.amount;
+  }
+  const bool number = rule == "factor" || rule == "share" || rule == "bit";
+  if (!f.amount) {
+    const std::string unit = number ? "" : rule == "time" ? " ms" : " " + target.unit.text;
+    check_.error(Code::missing, f.kind.span, fmt::format("`{}` needs an amount", f.kind.text),
+                 fmt::format("for example `{} 5{}`", f.kind.text, rule == "share" ? " %" : unit));
+    return false;
+  }
+  if (rule == "formula") return replacement(f, fault, target);
+  if (rule == "share" || rule == "time") return share_or_time(f, rule, fault);
+  const auto covered = [&](const lang::ExprPtr& e) { return check_.program.sources->in_one_line(e->span); };
+  fault.amount_text = covered(f.amount);
+  if (f.over) fault.amount_text = fmt::format("to {} over {}", covered(f.amount), covered(f.over));
+  if (f.every) fault.amount_text += " every " + covered(f.every);
+  Type type = target.type;
+  if (rule == "factor" && type.absolute) {
+    check_.error(Code::type_mismatch, f.kind.span,
+                 fmt::format("`{}` means nothing for an absolute temperature", f.kind.text), "use `offset` or `force`");
+    return false;
+  }
+  if (rule != "replace") type.absolute = false;
+  if (number) type = {Type::Kind::real, {}, kNone};
+  if (rule == "rate")
+    type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
+  fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
+  if (fault.amount == kNone) return false;
+  const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
+  if (rule == "bit" && constant && (*constant < 0 || *constant > 52 || *constant != std::floor(*constant))) {
+    check_.error(Code::out_of_limits, f.amount->span, "a bit has a whole number, from 0 (the lowest) to 52");
+    return false;
+  }
+  return true;
+}
+
+bool Faults::share_or_time(const lang::FaultDecl& f, std::string_view rule, Fault& fault) {
+  fault.amount_text = check_.program.sources->in_one_line(f.amount->span);
+  if (rule == "time") {
+    const auto lag = x_.check_span(*f.amount, scope(), "the time of the delay");
+    fault.lag = lag.value_or(Time{});
+    fault.amount = x_.constant(0);
+    return lag.has_value();
+  }
+  fault.amount =
+      x_.check_as(*f.amount, scope(), {Type::Kind::real, {}, kNone}, fmt::format("the amount of `{}`", f.kind.text));
+  if (fault.amount == kNone) return false;
+  const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
+  if (!constant || (*constant >= 0 && *constant <= 1)) return true;
+  check_.error(Code::out_of_limits, f.amount->span, "a share is between 0 % and 100 %");
+  return false;
+}
+
+/// The formula sees `it`, `was` and the memories before everything else; a memory that was changed above, as changed.
+bool Faults::replacement(const lang::FaultDecl& f, Fault& fault, const Variable& target) {
+  fault.amount_text = "with " + check_.program.sources->in_one_line(f.amount->span);
+  std::map<std::string, Typed> names;
+  const auto hidden = [&](const std::string& name, const Type& type, const Unit& unit) {
+    const VarId id = check_.define_hidden(fmt::format("{} {}", fault.name, name), type, unit);
+    Typed t;
+    t.node = x_.variable(id);
+    t.type = type;
+    t.shown = unit;
+    names[name] = t;
+    return id;
+  };
+  fault.replacement.it = hidden("it", target.type, target.unit);
+  fault.replacement.was = hidden("was", target.type, target.unit);
+  bool good = true;
+  std::map<std::string, std::size_t> places;
+  for (const lang::FaultDecl::Memory& m : f.memories) {
+    Unit unit;
+    const Type type = check_.type_of(m.type, unit);
+    if (names.contains(m.name.text)) {
+      check_.error(Code::duplicate, m.name.span, fmt::format("`{}` is there already", m.name.text));
+      good = false;
+    }
+    if (!type.valid()) return false;
+    Replacement::Memory memory;
+    memory.start = x_.check_as(*m.value, scope(), type, fmt::format("what `{}` is at the beginning", m.name.text));
+    good = good && memory.start != kNone;
+    memory.id = hidden(m.name.text, type, unit);
+    memory.next = names[m.name.text].node;
+    places[m.name.text] = fault.replacement.memories.size();
+    fault.replacement.memories.push_back(memory);
+  }
+  const ExprScope inside{&check_.root, &names};
+  for (const lang::FaultDecl::Change& c : f.changes) {
+    const auto place = places.find(c.target.text);
+    if (place == places.end()) {
+      check_.error(
+          Code::unknown_name, c.target.span, fmt::format("this fault has no memory `{}`", c.target.text),
+          fmt::format("add `memory {} : {} = …`", c.target.text, target.unit.text.empty() ? "1" : target.unit.text));
+      good = false;
+      continue;
+    }
+    Typed& known = names[c.target.text];
+    const NodeId next = x_.check_as(*c.value, inside, known.type, fmt::format("the value of `{}`", c.target.text));
+    if (next == kNone) return false;
+    known.node = fault.replacement.memories[place->second].next = next;
+  }
+  fault.amount = x_.check_as(*f.amount, inside, target.type, "what takes its place");
+  return good && fault.amount != kNone;
+}
+
+/// What only some kinds take: `every`, `over`, memories.
+bool Faults::extras(const lang::FaultDecl& f, Fault& fault) {
+  const std::size_t errors = check_.diagnostics.errors();
+  if (!f.memories.empty() || !f.changes.empty()) {
+    if (fault.kind != FaultKind::replace)
+      check_.error(Code::unexpected, f.kind.span, fmt::format("`{}` has no memory", f.kind.text),
+                   "write what takes the value's place: `replace with …`");
+  }
+  if (f.over && fault.kind != FaultKind::ramp)
+    check_.error(Code::unexpected, f.over->span, fmt::format("`{}` takes no `over`", f.kind.text));
+  if (fault.kind == FaultKind::ramp) {
+    if (!f.over)
+      check_.error(Code::missing, f.kind.span, "`ramp` needs to know how long it takes",
+                   "for example `ramp to 200 s over 1 min`");
+    else
+      fault.lag = x_.check_span(*f.over, scope(), "the time of the ramp").value_or(Time{});
+  }
+  if (fault.kind != FaultKind::spikes) {
+    if (f.every) check_.error(Code::unexpected, f.every->span, fmt::format("`{}` takes no `every`", f.kind.text));
+    return check_.diagnostics.errors() == errors;
+  }
+  if (!f.every) {
+    check_.error(Code::missing, f.kind.span, "`spikes` needs to know how often",
+                 "for example `spikes 20 cm every 2 s`");
+    return false;
+  }
+  fault.every = x_.check_span(*f.every, scope(), "the time between spikes").value_or(Time{});
+  if (fault.every.count() <= 0)
+    check_.error(Code::bad_period, f.every->span, "the time between spikes must be at least 1 ns");
+  return check_.diagnostics.errors() == errors;
+}
+
+void Faults::time(const lang::FaultDecl& f, Fault& fault) {
+  const auto written = [&](const char* word, const lang::ExprPtr& e) {
+    if (e)
+      fault.when_text += fmt::format("{}{} {}", fault.when_text.empty() ? "" : " ", word,
+                                     check_.program.sources->in_one_line(e->span));
+  };
+  using Written = lang::FaultDecl::Time;
+  written(f.time == Written::between ? "between" : "from", f.begin);
+  written(f.time == Written::between ? "and" : "to", f.end);
+  written(f.time == Written::once ? "once" : "while", f.condition);
+  if (fault.when_text.empty()) fault.when_text = f.time == Written::by_hand ? "by hand" : "the whole run";
+  written("lasting", f.lasting);
+  written("until", f.until);
+  written("pulsing", f.pulse);
+  written("every", f.period);
+  fault.when = static_cast<Fault::When>(f.time);
+  const auto span = [&](const lang::ExprPtr& e, const char* what) -> std::optional<Time> {
+    if (!e) return std::nullopt;
+    return x_.check_span(*e, scope(), what);
+  };
+  fault.begin = span(f.begin, "the beginning of the fault").value_or(Time{});
+  fault.end = span(f.end, "the end of the fault");
+  if (fault.end && *fault.end <= fault.begin)
+    check_.error(Code::out_of_limits, f.end->span, "the fault ends before it begins");
+  if (f.condition)
+    fault.condition =
+        x_.check_truth(*f.condition, scope(), f.time == Written::once ? "what follows `once`" : "what follows `while`");
+  fault.lasting = span(f.lasting, "the duration of the fault");
+  if (f.until) fault.until = x_.check_truth(*f.until, scope(), "what follows `until`");
+  fault.pulse = span(f.pulse, "how long the fault acts").value_or(Time{});
+  fault.period = span(f.period, "the period of the fault").value_or(Time{});
+  if (f.pulse && fault.pulse >= fault.period)
+    check_.error(Code::out_of_limits, f.pulse->span, "the fault acts for the whole of its period",
+                 "leave out `pulsing`, or give it a longer period");
+}
+
+void Faults::compose(const lang::ComposeDecl& c) {
+  Composition composition;
+  composition.span = c.span;
+  for (const lang::Name& name : c.faults) {
+    const auto& faults = check_.program.faults;
+    const auto found = std::find_if(faults.begin(), faults.end(), [&](const Fault& f) { return f.name == name.text; });
+    if (found == faults.end()) {
+      std::vector<std::string> names;
+      for (const Fault& f : faults) names.push_back(f.name);
+      const auto meant = closest(name.text, names);
+      check_.error(Code::unknown_name, name.span, fmt::format("there is no fault `{}`", name.text),
+                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+      return;
+    }
+    composition.faults.push_back(static_cast<std::int32_t>(found - faults.begin()));
+  }
+  for (std::size_t i = 1; i < composition.faults.size(); ++i) {
+    const Fault& first = check_.program.faults[static_cast<std::size_t>(composition.faults[0])];
+    const Fault& other = check_.program.faults[static_cast<std::size_t>(composition.faults[i])];
+    if (first.tap != kNone && first.tap == other.tap) continue;
+    check_.error(Code::wrong_kind, c.faults[i].span,
+                 fmt::format("`{}` and `{}` do not act on one place, so they need no order", first.name, other.name));
+    return;
+  }
+  check_.program.compositions.push_back(std::move(composition));
+}
+
+}  // namespace isodyne::check

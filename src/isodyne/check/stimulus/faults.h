@@ -1,0 +1,35 @@
+#pragma once
+// Faults: where they act, what they do there, and when.
+
+#include <string_view>
+
+#include "isodyne/check/plant/expressions.h"
+
+namespace isodyne::check {
+
+class Faults {
+ public:
+  Faults(Check& check, Expressions& expressions) : check_(check), x_(expressions) {}
+
+  void define();
+
+ private:
+  void fault(const lang::FaultDecl& f);
+  void compose(const lang::ComposeDecl& c);
+  bool on_messages(const lang::FaultDecl& f, Fault& fault);
+  bool on_quantity(const lang::FaultDecl& f, Fault& fault);
+  bool place(const lang::FaultDecl& f, std::string_view where, const Variable& target);
+  bool swap(const lang::FaultDecl& f, Fault& fault, VarId target);
+  bool amount(const lang::FaultDecl& f, Fault& fault, const Variable& target);
+  bool share_or_time(const lang::FaultDecl& f, std::string_view rule, Fault& fault);
+  bool replacement(const lang::FaultDecl& f, Fault& fault, const Variable& target);
+  bool extras(const lang::FaultDecl& f, Fault& fault);
+  void time(const lang::FaultDecl& f, Fault& fault);
+  bool wrong(const lang::FaultDecl& f, const std::string& why, const std::string& advice);
+  ExprScope scope() const { return {&check_.root, nullptr}; }
+
+  Check& check_;
+  Expressions& x_;
+};
+
+}  // namespace isodyne::check

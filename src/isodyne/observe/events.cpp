@@ -1,0 +1,158 @@
+#include "isodyne/observe/events.h"
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/program/answer.h"
+
+namespace isodyne::observe {
+
+const char* event_word(EventKind kind) {
+  switch (kind) {
+#define EVENT(id, word) \
+  case EventKind::id:   \
+    return word;
+#include "isodyne/observe/events.def"
+#undef EVENT
+  }
+  return "?";
+}
+
+const char* ending_word(Ending ending) {
+  switch (ending) {
+    case Ending::completed:
+      return "completed";
+    case Ending::cut_short:
+      return "cut short";
+    case Ending::interrupted:
+      return "interrupted";
+    case Ending::wait_timed_out:
+      return "wait timed out";
+    case Ending::controller_failed:
+      return "controller failed";
+    case Ending::diverged:
+      return "diverged";
+    case Ending::not_recorded:
+      return "not recorded";
+  }
+  return "?";
+}
+
+namespace {
+
+/// "scenarios.dyne:12": where the bench lies is no part of what happened.
+std::string short_place(const program::Program& p, Span span) {
+  const std::string& file = p.sources->name(span.source);
+  return fmt::format("{}:{}", file.substr(file.rfind('/') + 1), p.sources->position(span).line);
+}
+
+/// What it was set to, or what is written; and where it is written.
+std::string action_text(const program::Program& p, const Event& e) {
+  const program::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
+  using Kind = program::ScenarioStep::Kind;
+  const auto said = [&] {
+    switch (step.kind) {
+      case Kind::set:
+      case Kind::step:
+        return fmt::format("set to {}", p.format(step.target, e.value));
+      case Kind::ramp:
+        return fmt::format("ramp to {} over {}", p.format(step.target, e.value), format_span(step.duration));
+      case Kind::play:
+        return fmt::format("{}; the scenario goes on in {}", step.text, format_span(step.duration));
+      case Kind::release:
+        return std::string("released");
+      case Kind::inject:
+        return std::string("injected by the scenario");
+      case Kind::clear:
+        return std::string("cleared by the scenario");
+      case Kind::either:
+        return fmt::format("either: alternative {} of {}", static_cast<int>(e.value) + 1, step.places.size());
+      case Kind::repeat:
+        return step.whole ? std::string("repeat") : fmt::format("repeat {} times", e.value);
+      default:
+        return step.text;
+    }
+  }();
+  return fmt::format("{} ({})", said, short_place(p, step.span));
+}
+
+/// Sensors come first, then actuators, then the fields of all frames.
+program::VarId channel_value(const program::Program& p, const Event& e) {
+  std::int32_t i = e.subject;
+  if (i < static_cast<std::int32_t>(p.sensors.size())) return at(p.sensors, i).value;
+  i -= static_cast<std::int32_t>(p.sensors.size());
+  if (i < static_cast<std::int32_t>(p.actuators.size())) return at(p.actuators, i).value;
+  i -= static_cast<std::int32_t>(p.actuators.size());
+  for (const program::Frame& f : p.frames) {
+    if (i < static_cast<std::int32_t>(f.fields.size())) return at(f.fields, i).raw;
+    i -= static_cast<std::int32_t>(f.fields.size());
+  }
+  return program::kTime;
+}
+
+}  // namespace
+
+std::string subject_text(const program::Program& p, const Event& e) {
+  switch (e.kind) {
+    case EventKind::expected:
+    case EventKind::action: {
+      const program::ScenarioStep& step = at(at(p.scenarios, e.detail).steps, e.subject);
+      return step.target == program::kNone ? at(p.scenarios, e.detail).name : p.variable(step.target).name;
+    }
+    case EventKind::change:
+      return p.variable(e.subject).name;
+    case EventKind::fault_on:
+    case EventKind::fault_off:
+      return at(p.faults, e.subject).name;
+    case EventKind::mode:
+      return p.variable(at(p.machines, e.subject).mode).name;
+    case EventKind::saturated:
+      return p.variable(channel_value(p, e)).name;
+    case EventKind::controller:
+      return at(p.controllers, e.subject).name;
+    case EventKind::overrun:
+      return "steps";
+    case EventKind::broken:
+    case EventKind::verdict:
+      return at(p.requirements, e.subject).name;
+    case EventKind::ended:
+      return "run";
+  }
+  return {};
+}
+
+std::string event_text(const program::Program& p, const Event& e) {
+  switch (e.kind) {
+    case EventKind::action:
+      return action_text(p, e);
+    case EventKind::change:
+      return fmt::format("set to {} by hand", p.format(e.subject, e.value));
+    case EventKind::expected:
+      return fmt::format("{}: {}", e.value != 0 ? "came true" : "did not come true", action_text(p, e));
+    case EventKind::fault_on:
+      return "becomes active";
+    case EventKind::fault_off:
+      return "is over";
+    case EventKind::mode: {
+      const program::StateMachine& machine = at(p.machines, e.subject);
+      const program::Transition& t = at(machine.transitions, e.detail);
+      return fmt::format("{} -> {}", p.format(machine.mode, t.from), p.format(machine.mode, t.to));
+    }
+    case EventKind::saturated:
+      return fmt::format("leaves its range at {}", p.format(channel_value(p, e), e.value));
+    case EventKind::controller:
+      return e.detail == kControllerReady ? "ready" : e.detail == kControllerFailed ? "failed" : "started again";
+    case EventKind::overrun:
+      return fmt::format("{} late from here on, the worst by {}", counted(static_cast<std::size_t>(e.subject), "step"),
+                         format_span(Time(static_cast<std::int64_t>(e.value))));
+    case EventKind::broken:
+      return at(p.requirements, e.subject).formula;
+    case EventKind::verdict:
+      return program::answer_word(static_cast<program::Answer>(e.detail));
+    case EventKind::ended:
+      return ending_word(static_cast<Ending>(e.subject));
+  }
+  return {};
+}
+
+}  // namespace isodyne::observe

@@ -1,0 +1,89 @@
+#include "isodyne/observe/observer_queue.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace isodyne::observe {
+
+std::size_t ObserverQueue::usual_room(std::size_t variables, std::int64_t step_ns) {
+  constexpr std::size_t kMostBytes = 256u << 20u;
+  const std::size_t two_seconds = static_cast<std::size_t>(2'000'000'000 / std::max<std::int64_t>(1, step_ns)) + 1;
+  const std::size_t most = kMostBytes / ((variables + 1) * sizeof(double));
+  return std::clamp<std::size_t>(two_seconds, 64, std::max<std::size_t>(64, most));
+}
+
+ObserverQueue::ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)())
+    : observer_(observer),
+      variables_(variables),
+      room_(images),
+      values_(variables * images),
+      times_(images),
+      events_(kEvents),
+      thread_([this, prepare] {
+        if (prepare != nullptr) prepare();
+        work();
+      }) {}
+
+void ObserverQueue::image(const Image& image) {
+  const std::uint64_t in = images_in_.load(std::memory_order_relaxed);
+  // Acquire: the place is free only when the other side has done with it.
+  const auto waiting = static_cast<std::size_t>(in - images_out_.load(std::memory_order_acquire));
+  if (waiting >= room_) {
+    if (images_lost_++ == 0) first_lost_ = image.at;
+    return;
+  }
+  most_waiting_ = std::max(most_waiting_, waiting + 1);
+  const auto place = static_cast<std::size_t>(in % room_);
+  times_[place] = image.at;
+  std::memcpy(values_.data() + place * variables_, image.variables, variables_ * sizeof(double));
+  images_in_.store(in + 1, std::memory_order_release);
+}
+
+void ObserverQueue::event(const Event& event) {
+  const std::uint64_t in = events_in_.load(std::memory_order_relaxed);
+  if (in - events_out_.load(std::memory_order_acquire) >= kEvents) {
+    ++events_lost_;
+    return;
+  }
+  events_[static_cast<std::size_t>(in % kEvents)] = {event, images_in_.load(std::memory_order_relaxed)};
+  events_in_.store(in + 1, std::memory_order_release);
+}
+
+/// Everything that waits, in the order in which it came; false where nothing did.
+bool ObserverQueue::show() {
+  // Images first: an event that came before one of them is then seen, too.
+  const std::uint64_t images = images_in_.load(std::memory_order_acquire);
+  const std::uint64_t events = events_in_.load(std::memory_order_acquire);
+  std::uint64_t image = images_out_.load(std::memory_order_relaxed);
+  std::uint64_t event = events_out_.load(std::memory_order_relaxed);
+  const bool any = image != images || event != events;
+  for (;;) {
+    while (event != events && events_[static_cast<std::size_t>(event % kEvents)].before <= image) {
+      observer_.event(events_[static_cast<std::size_t>(event % kEvents)].event);
+      events_out_.store(++event, std::memory_order_release);
+    }
+    if (image == images) break;
+    const auto place = static_cast<std::size_t>(image % room_);
+    observer_.image({times_[place], values_.data() + place * variables_});
+    images_out_.store(++image, std::memory_order_release);
+  }
+  if (!observer_.good()) good_.store(false, std::memory_order_relaxed);
+  return any;
+}
+
+void ObserverQueue::work() {
+  for (;;) {
+    const bool last = finishing_.load(std::memory_order_acquire);
+    if (show()) continue;
+    if (last) return;
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  }
+}
+
+void ObserverQueue::finish() {
+  if (!thread_.joinable()) return;
+  finishing_.store(true, std::memory_order_release);
+  thread_.join();
+}
+
+}  // namespace isodyne::observe

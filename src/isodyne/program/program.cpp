@@ -1,0 +1,246 @@
+#include "isodyne/program/program.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/text.h"
+#include "isodyne/program/tables.h"
+
+namespace isodyne::program {
+
+int arity(Op op) {
+  switch (op) {
+    case Op::constant:
+    case Op::variable:
+      return 0;
+#define OP(id, count, text) \
+  case Op::id:              \
+    return count;
+#define LOOKUP(id, count, text) OP(id, count, text)
+#define FUNCTION(id, count, word, rule) OP(id, count, word)
+#include "isodyne/program/ops.def"
+#undef OP
+#undef LOOKUP
+#undef FUNCTION
+  }
+  return 0;
+}
+
+const char* fault_word(FaultKind kind) {
+  switch (kind) {
+#define FAULT(id, word, amount, where, meaning) \
+  case FaultKind::id:                           \
+    return word;
+#include "isodyne/program/fault_kinds.def"
+#undef FAULT
+  }
+  return "?";
+}
+
+const char* measure_word(MeasureKind kind) {
+  switch (kind) {
+#define MEASURE(id, word, signal, clauses, result, meaning) \
+  case MeasureKind::id:                                     \
+    return word;
+#include "isodyne/program/measures.def"
+#undef MEASURE
+  }
+  return "?";
+}
+
+const char* step_word(ScenarioStep::Kind kind) {
+  static constexpr const char* kWords[] = {"set",      "step",   "ramp",   "play",  "release", "wait until",
+                                           "hold",     "expect", "inject", "clear", "repeat",  "again",
+                                           "together", "join",   "either", "jump",  "end"};
+  return kWords[static_cast<std::size_t>(kind)];
+}
+
+double Curve::forth(double quantity) const {
+  const double pieces = static_cast<double>(signal.size() - 1), at = (quantity - first) / (last - first) * pieces;
+  if (!std::isfinite(at)) return at;
+  const double piece = std::clamp(std::floor(at), 0.0, pieces - 1);
+  const auto i = static_cast<std::size_t>(piece);
+  return signal[i] + (at - piece) * (signal[i + 1] - signal[i]);
+}
+
+double Curve::back(double of_signal) const {
+  const bool rises = signal.back() > signal.front();
+  const auto beyond = std::upper_bound(signal.begin(), signal.end(), of_signal,
+                                       [&](double x, double point) { return rises ? x < point : x > point; });
+  const auto after =
+      std::clamp<std::ptrdiff_t>(beyond - signal.begin(), 1, static_cast<std::ptrdiff_t>(signal.size()) - 1);
+  const auto i = static_cast<std::size_t>(after - 1);
+  const double at = static_cast<double>(i) + (of_signal - signal[i]) / (signal[i + 1] - signal[i]);
+  return first + at * (last - first) / static_cast<double>(signal.size() - 1);
+}
+
+std::string Frame::text(const BitRange& bits) const {
+  if (bits.width == 64) return fmt::format("word {}", bits.word);
+  const int first = bits_from_high ? 64 - bits.shift - bits.width : bits.shift;
+  if (bits.width == 1) return fmt::format("bit {} of word {}", first, bits.word);
+  return fmt::format("bits {} .. {} of word {}", first, first + bits.width - 1, bits.word);
+}
+
+std::span<const PortKind> port_kinds() {
+  static constexpr PortKind kAll[] = {
+#define PORT(id, words, at, pace, clauses) {Setting::Kind::id, words, PortAt::at, Pace::pace, clauses},
+#include "isodyne/program/port_kinds.def"
+#undef PORT
+  };
+  return kAll;
+}
+
+const PortKind& port_kind(Setting::Kind kind) {
+  return port_kinds()[static_cast<std::size_t>(kind)];
+}
+
+std::string flat_name(const std::string& name) {
+  std::string text = name;
+  std::replace(text.begin(), text.end(), '.', '_');
+  return text;
+}
+
+std::string own_name(const Controller& controller, const std::string& name) {
+  const std::string prefix = controller.name + ".";
+  return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
+}
+
+std::string place_of(const Program& program, const Fault& f) {
+  if (f.controller != kNone)
+    return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");
+  if (f.messages != kNone) return program.messages[static_cast<std::size_t>(f.messages)].name;
+  return program.variable(program.taps[static_cast<std::size_t>(f.tap)].target).name;
+}
+
+VarId Plant::find(std::string_view wanted) const {
+  for (std::size_t i = 0; i < variables.size(); ++i) {
+    if (variables[i].name == wanted) return static_cast<VarId>(i);
+  }
+  return kNone;
+}
+
+bool Plant::held(VarId id) const {
+  const Variable& v = variable(id);
+  if (v.type.kind != Type::Kind::real) return true;
+  switch (v.role) {
+    case Role::time:
+    case Role::state:
+    case Role::equation:
+    case Role::sensor_true:
+    case Role::hidden:
+      return false;
+    default:
+      return true;
+  }
+}
+
+VarId Plant::writable(VarId id) const {
+  for (const Tap& tap : taps) {
+    if (tap.target == id && tap.healthy != kNone) return tap.healthy;
+  }
+  return id;
+}
+
+std::string Plant::format(const Type& type, const Unit& unit, double value) const {
+  switch (type.kind) {
+    case Type::Kind::boolean:
+      return value != 0 ? "true" : "false";
+    case Type::Kind::choice: {
+      const auto& labels = choices[static_cast<std::size_t>(type.choice)].labels;
+      const auto index = static_cast<std::size_t>(std::max(0.0, value));
+      return index < labels.size() ? labels[index] : fmt::format("#{}", value);
+    }
+    case Type::Kind::integer:
+      return fmt::format("{:.0f}", value);
+    case Type::Kind::real:
+    case Type::Kind::invalid:
+      break;
+  }
+  return format_value(value, unit);
+}
+
+std::string Plant::format(VarId id, double value) const {
+  const Variable& v = variable(id);
+  return format(v.type, v.unit, value);
+}
+
+std::string Plant::type_text(const Variable& v) const {
+  switch (v.type.kind) {
+    case Type::Kind::boolean:
+      return "bool";
+    case Type::Kind::integer:
+      return "int";
+    case Type::Kind::choice: {
+      std::string text;
+      for (const std::string& label : choices[static_cast<std::size_t>(v.type.choice)].labels) {
+        text += (text.empty() ? "" : "|") + label;
+      }
+      return text;
+    }
+    case Type::Kind::real:
+    case Type::Kind::invalid:
+      break;
+  }
+  return v.unit.text;
+}
+
+namespace {
+/// Calls `visit` once for every node below `root`, operands first. Nodes are shared, so a plain recursion
+/// could take exponential time; their numbers grow from operands to results, which gives the order.
+template <typename Visit>
+void visit_below(const Plant& program, NodeId root, Visit visit) {
+  if (root == kNone) return;
+  std::vector<NodeId> todo{root};
+  std::set<NodeId> below{root};
+  while (!todo.empty()) {
+    const Node& n = program.node(todo.back());
+    todo.pop_back();
+    for (const NodeId operand : {n.a, n.b, n.c}) {
+      if (operand != kNone && below.insert(operand).second) todo.push_back(operand);
+    }
+  }
+  for (const NodeId id : below) visit(id);
+}
+}  // namespace
+
+std::vector<VarId> Plant::reads(NodeId root) const {
+  std::vector<VarId> found;
+  std::set<VarId> seen;
+  visit_below(*this, root, [&](NodeId id) {
+    const Node& n = node(id);
+    if (n.op == Op::variable && seen.insert(n.variable).second) found.push_back(n.variable);
+  });
+  return found;
+}
+
+std::optional<double> fold(const Plant& program, NodeId root,
+                           const std::function<std::optional<double>(VarId)>& known) {
+  std::map<NodeId, std::optional<double>> values;
+  visit_below(program, root, [&](NodeId id) {
+    const Node& n = program.node(id);
+    std::optional<double>& result = values[id];
+    if (n.op == Op::constant) {
+      result = n.value;
+    } else if (n.op == Op::variable) {
+      result = known(n.variable);
+    } else {
+      double operands[3] = {0, 0, 0};
+      const NodeId ids[3] = {n.a, n.b, n.c};
+      for (int i = 0; i < arity(n.op); ++i) {
+        if (!values[ids[i]]) return;
+        operands[i] = *values[ids[i]];
+      }
+      const bool from_table = n.op >= Op::table1 && n.op <= Op::slope2y;
+      result = from_table
+                   ? look_up(n.op, plain(program.tables[static_cast<std::size_t>(n.unit)]), operands[0], operands[1])
+                   : apply(n.op, operands[0], operands[1], operands[2]);
+    }
+  });
+  return root == kNone ? std::nullopt : values[root];
+}
+
+}  // namespace isodyne::program

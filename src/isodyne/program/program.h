@@ -1,0 +1,28 @@
+#pragma once
+// The checked, flattened, sorted bench: everything a run needs, resolved to indices.
+//
+// A Program never changes once it is made and may be shared by threads. Every quantity is a variable in one flat list;
+// its index is also its place in the state's array of values (see layout.h). Truth values are 1 and 0, a choice is the
+// index of its label. It is made of parts, and whoever needs only one of them takes that.
+
+#include <memory>
+#include <string>
+
+#include "isodyne/core/source.h"
+#include "isodyne/program/io.h"
+#include "isodyne/program/judged.h"
+#include "isodyne/program/plant.h"
+#include "isodyne/program/stimulus.h"
+#include "isodyne/program/view.h"
+
+namespace isodyne::program {
+
+struct Program : Plant, Io, Stimulus, Judged, View {
+  std::string name, doc;
+  std::shared_ptr<const Sources> sources;
+};
+
+/// What a fault is on, as people name it: "chamber_level", "plc.reads", "radio".
+std::string place_of(const Program& program, const Fault& fault);
+
+}  // namespace isodyne::program

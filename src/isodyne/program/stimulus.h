@@ -1,0 +1,128 @@
+#pragma once
+// What is done to a plant: faults, and scenarios.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "isodyne/program/plant.h"
+
+namespace isodyne::program {
+
+enum class FaultKind {
+#define FAULT(id, word, amount, where, meaning) id,
+#include "isodyne/program/fault_kinds.def"
+#undef FAULT
+};
+
+const char* fault_word(FaultKind kind);
+
+/// What `replace with` computes at its tap: from what goes in, what came out at the instant before, and memories, which
+/// are hidden variables; other quantities are those of the instant before.
+struct Replacement {
+  struct Memory {
+    VarId id = kNone;
+    NodeId start = kNone, next = kNone;  ///< next: its value after an instant
+  };
+  VarId it = kNone, was = kNone;
+  std::vector<Memory> memories;
+};
+
+struct Fault {
+  enum class When { whole_run, from, between, once, while_, by_hand };
+  std::string name, doc;
+  VarId active = kNone;
+  std::int32_t tap = kNone;    ///< kNone: it is about messages
+  std::int32_t other = kNone;  ///< tap that a swap swaps with
+  /// Of messages: those to or from a controller, or between controllers.
+  std::int32_t controller = kNone;
+  bool to_controller = false;
+  std::int32_t messages = kNone;
+  FaultKind kind = FaultKind::offset;
+  NodeId amount = kNone;
+  Replacement replacement;
+  bool truth = false;                  ///< what is faulty is a truth
+  Time every{};                        ///< of spikes
+  Time lag{};                          ///< of a delay, of jitter at most; how long a ramp takes
+  std::string amount_text, when_text;  ///< as written
+  When when = When::whole_run;
+  Time begin{};             ///< from; the earliest of `between`
+  std::optional<Time> end;  ///< to; the latest begin of `between`
+  NodeId condition = kNone;
+  std::optional<Time> lasting;
+  NodeId until = kNone;    ///< over when this comes true
+  Time pulse{}, period{};  ///< acts for the first of these out of each of the second; 0: throughout
+  Span span;
+};
+
+/// Faults that may act on one place together, in this order.
+struct Composition {
+  std::vector<std::int32_t> faults;
+  Span span;
+};
+
+/// One step of a scenario; sub-scenarios are in place, blocks are jumps. Steps run one after the other on a track.
+struct ScenarioStep {
+  enum class Kind {
+    set,      ///< target becomes value
+    step,     ///< target is moved by value
+    ramp,     ///< target moves to value over duration
+    play,     ///< target follows table from its first point to its last
+    release,  ///< target, a channel that was set, is let go
+    wait,     ///< until value, at most duration
+    hold,     ///< duration
+    expect,   ///< value: at once, within duration, or throughout duration
+    inject,   ///< fault
+    clear,    ///< fault
+    repeat,   ///< places[0] is behind the loop; value: how many rounds, or until when
+    again,    ///< places[0] is its repeat
+    fork,     ///< places: first steps of tracks; goes on when all have come to their join
+    join,     ///< a track is over
+    either,   ///< places: one is chosen
+    jump,     ///< places[0]
+    end       ///< of the scenario
+  };
+  Kind kind = Kind::hold;
+  VarId target = kNone;  ///< what people set; a tapped value is set through its healthy variable
+  NodeId value = kNone;  ///< new value, or the condition waited for
+  Time duration{};       ///< over, within, hold
+  bool whole = false;    ///< expect: throughout; repeat: until value is true
+  bool timed = false;    ///< expect: it has a duration
+  std::int32_t tap = kNone, table = kNone, fault = kNone;
+  std::vector<std::int32_t> places;
+  std::vector<std::string> names;  ///< of the tracks of a fork
+  NodeId margin = kNone;           ///< of expect
+  Unit margin_unit;
+  std::string text;  ///< as people read it
+  Span span;
+};
+
+const char* step_word(ScenarioStep::Kind kind);
+
+struct Scenario {
+  struct Start {
+    VarId target = kNone;
+    double value = 0;
+    Span span;
+  };
+  struct End {
+    NodeId when = kNone;
+    Span span;
+  };
+  std::string name, doc;
+  std::string needs;  ///< a parameter without a value: it can only be done by others
+  std::vector<Start> start;
+  std::vector<ScenarioStep> steps;
+  std::vector<End> ends;
+  Span span;
+};
+
+struct Stimulus {
+  std::vector<Fault> faults;
+  std::vector<Composition> compositions;
+  std::vector<Scenario> scenarios;
+};
+
+}  // namespace isodyne::program

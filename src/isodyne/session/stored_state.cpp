@@ -1,0 +1,101 @@
+#include "isodyne/session/stored_state.h"
+
+#include <bit>
+#include <charconv>
+#include <map>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "isodyne/core/file.h"
+#include "isodyne/core/json.h"
+#include "isodyne/session/summary.h"
+
+namespace isodyne::session {
+
+using Json = CheckedJson;
+
+namespace {
+
+/// Sixteen digits: a decimal number would not keep what is no number.
+std::string bits(double value) {
+  return fmt::format("{:016x}", std::bit_cast<std::uint64_t>(value));
+}
+double number(const std::string& text) {
+  std::uint64_t bits = 0;
+  std::from_chars(text.data(), text.data() + text.size(), bits, 16);
+  return std::bit_cast<double>(bits);
+}
+
+}  // namespace
+
+StoredState state_of(const program::Program& program, const record::RunIdentity& identity, const observe::Image& image,
+                     const std::vector<observe::Change>& changes) {
+  StoredState s{identity, image.at, changes, {}, {}};
+  for (const observe::Change& c : changes) s.changed.push_back(program.variable(c.target).name);
+  for (const program::VarId id : program.listed) s.values.emplace_back(program.variable(id).name, image.variables[id]);
+  return s;
+}
+
+std::string to_json(const StoredState& s) {
+  const record::RunIdentity& i = s.identity;
+  Json j{{"format", "isodyne state"},     {"format_version", 1},  {"isodyne_version", i.version},
+         {"time_ns", s.at.count()},       {"bench_file", i.main}, {"scenario", i.scenario},
+         {"harness", i.harness},          {"faults", i.faults},   {"setting", i.setting},
+         {"seed", std::to_string(i.seed)}};
+  j["changes"] = Json::array();
+  for (std::size_t c = 0; c < s.changes.size(); ++c)
+    j["changes"].push_back(
+        {{"time_ns", s.changes[c].at.count()}, {"name", s.changed[c]}, {"value", bits(s.changes[c].value)}});
+  j["values"] = Json::array();
+  for (const auto& [name, value] : s.values) j["values"].push_back({name, bits(value)});
+  return j.dump(1, ' ', false, Json::error_handler_t::replace);
+}
+
+Result<StoredState> read_state(const std::string& file) {
+  const auto text = read_file(file);
+  if (!text) return text.failure();
+  return parse_state(*text, file);
+}
+
+Result<StoredState> parse_state(const std::string& text, const std::string& file) {
+  try {
+    const auto parsed = parse_json(text);
+    if (!parsed) return Failure{"cannot read the state", file, parsed.failure().text()};
+    const Json& j = *parsed;
+    if (j.value("format", "") != "isodyne state")
+      return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
+    StoredState s;
+    s.identity.version = j.at("isodyne_version");
+    s.identity.main = j.at("bench_file");
+    s.identity.scenario = j.at("scenario");
+    s.identity.harness = j.at("harness");
+    s.identity.faults = j.at("faults").get<std::vector<std::string>>();
+    s.identity.setting = j.at("setting");
+    const std::string seed = j.at("seed");
+    std::from_chars(seed.data(), seed.data() + seed.size(), s.identity.seed);
+    s.at = Time{j.at("time_ns").get<std::int64_t>()};
+    for (const Json& c : j.at("changes")) {
+      s.changes.push_back({Time{c.at("time_ns").get<std::int64_t>()}, program::kNone, number(c.at("value"))});
+      s.changed.push_back(c.at("name"));
+    }
+    for (const Json& v : j.at("values")) s.values.emplace_back(v.at(0), number(v.at(1)));
+    return s;
+  } catch (const nlohmann::json::exception& e) {
+    return Failure{"cannot read the state", file, e.what()};
+  }
+}
+
+std::string difference(const program::Program& program, const StoredState& state, const observe::Image& image) {
+  std::map<std::string, double> now;
+  for (const program::VarId id : program.listed) now[program.variable(id).name] = image.variables[id];
+  for (const auto& [name, value] : state.values) {
+    const auto found = now.find(name);
+    if (found == now.end()) return fmt::format("`{}` is not there any more", name);
+    if (std::bit_cast<std::uint64_t>(found->second) == std::bit_cast<std::uint64_t>(value)) continue;
+    return fmt::format("`{}` was {:.17g} and is {:.17g}", name, value, found->second);
+  }
+  return {};
+}
+
+}  // namespace isodyne::session
