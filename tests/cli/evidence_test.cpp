@@ -394,6 +394,17 @@ TEST_CASE("A signal that is constant or no number at all is said to be so, and l
   CHECK(has(isodyne("report m").err, "isodyne judge m --out m"));
 }
 
+TEST_CASE("A curve that hardly moves is drawn flat, not refused: its axis has room for digits") {
+  const TestFolder folder;
+  folder.write("m.csv", "t [s],level [m]\n0,5.39999999921\n1,5.3999999993\n2,5.39999999938\n");
+  CHECK(run_isodyne("import csv m.csv --out m", folder.path()).status == 0);
+  const Output drawn = run_isodyne("figure m level --out f", folder.path());
+  INFO(drawn.err);
+  CHECK(drawn.status == 0);
+  // and its ticks can be told apart
+  CHECK(has(slurp(folder / "f.svg"), ">5.3999998<"));
+}
+
 TEST_CASE("Names of curves are cut only where they have no room beside their value, and rounded values say so") {
   const TestFolder folder;
   folder.write("m.csv",

@@ -96,7 +96,9 @@ std::optional<std::pair<double, double>> range_of(const Panel& panel) {
     low = 0;
     high = std::max<double>(1, static_cast<double>(panel.labels.size()) - 1);
   }
-  const double room = high > low ? 0.12 * (high - low) : std::max(0.05 * std::abs(high), 1e-3);
+  // Below a ten-millionth of its size a curve is flat: no axis could say otherwise in ten digits.
+  const double least = 1e-7 * std::max(std::abs(low), std::abs(high));
+  const double room = high > low ? std::max(0.12 * (high - low), least) : std::max(0.05 * std::abs(high), 1e-3);
   // A limit is drawn if it is near enough not to squash the curves.
   double limit_low = low, limit_high = high;
   for (const LimitMark& l : panel.limits) {

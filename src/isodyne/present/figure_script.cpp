@@ -277,6 +277,15 @@ class Script {
     return end == std::string::npos ? kept + "…" : fmt::format("{}, and {} more", all.substr(0, end), more);
   }
 
+  /// So narrow that the usual six digits would not tell its ticks apart.
+  static bool narrow(const std::pair<double, double>& range) {
+    return range.second - range.first < 1e-4 * std::max(std::abs(range.first), std::abs(range.second));
+  }
+  static std::string ends(const std::pair<double, double>& range) {
+    const int digits = narrow(range) ? 12 : 9;
+    return fmt::format("{:.{}g}:{:.{}g}", range.first, digits, range.second, digits);
+  }
+
   /// The range of the axis: that of the values, and room for the notes above the curves.
   std::optional<std::pair<double, double>> axis_range(const Panel& p) const {
     auto range = range_of(p);
@@ -362,8 +371,9 @@ class Script {
                        y(from_top + panel_height_ - 10));
     out += fmt::format("set xrange [{:.12g}:{:.12g}]\n", d_.begin / axis_.factor, (d_.begin + length()) / axis_.factor);
     const auto range = axis_range(p);
-    out += range ? fmt::format("set yrange [{:.9g}:{:.9g}]\n", range->first, range->second)
+    out += range ? fmt::format("set yrange [{}]\n", ends(*range))
                  : "set yrange [0:1]\nset label 99 'no finite values' at graph 0.5, graph 0.5 center\n";
+    out += range && narrow(*range) ? "set format y \"%.10g\"\n" : "set format y\n";
     out += tics(p);
     out += last ? fmt::format("set format x \"%.10g\"\nset xlabel \"time in {}\" offset 0,0.4\n", axis_.unit)
                 : "set format x \"\"\nunset xlabel\n";
@@ -460,12 +470,11 @@ class Script {
            fmt::format(
                "set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\nset tmargin at screen {:.4f}\nset bmargin "
                "at "
-               "screen {:.4f}\nset xrange [{:.9g}:{:.9g}]\nset yrange [{:.9g}:{:.9g}]\nunset key\nunset xlabel\nunset "
+               "screen {:.4f}\nset xrange [{:.9g}:{:.9g}]\nset yrange [{}]\nunset key\nunset xlabel\nunset "
                "ylabel\nset format x \"%.10g s\"\nset xtics autofreq font \",8\"\nset ytics autofreq font \",8\"\nplot "
                "{}\n"
                "set xtics autofreq font \"\"\nset ytics autofreq font \"\"\n",
-               b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, range->first, range->second,
-               curves.clauses);
+               b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, ends(*range), curves.clauses);
   }
 
   /// Fault bands, breaches, event lines and limits: everything that is not a curve.
