@@ -4,10 +4,10 @@
 #include <charconv>
 #include <cmath>
 #include <fstream>
-#include <iostream>
 #include <set>
 #include <sstream>
 
+#include <poll.h>
 #include <unistd.h>
 
 #include <fmt/format.h>
@@ -77,8 +77,8 @@ bool Probe::truth(const double* image) {
   return value_->value(0) != 0;
 }
 
-Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program, std::atomic<bool>& stop)
-    : plan_(std::move(plan)), program_(std::move(program)), stop_(stop) {
+Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program)
+    : plan_(std::move(plan)), program_(std::move(program)) {
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
     say_error(
         "--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
@@ -88,6 +88,20 @@ Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> progra
   condition_ = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, plan_.condition);
   good_ = condition_->good();
   if (plan_.dump) std::ofstream(*plan_.dump, std::ios::trunc);
+}
+
+void Breakpoint::follow(bench::CommandInbox& inbox) {
+  inbox_ = &inbox;
+  if (!plan_.dump) keyboard_ = std::thread([this] { work(); });
+}
+
+void Breakpoint::done() {
+  {
+    const std::lock_guard lock(mutex_);
+    done_ = true;
+  }
+  changed_.notify_all();
+  if (keyboard_.joinable()) keyboard_.join();
 }
 
 void Breakpoint::image(const observe::Image& image) {
@@ -102,8 +116,66 @@ void Breakpoint::image(const observe::Image& image) {
   steps_ = -1;
   until_.reset();
   if (plan_.dump) return write_dump(image, reason);
-  say_where(image, reason);
-  ask(image);
+  // Before anybody can say that it goes on.
+  observe::Command pause;
+  pause.kind = observe::CommandKind::pause;
+  give(pause);
+  {
+    const std::lock_guard lock(mutex_);
+    stop_ = {image.at, {image.variables, image.variables + program_->variables.size()}, reason};
+    standing_ = true;
+  }
+  changed_.notify_all();
+}
+
+std::int64_t Breakpoint::give(observe::Command command) {
+  command.ticket = ++ticket_;
+  command.who = observe::Giver::console;
+  while (!inbox_->put(command)) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  return command.ticket;
+}
+
+void Breakpoint::work() {
+  for (;;) {
+    {
+      std::unique_lock lock(mutex_);
+      changed_.wait(lock, [&] { return standing_ || done_; });
+      if (done_) return;
+    }
+    say_refused();
+    say_where();
+    Progress::waits(true);
+    std::string line;
+    bool goes_on = false;
+    while (!goes_on && read_line(line)) goes_on = command(one_line(line));
+    Progress::waits(false);
+    if (!goes_on) return;
+  }
+}
+
+/// False: the run is over.
+bool Breakpoint::read_line(std::string& line) {
+  put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
+  std::fflush(stdout);
+  for (;;) {
+    if (const std::size_t end = typed_.find('\n'); end != std::string::npos) {
+      line = typed_.substr(0, end);
+      typed_.erase(0, end + 1);
+      return true;
+    }
+    {
+      const std::lock_guard lock(mutex_);
+      if (done_) return false;
+    }
+    pollfd keyboard{STDIN_FILENO, POLLIN, 0};
+    if (poll(&keyboard, 1, 50) <= 0) continue;
+    char block[4096];
+    const ssize_t n = ::read(STDIN_FILENO, block, sizeof block);
+    if (n > 0)
+      typed_.append(block, static_cast<std::size_t>(n));
+    else
+      typed_ += "\nquit\n";  // nobody is there any more
+  }
 }
 
 namespace {
@@ -114,8 +186,9 @@ std::string part_of(const std::string& name) {
 }  // namespace
 
 /// What the condition reads, and everything of the parts that this belongs to.
-void Breakpoint::say_where(const observe::Image& image, const std::string& reason) const {
-  say(fmt::format("\nStopped at {}: {}", format_instant(image.at), reason));
+void Breakpoint::say_where() const {
+  const observe::Image image = stop_.image();
+  say(fmt::format("\nStopped at {}: {}", format_instant(image.at), stop_.reason));
   std::set<std::string> parts;
   for (const program::VarId id : condition_->reads()) parts.insert(part_of(program_->variable(id).name));
   Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
@@ -144,76 +217,109 @@ void Breakpoint::write_dump(const observe::Image& image, const std::string& reas
   if (!out.good()) say_error(fmt::format("cannot write {}", *plan_.dump));
 }
 
-void Breakpoint::ask(const observe::Image& image) {
-  for (std::string line;;) {
-    put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
-    std::fflush(stdout);
-    Progress::waits(true);
-    if (!std::getline(std::cin, line)) line = "quit";
-    Progress::waits(false);
-    if (command(one_line(line), image)) return;
-  }
-}
-
 /// True when the run goes on.
-bool Breakpoint::command(const std::string& line, const observe::Image& image) {
+bool Breakpoint::command(const std::string& line) {
   const std::string word = line.substr(0, line.find(' '));
   const std::string rest = word.size() < line.size() ? line.substr(word.size() + 1) : "";
-  if (word.empty() || word == "step") {
-    steps_ = 1;
-    if (!rest.empty() &&
-        std::from_chars(rest.data(), rest.data() + rest.size(), steps_).ptr != rest.data() + rest.size())
-      steps_ = -1;
-    if (steps_ >= 1) return true;
-    say("step takes a number of steps, such as `step 10`");
-  } else if (word == "continue") {
-    return true;
-  } else if (word == "until") {
-    auto probe = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, rest);
-    if (probe->good()) {
-      until_ = std::move(probe);
-      until_text_ = rest;
-      return true;
-    }
-  } else if (word == "set") {
-    set(rest, image);
-  } else if (word == "show") {
-    show(rest, image);
-  } else if (word == "save") {
-    if (rest.empty())
-      say("save takes the name of a file");
-    else if (plan_.save(rest, image.at))
-      say("The state is in " + rest);
-  } else if (word == "quit") {
-    stop_.store(true, std::memory_order_relaxed);
-    return true;
-  } else {
-    const auto meant = closest(word, {"step", "until", "continue", "set", "show", "save", "quit"});
-    say(meant ? fmt::format("did you mean `{}`?", *meant) : "step, until, continue, set, show, save or quit");
+  if (word.empty() || word == "step") return step(rest);
+  if (word == "until") return until(rest);
+  if (word == "continue" || word == "quit") {
+    observe::Command c;
+    c.kind = word == "quit" ? observe::CommandKind::end : observe::CommandKind::go_on;
+    return go(c), true;
   }
+  if (word == "set") return set(rest), false;
+  if (word == "show") return show(rest), false;
+  if (word == "save") return save(rest), false;
+  const auto meant = closest(word, {"step", "until", "continue", "set", "show", "save", "quit"});
+  say(meant ? fmt::format("did you mean `{}`?", *meant) : "step, until, continue, set, show, save or quit");
   return false;
 }
 
+/// The run moves on, and what it shares is the stepping thread's again.
+void Breakpoint::go(const observe::Command& command) {
+  {
+    const std::lock_guard lock(mutex_);
+    standing_ = false;
+  }
+  give(command);
+}
+
+bool Breakpoint::step(const std::string& words) {
+  std::int64_t steps = 1;
+  const char* end = words.data() + words.size();
+  if ((!words.empty() && std::from_chars(words.data(), end, steps).ptr != end) || steps < 1) {
+    say("step takes a number of steps, such as `step 10`");
+    return false;
+  }
+  steps_ = steps;
+  observe::Command c;
+  c.kind = observe::CommandKind::go_on;
+  return go(c), true;
+}
+
+bool Breakpoint::until(const std::string& words) {
+  auto probe = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, words);
+  if (!probe->good()) return false;
+  until_ = std::move(probe);
+  until_text_ = words;
+  observe::Command c;
+  c.kind = observe::CommandKind::go_on;
+  return go(c), true;
+}
+
 /// As a scenario would: checked, and done at the begin of the next instant.
-void Breakpoint::set(const std::string& words, const observe::Image& image) {
+void Breakpoint::set(const std::string& words) {
   const auto own = with_text(plan_.file, plan_.harness, fmt::format("scenario {} {{ set {} }}\n", kProbe, words));
   if (own == nullptr) return;
   const program::Scenario& s = own->scenarios.back();
   if (s.steps.size() != 1 || s.steps[0].tap != program::kNone) return say("inputs and parameters can be set here");
   std::vector<double> values(own->variables.size());
-  program::VarId target = program::kNone;
+  observe::Command c;
   for (const auto& [there, here] : matched(*own, *program_)) {
-    values[static_cast<std::size_t>(there)] = image.variables[here];
-    if (there == s.steps[0].target) target = here;
+    values[static_cast<std::size_t>(there)] = stop_.values[static_cast<std::size_t>(here)];
+    if (there == s.steps[0].target) c.target = here;
   }
   engine::Evaluator value(*own, {s.steps[0].value});
   value.evaluate(values.data());
-  run_->change(target, value.value(0));
-  say(fmt::format("{} becomes {} at the next instant", program_->variable(target).name,
-                  program_->format(target, value.value(0))));
+  c.value = value.value(0);
+  give(c);
+  say(fmt::format("{} becomes {} at the next instant", program_->variable(c.target).name,
+                  program_->format(c.target, c.value)));
 }
 
-void Breakpoint::show(const std::string& words, const observe::Image& image) const {
+/// The run stands, and does it at once.
+void Breakpoint::save(const std::string& file) {
+  if (file.empty()) return say("save takes the name of a file");
+  texts_.push_back(file);
+  observe::Command c;
+  c.kind = observe::CommandKind::save;
+  c.text = texts_.back().c_str();
+  const std::int64_t ticket = give(c);
+  for (observe::CommandOutcome o;;) {
+    if (!inbox_->outcome(o)) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      const std::lock_guard lock(mutex_);
+      if (done_) return;
+      continue;
+    }
+    if (o.command.ticket != ticket) continue;
+    if (o.refusal == observe::Refusal::none) say("The state is in " + file);
+    return;
+  }
+}
+
+/// What came of earlier commands, where that is not what was said.
+void Breakpoint::say_refused() {
+  for (observe::CommandOutcome o; inbox_->outcome(o);) {
+    if (o.refusal == observe::Refusal::none || o.command.target == program::kNone) continue;
+    say_error(fmt::format("{} was not set at {}: {}", program_->variable(o.command.target).name, format_instant(o.at),
+                          observe::refusal_text(o.refusal)));
+  }
+}
+
+void Breakpoint::show(const std::string& words) const {
+  const observe::Image image = stop_.image();
   std::istringstream names(words);
   std::vector<std::string> wanted;
   for (std::string n; names >> n;) wanted.push_back(n);

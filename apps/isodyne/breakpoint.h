@@ -1,17 +1,24 @@
 #pragma once
 // Stopping a run on a condition: look at everything, step, change something, go on.
 //
-// Runs in lockstep only, on the thread that steps: the plant waits before its instant ends. What is typed is checked as
-// a text of the bench would be, in a bench of its own, so that the run itself is not touched.
+// Runs in lockstep only. The stepping thread looks at each image and makes the run stand where it is time to; a thread
+// of its own reads the keyboard, and says through the door of the run what is to be done. What is typed is checked as a
+// text of the bench would be, in a bench of its own, so that the run itself is not touched.
 
-#include <functional>
+#include <condition_variable>
+#include <deque>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
+#include <thread>
+#include <vector>
 
 #include "command.h"
-#include "isodyne/bench/run.h"
+#include "isodyne/bench/command_inbox.h"
+#include "isodyne/check/load.h"
 #include "isodyne/engine/code.h"
+#include "isodyne/observe/events.h"
 
 namespace isodyne::app {
 
@@ -38,36 +45,66 @@ class Breakpoint {
  public:
   struct Plan {
     std::string file, harness;
-    std::string condition;                               ///< --break
-    std::optional<std::string> dump;                     ///< --break-dump: write there and go on
-    std::function<bool(const std::string&, Time)> save;  ///< stores the state in a file
+    std::string condition;            ///< --break
+    std::optional<std::string> dump;  ///< --break-dump: write there and go on
   };
-  /// Says what is wrong, and is then not good(). `stop` ends the run when it is set.
-  Breakpoint(Plan plan, std::shared_ptr<const program::Program> program, std::atomic<bool>& stop);
+  /// Says what is wrong, and is then not good().
+  Breakpoint(Plan plan, std::shared_ptr<const program::Program> program);
+  ~Breakpoint() { done(); }
   bool good() const { return good_; }
-  void follow(bench::Run& run) { run_ = &run; }
+  /// The run that it makes stand; begins to read the keyboard.
+  void follow(bench::CommandInbox& inbox);
+  /// The run is over.
+  void done();
   /// Whether its condition was ever true.
   bool came() const { return came_; }
 
-  /// Looks at an image, and stops there if it is time to.
+  /// Of the stepping thread: looks at an image, and makes the run stand there if it is time to.
   void image(const observe::Image& image);
 
  private:
-  void say_where(const observe::Image& image, const std::string& reason) const;
+  /// Where the run stands, for the thread at the keyboard.
+  struct Stop {
+    Time at{};
+    std::vector<double> values;
+    std::string reason;
+    observe::Image image() const { return {at, values.data()}; }
+  };
   void write_dump(const observe::Image& image, const std::string& reason);
-  void ask(const observe::Image& image);
-  bool command(const std::string& line, const observe::Image& image);
-  void set(const std::string& words, const observe::Image& image);
-  void show(const std::string& words, const observe::Image& image) const;
+
+  // Of the thread at the keyboard, while the run stands:
+  void work();
+  void say_where() const;
+  void say_refused();
+  bool read_line(std::string& line);
+  bool command(const std::string& line);
+  void go(const observe::Command& command);
+  bool step(const std::string& words);
+  bool until(const std::string& words);
+  void set(const std::string& words);
+  void save(const std::string& file);
+  void show(const std::string& words) const;
+  std::int64_t give(observe::Command command);
 
   Plan plan_;
   std::shared_ptr<const program::Program> program_;
-  std::atomic<bool>& stop_;
-  bench::Run* run_ = nullptr;
-  std::unique_ptr<Probe> condition_, until_;
-  std::string until_text_;
+  bench::CommandInbox* inbox_ = nullptr;
+  std::unique_ptr<Probe> condition_;
   bool good_ = true, was_ = false, came_ = false;
+
+  // Of whoever runs: the stepping thread while the run goes on, the other one while it stands.
+  std::unique_ptr<Probe> until_;
+  std::string until_text_;
   std::int64_t steps_ = -1;  ///< until the next stop; −1: none is counted
+  Stop stop_;
+
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  bool standing_ = false, done_ = false;
+  std::int64_t ticket_ = 0;
+  std::deque<std::string> texts_;  ///< that commands point at
+  std::string typed_;              ///< and not looked at yet
+  std::thread keyboard_;
 };
 
 }  // namespace isodyne::app

@@ -143,6 +143,16 @@ std::optional<int> run_again(const std::vector<std::string>& words, const fs::pa
   return WEXITSTATUS(status);
 }
 
+/// A command that did something to the plant and was not a value that was set: those are events of their own.
+std::optional<record::RecordedEvent> command_about_plant(const Recording& was) {
+  for (const record::RecordedEvent& e : was.events()) {
+    if (e.kind != observe::event_word(observe::EventKind::command)) continue;
+    const bool about_plant = e.subject != "run";
+    if (about_plant) return e;
+  }
+  return std::nullopt;
+}
+
 /// What a run began with that is in no source: a stored state, and what was changed by hand, as the state to go on
 /// from. Nothing if there is neither.
 Result<std::optional<session::StoredState>> state_of(const Recording& was, const std::string& path) {
@@ -159,6 +169,10 @@ Result<std::optional<session::StoredState>> state_of(const Recording& was, const
     state.changes.push_back({e.at, program::kNone, e.value});
     state.changed.push_back(e.subject);
   }
+  if (const auto command = command_about_plant(was))
+    return Failure{"cannot repeat", path,
+                   fmt::format("at {} there was a command that cannot be given again: {} {}",
+                               format_instant(command->at), command->subject, command->text)};
   if (was.identity().state.empty() && state.changes.empty()) return std::optional<session::StoredState>();
   return std::optional(std::move(state));
 }
@@ -211,9 +225,11 @@ bool is_output(const program::Program& p, const std::string& name) {
   return id != program::kNone && p.variable(id).role == program::Role::controller_output;
 }
 
-/// The events of a run, without what its end itself brings where it broke off.
+/// The events of a run, without what its end itself brings where it broke off, and without what was said about its
+/// course: that somebody made it stand changes nothing of what happens.
 std::vector<record::RecordedEvent> events_of(const Recording& r, bool with_end) {
   std::vector<record::RecordedEvent> events = r.events();
+  std::erase_if(events, [](const auto& e) { return e.kind == observe::event_word(observe::EventKind::command); });
   if (!with_end)
     std::erase_if(events, [](const auto& e) {
       return e.kind == observe::event_word(observe::EventKind::ended) ||

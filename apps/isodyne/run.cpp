@@ -276,11 +276,15 @@ std::optional<Arguments> with_state(const Arguments& given, std::optional<sessio
 
 /// The changes that were made by hand, of which a file knows the names.
 bool take_changes(const session::StoredState& state, const program::Program& program, bench::RunPlan& plan) {
-  plan.changes = state.changes;
-  for (std::size_t i = 0; i < plan.changes.size(); ++i) {
-    plan.changes[i].target = program.find(state.changed[i]);
-    if (plan.changes[i].target == program::kNone)
+  for (std::size_t i = 0; i < state.changes.size(); ++i) {
+    observe::Command c;
+    c.when = state.changes[i].at;
+    c.who = observe::Giver::repeat;
+    c.target = program.find(state.changed[i]);
+    c.value = state.changes[i].value;
+    if (c.target == program::kNone)
       return say_error(fmt::format("`{}` is not there any more", state.changed[i])), false;
+    plan.commands.push_back(c);
   }
   return true;
 }
@@ -352,11 +356,9 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   auto wanted = read_plan(arguments, *loaded.program);
   if (!wanted || (state && !take_changes(*state, *loaded.program, wanted->plan))) return kWrongInput;
   std::optional<Breakpoint> breakpoint;
-  std::function<bool(const std::string&, Time)> save;
   if (const auto condition = arguments.value(Option::break_)) {
-    breakpoint.emplace(Breakpoint::Plan{file, wish.harness, *condition, arguments.value(Option::break_dump),
-                                        [&](const std::string& to, Time) { return save(to, Time{}); }},
-                       loaded.program, g_stop);
+    breakpoint.emplace(Breakpoint::Plan{file, wish.harness, *condition, arguments.value(Option::break_dump)},
+                       loaded.program);
     if (!breakpoint->good()) return kWrongInput;
   }
   const auto go = [&]() -> int {
@@ -402,14 +404,14 @@ int run_bench(const Arguments& given_arguments, bool reference) {
     if (arguments.has(Option::go_on_unrecorded)) watchers.go_on_unrecorded();
     if (state) watchers.begin_at(*state);
     if (breakpoint) {
-      breakpoint->follow(run);
+      run.save_with(
+          [&](const char* to) { return save_state(to, *loaded.program, identity, run.last_image(), run.changes()); });
+      breakpoint->follow(run.inbox());
       watchers.stop_at(*breakpoint);
-      save = [&](const std::string& to, Time) {
-        return save_state(to, *loaded.program, identity, run.last_image(), run.changes());
-      };
     }
     bench::RunResult result = run.execute(g_stop);
     Progress::end();
+    if (breakpoint) breakpoint->done();
     watchers.done();
     if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
       say_aside(run.native()->remark());

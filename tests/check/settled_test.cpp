@@ -73,7 +73,7 @@ TEST_CASE("A requirement that limits cannot break, an actuator nobody writes, a 
 }
 
 namespace {
-bench::RunResult ran(const std::string& text, double seconds, std::vector<judge::Verdict>* verdicts = nullptr,
+bench::RunResult settled_run(const std::string& text, double seconds, std::vector<judge::Verdict>* verdicts = nullptr,
                      bench::RunPlan plan = {}) {
   Seen seen(program_of(text));
   if (seconds > 0) plan.longest = time_from_seconds(seconds);
@@ -96,7 +96,7 @@ TEST_CASE("What a requirement reads and is no number stops the run: no verdict r
                               "whenever q > 3 then within 1 s y > 0", "always (y > 0.2 implies q > -9)"}) {
       INFO(q << ": " << asked);
       std::vector<judge::Verdict> verdicts;
-      const auto result = ran(divides(q, "}\nrequirement R { ") + asked + " }\n", 2, &verdicts);
+      const auto result = settled_run(divides(q, "}\nrequirement R { ") + asked + " }\n", 2, &verdicts);
       CHECK(result.ending == observe::Ending::diverged);
       CHECK(to_seconds(result.ended_at) == Approx(0.5));
       CHECK_THAT(result.explanation, Contains("`q` is " + std::string(word)) && Contains("requirement `R` reads it"));
@@ -120,23 +120,23 @@ TEST_CASE("Controllers, channels, conditions, tables, modes and blocks are asked
       {"}\nmeasure r { of q  rms }\n", "measure `r`"}};
   for (const auto& [text, reader] : kReaders) {
     INFO(text);
-    const auto result = ran(divides(q, text), 2);
+    const auto result = settled_run(divides(q, text), 2);
     CHECK(result.ending == observe::Ending::diverged);
     CHECK_THAT(result.explanation, Contains(reader));
   }
   bench::RunPlan with_fault;
   with_fault.faults = {0};
   const auto fault =
-      ran(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2, nullptr,
+      settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2, nullptr,
           with_fault);
   CHECK_THAT(fault.explanation, Contains("fault `f`"));
   // Nobody chose it: nobody reads it.
   CHECK(
-      ran(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2).ending ==
+      settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2).ending ==
       observe::Ending::completed);
   bench::RunPlan with_scenario;
   with_scenario.scenario = 0;
-  const auto wait = ran(divides(q, "}\nscenario s { wait until q > 3  within 2 s }\n"), 0, nullptr, with_scenario);
+  const auto wait = settled_run(divides(q, "}\nscenario s { wait until q > 3  within 2 s }\n"), 0, nullptr, with_scenario);
   CHECK_THAT(wait.explanation, Contains("scenario `s`"));
 }
 
@@ -146,7 +146,7 @@ TEST_CASE("What is guarded may be undefined elsewhere") {
         "always (abs(d) <= 1 cm or 1 m / near > -200)", "always (if abs(d) > 1 cm then q else 0) < 200"}) {
     INFO(asked);
     std::vector<judge::Verdict> verdicts;
-    const auto result = ran(divides("1 m / near", "}\nrequirement R { ") + asked + " }\n", 2, &verdicts);
+    const auto result = settled_run(divides("1 m / near", "}\nrequirement R { ") + asked + " }\n", 2, &verdicts);
     INFO(result.explanation);
     CHECK(result.ending == observe::Ending::completed);
     CHECK(verdicts[0].answer == judge::Answer::held);
@@ -154,14 +154,14 @@ TEST_CASE("What is guarded may be undefined elsewhere") {
 }
 
 TEST_CASE("A formula that divides by itself is looked at where it stands") {
-  const auto result = ran(divides("1", "}\nrequirement R { always 1 m / near > -200 }\n"), 2);
+  const auto result = settled_run(divides("1", "}\nrequirement R { always 1 m / near > -200 }\n"), 2);
   CHECK(result.ending == observe::Ending::diverged);
   CHECK_THAT(result.explanation, Contains("requirement `R` compares what is no finite number"));
 }
 
 TEST_CASE("A quantity that is only recorded may be without a value, and is listed") {
   std::vector<judge::Verdict> verdicts;
-  const auto result = ran(divides("near / near", "}\nrequirement R { always y < 9 }\n"), 2, &verdicts);
+  const auto result = settled_run(divides("near / near", "}\nrequirement R { always y < 9 }\n"), 2, &verdicts);
   CHECK(result.ending == observe::Ending::completed);
   CHECK(verdicts[0].answer == judge::Answer::held);
   REQUIRE(result.remarks.size() == 1);

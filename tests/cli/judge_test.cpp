@@ -570,7 +570,8 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const Ran r;
   r.folder.write(
       "keys",
-      "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nuntil tank.level > 2.5 m\nquit\n");
+      "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nset pump = 0.7 m/s\nsave "
+      "soon.json\nuntil tank.level > 2.5 m\nquit\n");
   const Output o = shell(
       fmt::format(
           "script -qec \"{} run bench.dyne fill --no-report --out b --break 'tank.level > 2 m'\" /dev/null < keys",
@@ -586,7 +587,7 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   CHECK(fs::exists(r.folder / "here.json"));
   const auto recording = record::Recording::open(r.folder / "b/recording.h5");
   REQUIRE(recording);
-  CHECK((*recording)->signal("pump")->back() == 0.9);
+  CHECK((*recording)->signal("pump")->back() == 0.7);
   const auto& events = (*recording)->events();
   CHECK(std::any_of(events.begin(), events.end(),
                     [](const auto& e) { return e.kind == "change" && e.text == "set to 0.9 m/s by hand"; }));
@@ -596,6 +597,13 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const auto next = record::Recording::open(r.folder / "on/recording.h5");
   REQUIRE(next);
   CHECK((*next)->signal("pump")->front() == 0.9);
+  // what was said before the state was stored counts, though it was not done yet
+  CHECK(r.isodyne("run bench.dyne --from-state soon.json --no-report --out soon").status <= 1);
+  const auto later = record::Recording::open(r.folder / "soon/recording.h5");
+  REQUIRE(later);
+  CHECK((*later)->signal("pump")->front() == 0.9);
+  const auto pumped = *(*later)->signal("pump");
+  CHECK(pumped[1] == 0.7);
   // What was done by hand is part of the recording: both are repeated from it alone.
   fs::remove(r.folder / "here.json");
   for (const char* run : {"b", "on"}) {

@@ -8,6 +8,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/bench/door.h"
 #include "isodyne/bench/faults.h"
 #include "isodyne/bench/scenario.h"
 #include "support.h"
@@ -112,7 +113,7 @@ TEST_CASE("Native code settles and steps without one allocation") {
   CHECK(plant.adopted());
 }
 
-TEST_CASE("Scenario, faults, sensors and judge work through an instant without one allocation") {
+TEST_CASE("Scenario, commands, faults, sensors and judge work through an instant without one allocation") {
   const auto program = program_of(kBusy);
   engine::Plant plant(program);
   bench::ScenarioPlayer scenario(*program, 0);
@@ -121,23 +122,35 @@ TEST_CASE("Scenario, faults, sensors and judge work through an instant without o
   io::SensorChannel sensor(program->sensors[0], 1);
   Quiet quiet;
   engine::PlantState state = plant.start(scenario.start_values());
+  bench::CommandInbox inbox;
+  bench::Door door(*program, state, faults, inbox, {}, false);
+  door.tell(quiet);
+  door.prepare(&program->scenarios[0]);
+  observe::Command command;
+  command.kind = observe::CommandKind::ramp;  // of nothing that there is: refused, which costs as much
+  observe::CommandOutcome outcome;
   plant.solve(state);
   const long before = t_allocations;
   bool good = true;
   for (int i = 0; i < 8000; ++i) {
     scenario.plan(state.values.data(), state.now);
     faults.plan(state.values.data(), state.now, {});
-    scenario.apply(state, quiet);
+    inbox.put(command);
+    door.carry_out();
+    door.carry_out(scenario.writes());
+    inbox.outcome(outcome);
     faults.apply(state, quiet);
     plant.apply_input_taps(state);
     plant.settle(state);
     const program::Sensor& s = program->sensors[0];
     state[s.value] = sensor.sample(state[s.truth], state.now, {&state.taps[0], nullptr, nullptr}).value;
     judge.image({state.now, state.values.data()});
+    door.shown();
     good = good && plant.step(state).kind == engine::PlantTrouble::Kind::none;
   }
   CHECK(t_allocations - before == 0);
   CHECK(good);
+  CHECK(outcome.refusal == observe::Refusal::unknown);
   CHECK(scenario.finished());  // it did get through ramp, wait and hold
 }
 

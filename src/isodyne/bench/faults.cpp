@@ -261,19 +261,31 @@ double FaultPlayer::drawn(Chosen& c, Time now) const {
   }
 }
 
+void FaultPlayer::heed(Chosen& c, bool inject) const {
+  c.triggered = inject;
+  c.there = false;  // it begins anew
+  c.over = !inject && fault_of(c).when != When::by_hand;
+}
+
+bool FaultPlayer::command(std::int32_t fault, bool inject, Time now) {
+  for (Chosen& c : chosen_) {
+    if (c.activity->fault != fault) continue;
+    heed(c, inject);
+    c.planned = wanted(c, now);
+    return true;
+  }
+  return false;
+}
+
 void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCommand>& commands) {
   for (Chosen& c : chosen_) {
     for (const FaultCommand& command : commands) {
-      if (command.fault != c.activity->fault) continue;
-      const bool by_hand = fault_of(c).when == When::by_hand;
-      c.triggered = command.inject;
-      c.there = false;  // it begins anew
-      c.over = !command.inject && !by_hand;
+      if (command.fault == c.activity->fault) heed(c, command.inject);
     }
     c.expressions.evaluate(image);
     c.activity->amount = c.expressions.value(1);
     c.planned = wanted(c, next);
-    if (!c.planned || c.replacing == nullptr) continue;
+    if (c.replacing == nullptr) continue;  // else it is ready, whether it was planned or a command comes
     if (!c.activity->active) c.replacing->begin(image);
     c.replacing->load(image);
   }

@@ -31,6 +31,9 @@ class FaultPlayer {
 
   /// Decides from the settled image what is active at `next`, the instant after it. `commands`: of the scenario, then.
   void plan(const double* image, Time next, const std::vector<FaultCommand>& commands);
+  /// At the begin of an instant, after it was planned: the fault is injected, or cleared, from now on. False: it is
+  /// none of those that were chosen.
+  bool command(std::int32_t fault, bool inject, Time now);
   /// Carries the plan out at its instant; tells `observer` what changed.
   void apply(engine::PlantState& state, observe::Observer& observer);
 
@@ -69,6 +72,7 @@ class FaultPlayer {
     std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps
     std::shared_ptr<Replacing> replacing;              ///< shared: its type is known in faults.cpp only
   };
+  void heed(Chosen& c, bool inject) const;
   bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;
   double drawn(Chosen& c, Time now) const;

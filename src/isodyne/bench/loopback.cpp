@@ -6,6 +6,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/bench/channels.h"
+
 namespace isodyne::bench {
 
 namespace {
@@ -161,10 +163,9 @@ class Walk {
         c_(controller),
         port_(port),
         plant_(program),
-        seed_(seed) {
+        seed_(seed),
+        channels_(p_, state_, nobody_) {
     for (const program::Sensor& s : p_.sensors) sensors_.emplace_back(s, seed);
-    for (const program::Actuator& a : p_.actuators) actuators_.emplace_back(a);
-    for (const program::Frame& f : p_.frames) frames_.emplace_back(f);
     reads_.resize(c_.reads.size());
     writes_.resize(c_.writes.size());
     state_ = plant_.start({});
@@ -240,8 +241,7 @@ class Walk {
       state_[s.value] = got.value;
       if (s.counts != kNone) state_[s.counts] = got.counts;
     }
-    for (const program::FrameUse& use : c_.read_frames)
-      frames_[static_cast<std::size_t>(use.frame)].gather(state_, [](std::size_t) {});
+    for (const program::FrameUse& use : c_.read_frames) channels_.gather_frame(static_cast<std::size_t>(use.frame));
     for (std::size_t r = 0; r < reads_.size(); ++r) reads_[r] = state_[c_.reads[r]];
     state_.now += c_.period;
     ++exchanges_;
@@ -256,10 +256,7 @@ class Walk {
   double read(std::size_t cable) {
     const std::int32_t index = cables_[cable].actuator;
     const Place place = *place_of(p_, c_, index);
-    io::Sample got;
-    io::ActuatorChannel& channel = actuators_[static_cast<std::size_t>(index)];
-    const double value = place.raw ? channel.take(writes_[place.index], state_.now, {}, got)
-                                   : channel.pass(writes_[place.index], state_.now, {}, got);
+    const double value = channels_.pass(static_cast<std::size_t>(index), writes_[place.index], place.raw);
     return inputs_[cable].line ? value : level_of(at(p_.actuators, index), value);
   }
 
@@ -271,8 +268,8 @@ class Walk {
   engine::PlantState state_;
   std::uint64_t seed_;
   std::vector<io::SensorChannel> sensors_;
-  std::vector<io::ActuatorChannel> actuators_;
-  std::vector<io::FrameFields> frames_;
+  observe::Observer nobody_;
+  Channels channels_;
   std::vector<double> reads_, writes_, square_;
   std::vector<std::vector<double>> sent_;
   std::vector<io::Wired> inputs_;

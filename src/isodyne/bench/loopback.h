@@ -7,8 +7,9 @@
 #include <functional>
 #include <memory>
 
-#include "isodyne/bench/run.h"
+#include "isodyne/core/random.h"
 #include "isodyne/io/loopback.h"
+#include "isodyne/ports/controller_port.h"
 
 namespace isodyne::bench {
 

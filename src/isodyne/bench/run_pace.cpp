@@ -30,12 +30,20 @@ void Run::start_crew() {
   }
 }
 
+/// Observers sit behind a queue, and steps are measured.
+void Run::prepare_pace() {
+  plan_.time_steps = true;
+  pacer_ = std::make_unique<Pacer>(program_->step, plan_.pace->speed);
+  const std::size_t variables = program_->variables.size();
+  const auto step_ns = static_cast<std::int64_t>(static_cast<double>(program_->step.count()) / plan_.pace->speed);
+  queue_ = std::make_unique<observe::ObserverQueue>(
+      observer_, variables, observe::ObserverQueue::usual_room(variables, step_ns), keep_away_from_stepping_thread);
+  seen_ = queue_.get();
+}
+
 /// The controllers are ready; from here on nothing on this thread allocates, locks or blocks.
 void Run::begin_pace() {
-  for (Wired& c : controllers_) {
-    if (c.port->pace() == ports::Pace::waits)
-      c.courier = std::make_unique<ports::Courier>(*c.port, c.reads.size(), c.writes.size(), help_stepping_thread);
-  }
+  controllers_.keep_beside(help_stepping_thread);
   result_.timing = std::make_shared<Timing>();
   result_.timing->stretches.reserve(Timing::kMostStretches);
   pacer_->begin(state_.now);
@@ -64,14 +72,8 @@ Timing Run::timing() const {
   t.lateness = pacer_->lateness();
   t.execution = pacer_->execution();
   t.crew = crew_times_;
-  t.shares = times_;
+  t.shares = clock_.all();
   return t;
-}
-
-std::vector<const ControllerReport*> Run::reports() const {
-  std::vector<const ControllerReport*> all;
-  for (const Wired& c : controllers_) all.push_back(&c.report);
-  return all;
 }
 
 void Run::end_pace() {

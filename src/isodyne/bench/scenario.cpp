@@ -41,7 +41,7 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
   for (const program::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
   std::size_t tracks = 1;
   for (const program::ScenarioStep& s : played.steps) {
-    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, 0, tracks, 0, 0, Time{-1}, {}};
+    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, tracks, 0, 0, Time{-1}, {}};
     if (s.tap == program::kNone) made.write_to = program.writable(s.target);
     made.expected.step = static_cast<std::int32_t>(steps_.size());
     steps_.push_back(std::move(made));
@@ -49,26 +49,25 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
   }
   tracks_.resize(tracks);
   tracks_[0].alive = true;
-  planned_.reserve(steps_.size() + 1);
-  planned_events_.reserve(2 * steps_.size() + 2);
+  writes_.reserve(steps_.size() + 1);
+  events_.reserve(2 * steps_.size() + 2);
   commands_.reserve(steps_.size() + 1);
 }
 
-void ScenarioPlayer::prepare(engine::PlantState& state) {
-  std::vector<std::size_t> slots(program_.taps.size(), 0);
-  for (Step& s : steps_) {
-    if (s.step->tap == program::kNone) continue;
-    const auto tap = static_cast<std::size_t>(s.step->tap);
-    if (slots[tap] == 0) slots[tap] = engine::add_tap(state, tap) + 1;
-    s.slot = slots[tap] - 1;
-  }
+void ScenarioPlayer::write(const Step& s, double value) {
+  observe::Command c;
+  c.kind = s.step->kind == Kind::release ? observe::CommandKind::release : observe::CommandKind::set;
+  c.who = observe::Giver::scenario;
+  c.target = s.step->target;
+  c.value = value;
+  writes_.push_back(c);
 }
 
 /// What the target of a step has by now: what was written at this instant already, or what the image shows.
 double ScenarioPlayer::present(const Step& s, const double* image) const {
-  for (std::size_t i = planned_.size(); i-- > 0;) {
-    const Step& other = steps_[planned_[i].step];
-    if (other.step->target == s.step->target && other.step->kind != Kind::release) return planned_[i].value;
+  for (std::size_t i = writes_.size(); i-- > 0;) {
+    const observe::Command& c = writes_[i];
+    if (c.target == s.step->target && c.kind != observe::CommandKind::release) return c.value;
   }
   return s.step->tap == program::kNone ? image[s.write_to] : image[s.step->target];
 }
@@ -87,14 +86,14 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
       t.from = present(s, image);
       break;
     case Kind::set:
-      write(t.at, t.to);
+      write(s, t.to);
       break;
     case Kind::step:
       told = present(s, image) + t.to;
-      write(t.at, told);
+      write(s, told);
       break;
     case Kind::release:
-      write(t.at, 0);
+      write(s, 0);
       break;
     case Kind::inject:
     case Kind::clear:
@@ -121,7 +120,7 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
       break;
   }
   if (silent(s.step->kind) || (s.step->kind == Kind::repeat && s.rounds > 0)) return;
-  planned_events_.push_back({next, observe::EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
+  events_.push_back({next, observe::EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
 }
 
 bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
@@ -132,12 +131,12 @@ bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
       return elapsed >= s.step->duration;
     case Kind::ramp: {
       const double share = std::min(1.0, to_seconds(elapsed) / to_seconds(s.step->duration));
-      write(t.at, elapsed >= s.step->duration ? t.to : t.from + share * (t.to - t.from));
+      write(s, elapsed >= s.step->duration ? t.to : t.from + share * (t.to - t.from));
       return elapsed >= s.step->duration;
     }
     case Kind::play:
-      write(t.at, program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
-                                   to_seconds(elapsed), 0));
+      write(s, program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
+                                to_seconds(elapsed), 0));
       return elapsed >= s.step->duration;
     case Kind::wait:
       s.value.evaluate(image);
@@ -185,8 +184,7 @@ void ScenarioPlayer::conclude(Track& t, Step& s, bool met, Time next) {
     e.worst = t.worst;
     e.worst_at = next;
   }
-  planned_events_.push_back(
-      {next, observe::EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
+  events_.push_back({next, observe::EventKind::expected, static_cast<std::int32_t>(t.at), scenario_, met ? 1.0 : 0.0});
 }
 
 /// Where the track goes on.
@@ -236,8 +234,8 @@ bool ScenarioPlayer::advance(Track& t, const double* image, Time next) {
 }
 
 void ScenarioPlayer::plan(const double* image, Time next) {
-  planned_.clear();
-  planned_events_.clear();
+  writes_.clear();
+  events_.clear();
   commands_.clear();
   if (end_count_ > 0) ends_.evaluate(image);
   for (std::size_t i = 0; i < end_count_; ++i) ended_ = ended_ || ends_.value(i) != 0;
@@ -251,27 +249,6 @@ void ScenarioPlayer::plan(const double* image, Time next) {
       advance(tracks_[up], image, next);
     }
   }
-}
-
-void ScenarioPlayer::apply(engine::PlantState& state, observe::Observer& observer) {
-  for (const Planned& p : planned_) {
-    const Step& s = steps_[p.step];
-    if (s.step->tap == program::kNone) {
-      state[s.write_to] = p.value;
-      continue;
-    }
-    engine::TapState& tap = state.taps[s.slot];
-    if (s.step->kind == Kind::release) {
-      tap.on = false;
-    } else {
-      if (!tap.on) tap.begin(program::FaultKind::force, to_seconds(state.now));
-      tap.amount = p.value;
-    }
-    engine::refresh_tap(state, static_cast<std::size_t>(s.step->tap));
-  }
-  for (const observe::Event& e : planned_events_) observer.event(e);
-  planned_.clear();
-  planned_events_.clear();
 }
 
 std::vector<Expected> ScenarioPlayer::expected() const {

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "isodyne/engine/plant.h"
+#include "isodyne/observe/command.h"
 #include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
@@ -34,15 +35,13 @@ class ScenarioPlayer {
 
   /// Start values of the scenario, for Plant::start().
   const std::vector<std::pair<program::VarId, double>>& start_values() const { return start_values_; }
-  /// Makes room in the state, before the first instant.
-  void prepare(engine::PlantState& state);
-
   /// Decides from the settled image what happens at `next`, the instant after it.
   void plan(const double* image, Time next);
   /// What it says to faults at the instant that was planned.
   const std::vector<FaultCommand>& commands() const { return commands_; }
-  /// Carries the plan out at its instant.
-  void apply(engine::PlantState& state, observe::Observer& observer);
+  /// What it does to quantities at that instant, and what is told of it.
+  const std::vector<observe::Command>& writes() const { return writes_; }
+  const std::vector<observe::Event>& events() const { return events_; }
 
   /// Whether one of its tracks is at this step now.
   bool stands_at(std::size_t step) const {
@@ -61,7 +60,6 @@ class ScenarioPlayer {
     const program::ScenarioStep* step = nullptr;
     engine::Evaluator value;                   ///< and margin
     program::VarId write_to = program::kNone;  ///< the healthy variable of a tapped target
-    std::size_t slot = 0;                      ///< of a channel: what holds it
     std::size_t first_track = 0;               ///< of a fork
     std::int64_t rounds = 0;                   ///< of a repeat: begun so far
     std::int64_t times = 0;                    ///< of an either: how often it was come to
@@ -77,10 +75,6 @@ class ScenarioPlayer {
     double from = 0, to = 0, worst = 0;
     bool failed = false;  ///< an `expect … for` that did not hold
   };
-  struct Planned {
-    std::size_t step = 0;
-    double value = 0;
-  };
   bool advance(Track& track, const double* image, Time next);
   double present(const Step& s, const double* image) const;
   void begin(Track& track, const double* image, Time next);
@@ -88,7 +82,7 @@ class ScenarioPlayer {
   bool expectation(Track& track, Step& s, Time next);
   void conclude(Track& track, Step& s, bool met, Time next);
   std::size_t after(Track& track, Time next);
-  void write(std::size_t step, double value) { planned_.push_back({step, value}); }
+  void write(const Step& step, double value);
   Step& step_of(const Track& track) { return steps_[track.at]; }
 
   const program::Program& program_;
@@ -100,8 +94,8 @@ class ScenarioPlayer {
   engine::Evaluator ends_;
   std::size_t end_count_ = 0;
   std::vector<std::pair<program::VarId, double>> start_values_;
-  std::vector<Planned> planned_;
-  std::vector<observe::Event> planned_events_;
+  std::vector<observe::Command> writes_;
+  std::vector<observe::Event> events_;
   std::vector<FaultCommand> commands_;
   bool ended_ = false;
   const program::ScenarioStep* timed_out_ = nullptr;

@@ -76,21 +76,42 @@ std::string action_text(const program::Program& p, const Event& e) {
   return fmt::format("{} ({})", said, short_place(p, step.span));
 }
 
-/// Sensors come first, then actuators, then the fields of all frames.
-program::VarId channel_value(const program::Program& p, const Event& e) {
-  std::int32_t i = e.subject;
-  if (i < static_cast<std::int32_t>(p.sensors.size())) return at(p.sensors, i).value;
-  i -= static_cast<std::int32_t>(p.sensors.size());
-  if (i < static_cast<std::int32_t>(p.actuators.size())) return at(p.actuators, i).value;
-  i -= static_cast<std::int32_t>(p.actuators.size());
-  for (const program::Frame& f : p.frames) {
-    if (i < static_cast<std::int32_t>(f.fields.size())) return at(f.fields, i).raw;
-    i -= static_cast<std::int32_t>(f.fields.size());
-  }
-  return program::kTime;
+constexpr int kGiverAt = 8;  // in the detail of a command's event, above its kind
+
+CommandKind kind_of(const Event& e) {
+  return static_cast<CommandKind>(e.detail & ((1 << kGiverAt) - 1));
+}
+
+bool about_fault(CommandKind kind) {
+  return kind == CommandKind::inject || kind == CommandKind::clear;
+}
+
+std::string command_subject(const program::Program& p, const Event& e) {
+  if (e.subject == program::kNone) return "run";
+  return about_fault(kind_of(e)) ? at(p.faults, e.subject).name : p.variable(e.subject).name;
+}
+
+/// "ramp to 3 m by a client"
+std::string command_text(const program::Program& p, const Event& e) {
+  const CommandKind kind = kind_of(e);
+  std::string text = command_word(kind);
+  if (kind == CommandKind::ramp) text += " to " + p.format(e.subject, e.value);
+  if (e.note != nullptr) text += fmt::format(" \"{}\"", e.note);
+  return fmt::format("{} by {}", text, giver_word(static_cast<Giver>(e.detail >> kGiverAt)));
 }
 
 }  // namespace
+
+Event event_of(const Command& c, Time at) {
+  Event e;
+  e.at = at;
+  e.kind = EventKind::command;
+  e.subject = about_fault(c.kind) ? c.index : c.target;
+  e.detail = static_cast<std::int32_t>(c.kind) | static_cast<std::int32_t>(c.who) << kGiverAt;
+  e.value = c.value;
+  e.note = c.text;
+  return e;
+}
 
 std::string subject_text(const program::Program& p, const Event& e) {
   switch (e.kind) {
@@ -101,13 +122,15 @@ std::string subject_text(const program::Program& p, const Event& e) {
     }
     case EventKind::change:
       return p.variable(e.subject).name;
+    case EventKind::command:
+      return command_subject(p, e);
     case EventKind::fault_on:
     case EventKind::fault_off:
       return at(p.faults, e.subject).name;
     case EventKind::mode:
       return p.variable(at(p.machines, e.subject).mode).name;
     case EventKind::saturated:
-      return p.variable(channel_value(p, e)).name;
+      return p.variable(program::value_of_channel(p, e.subject)).name;
     case EventKind::controller:
       return at(p.controllers, e.subject).name;
     case EventKind::overrun:
@@ -127,6 +150,8 @@ std::string event_text(const program::Program& p, const Event& e) {
       return action_text(p, e);
     case EventKind::change:
       return fmt::format("set to {} by hand", p.format(e.subject, e.value));
+    case EventKind::command:
+      return command_text(p, e);
     case EventKind::expected:
       return fmt::format("{}: {}", e.value != 0 ? "came true" : "did not come true", action_text(p, e));
     case EventKind::fault_on:
@@ -139,7 +164,7 @@ std::string event_text(const program::Program& p, const Event& e) {
       return fmt::format("{} -> {}", p.format(machine.mode, t.from), p.format(machine.mode, t.to));
     }
     case EventKind::saturated:
-      return fmt::format("leaves its range at {}", p.format(channel_value(p, e), e.value));
+      return fmt::format("leaves its range at {}", p.format(program::value_of_channel(p, e.subject), e.value));
     case EventKind::controller:
       return e.detail == kControllerReady ? "ready" : e.detail == kControllerFailed ? "failed" : "started again";
     case EventKind::overrun:

@@ -6,6 +6,7 @@
 #include <string>
 
 #include "isodyne/core/time.h"
+#include "isodyne/observe/command.h"
 #include "isodyne/program/program.h"
 
 namespace isodyne::observe {
@@ -30,15 +31,19 @@ inline bool as_asked(Ending ending) {
 struct Event {
   Time at{};
   EventKind kind = EventKind::action;
-  /// action, expected: step of the scenario; fault: fault; mode: state machine; saturated: sensor, or behind them
-  /// actuator; controller: controller; change: quantity; overrun: number of late steps; broken, verdict: requirement;
-  /// ended: Ending.
+  /// action, expected: step of the scenario; fault: fault; mode: state machine; saturated: number of the channel (see
+  /// program::value_of_channel); controller: controller; change: quantity; command: see event_of; overrun: number of
+  /// late steps; broken, verdict: requirement; ended: Ending.
   std::int32_t subject = 0;
   std::int32_t detail =
       0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer
   double value = 0;  ///< action: the value set; expected: whether it came true; change: the new one; saturated: the
                      ///< value sampled; overrun: worst lateness, ns
+  const char* note = nullptr;  ///< of a command: what its giver wrote; outlives who is told
 };
+
+/// Of a command that was carried out. Its subject is the quantity that it is about, or the fault.
+Event event_of(const Command& command, Time at);
 
 /// A quantity that somebody changed while the run went on; done at the begin of the instant.
 struct Change {

@@ -109,6 +109,29 @@ std::string own_name(const Controller& controller, const std::string& name) {
   return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
 }
 
+std::int32_t channel_of_actuator(const Io& io, std::size_t actuator) {
+  return static_cast<std::int32_t>(io.sensors.size() + actuator);
+}
+
+std::int32_t channel_of_field(const Io& io, std::size_t frame, std::size_t field) {
+  std::size_t before = io.sensors.size() + io.actuators.size();
+  for (std::size_t f = 0; f < frame; ++f) before += io.frames[f].fields.size();
+  return static_cast<std::int32_t>(before + field);
+}
+
+VarId value_of_channel(const Io& io, std::int32_t channel) {
+  auto i = static_cast<std::size_t>(channel);
+  if (i < io.sensors.size()) return io.sensors[i].value;
+  i -= io.sensors.size();
+  if (i < io.actuators.size()) return io.actuators[i].value;
+  i -= io.actuators.size();
+  for (const Frame& f : io.frames) {
+    if (i < f.fields.size()) return f.fields[i].raw;
+    i -= f.fields.size();
+  }
+  return kTime;
+}
+
 std::string place_of(const Program& program, const Fault& f) {
   if (f.controller != kNone)
     return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");

@@ -22,6 +22,12 @@ struct Program : Plant, Io, Stimulus, Judged, View {
   std::shared_ptr<const Sources> sources;
 };
 
+// The channels of a bench are numbered through: sensors, then actuators, then the fields of all frames.
+std::int32_t channel_of_actuator(const Io& io, std::size_t actuator);
+std::int32_t channel_of_field(const Io& io, std::size_t frame, std::size_t field);
+/// What such a channel gives; kTime if there is none of this number.
+VarId value_of_channel(const Io& io, std::int32_t channel);
+
 /// What a fault is on, as people name it: "chamber_level", "plc.reads", "radio".
 std::string place_of(const Program& program, const Fault& fault);
 

@@ -7,7 +7,7 @@
 #include <utility>
 #include <vector>
 
-#include "isodyne/bench/run.h"
+#include "isodyne/bench/run_result.h"
 #include "isodyne/core/result.h"
 #include "isodyne/judge/judge.h"
 #include "isodyne/record/identity.h"

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/bench/run.h"
+#include "isodyne/bench/run_result.h"
 #include "isodyne/core/json_fwd.h"
 
 namespace isodyne::session {

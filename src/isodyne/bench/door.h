@@ -1,0 +1,98 @@
+#pragma once
+// The one door into a running plant: what the scenario does, what is done by hand, and what is repeated.
+//
+// At the begin of an instant the door carries out what is due: commands about the plant first, in the order in which
+// they came, then the scenario. Commands about the course of the run (stand, go on, save, end) are heeded when an
+// instant is over and has been shown, so that who stops there sees what was shown. Every command has an outcome, and is
+// an event. Stepping thread only; never allocates, except to remember what was changed in lockstep.
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "isodyne/bench/command_inbox.h"
+#include "isodyne/bench/faults.h"
+#include "isodyne/engine/plant.h"
+#include "isodyne/observe/command.h"
+#include "isodyne/observe/events.h"
+
+namespace isodyne::bench {
+
+class Door {
+ public:
+  /// Stores the state of the run as it was shown last; false: it could not.
+  using Save = std::function<bool(const char* file)>;
+
+  /// All of them outlive it. `planned`: commands that are known before the run, in order.
+  Door(const program::Program& program, engine::PlantState& state, FaultPlayer& faults, CommandInbox& inbox,
+       std::vector<observe::Command> planned, bool lockstep);
+  void tell(observe::Observer& observer) { observer_ = &observer; }
+  void save_with(Save save) { save_ = std::move(save); }
+  /// Makes room in the state for channels that are going to be set, before the first instant.
+  void prepare(const program::Scenario* scenario);
+
+  /// At the begin of an instant: what was commanded, and what moves.
+  void carry_out();
+  /// Then, what the scenario does at it.
+  void carry_out(const std::vector<observe::Command>& of_scenario);
+
+  /// Standing: somebody has to say how it goes on.
+  enum class Course { goes_on, stands, ends };
+  /// After an instant was shown.
+  Course shown();
+  /// Asked again and again while the run stands.
+  Course course();
+
+  /// Planned commands that could not be carried out: how many, and the first with the reason.
+  std::int64_t refused() const { return refused_; }
+  const observe::CommandOutcome& first_refused() const { return first_refused_; }
+
+  /// What was set by hand so far, and what waits for the instant `next`; in lockstep only.
+  std::vector<observe::Change> changes(Time next) const;
+
+ private:
+  /// A channel that is set keeps its value, whatever comes through it: by a tap.
+  struct Held {
+    program::VarId target = program::kNone;
+    std::int32_t tap = program::kNone;
+    std::size_t slot = 0;
+  };
+  /// A quantity on its way to a value, or along a table.
+  struct Moving {
+    observe::Command command;
+    Time since{};
+    double from = 0;
+  };
+  static constexpr std::size_t kMostMoving = 256, kMostPending = 4096;
+
+  void fetch();
+  void about_plant(const observe::Command& command);
+  observe::Refusal try_plant(const observe::Command& command);
+  observe::Refusal settable(const observe::Command& command) const;
+  observe::Refusal heed(const observe::Command& command);
+  void answer(const observe::Command& command, observe::Refusal refusal);
+  void write(program::VarId target, double value);
+  void let_go(program::VarId target);
+  void move();
+  bool stop_moving(program::VarId target);
+  Held* held(program::VarId target);
+
+  const program::Program& program_;
+  engine::PlantState& state_;
+  FaultPlayer& faults_;
+  CommandInbox& inbox_;
+  observe::Observer* observer_ = nullptr;
+  Save save_;
+  std::vector<observe::Command> planned_, pending_;  ///< pending: for an instant that has not come yet
+  std::size_t planned_done_ = 0;
+  std::int64_t refused_ = 0;  ///< of the planned ones
+  observe::CommandOutcome first_refused_;
+  std::vector<Held> held_;
+  std::vector<Moving> moving_;
+  std::vector<iso_table> tables_;
+  std::vector<observe::Change> changes_;
+  bool lockstep_, standing_ = false, ending_ = false;
+  std::int64_t steps_left_ = 0;  ///< until it stands again; 0: none is counted
+};
+
+}  // namespace isodyne::bench

@@ -1,0 +1,44 @@
+#include "isodyne/bench/run_plan.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "isodyne/bench/faults.h"
+
+namespace isodyne::bench {
+
+const program::Setting* setting_of(const program::Controller& c, const std::string& name) {
+  if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
+  const auto found =
+      std::find_if(c.settings.begin(), c.settings.end(), [&](const program::Setting& s) { return s.name == name; });
+  return found == c.settings.end() ? nullptr : &*found;
+}
+
+std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan) {
+  if (auto clash = clash_among(program, plan.faults, plan.scenario)) return clash;
+  if (plan.scenario != program::kNone) {
+    const program::Scenario& scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)];
+    if (!scenario.needs.empty())
+      return Failure{fmt::format("scenario `{}` needs a value for `{}`", scenario.name, scenario.needs), "",
+                     fmt::format("give the parameter a default, or do it from another scenario: do {}({} = …)",
+                                 scenario.name, scenario.needs)};
+  }
+  for (const program::Controller& c : program.controllers) {
+    if (const program::Setting* setting = setting_of(c, plan.setting)) {
+      const program::PortKind& kind = program::port_kind(setting->kind);
+      // It cannot wait for the plant.
+      if (plan.pace || kind.pace != program::Pace::free) continue;
+      return Failure{fmt::format("controller `{}` runs by its own clock under setting `{}` ({})", c.name, setting->name,
+                                 kind.words),
+                     "", "add --paced, so that the plant keeps to the wall clock too"};
+    }
+    std::string known;
+    for (const program::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
+    return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
+                   fmt::format("it has {}", known)};
+  }
+  return std::nullopt;
+}
+
+}  // namespace isodyne::bench

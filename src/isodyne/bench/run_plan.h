@@ -1,0 +1,54 @@
+#pragma once
+// What makes one run different from another of the same bench.
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/engine/native.h"
+#include "isodyne/observe/events.h"
+#include "isodyne/ports/controller_port.h"
+#include "isodyne/program/program.h"
+
+namespace isodyne::bench {
+
+/// How a run keeps to the wall clock.
+struct PacePlan {
+  double speed = 1;  ///< simulated seconds per second
+  int core = -1;     ///< of the stepping thread; −1: the last one
+};
+
+/// What makes one run different from another of the same bench.
+struct RunPlan {
+  std::int32_t scenario = program::kNone;
+  std::vector<std::int32_t> faults;
+  std::uint64_t seed = 1;
+  std::optional<Time> longest;  ///< end after this time, whatever the scenario says
+  std::string setting;          ///< of every controller; empty: the first of each
+  /// Compile the plant while the run begins on the interpreter, and change over: not one bit differs.
+  std::optional<engine::NativeSettings> native;
+  bool wait_for_native = false;  ///< begin only when native code is there or cannot be
+  bool time_steps = false;       ///< measure how long things take
+  std::optional<PacePlan> pace;  ///< nothing: lockstep
+  /// Step on this many threads at most; not one bit differs. 0: one in lockstep, else all that the bench asks for.
+  int cores = 0;
+  std::vector<observe::Command>
+      commands;            ///< that are known before: by hand in the run that this one repeats, in order
+  bool reference = false;  ///< the continuous parts by an adaptive solver at tight tolerance
+};
+
+/// Makes the port of a controller under a setting.
+using PortMaker =
+    std::function<std::unique_ptr<ports::ControllerPort>(const program::Controller&, const program::Setting&)>;
+
+/// The setting of this name; without a name the first. Null if there is none.
+const program::Setting* setting_of(const program::Controller& controller, const std::string& name);
+
+/// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
+std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan);
+
+}  // namespace isodyne::bench

@@ -1,0 +1,71 @@
+#include "isodyne/observe/command.h"
+
+namespace isodyne::observe {
+
+namespace {
+enum class About { plant, course };
+}  // namespace
+
+const char* command_word(CommandKind kind) {
+  switch (kind) {
+#define COMMAND(id, word, about) \
+  case CommandKind::id:          \
+    return word;
+#include "isodyne/observe/commands.def"
+#undef COMMAND
+  }
+  return "?";
+}
+
+bool about_course(CommandKind kind) {
+  switch (kind) {
+#define COMMAND(id, word, about) \
+  case CommandKind::id:          \
+    return About::about == About::course;
+#include "isodyne/observe/commands.def"
+#undef COMMAND
+  }
+  return false;
+}
+
+const char* giver_word(Giver giver) {
+  switch (giver) {
+    case Giver::scenario:
+      return "the scenario";
+    case Giver::console:
+      return "hand";
+    case Giver::repeat:
+      return "hand";  // it was, in the run that is repeated
+    case Giver::client:
+      return "a client";
+  }
+  return "?";
+}
+
+const char* refusal_text(Refusal refusal) {
+  switch (refusal) {
+    case Refusal::none:
+      return "";
+    case Refusal::not_settable:
+      return "only inputs and parameters can be set while a bench runs";
+    case Refusal::outside_limits:
+      return "the parameter has limits, and this is outside of them";
+    case Refusal::not_a_number:
+      return "it is no finite number";
+    case Refusal::not_chosen:
+      return "the fault was not chosen for this run";
+    case Refusal::unknown:
+      return "the bench has nothing of this number";
+    case Refusal::only_lockstep:
+      return "a run that keeps to the wall clock cannot stand";
+    case Refusal::not_moving:
+      return "nothing moves it";
+    case Refusal::too_many:
+      return "too much moves already";
+    case Refusal::failed:
+      return "it could not be done";
+  }
+  return "?";
+}
+
+}  // namespace isodyne::observe

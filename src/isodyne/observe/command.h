@@ -1,0 +1,65 @@
+#pragma once
+// The one kind of thing by which a running plant is changed from outside of its text: somebody's command, with a ticket
+// to know it by, the instant from which on it counts, who gave it, and what came of it.
+//
+// Commands are small and fixed in size, so that they can be handed to the stepping thread without a lock and without
+// memory being asked for. Texts belong to whoever sends them, and have to outlive the run.
+
+#include <cstdint>
+
+#include "isodyne/core/time.h"
+#include "isodyne/program/program.h"
+
+namespace isodyne::observe {
+
+enum class CommandKind : std::uint8_t {
+#define COMMAND(id, word, about) id,
+#include "isodyne/observe/commands.def"
+#undef COMMAND
+};
+
+const char* command_word(CommandKind kind);
+/// Whether it is about how the run goes on, and not about the plant.
+bool about_course(CommandKind kind);
+
+/// Who gave a command.
+enum class Giver : std::uint8_t { scenario, console, repeat, client };
+const char* giver_word(Giver giver);
+
+struct Command {
+  std::int64_t ticket = 0;  ///< of whoever gives it
+  Time when{};              ///< at the first instant that is not before; past: the next one
+  CommandKind kind = CommandKind::set;
+  Giver who = Giver::console;
+  program::VarId target = program::kNone;  ///< of set, ramp, play, release: an input or a parameter
+  std::int32_t index = program::kNone;     ///< of inject and clear: the fault; of play: the table
+  double value = 0;                        ///< of set and ramp: SI
+  Time over{};                             ///< of ramp and play: how long it takes
+  std::int64_t steps = 0;                  ///< of step: how many instants of the bench
+  const char* text = nullptr;              ///< of mark: the note; of save: the file
+};
+
+/// Why a command was not carried out.
+enum class Refusal : std::uint8_t {
+  none,            ///< it was
+  not_settable,    ///< only inputs and parameters of the bench can be set while it runs
+  outside_limits,  ///< the parameter has limits
+  not_a_number,    ///< the value is none
+  not_chosen,      ///< the fault was not chosen for this run
+  unknown,         ///< there is no quantity, fault or table of this number
+  only_lockstep,   ///< a run that keeps to the wall clock cannot stand
+  not_moving,      ///< nothing moves what should be released
+  too_many,        ///< too many quantities move already
+  failed           ///< what had to be written could not be
+};
+/// "only inputs and parameters can be set while a bench runs"
+const char* refusal_text(Refusal refusal);
+
+/// What came of a command, and at which instant.
+struct CommandOutcome {
+  Command command;
+  Time at{};
+  Refusal refusal = Refusal::none;
+};
+
+}  // namespace isodyne::observe
