@@ -24,7 +24,6 @@ if(ISODYNE_WARNINGS_AS_ERRORS)
   target_compile_options(isodyne_options INTERFACE -Werror)
 endif()
 target_include_directories(isodyne_options INTERFACE ${CMAKE_SOURCE_DIR}/src ${CMAKE_SOURCE_DIR}/include)
-target_compile_definitions(isodyne_options INTERFACE ISODYNE_VERSION="${PROJECT_VERSION}")
 
 # isodyne_layers(NAME "LIBRARY …" …): a library isodyne_LAYER of each layer in src/isodyne/layers.txt, with the libraries
 # from outside that are named here.

@@ -7,6 +7,7 @@
 
 #include "command.h"
 #include "holder.h"
+#include "isodyne/core/version.h"
 #include "terminal.h"
 
 namespace {
@@ -18,7 +19,7 @@ int dispatch(const std::vector<std::string>& words) {
     return words.empty() ? kWrongInput : kHeld;
   }
   if (words[0] == "--version") {
-    say("isodyne " ISODYNE_VERSION);
+    say(std::string("isodyne ") + isodyne::kVersion);
     return kHeld;
   }
   if (words.size() == 2 && is_group(words[0]) && (words[1] == "--help" || words[1] == "-h")) {

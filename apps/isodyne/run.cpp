@@ -20,6 +20,7 @@
 #include "isodyne/bench/run.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
+#include "isodyne/core/version.h"
 #include "isodyne/judge/judge.h"
 #include "isodyne/present/report.h"
 #include "isodyne/record/playback.h"
@@ -170,7 +171,7 @@ record::RunIdentity identity_of(const Arguments& arguments, const check::Loaded&
                                 const std::optional<session::StoredState>& state) {
   const program::Program& program = *loaded.program;
   record::RunIdentity identity;
-  identity.version = ISODYNE_VERSION;
+  identity.version = kVersion;
   if (plan.scenario != program::kNone)
     identity.scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)].name;
   identity.harness = arguments.value(Option::harness).value_or("");
@@ -364,11 +365,10 @@ int run_bench(const Arguments& given_arguments, bool reference) {
   const auto go = [&]() -> int {
     wanted->plan.reference = reference;
     if (wanted->plan.native) wanted->plan.native->first_flags = {"-O1"};  // soon, while the better one is made
-    const bool given = arguments.has(Option::out);
     const auto folder = make_run_folder(arguments, name_of(*loaded.program, wanted->plan));
     if (!folder) {
       say_error(folder.failure().text());
-      return given && folder.failure().operation == "cannot use" ? kWrongInput : kNotCompleted;
+      return folder.failure().kind == Failure::Kind::wrong_input ? kWrongInput : kNotCompleted;
     }
     const record::RunIdentity identity = identity_of(arguments, loaded, wanted->plan, state);
     auto recorder = record::Recorder::create((fs::path(*folder) / "recording.h5").string(), loaded.program, identity,

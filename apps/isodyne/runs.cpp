@@ -48,7 +48,8 @@ Result<std::string> make_run_folder(const Arguments& arguments, const std::strin
   std::error_code error;
   if (const auto out = arguments.value(Option::out)) {
     if (fs::exists(*out, error) && (!fs::is_directory(*out, error) || !fs::is_empty(*out, error))) {
-      return Failure{"cannot use", *out, "it exists and is not an empty folder; earlier runs are not written over"};
+      return Failure{"cannot use", *out, "it exists and is not an empty folder; earlier runs are not written over",
+                     Failure::Kind::wrong_input};
     }
     fs::create_directories(*out, error);
     if (error) return Failure{"cannot create the folder", *out, error.message()};

@@ -27,12 +27,15 @@ Json trace_json(const present::Trace& t) {
                            {"scenario", r.scenario},
                            {"faults", r.faults},
                            {"faults_not_injected", r.not_injected}});
-  for (const present::TraceRow& r : t.rows)
+  for (const present::TraceRow& r : t.rows) {
+    std::vector<std::string> verdicts;
+    for (const auto& a : r.answers) verdicts.emplace_back(a ? judge::answer_word(*a) : "");
     all["requirements"].push_back({{"name", r.requirement},
                                    {"source", r.source},
-                                   {"overall", r.overall},
-                                   {"verdicts", r.answers},
+                                   {"overall", judge::answer_word(r.overall)},
+                                   {"verdicts", verdicts},
                                    {"margins", r.margins}});
+  }
   all["not_put_to_the_test"] = t.untested;
   all["faults_never_injected"] = t.uninjected;
   all["scenarios_never_played"] = t.unplayed;
@@ -54,11 +57,13 @@ Json trace_json(const present::Trace& t) {
   return all;
 }
 
-const char* sign_of(const std::string& answer) {
-  if (answer.empty()) return " ";
-  if (answer == "held") return "+";
-  if (answer == "broken") return "X";
-  return answer == "not put to the test" ? "-" : "?";
+using judge::Answer;
+
+const char* sign_of(const std::optional<Answer>& answer) {
+  if (!answer) return " ";
+  if (answer == Answer::held) return "+";
+  if (answer == Answer::broken) return "X";
+  return answer == Answer::not_tested ? "-" : "?";
 }
 
 /// Who looks for each fault that acted, and what it broke.
@@ -93,10 +98,10 @@ void print_trace(const present::Trace& t) {
   columns.push_back({"Meaning"});
   Table table(columns);
   for (const present::TraceRow& r : t.rows) {
-    std::vector<std::string> cells{r.requirement, r.overall};
-    for (const std::string& a : r.answers) cells.emplace_back(sign_of(a));
+    std::vector<std::string> cells{r.requirement, judge::answer_word(r.overall)};
+    for (const auto& a : r.answers) cells.emplace_back(sign_of(a));
     cells.push_back(r.description);
-    table.row(cells, r.overall == "held" ? "32" : r.overall == "broken" ? "1;31" : "33", 1);
+    table.row(cells, r.overall == Answer::held ? "32" : r.overall == Answer::broken ? "1;31" : "33", 1);
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   say("+ held, X broken, ? undecided, - not put to the test");
@@ -146,8 +151,8 @@ int run_trace(const Arguments& arguments) {
   }
   bool broken = false, open = !trace.untested.empty();
   for (const present::TraceRow& r : trace.rows) {
-    broken = broken || r.overall == "broken";
-    open = open || r.overall != "held";
+    broken = broken || r.overall == judge::Answer::broken;
+    open = open || r.overall != judge::Answer::held;
   }
   return broken || (arguments.has(Option::strict) && open) ? kBroken : kHeld;
 }

@@ -59,10 +59,9 @@ void print_verdicts(const session::Summary& s, const std::string& closing) {
                  {"Meaning", Table::Align::left}});
     const auto seconds = [](const std::optional<double>& t) { return format_seconds(t.value_or(NAN), 2); };
     for (const session::SummaryRow& r : s.rows) {
-      const char* colour = r.answer == judge::answer_word(judge::Answer::held)     ? "32"
-                           : r.answer == judge::answer_word(judge::Answer::broken) ? "1;31"
-                                                                                   : "33";
-      table.row({r.name, r.answer, r.margin_text(), seconds(r.worst_at_s), seconds(r.first_breach_s), r.description},
+      const char* colour = r.answer == judge::Answer::held ? "32" : r.answer == judge::Answer::broken ? "1;31" : "33";
+      table.row({r.name, judge::answer_word(r.answer), r.margin_text(), seconds(r.worst_at_s),
+                 seconds(r.first_breach_s), r.description},
                 colour, 1);
     }
     put(stdout, table.text(width_of(stdout), colours));

@@ -161,7 +161,7 @@ TEST_CASE("Verdicts survive the way to JSON and back") {
   SummaryRow row;
   row.name = "R-1";
   row.description = "a \"quoted\" <tag> & ümlaut";
-  row.answer = "broken";
+  row.answer = judge::Answer::broken;
   row.first_breach_s = 1.5;
   row.breaches_s = {{1.5, 2.25}};
   row.worst_margin = -0.1;
@@ -179,7 +179,8 @@ TEST_CASE("JUnit counts failures, skipped and errors, and escapes what people wr
   Summary s;
   s.bench = "B";
   s.scenario = "up";
-  for (const char* answer : {"held", "broken", "not put to the test", "undecided"}) {
+  using judge::Answer;
+  for (const Answer answer : {Answer::held, Answer::broken, Answer::not_tested, Answer::undecided}) {
     SummaryRow row;
     row.name = "R";
     row.answer = answer;

@@ -12,9 +12,12 @@
 namespace isodyne {
 
 struct Failure {
+  /// Whose matter it is: what was asked for cannot be, or something went wrong on the way.
+  enum class Kind { trouble, wrong_input };
   std::string operation;  ///< "cannot write the recording"
   std::string subject;    ///< the file or peer; may be empty
   std::string reason;     ///< "No space left on device"; may be empty
+  Kind kind = Kind::trouble;
 
   /// "cannot write the recording runs/1/recording.h5: No space left on device"
   std::string text() const {

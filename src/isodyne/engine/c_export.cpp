@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/random.h"
+#include "isodyne/core/version.h"
 #include "isodyne/engine/c_code.h"
 #include "isodyne/engine/c_expressions.h"
 #include "isodyne/engine/interpreter.h"
@@ -18,7 +19,7 @@ constexpr const char* kHead = "/* Bench {}, written by isodyne {}. Values are SI
 
 std::string header(const program::Program& p, const Plan& plan, const CCode& code) {
   const CNames names(p);
-  std::string text = fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION);
+  std::string text = fmt::format(fmt::runtime(kHead), p.name, kVersion);
   text += "#ifndef PLANT_H\n#define PLANT_H\n\n";
   text += kMemoryText;
   text += "\n/* Places of the quantities in iso_memory.v */\nenum {\n";
@@ -60,7 +61,7 @@ std::string source(const std::shared_ptr<const program::Program>& program, const
   const program::Program& p = *program;
   PlantState start = Interpreter(program, plan).start({});
   start.values[program::kSeed] = random_key(kUsualSeed);
-  std::string text = fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION);
+  std::string text = fmt::format(fmt::runtime(kHead), p.name, kVersion);
   text += "#include \"plant.h\"\n\n";
   text += kNumericsText;
   // The enumeration of places stands in the header.
@@ -94,7 +95,7 @@ std::string main_program(const program::Program& p) {
     formats += ",%.17g";
     values += fmt::format(",\n           p.v[i_{}]", names.of(s.value));
   }
-  return fmt::format(fmt::runtime(kHead), p.name, ISODYNE_VERSION) +
+  return fmt::format(fmt::runtime(kHead), p.name, kVersion) +
          fmt::format(
              "#include <stdio.h>\n#include <stdlib.h>\n\n#include \"plant.h\"\n\nstatic plant p;\n\n"
              "/* main SECONDS [LINES]: runs the plant with its inputs at rest and prints its states as CSV. */\n"

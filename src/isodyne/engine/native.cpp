@@ -21,6 +21,7 @@
 #include "isodyne/core/file.h"
 #include "isodyne/core/process.h"
 #include "isodyne/core/text.h"
+#include "isodyne/core/version.h"
 
 extern char** environ;
 
@@ -83,7 +84,7 @@ std::string processor() {
 
 /// A name that only the same code, compiler, flags, processor and version give.
 std::string key_of(const CCode& code, const NativeSettings& settings) {
-  std::string all = fmt::format("{}\n{}\n{}\n", ISODYNE_VERSION, kCLayout, settings.compiler);
+  std::string all = fmt::format("{}\n{}\n{}\n", kVersion, kCLayout, settings.compiler);
   struct stat status {};
   if (stat(settings.compiler.c_str(), &status) == 0)
     all += fmt::format("{} {} {}\n", status.st_size, status.st_mtim.tv_sec, status.st_mtim.tv_nsec);

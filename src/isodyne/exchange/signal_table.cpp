@@ -11,6 +11,7 @@
 #include "isodyne/check/load.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
+#include "isodyne/core/version.h"
 #include "isodyne/record/recorder.h"
 
 namespace isodyne::exchange {
@@ -149,7 +150,7 @@ Status write_table(const std::string& file, const std::string& origin, SignalTab
     return Failure{"cannot make a bench of", origin, loaded.diagnostics.render(*loaded.sources, false)};
   const program::Program& p = *loaded.program;
   record::RunIdentity identity;
-  identity.version = ISODYNE_VERSION;
+  identity.version = kVersion;
   identity.main = "imported.dyne";
   identity.method = kImportedMethod + origin;
   identity.sources = {{"imported.dyne", text}};

@@ -14,7 +14,7 @@ namespace isodyne::present {
 std::vector<const session::SummaryRow*> broken_rows(const session::Summary& summary) {
   std::vector<const session::SummaryRow*> rows;
   for (const session::SummaryRow& r : summary.rows) {
-    if (r.answer == judge::answer_word(judge::Answer::broken)) rows.push_back(&r);
+    if (r.answer == judge::Answer::broken) rows.push_back(&r);
   }
   std::stable_sort(rows.begin(), rows.end(), [](const session::SummaryRow* a, const session::SummaryRow* b) {
     return a->first_breach_s.value_or(1e300) < b->first_breach_s.value_or(1e300);

@@ -132,9 +132,9 @@ std::string escaped(const std::string& text) {
   return out;
 }
 
-const char* look_of(const std::string& answer) {
-  if (answer == judge::answer_word(judge::Answer::held)) return "held";
-  if (answer == judge::answer_word(judge::Answer::broken)) return "broken";
+const char* look_of(judge::Answer answer) {
+  if (answer == judge::Answer::held) return "held";
+  if (answer == judge::Answer::broken) return "broken";
   return "open";
 }
 
@@ -145,7 +145,7 @@ std::string instant(std::size_t run, const std::optional<double>& t) {
 }
 
 std::string verdict_cell(const session::SummaryRow& row) {
-  return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), escaped(row.answer));
+  return fmt::format("<td class=\"v {}\">{}</td>", look_of(row.answer), judge::answer_word(row.answer));
 }
 
 /// A name that may go on in the next line behind a slash, or where it is very long.
@@ -198,11 +198,11 @@ std::string overview(const std::vector<session::RunFolder>& runs, const std::vec
       const auto row = std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
                                     [&](const session::SummaryRow& r) { return r.name == name; });
       // In a narrow cell most of these words would be of what was not there to be judged.
-      const bool bare = many && row != run.summary.rows.end() && row->answer == answer_word(judge::Answer::not_tested);
+      const bool bare = many && row != run.summary.rows.end() && row->answer == judge::Answer::not_tested;
       html += row == run.summary.rows.end() ? "<td></td>"
               : bare                        ? "<td><span class=\"soft\" title=\"not put to the test\">–</span></td>"
                      : fmt::format("<td><span class=\"v {}\">{}</span><br><span class=\"soft\">{}</span></td>",
-                                   look_of(row->answer), escaped(row->answer),
+                                   look_of(row->answer), judge::answer_word(row->answer),
                                    row->worst_margin && !many ? escaped("margin " + row->margin_text()) : "");
     }
     html += "</tr>\n";

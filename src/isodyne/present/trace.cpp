@@ -25,11 +25,11 @@ bool healthy_twin(const session::RunFolder& run, const session::RunFolder& other
 }
 
 /// What counts for a requirement that several runs asked.
-std::string overall_of(const std::vector<std::string>& answers) {
+Answer overall_of(const std::vector<std::optional<Answer>>& answers) {
   for (const Answer a : {Answer::broken, Answer::held, Answer::undecided, Answer::interrupted}) {
-    if (contains(answers, answer_word(a))) return answer_word(a);
+    if (std::find(answers.begin(), answers.end(), a) != answers.end()) return a;
   }
-  return answer_word(Answer::not_tested);
+  return Answer::not_tested;
 }
 
 void fill_row(TraceRow& row, const std::vector<session::RunFolder>& runs) {
@@ -38,7 +38,7 @@ void fill_row(TraceRow& row, const std::vector<session::RunFolder>& runs) {
         std::find_if(run.summary.rows.begin(), run.summary.rows.end(),
                      [&](const session::SummaryRow& r) { return r.name == row.requirement && !r.expected; });
     const bool asked = found != run.summary.rows.end();
-    row.answers.push_back(asked ? found->answer : "");
+    row.answers.push_back(asked ? std::optional(found->answer) : std::nullopt);
     row.margins.push_back(asked && found->worst_margin ? found->margin_text() : "");
     if (asked) {
       row.description = found->description;
@@ -67,7 +67,7 @@ std::vector<std::string> naming(const program::Program& p, const program::Fault&
 namespace {
 
 bool broken_in(const std::vector<TraceRow>& rows, std::size_t row, std::size_t run) {
-  return rows[row].answers[run] == answer_word(Answer::broken);
+  return rows[row].answers[run] == Answer::broken;
 }
 
 /// What was broken before a fault acted is not its doing.
@@ -163,7 +163,7 @@ Trace trace_of(const std::vector<session::RunFolder>& runs) {
     TraceRow row;
     row.requirement = name;
     fill_row(row, runs);
-    if (row.overall == answer_word(Answer::not_tested)) t.untested.push_back(name);
+    if (row.overall == Answer::not_tested) t.untested.push_back(name);
     t.rows.push_back(std::move(row));
   }
   for (const program::Fault& f : p.faults) {
@@ -192,10 +192,10 @@ std::string trace_csv(const Trace& t) {
   };
   for (const TraceRow& row : t.rows) {
     for (std::size_t i = 0; i < t.runs.size(); ++i) {
-      if (row.answers[i].empty()) continue;
+      if (!row.answers[i]) continue;
       const TraceRun& r = t.runs[i];
       text += csv_line({row.requirement, row.source, r.scenario, joined(r.faults), joined(r.not_injected),
-                        row.answers[i], row.margins[i], r.folder});
+                        answer_word(*row.answers[i]), row.margins[i], r.folder});
     }
   }
   for (const std::string& f : t.uninjected) text += csv_line({"", "", "", f, "", "never injected", "", ""});
@@ -233,11 +233,11 @@ struct Look {
 };
 
 /// A colour and a sign, so that it can be read without colours.
-Look colours_of(const std::string& answer) {
-  if (answer == answer_word(Answer::held)) return {"#cfe8dd", "#00694d", "\xE2\x9C\x93"};
-  if (answer == answer_word(Answer::broken)) return {"#f3cdb4", "#a33f00", "\xE2\x9C\x97"};
-  if (answer == answer_word(Answer::not_tested)) return {"#f1f3f4", "#5b6770", "\xE2\x80\x93"};
-  if (answer.empty()) return {"#ffffff", "#5b6770", ""};
+Look colours_of(const std::optional<Answer>& answer) {
+  if (!answer) return {"#ffffff", "#5b6770", ""};
+  if (answer == Answer::held) return {"#cfe8dd", "#00694d", "\xE2\x9C\x93"};
+  if (answer == Answer::broken) return {"#f3cdb4", "#a33f00", "\xE2\x9C\x97"};
+  if (answer == Answer::not_tested) return {"#f1f3f4", "#5b6770", "\xE2\x80\x93"};
   return {"#f5efc9", "#6b6000", "?"};
 }
 
@@ -275,13 +275,13 @@ std::string trace_svg(const Trace& t) {
       "<text x=\"16\" y=\"30\" font-size=\"17\" font-weight=\"bold\" fill=\"#1d2730\">{2}: requirements against "
       "runs</text>\n",
       width, height, xml(t.bench));
-  const char* kinds[] = {"held", "broken", "undecided", "not put to the test"};
+  const Answer kinds[] = {Answer::held, Answer::broken, Answer::undecided, Answer::not_tested};
   for (int i = 0; i < 4; ++i) {
     const Look look = colours_of(kinds[i]);
     s += fmt::format(
         "<rect x=\"{}\" y=\"46\" width=\"20\" height=\"16\" fill=\"{}\"/><text x=\"{}\" y=\"59\" fill=\"{}\" "
         "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
-        16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, kinds[i]);
+        16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, answer_word(kinds[i]));
   }
   for (int c = 0; c < columns; ++c) {
     const int x = kLeft + c * kCell + kCell / 2 + 4;

@@ -18,10 +18,10 @@ struct TraceRun {
 
 struct TraceRow {
   std::string requirement, description, source;
-  std::vector<std::string> answers;  ///< per run; empty: it was not asked
+  std::vector<std::optional<judge::Answer>> answers;  ///< per run; nothing: it was not asked
   std::vector<std::string> margins;
   /// Over all runs: broken before held before undecided before not put to the test.
-  std::string overall;
+  judge::Answer overall = judge::Answer::not_tested;
 };
 
 /// Who looks for a fault, and who found it: two things. A requirement may name a fault and hold; one that has never

@@ -1,9 +1,15 @@
 #pragma once
 // What can come of a requirement, and its word.
 
+#include <optional>
+#include <string_view>
+
 namespace isodyne::program {
 
 enum class Answer { held, broken, not_tested, undecided, interrupted };
+
+constexpr Answer kAnswers[] = {Answer::held, Answer::broken, Answer::not_tested, Answer::undecided,
+                               Answer::interrupted};
 
 inline const char* answer_word(Answer answer) {
   switch (answer) {
@@ -19,6 +25,13 @@ inline const char* answer_word(Answer answer) {
       return "interrupted";
   }
   return "?";
+}
+
+inline std::optional<Answer> answer_named(std::string_view word) {
+  for (const Answer a : kAnswers) {
+    if (word == answer_word(a)) return a;
+  }
+  return std::nullopt;
 }
 
 }  // namespace isodyne::program

@@ -39,9 +39,8 @@ std::string SummaryRow::margin_text() const {
 }
 
 std::size_t Summary::count(judge::Answer answer) const {
-  const std::string word = judge::answer_word(answer);
   return static_cast<std::size_t>(
-      std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == word; }));
+      std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == answer; }));
 }
 
 std::string Summary::outcome() const {
@@ -98,10 +97,10 @@ SummaryRow expected_row(const program::Program& program, const std::string& scen
   row.formula = program.sources->in_one_line(step.span);
   row.description = "expected by the scenario: " + row.formula;
   row.tests = e.met + e.missed + (e.open ? 1 : 0);
-  row.answer = judge::answer_word(e.missed > 0 ? judge::Answer::broken
-                                  : e.open     ? judge::Answer::undecided
-                                  : e.met > 0  ? judge::Answer::held
-                                               : judge::Answer::not_tested);
+  row.answer = (e.missed > 0 ? judge::Answer::broken
+                : e.open     ? judge::Answer::undecided
+                : e.met > 0  ? judge::Answer::held
+                             : judge::Answer::not_tested);
   if (e.first_missed) {
     row.first_breach_s = to_seconds(*e.first_missed);
     row.breaches_s.emplace_back(*row.first_breach_s, *row.first_breach_s);
@@ -148,7 +147,7 @@ Summary summarize(const program::Program& program, const record::RunIdentity& id
     row.description = r.doc;
     row.source = r.source;
     row.formula = r.formula;
-    row.answer = judge::answer_word(v.answer);
+    row.answer = v.answer;
     row.tests = v.tests;
     if (v.first_breach) row.first_breach_s = to_seconds(*v.first_breach);
     for (const judge::Breach& b : v.breaches) row.breaches_s.emplace_back(to_seconds(b.begin), to_seconds(b.end));
@@ -188,7 +187,7 @@ Json row_json(const SummaryRow& r) {
   j["source"] = r.source;
   j["formula"] = r.formula;
   if (r.expected) j["expected_by_scenario"] = true;
-  j["verdict"] = r.answer;
+  j["verdict"] = judge::answer_word(r.answer);
   j["tests"] = r.tests;
   j["first_breach_s"] = maybe(r.first_breach_s);
   j["breaches_s"] = r.breaches_s;
@@ -205,7 +204,10 @@ SummaryRow row_from(const Json& j) {
   r.source = j.at("source");
   r.formula = j.at("formula");
   r.expected = j.value("expected_by_scenario", false);
-  r.answer = j.at("verdict");
+  const std::string verdict = j.at("verdict");
+  const auto answer = program::answer_named(verdict);
+  if (!answer) throw nlohmann::json::other_error::create(500, "`" + verdict + "` is no verdict", nullptr);
+  r.answer = *answer;
   r.tests = j.at("tests");
   r.first_breach_s = maybe<double>(j, "first_breach_s");
   r.breaches_s = j.at("breaches_s").get<std::vector<std::pair<double, double>>>();
@@ -323,11 +325,12 @@ std::string to_junit(const Summary& s) {
   for (const SummaryRow& r : s.rows) {
     pugi::xml_node test = test_case(fmt::format("{} {}", r.name, r.description));
     const std::string margin = fmt::format("{}; worst margin {}", r.formula, r.margin_text());
-    if (r.answer == judge::answer_word(Answer::held)) continue;
-    const bool broken = r.answer == judge::answer_word(Answer::broken);
-    const bool skipped = r.answer == judge::answer_word(Answer::not_tested);
+    if (r.answer == Answer::held) continue;
+    const bool broken = r.answer == Answer::broken;
+    const bool skipped = r.answer == Answer::not_tested;
     pugi::xml_node outcome = test.append_child(broken ? "failure" : skipped ? "skipped" : "error");
-    const std::string when = r.first_breach_s ? fmt::format("broken first at {}", moment(*r.first_breach_s)) : r.answer;
+    const std::string when =
+        r.first_breach_s ? fmt::format("broken first at {}", moment(*r.first_breach_s)) : judge::answer_word(r.answer);
     outcome.append_attribute("message") = when.c_str();
     outcome.text().set(printable(margin).c_str());
   }

@@ -18,7 +18,7 @@ namespace isodyne::session {
 struct SummaryRow {
   std::string name, description, source, formula;
   bool expected = false;  ///< by the scenario, not a requirement of the bench
-  std::string answer;     ///< a word of judge::answer_word
+  judge::Answer answer = judge::Answer::not_tested;
   std::int64_t tests = 0;
   std::optional<double> first_breach_s;
   std::vector<std::pair<double, double>> breaches_s;
