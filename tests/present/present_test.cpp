@@ -173,6 +173,12 @@ TEST_CASE("Verdicts survive the way to JSON and back") {
   CHECK(to_json(*back) == to_json(s));
   CHECK(back->rows[0].margin_text() == "-0.1 cm");
   CHECK(back->rows[1].margin_text() == "–");
+  // A word that is no verdict would else be counted as none of them.
+  std::string other = to_json(s);
+  other.replace(other.find("\"broken\""), 8, "\"borken\"");
+  const auto refused = read_summary(folder.write("o.json", other));
+  REQUIRE_FALSE(refused);
+  test::shows(refused.failure().text(), "`borken` is no verdict");
 }
 
 TEST_CASE("JUnit counts failures, skipped and errors, and escapes what people write") {
