@@ -64,6 +64,11 @@ void let_it_be_written() {
 
 #ifndef ISODYNE_UNDER_SANITIZER
 void on_crash(int signal) {
+  // Somebody ends the process already, and another thread stumbles over it: the first cause is the one to tell.
+  if (g_board->exited.load(std::memory_order_relaxed) != 0) {
+    let_it_be_written();
+    _exit(kEnded);
+  }
   g_board->signal.store(signal, std::memory_order_relaxed);
   let_it_be_written();
   std::signal(signal, SIG_DFL);

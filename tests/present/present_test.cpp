@@ -175,7 +175,7 @@ TEST_CASE("Verdicts survive the way to JSON and back") {
   CHECK(back->rows[1].margin_text() == "–");
   // A word that is no verdict would else be counted as none of them.
   std::string other = to_json(s);
-  other.replace(other.find("\"broken\""), 8, "\"borken\"");
+  other.replace(other.find("\"verdict\": \"broken\""), 19, "\"verdict\": \"borken\"");
   const auto refused = read_summary(folder.write("o.json", other));
   REQUIRE_FALSE(refused);
   test::shows(refused.failure().text(), "`borken` is no verdict");
