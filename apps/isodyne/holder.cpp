@@ -259,6 +259,9 @@ void Progress::evidence_in(const std::string& folder, const std::string& started
   put_text(g_board->bench_folder, bench_folder);
 }
 void Progress::alive() {
+  // And once more when the first image was shown: what has been made meanwhile is not destroyed under other threads.
+  static std::atomic<bool> shown{false};
+  if (g_board != nullptr && !shown.exchange(true, std::memory_order_relaxed)) std::atexit(on_exit);
   if (g_board != nullptr) g_board->alive.fetch_add(1, std::memory_order_relaxed);  // nothing else is published with it
 }
 void Progress::begin() {
