@@ -15,7 +15,7 @@ FREE_TEXT = [
     (re.compile(r"isodyne \d+\.\d+\.\d+\S*|Isodyne \d+\.\d+\.\d+\S*"), "VERSION"),
     (re.compile(r"\d+\.\d+\.\d+(-\d+-g[0-9a-f]+)?(-changed)?"), "VERSION"),
     (re.compile(r"[\d,. ]*\d ?x real time"), "SPEED"),
-    (re.compile(r"[\d.]+ (ns|µs|us|ms|s|min) of (the )?wall clock|in [\d.]+ (ms|s|min)\b"), "TOOK"),
+    (re.compile(r"simulated in [\d.]+ (ms|s|min)\b"), "TOOK"),
     (re.compile(r'\btime="[\d.e-]+"|timestamp="[^"]*"'), "TOOK"),
     (re.compile(r"/(before|after)/"), "/HERE/"),
     (re.compile(r"CreationDate \(D:\d+Z\)"), "WHEN"),
@@ -91,6 +91,9 @@ def main():
     for path in sorted(set(listed[0]) & set(listed[1])):
         counts[path.suffix] = counts.get(path.suffix, 0) + 1
         told += [f"{path}: {t}" for t in files(before / path, after / path)]
+    # Two commands that were both refused would agree about nothing.
+    told += [f"{p}: refused, so nothing was compared" for p in sorted((after / "said").glob("*.out"))
+             if p.read_text().rstrip().endswith("status 2")]
     for line in told:
         print(line)
     kinds = ", ".join(f"{n} {s or 'other'}" for s, n in sorted(counts.items()))

@@ -102,6 +102,8 @@ void Breakpoint::done() {
   }
   changed_.notify_all();
   if (keyboard_.joinable()) keyboard_.join();
+  if (inbox_ != nullptr) say_refused();
+  inbox_ = nullptr;
 }
 
 void Breakpoint::image(const observe::Image& image) {
@@ -131,7 +133,11 @@ void Breakpoint::image(const observe::Image& image) {
 std::int64_t Breakpoint::give(observe::Command command) {
   command.ticket = ++ticket_;
   command.who = observe::Giver::console;
-  while (!inbox_->put(command)) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  while (!inbox_->put(command)) {
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    const std::lock_guard lock(mutex_);
+    if (done_) break;  // there is nobody any more who would take it
+  }
   return command.ticket;
 }
 

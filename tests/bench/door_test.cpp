@@ -46,10 +46,9 @@ struct Running {
   std::atomic<bool> stop{false};
   bench::RunResult result;
 
-  explicit Running(std::shared_ptr<const program::Program> p, bench::RunPlan plan)
-      : program(std::move(p)),
-        seen(program, {"x", "gain", "z", "doubled", "held"}),
-        run(program, std::move(plan), nullptr, seen) {}
+  Running(std::shared_ptr<const program::Program> p, bench::RunPlan plan,
+          std::vector<std::string> watched = {"x", "gain", "z", "doubled", "held"})
+      : program(std::move(p)), seen(program, std::move(watched)), run(program, std::move(plan), nullptr, seen) {}
   void go() { result = run.execute(stop); }
   program::VarId id(const std::string& name) const { return program->find(name); }
   double at(const std::string& name, double seconds) const {
@@ -326,4 +325,98 @@ TEST_CASE("A run that keeps to the wall clock takes commands at its next instant
   CHECK(r.result.ended_at == 400ms);
   CHECK(r.result.ending == observe::Ending::interrupted);
   CHECK(r.seen.last("gain") == 4);
+}
+
+TEST_CASE("What the run did not live to carry out comes back too") {
+  bench::RunPlan plan = lasting(1000ms);
+  Running r(plant(), plan);
+  r.run.inbox().put(command(CommandKind::set, 1, 2s, r.id("x"), 5));
+  r.run.inbox().put(command(CommandKind::end, 2, 3s));
+  r.go();
+  const auto outcomes = r.outcomes();
+  REQUIRE(outcomes.size() == 2);
+  for (const auto& [ticket, o] : outcomes) CHECK(o.refusal == Refusal::run_over);
+  CHECK_FALSE(r.run.inbox().put(command(CommandKind::mark, 3, {})));
+}
+
+TEST_CASE("A quantity gets only what it can be, and a fault only what it is made for") {
+  const auto p = program_of(R"(
+choice Way { up, down }
+table steep(t: s) -> 1 = [0 s: 1, 1 s: 11] linear
+table over(t: s, n: 1) -> 1 = [0 s: [0: 1, 1: 2], 1 s: [0: 1, 1: 2]] linear
+bench B { step 10 ms
+  input lamp : bool = false
+  input count : int = 0
+  input way : Way = up
+  param gain : 1 = 2  from 0 to 10
+  let doubled : 1 = 2 * gain + steep(time) + over(time, 0)
+}
+fault late { on doubled  offset 1  from 10 s }
+)");
+  bench::RunPlan plan = lasting(1000ms);
+  plan.faults = {0};
+  const auto table = [&](const char* name) {
+    const auto& all = p->tables;
+    return static_cast<std::int32_t>(
+        std::find_if(all.begin(), all.end(), [&](const auto& x) { return x.name == name; }) - all.begin());
+  };
+  const auto add = [&](CommandKind kind, const char* target, double value, std::int32_t index = program::kNone) {
+    const auto ticket = static_cast<std::int64_t>(plan.commands.size());
+    plan.commands.push_back(command(kind, ticket, 500ms, target == nullptr ? program::kNone : p->find(target), value));
+    plan.commands.back().index = index;
+    plan.commands.back().over = 100ms;
+  };
+  add(CommandKind::set, "lamp", 0.5);
+  add(CommandKind::set, "count", 2.5);
+  add(CommandKind::set, "way", 2);
+  add(CommandKind::set, "way", -1);
+  add(CommandKind::ramp, "lamp", 1);
+  add(CommandKind::ramp, "count", 3);
+  add(CommandKind::play, "way", 0, table("steep"));
+  add(CommandKind::play, "gain", 0, table("over"));  // it has two arguments
+  add(CommandKind::inject, nullptr, 0, 0);
+  add(CommandKind::set, "lamp", 1);
+  add(CommandKind::set, "way", 1);
+  add(CommandKind::play, "gain", 0, table("steep"));  // up to 2 within its time
+  add(CommandKind::play, "gain", 0, table("steep"));
+  plan.commands.back().over = 950ms;  // up to 10.5
+  Running r(p, plan, {"lamp", "way", "gain"});
+  r.go();
+  const auto outcomes = r.outcomes();
+  const std::vector<Refusal> expected{
+      Refusal::not_of_type, Refusal::not_of_type, Refusal::not_of_type,   Refusal::not_of_type, Refusal::not_of_type,
+      Refusal::not_of_type, Refusal::not_of_type, Refusal::unknown,       Refusal::not_by_hand, Refusal::none,
+      Refusal::none,        Refusal::none,        Refusal::outside_limits};
+  REQUIRE(outcomes.size() == expected.size());
+  for (std::size_t i = 0; i < expected.size(); ++i) {
+    INFO(i);
+    CHECK(outcomes.at(static_cast<std::int64_t>(i)).refusal == expected[i]);
+  }
+  CHECK(r.seen.last("lamp") == 1);
+  CHECK(r.seen.last("way") == 1);
+  CHECK(r.seen.last("gain") == 2);
+}
+
+TEST_CASE("A state is stored only where it can be reached again, and a step is one at least") {
+  bench::RunPlan plan = lasting(1000ms);
+  plan.commands.push_back(command(CommandKind::ramp, 1, 100ms, plant()->find("x"), 4));
+  plan.commands.back().over = 100ms;
+  for (const bool paced : {false, true}) {
+    INFO(paced);
+    if (paced) plan.commands.clear(), plan.pace = bench::PacePlan{};
+    Running r(plant(), plan);
+    int saved = 0;
+    r.run.save_with([&](const char*) { return ++saved > 0; });
+    Command save = command(CommandKind::save, 2, 500ms);
+    save.text = "s.json";
+    r.run.inbox().put(save);
+    Command step = command(CommandKind::step, 3, 600ms);
+    step.steps = 0;
+    r.run.inbox().put(step);
+    r.go();
+    CHECK(saved == 0);
+    const auto outcomes = r.outcomes();
+    CHECK(outcomes.at(2).refusal == (paced ? Refusal::only_lockstep : Refusal::not_storable));
+    CHECK(outcomes.at(3).refusal == (paced ? Refusal::only_lockstep : Refusal::no_steps));
+  }
 }

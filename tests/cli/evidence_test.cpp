@@ -403,6 +403,10 @@ TEST_CASE("A curve that hardly moves is drawn flat, not refused: its axis has ro
   CHECK(drawn.status == 0);
   // and its ticks can be told apart
   CHECK(has(slurp(folder / "f.svg"), ">5.3999998<"));
+  const Output shown = shell("LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " show m level", folder.path());
+  INFO(shown.out);
+  CHECK(has(shown.out, "≈5.4 ┤"));  // the terminal has no room for such a scale
+  CHECK(shown.out.find("5.4 ┤") == shown.out.rfind("5.4 ┤"));
 }
 
 TEST_CASE("Names of curves are cut only where they have no room beside their value, and rounded values say so") {

@@ -568,10 +568,10 @@ TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
 
 TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const Ran r;
-  r.folder.write(
-      "keys",
-      "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nset pump = 0.7 m/s\nsave "
-      "soon.json\nuntil tank.level > 2.5 m\nquit\n");
+  r.folder.write("keys",
+                 "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nset pump = 0.7 m/s\nsave "
+                 "soon.json\nuntil tank.level > 2.5 m\n"
+                 "set pump = 0.5 m/s\nquit\n");
   const Output o = shell(
       fmt::format(
           "script -qec \"{} run bench.dyne fill --no-report --out b --break 'tank.level > 2 m'\" /dev/null < keys",
@@ -584,6 +584,9 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   shows(o.out, "the steps are made");
   shows(o.out, "tank.level > 2.5 m");
   shows(o.out, "interrupted");
+  // The last word came too late, whatever was said when it was typed.
+  shows(o.out, "pump was not set");
+  shows(o.out, "the run was over before");
   CHECK(fs::exists(r.folder / "here.json"));
   const auto recording = record::Recording::open(r.folder / "b/recording.h5");
   REQUIRE(recording);

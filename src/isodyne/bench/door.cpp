@@ -97,6 +97,7 @@ void Door::about_plant(const Command& c) {
     if (lockstep_) changes_.push_back({state_.now, c.target, c.value});
     return;
   }
+  more_than_sets_ = more_than_sets_ || c.kind != CommandKind::mark;
   observer_->event(observe::event_of(c, state_.now));
 }
 
@@ -118,11 +119,18 @@ Refusal Door::try_plant(const Command& c) {
       return stop_moving(c.target) ? Refusal::none : Refusal::not_moving;
     case CommandKind::inject:
     case CommandKind::clear:
-      if (c.index < 0 || static_cast<std::size_t>(c.index) >= program_.faults.size()) return Refusal::unknown;
-      return faults_.command(c.index, c.kind == CommandKind::inject, state_.now) ? Refusal::none : Refusal::not_chosen;
+      return try_fault(c);
     default:
       return Refusal::none;  // a mark is its event
   }
+}
+
+Refusal Door::try_fault(const Command& c) {
+  if (c.index < 0 || static_cast<std::size_t>(c.index) >= program_.faults.size()) return Refusal::unknown;
+  const bool inject = c.kind == CommandKind::inject;
+  // Others look at their own condition: they would be told to begin, and not do so.
+  if (inject && at(program_.faults, c.index).when != program::Fault::When::by_hand) return Refusal::not_by_hand;
+  return faults_.command(c.index, inject, state_.now) ? Refusal::none : Refusal::not_chosen;
 }
 
 Refusal Door::settable(const Command& c) const {
@@ -130,10 +138,42 @@ Refusal Door::settable(const Command& c) const {
     return Refusal::unknown;
   const program::Variable& v = program_.variable(c.target);
   if (v.role != program::Role::input && v.role != program::Role::param) return Refusal::not_settable;
-  if (c.kind == CommandKind::play)
-    return c.index < 0 || static_cast<std::size_t>(c.index) >= tables_.size() ? Refusal::unknown : Refusal::none;
-  if (!std::isfinite(c.value)) return Refusal::not_a_number;
-  if (v.limits && (c.value < v.limits->first || c.value > v.limits->second)) return Refusal::outside_limits;
+  if (c.kind != CommandKind::set && v.type.kind != program::Type::Kind::real) return Refusal::not_of_type;
+  return c.kind == CommandKind::play ? playable(c) : fits(v, c.value);
+}
+
+Refusal Door::fits(const program::Variable& v, double value) const {
+  if (!std::isfinite(value)) return Refusal::not_a_number;
+  using Kind = program::Type::Kind;
+  const bool whole = value == std::floor(value);
+  if (v.type.kind != Kind::real && !whole) return Refusal::not_of_type;
+  if (v.type.kind == Kind::boolean && value != 0 && value != 1) return Refusal::not_of_type;
+  if (v.type.kind == Kind::choice) {
+    const auto labels = static_cast<double>(at(program_.choices, v.type.choice).labels.size());
+    if (value < 0 || value >= labels) return Refusal::not_of_type;
+  }
+  if (v.limits && (value < v.limits->first || value > v.limits->second)) return Refusal::outside_limits;
+  return Refusal::none;
+}
+
+/// Between its points a table is never beyond them, so these and the ends of what is played tell whether all fits.
+Refusal Door::playable(const Command& c) const {
+  if (c.index < 0 || static_cast<std::size_t>(c.index) >= program_.tables.size()) return Refusal::unknown;
+  const program::Table& table = at(program_.tables, c.index);
+  if (!table.y.empty()) return Refusal::unknown;
+  const program::Variable& v = program_.variable(c.target);
+  const double last = to_seconds(c.over);
+  const auto value = [&](double seconds) {
+    return program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(c.index)], seconds, 0);
+  };
+  for (const double ends : {0.0, last}) {
+    if (const Refusal refusal = fits(v, value(ends)); refusal != Refusal::none) return refusal;
+  }
+  for (std::size_t i = 0; i < table.x.size(); ++i) {
+    const bool played = table.x[i] <= last || table.outside == program::Table::Outside::repeated;
+    if (!played) continue;
+    if (const Refusal refusal = fits(v, table.z[i]); refusal != Refusal::none) return refusal;
+  }
   return Refusal::none;
 }
 
@@ -165,10 +205,13 @@ bool Door::stop_moving(program::VarId target) {
 
 std::vector<observe::Change> Door::changes(Time next) const {
   std::vector<observe::Change> all = changes_;
-  for (const Command& c : pending_) {
+  const auto add = [&](const Command& c) {
     if (c.kind == CommandKind::set && settable(c) == Refusal::none)
       all.push_back({std::max(next, c.when), c.target, c.value});
-  }
+  };
+  std::for_each(planned_.begin() + static_cast<std::ptrdiff_t>(planned_done_), planned_.end(), add);
+  std::for_each(pending_.begin(), pending_.end(), add);
+  std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.at < b.at; });
   return all;
 }
 
@@ -191,19 +234,27 @@ Door::Course Door::course() {
 }
 
 Refusal Door::heed(const Command& c) {
-  switch (c.kind) {
-    case CommandKind::end:
-      ending_ = true;
-      return Refusal::none;
-    case CommandKind::save:
-      return save_ && c.text != nullptr && save_(c.text) ? Refusal::none : Refusal::failed;
-    default:
-      break;
+  if (c.kind == CommandKind::end) {
+    ending_ = true;
+    return Refusal::none;
   }
   if (!lockstep_) return Refusal::only_lockstep;
+  if (c.kind == CommandKind::save) {
+    if (more_than_sets_) return Refusal::not_storable;
+    return save_ && c.text != nullptr && save_(c.text) ? Refusal::none : Refusal::failed;
+  }
+  if (c.kind == CommandKind::step && c.steps < 1) return Refusal::no_steps;
   standing_ = c.kind == CommandKind::pause;
   steps_left_ = c.kind == CommandKind::step ? c.steps : 0;
   return Refusal::none;
+}
+
+void Door::close() {
+  inbox_.close();
+  fetch();
+  for (const Command& c : pending_) answer(c, Refusal::run_over);
+  pending_.clear();
+  for (; planned_done_ < planned_.size(); ++planned_done_) answer(planned_[planned_done_], Refusal::run_over);
 }
 
 }  // namespace isodyne::bench

@@ -42,6 +42,8 @@ class Door {
   Course shown();
   /// Asked again and again while the run stands.
   Course course();
+  /// The run is over: what was not carried out any more is told so.
+  void close();
 
   /// Planned commands that could not be carried out: how many, and the first with the reason.
   std::int64_t refused() const { return refused_; }
@@ -68,7 +70,10 @@ class Door {
   void fetch();
   void about_plant(const observe::Command& command);
   observe::Refusal try_plant(const observe::Command& command);
+  observe::Refusal try_fault(const observe::Command& command);
   observe::Refusal settable(const observe::Command& command) const;
+  observe::Refusal fits(const program::Variable& variable, double value) const;
+  observe::Refusal playable(const observe::Command& command) const;
   observe::Refusal heed(const observe::Command& command);
   void answer(const observe::Command& command, observe::Refusal refusal);
   void write(program::VarId target, double value);
@@ -92,6 +97,7 @@ class Door {
   std::vector<iso_table> tables_;
   std::vector<observe::Change> changes_;
   bool lockstep_, standing_ = false, ending_ = false;
+  bool more_than_sets_ = false;  ///< was done: a stored state would not know it
   std::int64_t steps_left_ = 0;  ///< until it stands again; 0: none is counted
 };
 

@@ -70,6 +70,7 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
     run_instants();
   plant_.end_crew();
   controllers_.close(result_);
+  door_.close();
   result_.ended_at = state_.now;
   list_remarks();
   result_.expected = scenario_.expected();

@@ -52,6 +52,16 @@ const char* refusal_text(Refusal refusal) {
       return "the parameter has limits, and this is outside of them";
     case Refusal::not_a_number:
       return "it is no finite number";
+    case Refusal::not_of_type:
+      return "it can have no such value";
+    case Refusal::not_by_hand:
+      return "the fault is not one `by hand`";
+    case Refusal::no_steps:
+      return "a step is one instant at least";
+    case Refusal::not_storable:
+      return "more was done than values that were set: the state could not be reached again";
+    case Refusal::run_over:
+      return "the run was over before";
     case Refusal::not_chosen:
       return "the fault was not chosen for this run";
     case Refusal::unknown:

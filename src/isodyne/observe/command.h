@@ -45,11 +45,16 @@ enum class Refusal : std::uint8_t {
   not_settable,    ///< only inputs and parameters of the bench can be set while it runs
   outside_limits,  ///< the parameter has limits
   not_a_number,    ///< the value is none
+  not_of_type,     ///< no truth, no whole number, no label; or it cannot move
   not_chosen,      ///< the fault was not chosen for this run
+  not_by_hand,     ///< the fault is not made to be injected: it begins by itself
   unknown,         ///< there is no quantity, fault or table of this number
   only_lockstep,   ///< a run that keeps to the wall clock cannot stand
   not_moving,      ///< nothing moves what should be released
   too_many,        ///< too many quantities move already
+  no_steps,        ///< fewer than one
+  not_storable,    ///< more was done than a stored state knows: it could not be reached again
+  run_over,        ///< the run ended before
   failed           ///< what had to be written could not be
 };
 /// "only inputs and parameters can be set while a bench runs"

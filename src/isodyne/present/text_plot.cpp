@@ -119,10 +119,11 @@ std::string curve_lines(const SignalView& c, const TextPlotStyle& s) {
     if (!e.empty()) range.add(e.low), range.add(e.high);
   }
   if (range.empty()) return right("", kScale) + (c.values.empty() ? "no values in this time\n" : "no finite values\n");
-  const bool constant = range.low == range.high;
-  const double low = constant ? range.low - 1 : range.low, high = constant ? range.high + 1 : range.high;
+  // Where the scale has no room to tell its ends apart, a curve between them would be a picture of nothing.
+  const std::string top = short_number(range.high, range.low), bottom = short_number(range.low, range.high);
+  const bool exact = range.low == range.high, constant = exact || top == bottom;
   const auto row = [&](double v) {
-    const double share = (high - v) / (high - low);
+    const double share = constant ? 0.5 : (range.high - v) / (range.high - range.low);
     return std::min(dots.down() - 1, static_cast<std::size_t>(share * static_cast<double>(dots.down() - 1) + 0.5));
   };
   for (std::size_t x = 0; x < all.size(); ++x) {
@@ -133,11 +134,11 @@ std::string curve_lines(const SignalView& c, const TextPlotStyle& s) {
   for (std::size_t i = 0; i < s.height; ++i) {
     std::string scale;
     if (constant) {
-      if (i == s.height / 2) scale = short_number(range.low, range.low);
+      if (i == s.height / 2) scale = exact ? short_number(range.low, range.low) : (s.ascii ? "~" : "≈") + top;
     } else if (i == 0) {
-      scale = short_number(range.high, range.low);
+      scale = top;
     } else if (i + 1 == s.height) {
-      scale = short_number(range.low, range.high);
+      scale = bottom;
     }
     text += right(scale, kScale - 1) + (s.ascii ? " |" : " ┤") + dots.line(i) + "\n";
   }

@@ -1,12 +1,9 @@
 #include "isodyne/session/summary.h"
 
 #include <algorithm>
-#include <cerrno>
 #include <cmath>
-#include <cstring>
-#include <filesystem>
-#include <fstream>
 #include <sstream>
+#include <stdexcept>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -206,7 +203,7 @@ SummaryRow row_from(const Json& j) {
   r.expected = j.value("expected_by_scenario", false);
   const std::string verdict = j.at("verdict");
   const auto answer = program::answer_named(verdict);
-  if (!answer) throw nlohmann::json::other_error::create(500, "`" + verdict + "` is no verdict", nullptr);
+  if (!answer) throw std::runtime_error("`" + verdict + "` is no verdict");
   r.answer = *answer;
   r.tests = j.at("tests");
   r.first_breach_s = maybe<double>(j, "first_breach_s");
@@ -292,7 +289,7 @@ Result<Summary> read_summary(const std::string& file) {
     if (j.contains("controllers")) s.controllers = j.at("controllers").get<std::vector<ControllerSummary>>();
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));
     return s;
-  } catch (const nlohmann::json::exception& e) {
+  } catch (const std::exception& e) {
     return Failure{"cannot read the verdicts", file, e.what()};
   }
 }
