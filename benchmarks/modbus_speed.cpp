@@ -13,7 +13,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/bench/pacer.h"
-#include "isodyne/bench/rights.h"
+#include "isodyne/bench/realtime_privileges.h"
 #include "isodyne/ports/modbus/server_port.h"
 #include "isodyne/ports/peer.h"
 
@@ -80,7 +80,7 @@ double ours(std::chrono::milliseconds span, StepTimes& lateness, std::int64_t& o
   if (!port.open(1ms) || !port.look(reads, writes)) std::abort();
   std::atomic<bool> stop{false};
   std::thread plant([&] {
-    const bench::Rights rights = bench::take_rights(-1);
+    const bench::RealtimePrivileges rights = bench::take_privileges(-1);
     bench::Pacer pacer(1ms, 1);
     Time at{};
     (void)port.begin();
@@ -95,7 +95,7 @@ double ours(std::chrono::milliseconds span, StepTimes& lateness, std::int64_t& o
     lateness.join(pacer.lateness());
     overruns += pacer.overruns();
     steps += pacer.steps();
-    bench::give_back_rights(rights);
+    bench::give_back(rights);
   });
   const ports::HostPort peer = ports::host_and_port(port.bound());
   const double rate = poll(peer.host, peer.port, span);

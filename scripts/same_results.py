@@ -16,6 +16,7 @@ FREE_TEXT = [
     (re.compile(r"\d+\.\d+\.\d+(-\d+-g[0-9a-f]+)?(-changed)?"), "VERSION"),
     (re.compile(r"[\d,. ]*\d ?x real time"), "SPEED"),
     (re.compile(r"simulated in [\d.]+ (ms|s|min)\b"), "TOOK"),
+    (re.compile(r" in [\d.]+ (ms|s|min) of wall time"), "TOOK"),
     (re.compile(r'\btime="[\d.e-]+"|timestamp="[^"]*"'), "TOOK"),
     (re.compile(r"/(before|after)/"), "/HERE/"),
     (re.compile(r"CreationDate \(D:\d+Z\)"), "WHEN"),

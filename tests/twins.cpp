@@ -44,9 +44,9 @@ class Stimulus {
     }
     for (engine::TapState& tap : state.taps) {
       if (random_.uniform() > 0.02) continue;
-      const bool active = !tap.active;
+      const bool active = !tap.any_on;
       tap = {};
-      tap.active = tap.on = active;
+      tap.any_on = tap.on = active;
       tap.kind = static_cast<program::FaultKind>(static_cast<int>(random_.uniform() * 17));
       tap.amount = random_.uniform();
       tap.since = to_seconds(state.now);

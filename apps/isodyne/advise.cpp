@@ -4,10 +4,9 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/bench/advice.h"
-#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/advice_figure.h"
+#include "isodyne/session/advice.h"
 #include "isodyne/session/summary.h"
 #include "plans.h"
 #include "table.h"
@@ -48,7 +47,7 @@ std::optional<std::vector<program::VarId>> read_signals(const Arguments& argumen
                           meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
     return std::nullopt;
   }
-  return chosen.empty() ? bench::usual_signals(p) : chosen;
+  return chosen.empty() ? session::usual_signals(p) : chosen;
 }
 
 std::string percent(double share) {
@@ -57,9 +56,9 @@ std::string percent(double share) {
 }
 
 /// The signal with the largest share of its range.
-const bench::SignalError* worst_of(const bench::Trial& t) {
-  const bench::SignalError* worst = nullptr;
-  for (const bench::SignalError& e : t.errors) {
+const session::SignalError* worst_of(const session::Trial& t) {
+  const session::SignalError* worst = nullptr;
+  for (const session::SignalError& e : t.errors) {
     if (worst == nullptr || e.share > worst->share) worst = &e;
   }
   return worst;
@@ -71,7 +70,7 @@ std::string amount(const program::Program& p, program::VarId id, double value) {
   return fmt::format("{:.3g} {}", value / unit.factor, unit.text == "1" ? "" : unit.text);
 }
 
-void say_trials(const program::Program& p, const bench::Advice& advice) {
+void say_trials(const program::Program& p, const session::Advice& advice) {
   Table table({{"Method", Table::Align::left},
                {"Step", Table::Align::right},
                {"Largest error", Table::Align::right},
@@ -82,8 +81,8 @@ void say_trials(const program::Program& p, const bench::Advice& advice) {
                {"of step", Table::Align::right},
                {"Worst signal", Table::Align::left}});
   for (std::size_t i = 0; i < advice.trials.size(); ++i) {
-    const bench::Trial& t = advice.trials[i];
-    const bench::SignalError* worst = worst_of(t);
+    const session::Trial& t = advice.trials[i];
+    const session::SignalError* worst = worst_of(t);
     if (!t.trouble.empty() || worst == nullptr) {
       table.row({program::method_word(t.method), format_span(t.step), "–", "–", "–", "–", "–", "–", t.trouble}, "33",
                 8);
@@ -103,7 +102,7 @@ void say_trials(const program::Program& p, const bench::Advice& advice) {
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
 }
 
-void say_paces(const bench::Advice& advice) {
+void say_paces(const session::Advice& advice) {
   if (advice.paces.empty()) return;
   say("");
   say("Time constants of the parts' own states, from the eigenvalues of their linearisation along the run:");
@@ -121,10 +120,10 @@ void say_paces(const bench::Advice& advice) {
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
 }
 
-void say_verdict(const bench::Advice& advice, double tolerance) {
+void say_verdict(const session::Advice& advice, double tolerance) {
   say("");
   if (advice.recommended) {
-    const bench::Trial& t = advice.trials[*advice.recommended];
+    const session::Trial& t = advice.trials[*advice.recommended];
     say(fmt::format(
         "Recommended: step {}  method {}: the largest error is {} of a signal's range (tolerance {}), and a "
         "step takes {:.2g} % of its time.",
@@ -143,18 +142,18 @@ void say_verdict(const bench::Advice& advice, double tolerance) {
   say(text);
 }
 
-Json to_json(const program::Program& p, const bench::Advice& advice, double tolerance) {
+Json to_json(const program::Program& p, const session::Advice& advice, double tolerance) {
   Json j;
   j["tolerance"] = tolerance;
   j["compared_every_s"] = to_seconds(advice.compared_every);
-  for (const bench::Trial& t : advice.trials) {
+  for (const session::Trial& t : advice.trials) {
     Json row{{"method", program::method_word(t.method)}, {"step_s", to_seconds(t.step)}};
     if (t.trouble.empty()) {
       row["worst_share"] = t.worst;
       row["within_tolerance"] = t.good;
       row["order"] = t.order ? Json(*t.order) : Json();
       row["cost_s"] = t.cost_ns / 1e9;
-      for (const bench::SignalError& e : t.errors)
+      for (const session::SignalError& e : t.errors)
         row["signals"][p.variable(e.signal).name] = {{"largest", e.largest}, {"rms", e.rms}, {"share", e.share}};
     } else {
       row["trouble"] = t.trouble;
@@ -179,19 +178,19 @@ int run_advise(const Arguments& arguments) {
   const auto tolerance = read_tolerance(arguments);
   const auto signals = read_signals(arguments, p);
   if (!wanted || !tolerance || !signals) return kWrongInput;
-  ports::ForeignCalls calls(wanted->answer_within);
-  bench::AdviceWish wish;
-  wish.plan = wanted->plan;
+  session::AdviceWish wish;
+  wish.request.bench = session::bench_of(loaded, folder_of(file));
+  wish.request.plan = wanted->plan;
+  wish.request.answer_within = wanted->answer_within;
+  wish.request.evidence.judged = false;
   wish.signals = *signals;
   wish.tolerance = *tolerance;
-  wish.make_port =
-      ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls});
   ProgressLine line;
   wish.progress = [&](const std::string& what, double share) {
     line.draw(share, what);
     return true;
   };
-  const bench::Advice advice = bench::advise(loaded.program, wish);
+  const session::Advice advice = session::advise(wish);
   line.clear();
   if (!advice.trouble.empty()) {
     say_error(advice.trouble);

@@ -1,6 +1,5 @@
 // baseline: runs that were accepted, and whether later ones are still like them.
 
-#include <cctype>
 #include <filesystem>
 #include <fstream>
 
@@ -9,7 +8,6 @@
 #include "command.h"
 #include "compare.h"
 #include "isodyne/core/file.h"
-#include "isodyne/core/text.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/session/summary.h"
 #include "runs.h"
@@ -23,23 +21,7 @@ namespace {
 
 /// A folder for everything that was asked of a run: what ought to give the same again.
 fs::path place_of(const Arguments& arguments, const record::Recording& r) {
-  const record::RunIdentity& i = r.identity();
-  std::string name = (r.bench().empty() ? "bench" : r.bench()) + "-" + (i.scenario.empty() ? "run" : i.scenario);
-  for (const std::string& f : i.faults) name += "-" + f;
-  if (!i.harness.empty()) name += "-alone-" + i.harness;
-  if (!i.setting.empty()) name += "-" + i.setting;
-  if (i.seed != 1) name += fmt::format("-seed{}", i.seed);
-  if (i.method == record::kReferenceMethod) name += "-reference";
-  if (!i.pace.empty()) name += "-paced";
-  for (const char c : i.pace)
-    name += std::isdigit(static_cast<unsigned char>(c)) != 0 || c == '.' ? std::string(1, c) : "";
-  if (!i.longest.empty()) {  // however it was written
-    const auto span = read_span(i.longest);
-    name += "-for";
-    for (const char c : span ? format_span(*span) : i.longest) name += c == ' ' || c == '/' ? "" : std::string(1, c);
-  }
-  if (!i.state.empty()) name += fmt::format("-from{:08x}", static_cast<std::uint32_t>(fnv1a(i.state)));
-  return fs::path(arguments.value(Option::folder).value_or("baseline")) / name;
+  return fs::path(arguments.value(Option::folder).value_or("baseline")) / record::wish_name(r.identity(), r.bench());
 }
 
 int copy_of(const std::string& run, const fs::path& to, const std::vector<std::string>& allowances) {

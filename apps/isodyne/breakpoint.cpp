@@ -13,41 +13,18 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "holder.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
+#include "isodyne/session/worker.h"
 #include "table.h"
 #include "terminal.h"
+#include "typed.h"
 
 namespace isodyne::app {
 
 using Json = nlohmann::ordered_json;
 
 namespace {
-
-/// The bench with one more text; mistakes are printed, null then.
-std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
-                                                  const std::string& text) {
-  check::Wish wish;
-  wish.harness = harness;
-  wish.rules = check::Rules{"what was typed", text, false};
-  const check::Loaded loaded = load_file(file, wish);
-  if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
-  return loaded.program;
-}
-
-std::vector<std::pair<program::VarId, program::VarId>> matched(const program::Program& there,
-                                                               const program::Program& here) {
-  std::map<std::string, program::VarId> known;
-  for (std::size_t i = 0; i < here.variables.size(); ++i)
-    known[here.variables[i].name] = static_cast<program::VarId>(i);
-  std::vector<std::pair<program::VarId, program::VarId>> same;
-  for (std::size_t i = 0; i < there.variables.size(); ++i) {
-    const auto found = known.find(there.variables[i].name);
-    if (found != known.end() && !found->first.empty()) same.emplace_back(static_cast<program::VarId>(i), found->second);
-  }
-  return same;
-}
 
 constexpr const char* kProbe = "stop_here";
 
@@ -82,19 +59,25 @@ Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> progra
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
     say_error(
         "--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
-    good_ = false;
+    understood_ = false;
     return;
   }
   condition_ = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, plan_.condition);
-  good_ = condition_->good();
+  understood_ = condition_->good();
   if (plan_.dump) std::ofstream(*plan_.dump, std::ios::trunc);
 }
 
-void Breakpoint::follow(bench::CommandInbox& inbox) {
-  inbox_ = &inbox;
+void Breakpoint::begins(bench::Run& run) {
+  inbox_ = &run.inbox();
   if (!plan_.dump) keyboard_ = std::thread([this] { work(); });
 }
 
+void Breakpoint::ended(const bench::Run&, bench::RunResult& result) {
+  done();
+  if (!came_) result.remarks.push_back(fmt::format("The breakpoint `{}` never came.", plan_.condition));
+}
+
+/// The run is over.
 void Breakpoint::done() {
   {
     const std::lock_guard lock(mutex_);
@@ -150,11 +133,11 @@ void Breakpoint::work() {
     }
     say_refused();
     say_where();
-    Progress::waits(true);
+    session::WorkerBoard::waits(true);
     std::string line;
     bool goes_on = false;
     while (!goes_on && read_line(line)) goes_on = command(one_line(line));
-    Progress::waits(false);
+    session::WorkerBoard::waits(false);
     if (!goes_on) return;
   }
 }

@@ -15,10 +15,9 @@
 #include <vector>
 
 #include "command.h"
-#include "isodyne/bench/command_inbox.h"
 #include "isodyne/check/load.h"
 #include "isodyne/engine/code.h"
-#include "isodyne/observe/events.h"
+#include "isodyne/session/run_service.h"
 
 namespace isodyne::app {
 
@@ -41,28 +40,26 @@ class Probe {
   std::vector<double> image_;
 };
 
-class Breakpoint {
+class Breakpoint : public session::RunWatcher {
  public:
   struct Plan {
     std::string file, harness;
     std::string condition;            ///< --break
     std::optional<std::string> dump;  ///< --break-dump: write there and go on
   };
-  /// Says what is wrong, and is then not good().
+  /// Says what is wrong, and has then not understood it.
   Breakpoint(Plan plan, std::shared_ptr<const program::Program> program);
-  ~Breakpoint() { done(); }
-  bool good() const { return good_; }
-  /// The run that it makes stand; begins to read the keyboard.
-  void follow(bench::CommandInbox& inbox);
-  /// The run is over.
-  void done();
-  /// Whether its condition was ever true.
-  bool came() const { return came_; }
+  ~Breakpoint() override { done(); }
+  bool understood() const { return understood_; }
 
+  /// Begins to read the keyboard.
+  void begins(bench::Run& run) override;
   /// Of the stepping thread: looks at an image, and makes the run stand there if it is time to.
-  void image(const observe::Image& image);
+  void image(const observe::Image& image) override;
+  void ended(const bench::Run& run, bench::RunResult& result) override;
 
  private:
+  void done();
   /// Where the run stands, for the thread at the keyboard.
   struct Stop {
     Time at{};
@@ -90,7 +87,7 @@ class Breakpoint {
   std::shared_ptr<const program::Program> program_;
   bench::CommandInbox* inbox_ = nullptr;
   std::unique_ptr<Probe> condition_;
-  bool good_ = true, was_ = false, came_ = false;
+  bool understood_ = true, was_ = false, came_ = false;
 
   // Of whoever runs: the stepping thread while the run goes on, the other one while it stands.
   std::unique_ptr<Probe> until_;

@@ -107,7 +107,7 @@ const Command* find_command(const std::vector<std::string>& words, std::size_t& 
     names.push_back(name);
     if (!name.starts_with(words[0] + " ")) continue;
     family.push_back(name.substr(words[0].size() + 1));
-    all += (all.empty() ? "" : ", ") + family.back();
+    list_on(all, family.back());
   }
   if (!family.empty()) {  // the first of two words
     const auto meant = words.size() > 1 ? closest(words[1], family) : std::nullopt;
@@ -197,25 +197,6 @@ void print_diagnostics(const check::Loaded& loaded, const std::string& file) {
   if (loaded.diagnostics.has_errors())
     say_error(fmt::format("{} in {}{}", counted(loaded.diagnostics.errors(), "mistake"), file,
                           loaded.only_read ? "; what the rest means is checked once all of it can be read" : ""));
-}
-
-std::optional<Time> read_span(const std::string& text) {
-  // "90 s", "1 h 12 min 3.5 s": as we print them.
-  double all = 0, before = INFINITY;  // the unit of the one before
-  const char *at = text.data(), *end = at + text.size();
-  do {
-    double value = 0;
-    const auto read = std::from_chars(at, end, value);
-    if (read.ec != std::errc{} || value < 0) return std::nullopt;
-    const char* unit = std::find_if(read.ptr, end, [](char c) { return c != ' '; });
-    const char* behind = std::find(unit, end, ' ');
-    const auto parsed = parse_unit(std::string(unit, behind));
-    if (!parsed || parsed->dimension != parse_unit("s")->dimension || !(parsed->factor < before)) return std::nullopt;
-    before = parsed->factor;
-    all += value * parsed->factor;
-    at = std::find_if(behind, end, [](char c) { return c != ' '; });
-  } while (at != end);
-  return time_from_seconds(all);
 }
 
 }  // namespace isodyne::app

@@ -117,7 +117,4 @@ void print_diagnostics(const check::Loaded& loaded, const std::string& file);
 /// The folder of a file as it is put before names: "examples/canal-lock/", or "" for the present one.
 std::string folder_of(const std::string& file);
 
-/// "90 s", "2 min": a span of time on the command line.
-std::optional<Time> read_span(const std::string& text);
-
 }  // namespace isodyne::app

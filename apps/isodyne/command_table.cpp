@@ -30,9 +30,9 @@ const std::vector<Command>& commands() {
        "(runs/NNN-SCENARIO… unless --out names another) holds the recording, the verdicts as JSON and JUnit XML, the\n"
        "figures and report.html.",
        "isodyne run examples/canal-lock/lock.dyne uplock --fault level_drift",
-       {fault,     seed,   setting, harness, break_,       break_dump,    save_state, from_state, span,
-        paced,     speed,  core,    cores,   max_overruns, answer_within, out,        no_report,  go_on_unrecorded,
-        interpret, strict, json,    help},
+       {fault,  seed,  setting, with,  harness,      break_,        break_dump, save_state, from_state,       span,
+        paced,  speed, core,    cores, max_overruns, answer_within, out,        no_report,  go_on_unrecorded, interpret,
+        strict, json,  help},
        run_run},
       {"realtime-check",
        "",
@@ -53,7 +53,7 @@ const std::vector<Command>& commands() {
        "The same run, but for the continuous parts: they are integrated together, with relative tolerance 1e-10, and\n"
        "transitions, `when` blocks and limits are found where they happen, not at the next step. Stored like any run.",
        "isodyne reference examples/canal-lock/lock.dyne uplock --for \"30 s\"",
-       {fault, seed, setting, span, answer_within, out, no_report, strict, json, help},
+       {fault, seed, setting, with, harness, span, answer_within, out, no_report, strict, json, help},
        run_reference},
       {"advise",
        "BENCH [SCENARIO]",

@@ -24,7 +24,7 @@ const program::Controller* choose(const program::Program& program, const std::ve
   std::string all;
   for (const program::Controller& c : program.controllers) {
     names.push_back(c.name);
-    all += (all.empty() ? "" : ", ") + c.name;
+    list_on(all, c.name);
     if (words.size() > 2 && c.name == words[2]) return &c;
   }
   if (words.size() > 2) {
@@ -89,7 +89,7 @@ int export_c(const Arguments& arguments) {
       say_error(written.failure().text());
       return kNotCompleted;
     }
-    all += (all.empty() ? "" : ", ") + name;
+    list_on(all, name);
   }
   say_aside(fmt::format("wrote {} in {}; `make -C {} && {}/main 10` runs the plant for 10 s", all, folder.string(),
                         folder.string(), folder.string()));
@@ -133,7 +133,7 @@ int export_recording(const Arguments& arguments) {
   for (const auto& [file, text] : files) {
     const Status written = write_file(file, text);
     if (!written) return say_error(written.failure().text()), kNotCompleted;
-    all += (all.empty() ? "" : ", ") + file;
+    list_on(all, file);
   }
   say_aside(fmt::format("wrote {}: {}, {}", all, counted(names->size(), "signal"),
                         counted(table->times_ns.size(), "instant")));

@@ -1,7 +1,6 @@
 // faults: the list of everything that can break, what names it and what catches it, and which scenario gets there.
 
 #include <algorithm>
-#include <atomic>
 #include <filesystem>
 #include <map>
 #include <sstream>
@@ -9,15 +8,14 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "beside.h"
 #include "command.h"
 #include "isodyne/bench/reach.h"
 #include "isodyne/core/csv.h"
-#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/timeline.h"
 #include "isodyne/present/trace.h"
-#include "isodyne/session/summary.h"
+#include "isodyne/session/run_service.h"
+#include "isodyne/session/workers.h"
 #include "plans.h"
 #include "runs.h"
 #include "table.h"
@@ -58,24 +56,21 @@ void without_a_try(const program::Program& p, const program::Fault& f, FaultRow&
   }
 }
 
+/// Watches what triggers faults.
+struct Triggers : session::RunWatcher {
+  explicit Triggers(const program::Program& program) : watch(program) {}
+  void image(const observe::Image& image) override { watch.image(image); }
+  void event(const observe::Event& event) override { watch.event(event); }
+  bench::TriggerWatch watch;
+};
+
 /// A run of it, healthy: when each fault's trigger came, in ns (-1: never), a line each; or `!` and why it cannot run.
-std::string try_scenario(const std::shared_ptr<const program::Program>& program, const bench::RunPlan& plan,
-                         const std::string& folder) {
-  ports::ForeignCalls calls(std::chrono::milliseconds(1000));
-  const bench::PortMaker make_port = ports_for(program, {.folder = folder,
-                                                         .logs = "",
-                                                         .read_file = read_file,
-                                                         .calls = &calls,
-                                                         .answer_within = std::chrono::seconds(1),
-                                                         .paced = false,
-                                                         .seed = 1});
-  const std::atomic<bool> go_on{false};
-  bench::TriggerWatch watch(*program);
-  bench::Run run(program, plan, make_port, watch);
-  const bench::RunResult result = run.execute(go_on);
-  if (result.ending == observe::Ending::controller_failed) return "!" + result.explanation;
+std::string try_scenario(const session::RunRequest& request) {
+  Triggers triggers(*request.bench->program);
+  const session::RunOutcome outcome = session::run_here(request, {&triggers});
+  if (outcome.ending == observe::Ending::controller_failed) return "!" + outcome.why();
   std::string text;
-  for (const auto& at : watch.reached()) text += fmt::format("{}\n", at ? at->count() : -1);
+  for (const auto& at : triggers.watch.reached()) text += fmt::format("{}\n", at ? at->count() : -1);
   return text;
 }
 
@@ -102,37 +97,46 @@ bool may_be_beside(const program::Program& p, const std::string& setting) {
   });
 }
 
+/// What is asked of each scenario that can be run; nothing, and said why, if one cannot.
+std::optional<std::vector<session::RunRequest>> tries(const Arguments& arguments, const check::Loaded& loaded) {
+  const program::Program& p = *loaded.program;
+  std::vector<session::RunRequest> requests;
+  for (std::size_t s = 0; s < p.scenarios.size(); ++s) {
+    if (!p.scenarios[s].needs.empty()) continue;
+    session::RunRequest r;
+    r.bench = session::bench_of(loaded, folder_of(arguments.words[0]));
+    r.evidence.judged = false;
+    r.plan.scenario = static_cast<std::int32_t>(s);
+    r.plan.setting = arguments.value(Option::setting).value_or("");
+    r.plan.longest = std::chrono::hours(24);  // a scenario that never ends is not tried to its end
+    r.plan.native = engine::NativeSettings::usual();
+    if (!read_seed(arguments, r.plan.seed)) return std::nullopt;
+    if (const auto trouble = bench::trouble_with(p, r.plan)) return say_error(trouble->text()), std::nullopt;
+    requests.push_back(std::move(r));
+  }
+  return requests;
+}
+
 /// Every scenario once, healthy; false, and said why, if one cannot run.
 bool try_scenarios(const Arguments& arguments, const check::Loaded& loaded, std::vector<FaultRow>& rows) {
   const program::Program& p = *loaded.program;
   for (FaultRow& row : rows) row.reached.clear();
-  std::vector<bench::RunPlan> plans;
-  for (std::size_t s = 0; s < p.scenarios.size(); ++s) {
-    if (!p.scenarios[s].needs.empty()) continue;
-    bench::RunPlan plan;
-    plan.scenario = static_cast<std::int32_t>(s);
-    plan.setting = arguments.value(Option::setting).value_or("");
-    plan.longest = std::chrono::hours(24);  // a scenario that never ends is not tried to its end
-    plan.native = engine::NativeSettings::usual();
-    if (!read_seed(arguments, plan.seed)) return false;
-    if (const auto trouble = bench::trouble_with(p, plan)) return say_error(trouble->text()), false;
-    plans.push_back(std::move(plan));
-  }
+  const auto requests = tries(arguments, loaded);
+  if (!requests) return false;
   ProgressLine progress;
   const auto show = [&](std::size_t done) {
-    progress.draw(static_cast<double>(done) / static_cast<double>(plans.size()), "trying scenarios");
+    progress.draw(static_cast<double>(done) / static_cast<double>(requests->size()), "trying scenarios");
   };
   show(0);
-  const std::string folder = folder_of(arguments.words[0]);
   const std::size_t at_once = may_be_beside(p, arguments.value(Option::setting).value_or("")) ? 0 : 1;
-  const auto said = beside(
-      plans.size(), at_once, [&](std::size_t i) { return try_scenario(loaded.program, plans[i], folder); }, show);
+  const auto said = session::in_workers(
+      requests->size(), at_once, [&](std::size_t i) { return try_scenario((*requests)[i]); }, show);
   progress.clear();
-  for (std::size_t i = 0; i < plans.size(); ++i) {
-    const std::string& scenario = p.scenarios[static_cast<std::size_t>(plans[i].scenario)].name;
-    if (!said[i]) return say_error("scenario " + scenario + " could not be tried"), false;
-    if (said[i]->starts_with("!")) return say_error(said[i]->substr(1)), false;
-    note_reached(scenario, *said[i], rows);
+  for (std::size_t i = 0; i < said.size(); ++i) {
+    const std::string& scenario = program::at(p.scenarios, (*requests)[i].plan.scenario).name;
+    if (!said[i].done) return say_error("scenario " + scenario + " could not be tried: " + said[i].said), false;
+    if (said[i].said.starts_with("!")) return say_error(said[i].said.substr(1)), false;
+    note_reached(scenario, said[i].said, rows);
   }
   return true;
 }

@@ -122,7 +122,7 @@ int told(const Status& drawn, const Place& place) {
 
 std::string title_of(const Wanted& w, const std::string& kind = "time") {
   std::string all;
-  for (std::size_t i = kind == "xy" ? 1 : 0; i < w.signals.size(); ++i) all += (all.empty() ? "" : ", ") + w.signals[i];
+  for (std::size_t i = kind == "xy" ? 1 : 0; i < w.signals.size(); ++i) list_on(all, w.signals[i]);
   if (kind == "xy") return all + " over " + w.signals[0];
   if (kind != "time") return (kind == "spectrum" ? "Spectrum of " : "Histogram of ") + all;
   std::string runs;

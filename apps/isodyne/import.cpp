@@ -9,6 +9,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/exchange/reqif.h"
 #include "isodyne/exchange/signal_table.h"
+#include "isodyne/session/evidence.h"
 #include "isodyne/session/summary.h"
 #include "runs.h"
 #include "terminal.h"
@@ -79,7 +80,8 @@ int import_measurements(const Arguments& arguments) {
   const std::string& file = arguments.words[1];
   auto table = read_table(arguments.words[0], file);
   if (!table) return say_error(table.failure().text()), kWrongInput;
-  const auto folder = make_run_folder(arguments, fs::path(file).stem().string());
+  const auto folder =
+      session::make_run_folder(arguments.value(Option::out).value_or(""), fs::path(file).stem().string());
   if (!folder) return say_error(folder.failure().text()), kNotCompleted;
   const Status written =
       exchange::write_table((fs::path(*folder) / "recording.h5").string(), fs::path(file).filename().string(), *table);

@@ -89,7 +89,7 @@ std::vector<const program::Frame*> asked_for(const program::Program& p, const Ar
   } else if (frames.empty()) {
     const auto meant = closest(arguments.words[1], names);
     std::string all;
-    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    for (const std::string& n : names) list_on(all, n);
     say_error(fmt::format("bench {} has no frame `{}`; {}", p.name, arguments.words[1],
                           meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
   }

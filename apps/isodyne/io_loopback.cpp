@@ -7,6 +7,7 @@
 #include "isodyne/bench/loopback.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
+#include "isodyne/ports/make_port.h"
 #include "isodyne/session/summary.h"
 #include "plans.h"
 #include "table.h"
@@ -41,7 +42,7 @@ std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
   }
   if (c.cables != program::kNone) return c;
   std::string all;
-  for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+  for (const std::string& n : names) list_on(all, n);
   if (names.empty())
     say_error(fmt::format("bench {} has no cable list; declare one: `cables plug {{ sensor -> actuator }}`", p.name));
   else if (wanted.empty())
@@ -78,11 +79,11 @@ std::string finding_text(const Program& p, const program::Cables& cables, const 
       if (std::abs(f.offset) >= 5e-4 + f.noise)
         text +=
             fmt::format(" {} {} of the range", f.offset < 0 ? "less" : "plus", percent_of_range(std::abs(f.offset)));
-      if (f.noise >= 0.01) text += fmt::format(", and trembles by {}", percent_of_range(f.noise));
+      if (f.noise >= 0.01) text += fmt::format(", noise of {}", percent_of_range(f.noise));
       return text;
     }
     case WireState::noisy:
-      return fmt::format("trembles by {} of its range (standard deviation)", percent_of_range(f.noise));
+      return fmt::format("noise of {} of its range (standard deviation)", percent_of_range(f.noise));
   }
   return "";
 }
@@ -107,7 +108,7 @@ const program::Setting* setting_of(const program::Controller& c, const std::stri
     if (s.name == name) return &s;
   }
   std::string all;
-  for (const program::Setting& s : c.settings) all += (all.empty() ? "" : ", ") + s.name;
+  for (const program::Setting& s : c.settings) list_on(all, s.name);
   say_error(fmt::format("controller `{}` has no setting `{}`; it has {}", c.name, name, all));
   return nullptr;
 }
@@ -162,8 +163,8 @@ int run_io_loopback(const Arguments& arguments) {
   if (const auto setting = arguments.value(Option::setting)) {
     const program::Setting* s = setting_of(controller, *setting);
     if (s == nullptr) return kWrongInput;
-    port = ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls})(
-        controller, *s);
+    const ports::PortPlace place{.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls};
+    port = ports::make_port(p, controller, *s, place);
     over = fmt::format("controller {}, setting {}", controller.name, s->name);
   } else {
     const program::Wiring wiring =

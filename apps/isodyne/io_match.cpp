@@ -27,7 +27,7 @@ const program::Controller* chosen(const Program& p, const Arguments& arguments) 
   std::string all;
   for (const program::Controller& c : p.controllers) {
     names.push_back(c.name);
-    all += (all.empty() ? "" : ", ") + c.name;
+    list_on(all, c.name);
     const bool listed = !c.tags.empty() || arguments.has(Option::tags);
     if (named ? c.name == arguments.words[1] : listed && found == nullptr) found = &c;
   }

@@ -25,7 +25,7 @@ using program::Program;
 
 std::string joined(const std::vector<std::string>& words) {
   std::string text;
-  for (const std::string& w : words) text += (text.empty() ? "" : ", ") + w;
+  for (const std::string& w : words) list_on(text, w);
   return text;
 }
 
@@ -118,7 +118,7 @@ std::string ranges(const std::vector<int>& numbers) {
   for (std::size_t i = 0; i < numbers.size();) {
     std::size_t end = i;
     while (end + 1 < numbers.size() && numbers[end + 1] == numbers[end] + 1) ++end;
-    text += (text.empty() ? "" : ", ") + std::to_string(numbers[i]);
+    list_on(text, std::to_string(numbers[i]));
     if (end > i) text += (end > i + 1 ? " .. " : ", ") + std::to_string(numbers[end]);
     i = end + 1;
   }
@@ -212,7 +212,7 @@ int run_io_free(const Arguments& arguments) {
   std::string names;
   const auto look = [&](const std::string& name) {
     if (placed.contains(name)) return;
-    names += (names.empty() ? "" : ", ") + name;
+    list_on(names, name);
     without.push_back(name);
   };
   for (const program::Sensor& s : p.sensors) look(s.name);
@@ -252,7 +252,7 @@ int write_changes(const Arguments& arguments, const check::Loaded& before,
       say_error(written.failure().text());
       return kNotCompleted;
     }
-    files += (files.empty() ? "" : ", ") + to.string();
+    list_on(files, to.string());
   }
   say(changed.empty() ? "Nothing differs: nothing was written." : fmt::format("{} Wrote {}.", did, files));
   return kHeld;

@@ -10,7 +10,9 @@
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
+#include "isodyne/program/quick.h"
 #include "isodyne/record/playback.h"
+#include "isodyne/session/evidence.h"
 #include "isodyne/session/rejudge.h"
 #include "isodyne/session/run_folder.h"
 #include "library_path.h"
@@ -118,11 +120,13 @@ std::optional<Time> play(session::OpenRecording& run, const std::string& rules, 
 }
 
 std::string pace_remark(const program::Program& p, Time period) {
-  if (period == p.step) return {};
+  Time every = p.step;
+  for (const program::Measure& m : p.measures) every = std::min(every, program::asked_every(p, m));
+  if (period <= every) return {};
   return fmt::format(
       "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
       "(record every {} keeps everything).",
-      format_span(period), format_span(p.step), format_span(p.step));
+      format_span(period), format_span(every), format_span(every));
 }
 
 }  // namespace
@@ -172,7 +176,8 @@ int run_judge(const Arguments& arguments) {
   if (out) {
     std::error_code error;
     fs::create_directories(*out, error);
-    if (!write_verdicts(summary, *out)) return kNotCompleted;
+    const Status written = session::write_verdicts(summary, *out);
+    if (!written) return say_error(written.failure().text()), kNotCompleted;
   }
   if (arguments.has(Option::json)) {
     put(stdout, to_json(summary));

@@ -102,15 +102,14 @@ Section controllers(const Program& p) {
     for (std::size_t i = 0; i < list.size();) {
       const bool is_frame = frame != frames.end() && frame->first == i;
       const program::Frame* f = is_frame ? &p.frames[static_cast<std::size_t>((frame++)->frame)] : nullptr;
-      text += (text.empty() ? "" : ", ") + (is_frame ? "frame " + f->name : p.variable(id_of(list[i])).name);
+      list_on(text, (is_frame ? "frame " + f->name : p.variable(id_of(list[i])).name));
       i += is_frame ? f->fields.size() : 1;
     }
     return text;
   };
   for (const program::Controller& c : p.controllers) {
     std::string settings;
-    for (const program::Setting& x : c.settings)
-      settings += fmt::format("{}{} = {}", settings.empty() ? "" : ", ", x.name, x.text);
+    for (const program::Setting& x : c.settings) list_on(settings, fmt::format("{} = {}", x.name, x.text));
     s.rows.push_back(
         {c.name, format_span(c.period), names(c.reads, c.read_frames, [](program::VarId id) { return id; }),
          names(c.writes, c.write_frames, [](const program::ControllerWrite& w) { return w.value; }), settings});
@@ -122,7 +121,7 @@ Section frames(const Program& p) {
   Section s{"frames", {{"Frame"}, {"Words", Table::Align::right}, {"Goes"}, {"Fields"}, {"Description"}}, {}};
   for (const program::Frame& f : p.frames) {
     std::string fields;
-    for (const program::FrameField& x : f.fields) fields += (fields.empty() ? "" : ", ") + x.name;
+    for (const program::FrameField& x : f.fields) list_on(fields, x.name);
     for (const program::FramePort& x : f.ports) fields += ", port " + x.name;
     s.rows.push_back({f.name, std::to_string(f.words), f.to_controller ? "to the controller" : "from the controller",
                       fields, f.doc});
@@ -423,7 +422,7 @@ Section groups(const Program& p) {
     }
     std::string names = p.groups[g].step == p.step && p.groups[g].core == 0 && own.empty() ? "the bench itself" : "";
     for (const program::PartInfo& part : p.parts) {
-      if (own.contains(part.path)) names += (names.empty() ? "" : ", ") + part.path;
+      if (own.contains(part.path)) list_on(names, part.path);
     }
     s.rows.push_back({format_span(p.groups[g].step), program::method_word(p.groups[g].method),
                       std::to_string(p.groups[g].core), std::to_string(p.groups[g].states.size()), names});
@@ -439,7 +438,7 @@ Section periods(const Program& p) {
   add("recording", p.record_period(), p.step);
   for (const program::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
   for (const program::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
-  for (const program::Sampler& x : p.samplers)
+  for (const program::PeriodicTask& x : p.periodic_tasks)
     add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);
   return s;
 }
@@ -452,7 +451,7 @@ Section borders(const Program& p) {
             {}};
   std::map<std::pair<std::int32_t, std::int32_t>, std::set<std::string>> crossing;
   for (const program::Item& item : p.order) {
-    if (item.kind == program::Item::Kind::sampler || item.kind == program::Item::Kind::tap) continue;
+    if (item.kind == program::Item::Kind::periodic_task || item.kind == program::Item::Kind::tap) continue;
     const std::int32_t to = program::group_of(p, item);
     for (const program::NodeId value : program::values_of(p, item)) {
       for (const program::VarId id : p.reads(value)) {
@@ -475,7 +474,7 @@ Section borders(const Program& p) {
     Time held = std::max(from.step, to.step);
     if (from.core != to.core) held = std::max(held, p.step);
     std::string all;
-    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    for (const std::string& n : names) list_on(all, n);
     s.rows.push_back({name(ends.first), name(ends.second), format_span(held), format_span(held / 2), all});
   }
   return s;

@@ -6,8 +6,8 @@
 #include <fmt/format.h>
 
 #include "command.h"
-#include "holder.h"
 #include "isodyne/core/version.h"
+#include "isodyne/session/worker.h"
 #include "terminal.h"
 
 namespace {
@@ -37,7 +37,8 @@ int dispatch(const std::vector<std::string>& words) {
   }
   const auto work = [&] { return command->run(*arguments); };
   if (!command->foreign) return work();
-  return hold(work, [](const Broke& broke) { return say_error(broke.why), kNotCompleted; });
+  return isodyne::session::in_own_process(
+      work, [](const isodyne::session::Broke& broke) { return say_error(broke.why), kNotCompleted; });
 }
 
 }  // namespace

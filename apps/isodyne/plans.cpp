@@ -21,7 +21,7 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
     names.push_back(list[i].name);
   }
   std::string all;
-  for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+  for (const std::string& n : names) list_on(all, n);
   const auto meant = closest(name, names);
   say_error(fmt::format("bench {} has no {} `{}`; {}", bench, what, name,
                         meant           ? fmt::format("did you mean `{}`?", *meant)
@@ -121,7 +121,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const program::Progr
   }
   if (plan.scenario == program::kNone && !plan.longest) {
     std::string all;
-    for (const program::Scenario& s : program.scenarios) all += (all.empty() ? "" : ", ") + s.name;
+    for (const program::Scenario& s : program.scenarios) list_on(all, s.name);
     say_error(fmt::format("name a scenario ({}), or say how long to run with --for",
                           all.empty() ? "the bench has none" : all));
     return std::nullopt;
@@ -134,12 +134,6 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const program::Progr
     return std::nullopt;
   }
   return wanted;
-}
-
-bench::PortMaker ports_for(const std::shared_ptr<const program::Program>& program, ports::PortPlace place) {
-  return [program, place = std::move(place)](const program::Controller& c, const program::Setting& s) {
-    return ports::make_port(*program, c, s, place);
-  };
 }
 
 }  // namespace isodyne::app

@@ -8,7 +8,6 @@
 
 #include "command.h"
 #include "isodyne/bench/run.h"
-#include "isodyne/ports/make_port.h"
 
 namespace isodyne::app {
 
@@ -30,8 +29,5 @@ bool read_seed(const Arguments& arguments, std::uint64_t& seed);
 
 /// --core, if it is given; false after saying what is wrong with it.
 bool read_core(const Arguments& arguments, int& core);
-
-/// Ports of controllers under their settings.
-bench::PortMaker ports_for(const std::shared_ptr<const program::Program>& program, ports::PortPlace place);
 
 }  // namespace isodyne::app

@@ -1,13 +1,12 @@
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/core/file.h"
-#include "isodyne/judge/judge.h"
-#include "isodyne/session/summary.h"
+#include "isodyne/session/run_service.h"
 #include "isodyne/session/timing.h"
 #include "plans.h"
 #include "table.h"
@@ -20,11 +19,21 @@ namespace {
 using Json = nlohmann::ordered_json;
 using bench::RunShare;
 
-/// Judges as a run does, and keeps nothing.
-struct Judging : observe::Observer {
-  explicit Judging(std::shared_ptr<const program::Program> program) : judge(std::move(program)) {}
-  void image(const observe::Image& image) override { judge.image(image); }
-  judge::Judge judge;
+/// What a run knows of its times, and where it ended.
+struct Costs : session::RunWatcher {
+  void ended(const bench::Run& run, bench::RunResult& result) override {
+    native = run.native() != nullptr && run.native()->ready();
+    for (std::size_t s = 0; s < times.size(); ++s) times[s] = run.times(static_cast<RunShare>(s));
+    steps = result.steps;
+    const double* variables = run.last_image().variables;
+    last.assign(variables, variables + run.variables());
+  }
+  const StepTimes& of(RunShare share) const { return times[static_cast<std::size_t>(share)]; }
+
+  bool native = false;
+  std::int64_t steps = 0;
+  std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times;
+  std::vector<double> last;
 };
 
 struct PartCost {
@@ -97,21 +106,17 @@ int run_profile(const Arguments& arguments) {
   auto wanted = read_plan(arguments, p);
   if (!wanted) return kWrongInput;
   wanted->plan.time_steps = wanted->plan.wait_for_native = true;
-  ports::ForeignCalls calls(wanted->answer_within);
-  Judging judging(loaded.program);
-  bench::Run run(
-      loaded.program, wanted->plan,
-      ports_for(loaded.program, {.folder = folder_of(file), .logs = {}, .read_file = read_file, .calls = &calls}),
-      judging);
-  const std::atomic<bool> stop{false};
-  const bench::RunResult result = run.execute(stop);
-  if (!observe::as_asked(result.ending)) {
-    say_error(result.explanation);
-    return kNotCompleted;
+  session::RunRequest request;
+  request.bench = session::bench_of(loaded, folder_of(file));
+  request.plan = wanted->plan;
+  request.answer_within = wanted->answer_within;
+  Costs seen;
+  const session::RunOutcome outcome = session::run_here(request, {&seen});
+  if (!observe::as_asked(outcome.ending)) return say_error(outcome.why()), kNotCompleted;
+  for (const session::Notice& s : outcome.said) {
+    if (!s.error) say_aside(s.text);
   }
-  const bool native = run.native() != nullptr && run.native()->ready();
-  if (run.native() != nullptr && !run.native()->remark().empty()) say_aside(run.native()->remark());
-  const auto costs = part_costs(p, run.last_image().variables);
+  const auto costs = part_costs(p, seen.last.data());
   Time exchange = p.step;
   for (const program::Controller& c : p.controllers) exchange = c.period;
   const Line lines[] = {{"plant", RunShare::plant, p.step},
@@ -119,12 +124,12 @@ int run_profile(const Arguments& arguments) {
                         {"controllers", RunShare::controllers, exchange},
                         {"judge", RunShare::judge, p.step},
                         {"all of an instant", RunShare::whole, p.step}};
-  const StepTimes& whole = run.times(RunShare::whole);
+  const StepTimes& whole = seen.of(RunShare::whole);
   const double budget = static_cast<double>(p.step.count());
   if (arguments.has(Option::json)) {
-    Json j{{"bench", p.name}, {"steps", result.steps}, {"step_s", to_seconds(p.step)}, {"native", native}};
+    Json j{{"bench", p.name}, {"steps", seen.steps}, {"step_s", to_seconds(p.step)}, {"native", seen.native}};
     for (const Line& l : lines) {
-      const StepTimes& t = run.times(l.share);
+      const StepTimes& t = seen.of(l.share);
       if (t.count() == 0) continue;
       j["times"][l.name] = {{"median_s", t.quantile(0.5) / 1e9},
                             {"p99_s", t.quantile(0.99) / 1e9},
@@ -137,8 +142,8 @@ int run_profile(const Arguments& arguments) {
     say(j.dump(2));
     return kHeld;
   }
-  say(fmt::format("{}: {} steps of {} ({}), {}", p.name, result.steps, format_span(p.step), p.stepping(),
-                  native ? "native code" : "interpreter"));
+  say(fmt::format("{}: {} steps of {} ({}), {}", p.name, seen.steps, format_span(p.step), p.stepping(),
+                  seen.native ? "native code" : "interpreter"));
   Table table({{"Work", Table::Align::left},
                {"Period", Table::Align::right},
                {"Median", Table::Align::right},
@@ -146,7 +151,7 @@ int run_profile(const Arguments& arguments) {
                {"Longest", Table::Align::right},
                {"of period", Table::Align::right}});
   for (const Line& l : lines) {
-    const StepTimes& t = run.times(l.share);
+    const StepTimes& t = seen.of(l.share);
     if (t.count() == 0) continue;
     table.row({l.name, format_span(l.period), duration(t.quantile(0.5)), duration(t.quantile(0.99)),
                duration(static_cast<double>(t.longest())),
@@ -160,7 +165,7 @@ int run_profile(const Arguments& arguments) {
                {"of a step", Table::Align::right}});
   for (const PartCost& c : costs)
     parts.row({c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share),
-               duration(c.share * run.median_step_ns())});
+               duration(c.share * seen.of(RunShare::plant).quantile(0.5))});
   put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
   say("");
   say(headroom(whole, p.step));

@@ -40,11 +40,11 @@ std::string verdict(const bench::MachineCheck& c) {
 }
 
 Json to_json(const bench::MachineCheck& c) {
-  Json j{{"core", c.rights.core},
-         {"priority", c.rights.priority},
-         {"locked", c.rights.locked},
-         {"pinned", c.rights.pinned},
-         {"lacking", c.rights.lacking},
+  Json j{{"core", c.privileges.core},
+         {"priority", c.privileges.priority},
+         {"locked", c.privileges.locked},
+         {"pinned", c.privileges.pinned},
+         {"lacking", c.privileges.lacking},
          {"facts", Json::array()},
          {"gaps",
           {{"over_20_us", c.gaps},
@@ -65,9 +65,10 @@ Json to_json(const bench::MachineCheck& c) {
 void print(const bench::MachineCheck& c) {
   const bool colours = colours_on(stdout);
   Table facts({{"Machine", Table::Align::left}, {"", Table::Align::left}, {"Advice", Table::Align::left}});
-  facts.row({"real-time priority", c.rights.priority ? "granted" : "refused", ""}, c.rights.priority ? "" : "33", 1);
-  facts.row({"memory", c.rights.locked ? "locked" : "not locked", ""}, c.rights.locked ? "" : "33", 1);
-  facts.row({"cores", fmt::format("{}, steps on core {}", c.rights.cores, c.rights.core), ""});
+  facts.row({"real-time priority", c.privileges.priority ? "granted" : "refused", ""},
+            c.privileges.priority ? "" : "33", 1);
+  facts.row({"memory", c.privileges.locked ? "locked" : "not locked", ""}, c.privileges.locked ? "" : "33", 1);
+  facts.row({"cores", fmt::format("{}, steps on core {}", c.privileges.cores, c.privileges.core), ""});
   for (const auto& f : c.facts) facts.row({f.what, f.is, f.advice}, f.advice.empty() ? "" : "33", 1);
   facts.row(
       {"interruptions",
@@ -77,7 +78,7 @@ void print(const bench::MachineCheck& c) {
   facts.row({"sleep of 1 ms",
              fmt::format("{} late (p50), {} (p99)", us(c.sleep.quantile(0.5)), us(c.sleep.quantile(0.99))), ""});
   put(stdout, facts.text(width_of(stdout), colours));
-  for (const std::string& l : c.rights.lacking) say("Missing: " + l + ".");
+  for (const std::string& l : c.privileges.lacking) say("Missing: " + l + ".");
   say("");
   Table steps({{"Step", Table::Align::right},
                {"Late begin p50", Table::Align::right},

@@ -1,12 +1,10 @@
 #include "verdicts.h"
 
 #include <cmath>
-#include <filesystem>
 
 #include <fmt/format.h>
 
 #include "command.h"
-#include "isodyne/core/file.h"
 #include "table.h"
 #include "terminal.h"
 
@@ -82,15 +80,6 @@ int status_of(const session::Summary& s, bool strict) {
   if (s.count(Answer::broken) > 0) return kBroken;
   if (strict && !s.not_injected.empty()) return kBroken;
   return strict && s.count(Answer::held) != s.rows.size() ? kBroken : kHeld;
-}
-
-bool write_verdicts(const session::Summary& summary, const std::string& folder) {
-  for (const auto& [name, text] :
-       {std::pair{"verdicts.json", to_json(summary)}, std::pair{"verdicts.xml", to_junit(summary)}}) {
-    const Status written = write_file((std::filesystem::path(folder) / name).string(), text);
-    if (!written) return say_error(written.failure().text()), false;
-  }
-  return true;
 }
 
 }  // namespace isodyne::app

@@ -19,7 +19,4 @@ void print_verdicts(const session::Summary& summary, const std::string& closing)
 /// That of a run that came to its end: broken requirements; with `strict`, those that do not hold.
 int status_of(const session::Summary& summary, bool strict);
 
-/// verdicts.json and verdicts.xml; false, and said why, if they could not be written.
-bool write_verdicts(const session::Summary& summary, const std::string& folder);
-
 }  // namespace isodyne::app

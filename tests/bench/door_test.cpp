@@ -128,10 +128,26 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
     if (e.kind == observe::EventKind::command || e.kind == observe::EventKind::change)
       texts.push_back(subject_text(*p, e) + ": " + event_text(*p, e));
   }
-  CHECK(texts == std::vector<std::string>{"gain: set to 3 by hand", "x: ramp to 4 m by a client",
+  CHECK(texts == std::vector<std::string>{"gain: set to 3 by hand", "x: ramp to 4 m over 2 s by a client",
                                           "held: inject by a client", "held: clear by a client",
-                                          "run: mark \"the boat has come\" by a client", "x: play by a client",
-                                          "x: release by a client"});
+                                          "run: mark \"the boat has come\" by a client",
+                                          "x: play tide over 2 s by a client", "x: release by a client"});
+  // What was said of a command is enough to give it again.
+  for (const observe::Event& e : r.seen.events) {
+    if (e.kind != observe::EventKind::command || subject_text(*p, e) == "run") continue;
+    INFO(event_text(*p, e));
+    const auto again = observe::command_of(*p, e.at, subject_text(*p, e), event_text(*p, e), e.value);
+    REQUIRE(again);
+    const auto given = std::find_if(outcomes.begin(), outcomes.end(), [&](const auto& o) {
+      return o.second.command.when == e.at && o.second.command.kind == again->kind;
+    });
+    REQUIRE(given != outcomes.end());
+    const observe::Command& c = given->second.command;
+    CHECK(again->target == c.target);
+    CHECK(again->index == c.index);
+    CHECK(again->over == c.over);
+    CHECK(again->value == c.value);
+  }
 }
 
 TEST_CASE("By hand and by a scenario the same is done, to the bit") {

@@ -5,7 +5,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "isodyne/bench/advice.h"
+#include "isodyne/session/advice.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -83,13 +83,18 @@ TEST_CASE("advise looks at every instant, and between those of a longer step") {
       "bench B {\n  step 1 ms  method rk4\n  let phase : s = time - 100 ms * floor(time / 100 ms + 1e-6)\n"
       "  let u : 1 = if phase > 19.5 ms and phase < 24.5 ms then 1 else 0\n  output state x : 1 = 0\n  x' = (u - x) / "
       "2 ms\n}\n");
-  bench::AdviceWish wish;
-  wish.plan.longest = time_from_seconds(0.5);
+  session::AdviceWish wish;
+  auto own = std::make_shared<session::Bench>();
+  own->program = program;
+  own->sources = {{"b.dyne", ""}};
+  wish.request.bench = own;
+  wish.request.evidence.judged = false;
+  wish.request.plan.longest = time_from_seconds(0.5);
   wish.signals = {program->find("x")};
   wish.tolerance = 1e-2;
-  const bench::Advice advice = bench::advise(program, wish);
+  const session::Advice advice = session::advise(wish);
   REQUIRE(advice.trouble.empty());
-  for (const bench::Trial& t : advice.trials) {
+  for (const session::Trial& t : advice.trials) {
     if (!t.trouble.empty() || t.step < std::chrono::milliseconds(5)) continue;
     INFO(program::method_word(t.method) << " at " << format_span(t.step));
     CHECK_FALSE(t.good);

@@ -178,7 +178,8 @@ TEST_CASE("A recording goes out as CSV, COMTRADE and value changes, and comes ba
   CHECK(slurp(runs.folder / "t.csv").starts_with("t [s],tank.level [m],high\r\n0,1,false\r\n0.01,1.005,false\r\n"));
   CHECK(runs("import csv t.csv --out back").status == 0);
   CHECK(has(runs("show back").out, "tank_level in m"));
-  CHECK(has(runs("repeat back").err, "back was measured elsewhere: there is nothing to run again"));
+  CHECK(
+      has(runs("repeat back").err, "cannot repeat back: it was measured elsewhere, so there is nothing to run again"));
   CHECK(runs("export comtrade a tank.level high --binary --out c").status == 0);
   CHECK(fs::file_size(runs.folder / "c.dat") == 401 * (8 + 2 + 2));
   CHECK(runs("import comtrade c.cfg --out c1").status == 0);

@@ -121,15 +121,16 @@ TEST_CASE("Repeat starts nobody's code unasked, and takes no option out of a rec
   for (const char* attribute : {"scenario", "setting", "harness", "faults"}) {
     INFO(attribute);
     s.python(
-        fmt::format("import h5py, numpy; f = h5py.File('theirs/recording.h5', 'r+'); f.attrs['{}'] = "
-                    "numpy.bytes_('--save-state=pwned')",
+        fmt::format("import h5py, numpy; f = h5py.File('theirs/recording.h5', 'r+'); open('was', 'wb').write("
+                    "f.attrs['{0}']); f.attrs['{0}'] = numpy.bytes_('--save-state=pwned')",
                     attribute));
     const Output odd = s("repeat theirs --trust");
     CHECK(odd.status == 2);
-    CHECK(has(odd.err, "is no name"));
+    CHECK(has(odd.err, "--save-state=pwned"));
     s.untouched();
     s.python(
-        fmt::format("import h5py, numpy; f = h5py.File('theirs/recording.h5', 'r+'); f.attrs['{}'] = numpy.bytes_(' ')",
+        fmt::format("import h5py, numpy; f = h5py.File('theirs/recording.h5', 'r+'); f.attrs['{}'] = "
+                    "numpy.bytes_(open('was', 'rb').read() or bytes(1))",
                     attribute));
   }
   s.python(

@@ -116,7 +116,7 @@ TEST_CASE("An actuator drives through its word and its wire") {
   CHECK(channel.pass(0.95, Time{1}, {}, got) == Approx(0.9));
   CHECK(channel.saturation().count == 1);
   engine::TapState tap;
-  tap.active = tap.on = true;
+  tap.any_on = tap.on = true;
   tap.kind = program::FaultKind::offset;
   tap.amount = 1;
   CHECK(channel.pass(0.3333, Time{2}, {&tap, nullptr}, got) == Approx(0.433));

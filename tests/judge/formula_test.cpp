@@ -267,7 +267,7 @@ std::string compared(const program::Requirement& r, const Trace& trace, judge::F
       if (std::isfinite(check.low)) worst = std::min(worst, check.low);
     }
   };
-  // Blocks of all lengths, so that what is underway at their borders is looked at too.
+  // Blocks of all lengths, so that what is in_flight at their borders is looked at too.
   for (std::size_t i = 0, rows = 0, length = 1; i < trace.at.size(); ++i) {
     evaluator.evaluate(trace.images[i].data());
     auto& row = expressions.emplace_back();

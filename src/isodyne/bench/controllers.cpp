@@ -155,11 +155,11 @@ std::optional<Reason> Controllers::too_late(const std::vector<Standing>& standin
 std::optional<Reason> Controllers::take_answers() {
   for (std::size_t i = 0; i < controllers_.size(); ++i) {
     Wired& c = controllers_[i];
-    if (c.courier && !c.lost) {
-      const auto news = c.courier->take(c.answers, c.writes);
-      if (news == ports::Courier::News::answer) receive(i);
-      if (news == ports::Courier::News::failed) {
-        if (auto reason = lose(i, c.courier->failure())) return reason;
+    if (c.async && !c.lost) {
+      const auto news = c.async->take(c.answers, c.writes);
+      if (news == ports::AsyncPort::News::answer) receive(i);
+      if (news == ports::AsyncPort::News::failed) {
+        if (auto reason = lose(i, c.async->failure())) return reason;
       }
     }
     if (!answer_is_due(c)) continue;
@@ -185,7 +185,7 @@ void Controllers::receive(std::size_t i) {
 /// An answer is valid one period after its question. One that has to be waited for may come later.
 bool Controllers::answer_is_due(Wired& c) {
   if (!c.answered || !c.fresh) return false;
-  if (!c.courier || c.lost) return state_.now == c.next;
+  if (!c.async || c.lost) return state_.now == c.next;
   const Time due = c.answers + c.controller->period;
   if (state_.now < due) return false;
   if (state_.now > due) ++c.report.late;
@@ -230,10 +230,10 @@ std::optional<Reason> Controllers::exchange_with(std::size_t i) {
   for (std::size_t r = 0; r < c.reads.size(); ++r) c.reads[r] = state_[c.controller->reads[r]];
   if (c.to) c.to->pass(state_.now, c.reads);
   ++c.report.exchanges;
-  if (c.courier) {
+  if (c.async) {
     if (c.report.exchanges > 1 && c.answers < c.asked) ++c.report.missed;
     c.asked = state_.now;
-    c.courier->offer(state_.now, c.reads);
+    c.async->offer(state_.now, c.reads);
     return std::nullopt;
   }
   const Status exchanged = [&] {
@@ -305,13 +305,13 @@ void Controllers::list_losses(RunResult& result) const {
 void Controllers::keep_beside(void (*prepare)()) {
   for (Wired& c : controllers_) {
     if (c.port->pace() == Pace::waits)
-      c.courier = std::make_unique<ports::Courier>(*c.port, c.reads.size(), c.writes.size(), prepare);
+      c.async = std::make_unique<ports::AsyncPort>(*c.port, c.reads.size(), c.writes.size(), prepare);
   }
 }
 
 void Controllers::close(RunResult& result) {
   for (Wired& c : controllers_) {
-    if (c.courier) c.courier->stop();
+    if (c.async) c.async->stop();
     c.port->close();
     c.report.traffic = c.port->traffic();
     result.controllers.push_back(c.report);

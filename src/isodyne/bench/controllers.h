@@ -2,7 +2,7 @@
 // The controllers of a run: how they come up, what is exchanged with them, and what happens when one is lost.
 //
 // A controller comes up before the first instant and is then asked once a period; its answer is valid one period later.
-// In lockstep, and where a port answers at once, the stepping thread asks; in a paced run a courier waits in its place.
+// In lockstep, and where a port answers at once, the stepping thread asks; in a paced run a async waits in its place.
 // Stepping thread only; after bring_up() nothing here allocates unless a controller fails.
 
 #include <atomic>
@@ -17,7 +17,7 @@
 #include "isodyne/bench/messages.h"
 #include "isodyne/bench/run_plan.h"
 #include "isodyne/bench/run_result.h"
-#include "isodyne/ports/courier.h"
+#include "isodyne/ports/async_port.h"
 
 namespace isodyne::bench {
 
@@ -53,7 +53,7 @@ class Controllers {
     const program::Controller* controller = nullptr;
     const program::Setting* setting = nullptr;
     std::unique_ptr<ports::ControllerPort> port;
-    std::unique_ptr<ports::Courier> courier;  ///< in a paced run, of a port that has to be waited for
+    std::unique_ptr<ports::AsyncPort> async;  ///< in a paced run, of a port that has to be waited for
     std::vector<double> reads, writes;
     std::vector<double> kept;              ///< room for Loss::values
     std::unique_ptr<FaultyLine> to, from;  ///< where a chosen fault is about its messages

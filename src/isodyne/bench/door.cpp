@@ -11,6 +11,20 @@ using observe::Command;
 using observe::CommandKind;
 using observe::Refusal;
 
+Refusal fits(const program::Program& program, const program::Variable& v, double value) {
+  if (!std::isfinite(value)) return Refusal::not_a_number;
+  using Kind = program::Type::Kind;
+  const bool whole = value == std::floor(value);
+  if (v.type.kind != Kind::real && !whole) return Refusal::not_of_type;
+  if (v.type.kind == Kind::boolean && value != 0 && value != 1) return Refusal::not_of_type;
+  if (v.type.kind == Kind::choice) {
+    const auto labels = static_cast<double>(at(program.choices, v.type.choice).labels.size());
+    if (value < 0 || value >= labels) return Refusal::not_of_type;
+  }
+  if (v.limits && (value < v.limits->first || value > v.limits->second)) return Refusal::outside_limits;
+  return Refusal::none;
+}
+
 Door::Door(const program::Program& program, engine::PlantState& state, FaultPlayer& faults, CommandInbox& inbox,
            std::vector<Command> planned, bool lockstep)
     : program_(program),
@@ -139,21 +153,7 @@ Refusal Door::settable(const Command& c) const {
   const program::Variable& v = program_.variable(c.target);
   if (v.role != program::Role::input && v.role != program::Role::param) return Refusal::not_settable;
   if (c.kind != CommandKind::set && v.type.kind != program::Type::Kind::real) return Refusal::not_of_type;
-  return c.kind == CommandKind::play ? playable(c) : fits(v, c.value);
-}
-
-Refusal Door::fits(const program::Variable& v, double value) const {
-  if (!std::isfinite(value)) return Refusal::not_a_number;
-  using Kind = program::Type::Kind;
-  const bool whole = value == std::floor(value);
-  if (v.type.kind != Kind::real && !whole) return Refusal::not_of_type;
-  if (v.type.kind == Kind::boolean && value != 0 && value != 1) return Refusal::not_of_type;
-  if (v.type.kind == Kind::choice) {
-    const auto labels = static_cast<double>(at(program_.choices, v.type.choice).labels.size());
-    if (value < 0 || value >= labels) return Refusal::not_of_type;
-  }
-  if (v.limits && (value < v.limits->first || value > v.limits->second)) return Refusal::outside_limits;
-  return Refusal::none;
+  return c.kind == CommandKind::play ? playable(c) : fits(program_, v, c.value);
 }
 
 /// Between its points a table is never beyond them, so these and the ends of what is played tell whether all fits.
@@ -167,12 +167,12 @@ Refusal Door::playable(const Command& c) const {
     return program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(c.index)], seconds, 0);
   };
   for (const double ends : {0.0, last}) {
-    if (const Refusal refusal = fits(v, value(ends)); refusal != Refusal::none) return refusal;
+    if (const Refusal refusal = fits(program_, v, value(ends)); refusal != Refusal::none) return refusal;
   }
   for (std::size_t i = 0; i < table.x.size(); ++i) {
     const bool played = table.x[i] <= last || table.outside == program::Table::Outside::repeated;
     if (!played) continue;
-    if (const Refusal refusal = fits(v, table.z[i]); refusal != Refusal::none) return refusal;
+    if (const Refusal refusal = fits(program_, v, table.z[i]); refusal != Refusal::none) return refusal;
   }
   return Refusal::none;
 }

@@ -18,6 +18,9 @@
 
 namespace isodyne::bench {
 
+/// Whether a quantity can have this value: its type, and its limits.
+observe::Refusal fits(const program::Program& program, const program::Variable& variable, double value);
+
 class Door {
  public:
   /// Stores the state of the run as it was shown last; false: it could not.
@@ -72,7 +75,6 @@ class Door {
   observe::Refusal try_plant(const observe::Command& command);
   observe::Refusal try_fault(const observe::Command& command);
   observe::Refusal settable(const observe::Command& command) const;
-  observe::Refusal fits(const program::Variable& variable, double value) const;
   observe::Refusal playable(const observe::Command& command) const;
   observe::Refusal heed(const observe::Command& command);
   void answer(const observe::Command& command, observe::Refusal refusal);

@@ -4,7 +4,7 @@
 
 #include <fmt/format.h>
 
-#include "isodyne/bench/advice.h"
+#include "isodyne/bench/time_constants.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne::bench {
@@ -57,6 +57,9 @@ class PlantStory {
       case Trouble::Kind::stuck:
         stuck();
         break;
+      case Trouble::Kind::network:
+        network();
+        break;
       case Trouble::Kind::not_finite:
       case Trouble::Kind::none:
         not_finite();
@@ -91,7 +94,7 @@ class PlantStory {
   }
 
   void no_solution() {
-    const program::Solve& s = at(p_.solves, trouble_.index);
+    const program::ImplicitEquation& s = at(p_.solves, trouble_.index);
     reason_.text = fmt::format("the equation for `{}` has no solution that could be found at {}", name_of(s.x), now());
     detail("{}: {}", p_.sources->place(s.span), p_.sources->in_one_line(s.span));
     detail("the last value tried was {}", p_.format(s.x, trouble_.last_good));
@@ -107,20 +110,32 @@ class PlantStory {
     }
   }
 
+  void network() {
+    const program::Network& n = at(p_.networks, trouble_.index);
+    reason_.text = fmt::format("the network of {} cannot go on at {}: {}", listed(first_of(n.nodes), "no node"), now(),
+                               plant_.networks().why_not(trouble_.index));
+    reason_.details = plant_.networks().describe(trouble_.index, state_.network);
+  }
+  static std::vector<std::string> first_of(std::vector<std::string> nodes) {
+    constexpr std::size_t kMost = 3;
+    if (nodes.size() > kMost) nodes.resize(kMost);
+    return nodes;
+  }
+
   /// Most often not the matrix is singular, but one of its slopes is none: that of a root at zero is infinite.
   std::string why_singular(const program::Group& g) {
     const std::size_t n = g.states.size();
-    std::vector<double> slopes(n * n), drift(n);
+    std::vector<double> jacobian(n * n), df_dt(n);
     engine::PlantState looked_at = state_;
-    plant_.interpreter().slopes(static_cast<std::size_t>(trouble_.index), looked_at, slopes.data(), drift.data());
+    plant_.interpreter().slopes_of(static_cast<std::size_t>(trouble_.index), looked_at, jacobian.data(), df_dt.data());
     const auto state = [&](std::size_t i) -> const program::State& { return at(p_.states, g.states[i]); };
     for (std::size_t k = 0; k < n * n; ++k) {
-      if (std::isfinite(slopes[k])) continue;
+      if (std::isfinite(jacobian[k])) continue;
       return fmt::format("how `{}` depends on `{}` is not a finite number there ({})", name_of(state(k / n).derivative),
                          name_of(state(k % n).value), p_.sources->place(state(k / n).equation));
     }
     for (std::size_t i = 0; i < n; ++i) {
-      if (std::isfinite(drift[i])) continue;
+      if (std::isfinite(df_dt[i])) continue;
       return fmt::format("how `{}` depends on time is not a finite number there ({})", name_of(state(i).derivative),
                          p_.sources->place(state(i).equation));
     }

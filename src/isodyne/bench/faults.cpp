@@ -7,6 +7,7 @@
 
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::bench {
 
@@ -147,6 +148,7 @@ FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std:
              engine::Evaluator(program, {f.condition, replaces ? program::kNone : f.amount, f.until}));
     if (replaces) c.replacing = std::make_shared<Replacing>(program, f);
     c.key = random_key(fnv1a("fault " + f.name));
+    c.quick = f.when == When::once && program::seen_every(program, {f.condition}) < program.step;
     c.begin = f.begin;
     if (f.when == When::between) {
       const double share = random_uniform(c.key, seed_, -1);  // no instant: those are drawn from later
@@ -196,6 +198,18 @@ std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t messages
     if (fault_of(c).messages == messages) all.push_back(c.activity.get());
   }
   return all;
+}
+
+bool FaultPlayer::quick() const {
+  return std::any_of(chosen_.begin(), chosen_.end(), [](const Chosen& c) { return c.quick; });
+}
+
+void FaultPlayer::between(const double* image) {
+  for (Chosen& c : chosen_) {
+    if (!c.quick || c.triggered) continue;
+    c.expressions.evaluate(image);
+    c.triggered = c.expressions.value(0) != 0;
+  }
 }
 
 /// Whether what makes the fault act is there at `next`; how long it acts is another question.

@@ -31,6 +31,9 @@ class FaultPlayer {
 
   /// Decides from the settled image what is active at `next`, the instant after it. `commands`: of the scenario, then.
   void plan(const double* image, Time next, const std::vector<FaultCommand>& commands);
+  /// Whether something that triggers one moves between two instants of the bench; then those are to be shown.
+  bool quick() const;
+  void between(const double* image);
   /// At the begin of an instant, after it was planned: the fault is injected, or cleared, from now on. False: it is
   /// none of those that were chosen.
   bool command(std::int32_t fault, bool inject, Time now);
@@ -68,6 +71,7 @@ class FaultPlayer {
     Time begin{};                   ///< of `between`: drawn
     bool acted = false;             ///< at some time
     bool planned = false, triggered = false, there = false, over = false;
+    bool quick = false;  ///< what triggers it moves between two instants of the bench
     Time since{}, last{};
     std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps
     std::shared_ptr<Replacing> replacing;              ///< shared: its type is known in faults.cpp only

@@ -143,9 +143,9 @@ Time MachineCheck::shortest() const {
 
 MachineCheck check_machine(int core, Time each, const std::function<bool(double)>& go_on) {
   MachineCheck check;
-  check.rights = take_rights(core);
-  check.facts = {kernel(), clock_source(), frequency(check.rights.core), throttling()};
-  const std::int64_t stolen_before = stolen(check.rights.core), begin = monotonic_ns();
+  check.privileges = take_privileges(core);
+  check.facts = {kernel(), clock_source(), frequency(check.privileges.core), throttling()};
+  const std::int64_t stolen_before = stolen(check.privileges.core), begin = monotonic_ns();
   constexpr double kParts = 2 + std::size(kSteps);
   double done = 0;
   const auto next = [&] { return go_on(++done / kParts); };
@@ -157,15 +157,15 @@ MachineCheck check_machine(int core, Time each, const std::function<bool(double)
     check.trials.push_back(try_step(step, each));
     failed += check.trials.back().held() ? 0 : 1;
   }
-  const double ticks = static_cast<double>(stolen(check.rights.core) - stolen_before);
+  const double ticks = static_cast<double>(stolen(check.privileges.core) - stolen_before);
   const double share = ticks / 100 / (static_cast<double>(monotonic_ns() - begin) / 1e9);
   if (share > 0)
     check.facts.push_back(
-        {"taken by the machine below", fmt::format("{:.1f} % of core {}", 100 * share, check.rights.core),
+        {"taken by the machine below", fmt::format("{:.1f} % of core {}", 100 * share, check.privileges.core),
          share > 0.001 ? "this is a virtual machine and others use the same processor: real time needs one "
                          "of its own"
                        : ""});
-  give_back_rights(check.rights);
+  give_back(check.privileges);
   return check;
 }
 

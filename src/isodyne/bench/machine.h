@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "isodyne/bench/pacer.h"
-#include "isodyne/bench/rights.h"
+#include "isodyne/bench/realtime_privileges.h"
 
 namespace isodyne::bench {
 
@@ -24,7 +24,7 @@ struct StepTrial {
 };
 
 struct MachineCheck {
-  Rights rights;
+  RealtimePrivileges privileges;
   std::vector<MachineFact> facts;
   StepTimes sleep;                ///< how late a sleep of 1 ms ends, without looking at the clock before; ns
   std::vector<StepTrial> trials;  ///< from long to short steps, up to the first two that were not held

@@ -8,7 +8,7 @@
 
 namespace isodyne::bench {
 
-bool Underway::send(Time due, const std::vector<double>& values, bool overtaken) {
+bool InFlight::send(Time due, const std::vector<double>& values, bool overtaken) {
   // A free place; without one the oldest message goes.
   const auto place = std::min_element(messages_.begin(), messages_.end(), [](const Message& a, const Message& b) {
     const bool free_a = a.due == Time::max(), free_b = b.due == Time::max();
@@ -23,7 +23,7 @@ bool Underway::send(Time due, const std::vector<double>& values, bool overtaken)
   return free;
 }
 
-bool Underway::arrive(Time now, std::vector<double>& values) {
+bool InFlight::arrive(Time now, std::vector<double>& values) {
   if (next_ > now) return false;
   const auto earlier = [](const Message& a, const Message& b) {
     return a.due != b.due ? a.due < b.due : a.order < b.order;
@@ -120,10 +120,10 @@ void FaultyLine::pass(Time now, std::vector<double>& values) {
   begun_ = true;
   const MessageFaults::Fate fate = faults_.meet(values);
   if (!fate.lost) {
-    if (!fate.overtaken) underway_.send(now + fate.late, values);
-    if (fate.overtaken || fate.repeated) underway_.send(now + fate.late + period_, values, true);
+    if (!fate.overtaken) in_flight_.send(now + fate.late, values);
+    if (fate.overtaken || fate.repeated) in_flight_.send(now + fate.late + period_, values, true);
   }
-  while (underway_.arrive(now, there_)) {
+  while (in_flight_.arrive(now, there_)) {
   }
   values = there_;
 }
@@ -138,7 +138,7 @@ MessagePlayer::MessagePlayer(const program::Program& program, const FaultPlayer&
       for (const auto& [sent, read] : l.values) what.push_back(sent);
       lines_.push_back({&m, &l, RandomStream(seed, fmt::format("messages {} {} {}", m.name, from.name, to.name)),
                         MessageFaults(program, faults.on_messages(static_cast<std::int32_t>(i)), what, seed),
-                        Underway(what.size()), from.period, std::vector<double>(what.size())});
+                        InFlight(what.size()), from.period, std::vector<double>(what.size())});
     }
   }
 }
@@ -158,14 +158,14 @@ void MessagePlayer::send(std::size_t controller, const engine::PlantState& state
     }
     const Time due =
         state.now + m.latency + Time(std::llround(delay * static_cast<double>(m.jitter.count()))) + faulted.late;
-    if (!faulted.overtaken && !l.underway.send(due, l.values)) ++lost_;
-    if ((faulted.overtaken || faulted.repeated) && !l.underway.send(due + l.period, l.values, true)) ++lost_;
+    if (!faulted.overtaken && !l.in_flight.send(due, l.values)) ++lost_;
+    if ((faulted.overtaken || faulted.repeated) && !l.in_flight.send(due + l.period, l.values, true)) ++lost_;
   }
 }
 
 void MessagePlayer::deliver(engine::PlantState& state) {
   for (Line& l : lines_) {
-    while (l.underway.arrive(state.now, l.values)) {
+    while (l.in_flight.arrive(state.now, l.values)) {
       for (std::size_t i = 0; i < l.values.size(); ++i) state[l.line->values[i].second] = l.values[i];
     }
   }

@@ -11,12 +11,12 @@
 
 namespace isodyne::bench {
 
-/// Messages underway on one line, each a row of values. Of two that are due at once the one sent later arrives later.
-class Underway {
+/// Messages in_flight on one line, each a row of values. Of two that are due at once the one sent later arrives later.
+class InFlight {
  public:
   static constexpr std::size_t kMost = 256;  ///< one more takes the place of the oldest
 
-  explicit Underway(std::size_t values) : values_(values), messages_(kMost), rows_(kMost * values) {}
+  explicit InFlight(std::size_t values) : values_(values), messages_(kMost), rows_(kMost * values) {}
 
   /// False: an older one was lost for it. `overtaken`: it arrives after the one that is sent next.
   bool send(Time due, const std::vector<double>& values, bool overtaken = false);
@@ -71,7 +71,10 @@ class FaultyLine {
  public:
   FaultyLine(const program::Program& program, std::vector<const FaultActivity*> faults,
              std::vector<program::VarId> what, Time period, std::uint64_t seed)
-      : faults_(program, std::move(faults), what, seed), underway_(what.size()), there_(what.size()), period_(period) {}
+      : faults_(program, std::move(faults), what, seed),
+        in_flight_(what.size()),
+        there_(what.size()),
+        period_(period) {}
 
   bool any() const { return faults_.any(); }
   bool acts() const { return faults_.active(); }
@@ -80,7 +83,7 @@ class FaultyLine {
 
  private:
   MessageFaults faults_;
-  Underway underway_;
+  InFlight in_flight_;
   std::vector<double> there_;
   Time period_;
   bool begun_ = false;
@@ -106,7 +109,7 @@ class MessagePlayer {
     const program::Messages::Line* line = nullptr;
     RandomStream random;
     MessageFaults faults;
-    Underway underway;
+    InFlight in_flight;
     Time period{};
     std::vector<double> values;
   };

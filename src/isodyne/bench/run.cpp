@@ -41,11 +41,12 @@ Run::Run(std::shared_ptr<const program::Program> program, RunPlan plan, const Po
       observer_(observer),
       seen_(&observer),
       // One continuous system has no cuts.
-      plant_(plan_.reference ? engine::on_one_core(*program_) : program_),
-      scenario_(*program_, plan_.scenario, plan_.seed),
+      plant_(plan_.reference ? engine::on_one_core(*program_) : program_, plan_.networks),
+      scenario_(*program_, plan_.scenario, plan_.seed, plan_.overrides),
       faults_(*program_, plan_.faults, plan_.seed),
       messages_(*program_, faults_, plan_.seed),
       sensing_(*program_, faults_, plan_.seed, state_),
+      quick_(*program_, plant_, scenario_, faults_),
       channels_(*program_, state_, observer),
       controllers_(*program_, plan_, make_port, faults_, messages_, channels_, state_),
       numbers_(*program_, plan_.faults, plan_.scenario, !plan_.reference),
@@ -85,6 +86,8 @@ void Run::prepare() {
   state_ = plant_.start(scenario_.start_values());
   state_[program::kSeed] = random_key(plan_.seed);
   state_.sensors = &sensing_;
+  if (sensing_.quick()) quick_.then([this] { sensing_.between(*seen_); });
+  if (quick_.any() || sensing_.quick()) state_.quick = &quick_;
   faults_.prepare(state_);
   door_.prepare(plan_.scenario == program::kNone ? nullptr : &at(program_->scenarios, plan_.scenario));
   channels_.start();
@@ -112,8 +115,10 @@ void Run::run_instants() {
     clock_.part();
     const Time at = state_.now;
     const std::int64_t next = pacer_ && started_ ? pacer_->deadline(state_.now + program_->step) : 0;
+    if (quick_.any()) quick_.begin(state_.values.data());
     const engine::PlantTrouble trouble = plant_.step(state_, next);
     clock_.stepped();
+    if (quick_.any()) quick_.hand_over(*seen_, state_.now);
     tell(plant_.changes());
     if (trouble.kind != engine::PlantTrouble::Kind::none)
       return end(plant_trouble(plant_, state_, trouble, scenario_.start_values()));

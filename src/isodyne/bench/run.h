@@ -19,6 +19,7 @@
 #include "isodyne/bench/messages.h"
 #include "isodyne/bench/number_watch.h"
 #include "isodyne/bench/pacer.h"
+#include "isodyne/bench/quick_rows.h"
 #include "isodyne/bench/run_plan.h"
 #include "isodyne/bench/run_result.h"
 #include "isodyne/bench/scenario.h"
@@ -62,6 +63,7 @@ class Run {
   /// How native code was come by, once it is known; null without.
   const engine::NativeBuilder* native() const { return native_.get(); }
   /// The last image that was shown.
+  std::size_t variables() const { return program_->variables.size(); }
   observe::Image last_image() const { return {state_.now, state_.values.data()}; }
 
  private:
@@ -105,6 +107,7 @@ class Run {
   FaultPlayer faults_;
   MessagePlayer messages_;
   Sensing sensing_;
+  QuickRows quick_;
   Channels channels_;
   Controllers controllers_;
   NumberWatch numbers_;
@@ -116,7 +119,7 @@ class Run {
   InstantClock clock_;
   std::unique_ptr<observe::ObserverQueue> queue_;
   std::unique_ptr<Pacer> pacer_;
-  Rights rights_;
+  RealtimePrivileges privileges_;
   std::vector<StepTimes> crew_times_;
 };
 

@@ -16,15 +16,15 @@ void Run::start_crew() {
   if (plan_.pace) {
     std::vector<std::int32_t> wanted;
     for (int i = 1; i <= threads; ++i) wanted.push_back(plant_.plan(static_cast<std::size_t>(i)).core);
-    rights_ = take_rights(plan_.pace->core, wanted);
-    crew_times_.resize(rights_.crew.size());
-    if (most >= asked && rights_.crew.size() + 1 < plant_.cores()) {
-      rights_.lacking.push_back(
+    privileges_ = take_privileges(plan_.pace->core, wanted);
+    crew_times_.resize(privileges_.crew.size());
+    if (most >= asked && privileges_.crew.size() + 1 < plant_.cores()) {
+      privileges_.lacking.push_back(
           fmt::format("the bench asks for {} cores and gets {}: parts on different cores step one after the other",
-                      plant_.cores(), rights_.crew.size() + 1));
+                      plant_.cores(), privileges_.crew.size() + 1));
     }
     const auto prepare = [](std::size_t member) { step_beside(static_cast<int>(member)); };
-    plant_.start_crew(rights_.crew.size(), prepare, pacer_->step_ns() * 2 / 5);
+    plant_.start_crew(privileges_.crew.size(), prepare, pacer_->step_ns() * 2 / 5);
   } else if (threads > 0) {
     plant_.start_crew(static_cast<std::size_t>(threads), nullptr, 0);
   }
@@ -34,10 +34,11 @@ void Run::start_crew() {
 void Run::prepare_pace() {
   plan_.time_steps = true;
   pacer_ = std::make_unique<Pacer>(program_->step, plan_.pace->speed);
-  const std::size_t variables = program_->variables.size();
+  const std::size_t variables = program_->variables.size(), rows = quick_.most_numbers();
   const auto step_ns = static_cast<std::int64_t>(static_cast<double>(program_->step.count()) / plan_.pace->speed);
-  queue_ = std::make_unique<observe::ObserverQueue>(
-      observer_, variables, observe::ObserverQueue::usual_room(variables, step_ns), keep_away_from_stepping_thread);
+  queue_ = std::make_unique<observe::ObserverQueue>(observer_, variables,
+                                                    observe::ObserverQueue::usual_room(variables + rows, step_ns),
+                                                    keep_away_from_stepping_thread, rows);
   seen_ = queue_.get();
 }
 
@@ -66,7 +67,7 @@ void Run::tell_stretch() {
 Timing Run::timing() const {
   Timing t;
   t.speed = plan_.pace->speed;
-  t.rights = rights_;
+  t.privileges = privileges_;
   t.steps = pacer_->steps();
   t.overruns = pacer_->overruns();
   t.lateness = pacer_->lateness();
@@ -79,7 +80,7 @@ Timing Run::timing() const {
 void Run::end_pace() {
   if (queue_) queue_->finish();
   if (!result_.timing) return;
-  give_back_rights(rights_);
+  give_back(privileges_);
   Timing& t = *result_.timing;
   Timing now = timing();
   now.stretches = std::move(t.stretches);

@@ -1,9 +1,11 @@
 #include "isodyne/bench/run_plan.h"
+#include "isodyne/core/text.h"
 
 #include <algorithm>
 
 #include <fmt/format.h>
 
+#include "isodyne/bench/door.h"
 #include "isodyne/bench/faults.h"
 
 namespace isodyne::bench {
@@ -15,7 +17,31 @@ const program::Setting* setting_of(const program::Controller& c, const std::stri
   return found == c.settings.end() ? nullptr : &*found;
 }
 
+namespace {
+/// A fixed parameter is part of how the bench is put together, and what is computed has no value of its own.
+std::optional<Failure> trouble_with(const program::Program& program, program::VarId id, double value) {
+  using program::Role;
+  const program::Variable& v = program.variable(id);
+  const std::string what = fmt::format("cannot begin with another value of `{}`", v.name);
+  if (v.role == Role::fixed_param)
+    return Failure{what, "", "it is fixed: the bench is put together with it; change it in the text"};
+  const bool first = v.role == Role::param || v.role == Role::input || v.role == Role::state ||
+                     v.role == Role::sampled || v.role == Role::mode;
+  if (!first) return Failure{what, "", "it is computed by the bench; states, memories, inputs and parameters are not"};
+  const observe::Refusal refusal = fits(program, v, value);
+  if (refusal == observe::Refusal::none) return std::nullopt;
+  return Failure{fmt::format("`{}` cannot begin with {}", v.name, program.format(id, value)), "",
+                 observe::refusal_text(refusal)};
+}
+}  // namespace
+
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan) {
+  for (const auto& [id, value] : plan.overrides) {
+    if (auto trouble = trouble_with(program, id, value)) return trouble;
+  }
+  if (plan.reference && !program.networks.empty())
+    return Failure{"the reference integrates equations, and this bench has a network", "",
+                   "compare it with a shorter step"};
   if (auto clash = clash_among(program, plan.faults, plan.scenario)) return clash;
   if (plan.scenario != program::kNone) {
     const program::Scenario& scenario = program.scenarios[static_cast<std::size_t>(plan.scenario)];
@@ -34,7 +60,7 @@ std::optional<Failure> trouble_with(const program::Program& program, const RunPl
                      "", "add --paced, so that the plant keeps to the wall clock too"};
     }
     std::string known;
-    for (const program::Setting& s : c.settings) known += (known.empty() ? "" : ", ") + s.name;
+    for (const program::Setting& s : c.settings) list_on(known, s.name);
     return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
                    fmt::format("it has {}", known)};
   }

@@ -6,6 +6,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "isodyne/core/result.h"
@@ -36,9 +37,12 @@ struct RunPlan {
   std::optional<PacePlan> pace;  ///< nothing: lockstep
   /// Step on this many threads at most; not one bit differs. 0: one in lockstep, else all that the bench asks for.
   int cores = 0;
-  std::vector<observe::Command>
-      commands;            ///< that are known before: by hand in the run that this one repeats, in order
-  bool reference = false;  ///< the continuous parts by an adaptive solver at tight tolerance
+  /// First values of states, memories, inputs and parameters in the place of the bench's and the scenario's, SI.
+  std::vector<std::pair<program::VarId, double>> overrides;
+  /// That are known before: by hand in the run that this one repeats, in order.
+  std::vector<observe::Command> commands;
+  bool reference = false;         ///< the continuous parts by an adaptive solver at tight tolerance
+  engine::NetworkMaker networks;  ///< who solves the networks of the bench; nothing: there are none
 };
 
 /// Makes the port of a controller under a setting.
@@ -48,7 +52,7 @@ using PortMaker =
 /// The setting of this name; without a name the first. Null if there is none.
 const program::Setting* setting_of(const program::Controller& controller, const std::string& name);
 
-/// Two chosen faults that act on the same place, a scenario that does not exist: reasons not to start.
+/// Two chosen faults that act on the same place, a value that cannot be overridden: reasons not to start.
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan);
 
 }  // namespace isodyne::bench

@@ -8,7 +8,7 @@
 #include <vector>
 
 #include "isodyne/bench/pacer.h"
-#include "isodyne/bench/rights.h"
+#include "isodyne/bench/realtime_privileges.h"
 #include "isodyne/bench/scenario.h"
 #include "isodyne/core/step_times.h"
 #include "isodyne/observe/events.h"
@@ -22,7 +22,7 @@ enum class RunShare { plant, channels, controllers, judge, whole, count };
 /// Whether and how well real time was kept.
 struct Timing {
   double speed = 1;
-  Rights rights;
+  RealtimePrivileges privileges;
   std::int64_t steps = 0, overruns = 0;
   StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
   std::vector<StepTimes> crew;    ///< per thread that steps beside the stepping thread: its share of a step; ns

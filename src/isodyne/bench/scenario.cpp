@@ -5,6 +5,7 @@
 
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
 #include "isodyne/program/tables.h"
 
 namespace isodyne::bench {
@@ -28,22 +29,30 @@ bool silent(Kind kind) {
 
 }  // namespace
 
-ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed)
+ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed,
+                               const std::vector<std::pair<program::VarId, double>>& overrides)
     : program_(program),
       scenario_(scenario),
       seed_(random_key(seed)),
       tables_(engine::tables_of(program)),
       ends_(program, ends_of(program, scenario)) {
-  if (scenario == program::kNone) return;
+  if (scenario == program::kNone) {
+    start_values_ = overrides;
+    return;
+  }
   const program::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
   key_ = random_key(fnv1a("scenario " + played.name));
   end_count_ = played.ends.size();
+  quick_ends_ = program::seen_every(program, ends_of(program, scenario)) < program.step;
   for (const program::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
+  start_values_.insert(start_values_.end(), overrides.begin(), overrides.end());  // the last one counts
   std::size_t tracks = 1;
   for (const program::ScenarioStep& s : played.steps) {
-    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, tracks, 0, 0, Time{-1}, {}};
+    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, tracks, 0, 0, Time{-1}, false, {}};
     if (s.tap == program::kNone) made.write_to = program.writable(s.target);
     made.expected.step = static_cast<std::int32_t>(steps_.size());
+    made.quick = (s.kind == Kind::wait || s.kind == Kind::expect) &&
+                 program::seen_every(program, {s.value, s.margin}) < program.step;
     steps_.push_back(std::move(made));
     if (s.kind == Kind::fork) tracks += s.places.size() - 1;
   }
@@ -76,7 +85,7 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
   Step& s = step_of(t);
   t.begun = true;
   t.since = next;
-  t.failed = false;
+  t.failed = t.came = false;
   t.worst = std::numeric_limits<double>::infinity();
   s.value.evaluate(image);
   t.to = s.value.value(0);
@@ -140,10 +149,11 @@ bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
       return elapsed >= s.step->duration;
     case Kind::wait:
       s.value.evaluate(image);
-      if (s.value.value(0) != 0) return true;
+      if (t.came || s.value.value(0) != 0) return true;
       if (elapsed > s.step->duration) timed_out_ = s.step;
       return false;
     case Kind::expect:
+      if (t.came) return true;
       s.value.evaluate(image);
       return expectation(t, s, next);
     case Kind::again:  // a round takes a step at least, so that nothing turns for ever within an instant
@@ -231,6 +241,24 @@ bool ScenarioPlayer::advance(Track& t, const double* image, Time next) {
     moved = true;
   }
   return moved;
+}
+
+bool ScenarioPlayer::quick() const {
+  return quick_ends_ || std::any_of(steps_.begin(), steps_.end(), [](const Step& s) { return s.quick; });
+}
+
+/// It acts at instants of the bench, but what it waits for may come and go before.
+void ScenarioPlayer::between(const double* image, Time at) {
+  if (quick_ends_) {
+    ends_.evaluate(image);
+    for (std::size_t i = 0; i < end_count_; ++i) ended_ = ended_ || ends_.value(i) != 0;
+  }
+  for (Track& t : tracks_) {
+    if (!t.alive || !t.begun || t.came || t.at >= steps_.size() || !step_of(t).quick) continue;
+    Step& s = step_of(t);
+    s.value.evaluate(image);
+    t.came = s.step->kind == Kind::wait ? s.value.value(0) != 0 : expectation(t, s, at);
+  }
 }
 
 void ScenarioPlayer::plan(const double* image, Time next) {

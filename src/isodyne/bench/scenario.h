@@ -31,11 +31,16 @@ struct Expected {
 class ScenarioPlayer {
  public:
   /// `scenario` is an index into program.scenarios, or kNone: then there is nothing to play.
-  ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed = 1);
+  /// `overrides`: first values in the place of the scenario's.
+  ScenarioPlayer(const program::Program& program, std::int32_t scenario, std::uint64_t seed = 1,
+                 const std::vector<std::pair<program::VarId, double>>& overrides = {});
 
   /// Start values of the scenario, for Plant::start().
   const std::vector<std::pair<program::VarId, double>>& start_values() const { return start_values_; }
   /// Decides from the settled image what happens at `next`, the instant after it.
+  /// Whether something that it waits for moves between two instants of the bench; then those are to be shown to it.
+  bool quick() const;
+  void between(const double* image, Time at);
   void plan(const double* image, Time next);
   /// What it says to faults at the instant that was planned.
   const std::vector<FaultCommand>& commands() const { return commands_; }
@@ -64,6 +69,7 @@ class ScenarioPlayer {
     std::int64_t rounds = 0;                   ///< of a repeat: begun so far
     std::int64_t times = 0;                    ///< of an either: how often it was come to
     Time round_began{};
+    bool quick = false;  ///< what it waits for moves between two instants of the bench
     Expected expected;
   };
   struct Track {
@@ -74,6 +80,7 @@ class ScenarioPlayer {
     Time since{};
     double from = 0, to = 0, worst = 0;
     bool failed = false;  ///< an `expect … for` that did not hold
+    bool came = false;    ///< what it waits for, between two instants of the bench
   };
   bool advance(Track& track, const double* image, Time next);
   double present(const Step& s, const double* image) const;
@@ -97,7 +104,7 @@ class ScenarioPlayer {
   std::vector<observe::Command> writes_;
   std::vector<observe::Event> events_;
   std::vector<FaultCommand> commands_;
-  bool ended_ = false;
+  bool ended_ = false, quick_ends_ = false;
   const program::ScenarioStep* timed_out_ = nullptr;
 };
 

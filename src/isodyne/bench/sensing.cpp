@@ -14,6 +14,7 @@ Sensing::Sensing(const program::Program& program, const FaultPlayer& faults, std
     const io::SensorChannel channel(s, seed);
     Entry entry{channel, channel};
     entry.next = s.offset;
+    quick_ = quick_ || s.period < program.step;
     if (channel.sees_between()) between_.push_back(entries_.size());
     entries_.push_back(std::move(entry));
   }

@@ -23,6 +23,13 @@ class Sensing : public engine::SensorSampling {
   bool due(Time now) const override { return now == next_ || now.count() == 0; }
   void sample(std::int32_t sensor) override;
 
+  /// Whether any of them samples between two instants of the bench; then between() is called at each instant there.
+  bool quick() const { return quick_; }
+  void between(observe::Observer& observer) {
+    end_instant(observer);
+    begin_instant();
+  }
+
   /// Faults may have changed since the sensors were last asked.
   void begin_instant() { ++pass_; }
   /// The samples of this instant count. Tells where a channel begins to be unable to hold what it is given.
@@ -56,7 +63,7 @@ class Sensing : public engine::SensorSampling {
   std::vector<std::size_t> between_;  ///< those that see what passes between their samples
   Time next_{};                       ///< the first of all
   std::int64_t pass_ = 0, took_ns_ = 0;
-  bool measured_ = false;
+  bool measured_ = false, quick_ = false;
 };
 
 }  // namespace isodyne::bench

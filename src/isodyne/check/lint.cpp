@@ -1,4 +1,5 @@
 #include "isodyne/check/lint.h"
+#include "isodyne/core/text.h"
 
 #include <algorithm>
 #include <unordered_set>
@@ -135,8 +136,8 @@ class Lint {
     for (const VarId id : check_.program.reads(r.check)) {
       const Interval limits = limits_of(id);
       if (limits.unknown() || check_.state_of.count(id) == 0) continue;
-      why += fmt::format("{}`{}` is limited to {} .. {}", why.empty() ? "" : ", ", check_.program.variable(id).name,
-                         check_.program.format(id, limits.low), check_.program.format(id, limits.high));
+      list_on(why, fmt::format("`{}` is limited to {} .. {}", check_.program.variable(id).name,
+                               check_.program.format(id, limits.low), check_.program.format(id, limits.high)));
     }
     if (why.empty()) return;  // of constants only: the condition is reported as such
     warn(Code::constant_condition, r.span, fmt::format("requirement `{}` cannot be broken: {}", r.name, why),
@@ -218,7 +219,7 @@ class Lint {
         actions(instance, w.decl->actions);
       }
       for (const auto& m : instance.members.modes) machine(*m.decl);
-      for (const auto& e : instance.members.samplers) {
+      for (const auto& e : instance.members.periodic_tasks) {
         actions(instance, e.decl->actions);
       }
     }

@@ -197,11 +197,12 @@ class Periods {
     step();
     if (p.step.count() == 0) return;
     for (const Sensor& s : p.sensors) {
-      multiple(s.period, s.span, "the sampling period");
-      if (s.offset.count() > 0) multiple(s.offset, s.span, "the offset");
+      const Time step = std::min(p.step, p.group_of(s.value).step);  // of a quick part it may sample more often
+      multiple(s.period, s.span, "the sampling period", step);
+      if (s.offset.count() > 0) multiple(s.offset, s.span, "the offset", step);
     }
     for (const Controller& c : p.controllers) multiple(c.period, c.span, "the period of the controller");
-    for (const Sampler& s : p.samplers) {
+    for (const PeriodicTask& s : p.periodic_tasks) {
       const Time step = p.groups[static_cast<std::size_t>(s.group)].step;
       multiple(s.period, s.span, "this period", step);
       if (s.offset.count() > 0) multiple(s.offset, s.span, "this offset", step);
@@ -218,6 +219,7 @@ class Periods {
     if (step && step->count() == 0) check_.error(Code::bad_period, bench_.step->span, "the step must be at least 1 ns");
     check_.program.step = step.value_or(Time{});
     resolve_groups(check_, bench_.method ? method_of(check_, *bench_.method) : std::nullopt);
+    join_quick_groups(check_);
   }
 
   void multiple(Time period, Span span, const char* what) { multiple(period, span, what, check_.program.step); }
@@ -235,6 +237,21 @@ class Periods {
   Expressions& x_;
   const lang::BenchDecl& bench_;
 };
+
+/// A scenario may begin with another value of a fixed parameter, unless that has decided something before: it would be
+/// heard in some places and not in others.
+void check_starts(Check& check) {
+  for (const Scenario& s : check.program.scenarios) {
+    for (const Scenario::Start& start : s.start) {
+      const Variable& v = check.program.variable(start.target);
+      if (v.role != Role::fixed_param || !check.decided.contains(start.target)) continue;
+      check.error(
+          Code::not_settable, start.span,
+          fmt::format("`{}` cannot begin with another value: what it was has decided something before the run", v.name),
+          "sizes, periods, longest lags and other constants are made of it; change it in the text");
+    }
+  }
+}
 
 void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const Loaded& loaded) {
   Expressions expressions(check);
@@ -260,6 +277,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   judged.define();
   Periods(check, expressions, bench).run();
   define_recording(check, expressions, bench, wish.harness.empty());
+  check_starts(check);
   if (check.overflow || check.diagnostics.has_errors()) return;
   sort_program(check);
   if (wish.lint && !check.diagnostics.has_errors()) lint(check, loaded.relative);

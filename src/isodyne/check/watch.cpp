@@ -57,7 +57,7 @@ class Watches {
       look(look_at(w.condition), "a `when` block", w.span);
       body(w.body, "a `when` block");
     }
-    for (const Sampler& s : p_.samplers) {
+    for (const PeriodicTask& s : p_.periodic_tasks) {
       if (looked_into(s.group)) body(s.body, "an `every` block");
     }
     for (std::size_t i = 0, given = p_.equations.size(); i < given; ++i) {
@@ -141,7 +141,7 @@ class Watches {
       };
       all(p_.equations);
       for (const Delay& d : p_.delays) all({{d.out, d.input, d.span}});
-      for (const Sampler& s : p_.samplers) all(s.body);
+      for (const PeriodicTask& s : p_.periodic_tasks) all(s.body);
       for (const WhenBlock& w : p_.events) all(w.body);
       for (const StateMachine& m : p_.machines) {
         for (const auto& body : m.entry) all(body);

@@ -435,34 +435,34 @@ ISO_FUNCTION void iso_back(int n, const double* a, const int* rows, double* b) {
 }
 
 /* Linearly implicit: the Rosenbrock method RODAS3, order 3, L-stable and stiffly accurate, for any stiffness at a
- * fixed cost: three evaluations, one factorisation, four back substitutions. `slopes` is the Jacobian of f (n x n,
- * overwritten), `drift` its slope in time. Source: Sandu, Verwer, Blom, Spee, Carmichael, Potra, "Benchmarking stiff
+ * fixed cost: three evaluations, one factorisation, four back substitutions. `jacobian` is that of f (n x n,
+ * overwritten), `df_dt` its slope in time. Source: Sandu, Verwer, Blom, Spee, Carmichael, Potra, "Benchmarking stiff
  * ODE solvers for atmospheric chemistry problems II", Atmospheric Environment 31 (1997).
  * Work: 6 n. 0 if the matrix is singular or a slope is not finite (with an infinite one nothing would move, and nobody
  * would know); x is then unchanged. `doubt`: the last stage is the difference to a method of order 2, which tells how
  * far the step may be off (ibid.). Where that is the largest share of a state so far (beyond 1e-9 in SI), `doubt` gets:
  * the share, `group`, the state within it, t; and one more step in the fifth place where it is over a tenth. */
 #define ISO_MUCH_DOUBT 0.1
-ISO_FUNCTION int iso_implicit(int n, double t, double h, double* x, const double* k1, double* slopes,
-                              const double* drift, iso_derivative f, void* context, double* work, int* rows, int group,
+ISO_FUNCTION int iso_implicit(int n, double t, double h, double* x, const double* k1, double* jacobian,
+                              const double* df_dt, iso_derivative f, void* context, double* work, int* rows, int group,
                               double* doubt) {
   double *stage = work, *k = work + n, *u1 = work + 2 * n, *u2 = work + 3 * n, *u3 = work + 4 * n, *u4 = work + 5 * n;
-  if (iso_first_bad(n * n, slopes) < n * n || iso_first_bad(n, drift) < n) return 0;
-  for (int i = 0; i < n * n; ++i) slopes[i] = -slopes[i];
-  for (int i = 0; i < n; ++i) slopes[i * n + i] += 1 / (0.5 * h);
-  if (!iso_factor(n, slopes, rows)) return 0;
-  for (int i = 0; i < n; ++i) u1[i] = k1[i] + 0.5 * h * drift[i];
-  iso_back(n, slopes, rows, u1);
-  for (int i = 0; i < n; ++i) u2[i] = k1[i] + 1.5 * h * drift[i] + 4 / h * u1[i];
-  iso_back(n, slopes, rows, u2);
+  if (iso_first_bad(n * n, jacobian) < n * n || iso_first_bad(n, df_dt) < n) return 0;
+  for (int i = 0; i < n * n; ++i) jacobian[i] = -jacobian[i];
+  for (int i = 0; i < n; ++i) jacobian[i * n + i] += 1 / (0.5 * h);
+  if (!iso_factor(n, jacobian, rows)) return 0;
+  for (int i = 0; i < n; ++i) u1[i] = k1[i] + 0.5 * h * df_dt[i];
+  iso_back(n, jacobian, rows, u1);
+  for (int i = 0; i < n; ++i) u2[i] = k1[i] + 1.5 * h * df_dt[i] + 4 / h * u1[i];
+  iso_back(n, jacobian, rows, u2);
   for (int i = 0; i < n; ++i) stage[i] = x[i] + 2 * u1[i];
   f(context, t + h, stage, k);
   for (int i = 0; i < n; ++i) u3[i] = k[i] + (u1[i] - u2[i]) / h;
-  iso_back(n, slopes, rows, u3);
+  iso_back(n, jacobian, rows, u3);
   for (int i = 0; i < n; ++i) stage[i] += u3[i];
   f(context, t + h, stage, k);
   for (int i = 0; i < n; ++i) u4[i] = k[i] + (u1[i] - u2[i] - 8.0 / 3.0 * u3[i]) / h;
-  iso_back(n, slopes, rows, u4);
+  iso_back(n, jacobian, rows, u4);
   double worst = 0;
   for (int i = 0; i < n; ++i) {
     const double moved = x[i] + (2 * u1[i] + u3[i] + u4[i]);
@@ -540,21 +540,21 @@ ISO_FUNCTION void iso_phi(int n, double h, const double* a, double* phi1, double
   }
 }
 
-/* Exact for x' = a x + b + c t: x + phi1 k1 + phi2 drift. `slopes` is a; phi1 and phi2 are found anew only when a has
+/* Exact for x' = a x + b + c t: x + phi1 k1 + phi2 df_dt. `jacobian` is a; phi1 and phi2 are found anew only when a has
  * changed since the last call. `known` has room for 7 n n + 1 doubles, the first of them 0 before the first call. */
-ISO_FUNCTION void iso_exact(int n, double h, double* x, const double* k1, const double* slopes, const double* drift,
+ISO_FUNCTION void iso_exact(int n, double h, double* x, const double* k1, const double* jacobian, const double* df_dt,
                             double* known) {
   const size_t nn = (size_t)n * (size_t)n;
   double *a = known + 1, *phi1 = a + nn, *phi2 = phi1 + nn, *work = phi2 + nn;
-  if (known[0] != h || memcmp(a, slopes, nn * sizeof(double)) != 0) {
-    memcpy(a, slopes, nn * sizeof(double));
+  if (known[0] != h || memcmp(a, jacobian, nn * sizeof(double)) != 0) {
+    memcpy(a, jacobian, nn * sizeof(double));
     iso_phi(n, h, a, phi1, phi2, work);
     known[0] = h;
   }
   for (int i = 0; i < n; ++i) {
     double sum = 0;
     for (int j = 0; j < n; ++j)
-      sum += phi1[(size_t)i * (size_t)n + (size_t)j] * k1[j] + phi2[(size_t)i * (size_t)n + (size_t)j] * drift[j];
+      sum += phi1[(size_t)i * (size_t)n + (size_t)j] * k1[j] + phi2[(size_t)i * (size_t)n + (size_t)j] * df_dt[j];
     x[i] += sum;
   }
 }

@@ -181,10 +181,13 @@ std::string one_line(std::string_view text) {
   return out;
 }
 
-std::string listed(const std::vector<std::string>& all, std::string_view none) {
-  std::string text;
-  for (const std::string& one : all) text += (text.empty() ? "" : ", ") + one;
-  return all.empty() ? std::string(none) : text;
+std::string listed(const std::vector<std::string>& all, std::string_view none, std::string_view by) {
+  return all.empty() ? std::string(none) : fmt::format("{}", fmt::join(all, by));
+}
+
+void list_on(std::string& list, std::string_view more, std::string_view by) {
+  if (!list.empty()) list += by;
+  list += more;
 }
 
 std::string counted(std::size_t count, std::string_view noun) {

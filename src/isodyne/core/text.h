@@ -51,7 +51,10 @@ bool matches(std::string_view pattern, std::string_view name);
 std::string lower_case(std::string_view text);
 
 /// "a, b, c"; `none` if there is nothing.
-std::string listed(const std::vector<std::string>& all, std::string_view none);
+std::string listed(const std::vector<std::string>& all, std::string_view none = {}, std::string_view by = ", ");
+
+/// One more of a list: with what separates it from those before.
+void list_on(std::string& list, std::string_view more, std::string_view by = ", ");
 
 /// "1 fault", "3 faults".
 std::string counted(std::size_t count, std::string_view noun);

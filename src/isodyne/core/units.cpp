@@ -1,6 +1,7 @@
 #include "isodyne/core/units.h"
 
 #include <algorithm>
+#include <charconv>
 #include <cmath>
 #include <unordered_map>
 
@@ -308,6 +309,25 @@ const std::vector<std::string>& unit_names() {
 std::string format_value(double coherent, const Unit& unit) {
   const std::string number = format_number(unit.read(coherent));
   return unit.text == "1" ? number : number + " " + unit.text;
+}
+
+std::optional<Time> read_span(const std::string& text) {
+  // "90 s", "1 h 12 min 3.5 s": as we print them.
+  double all = 0, before = INFINITY;  // the unit of the one before
+  const char *at = text.data(), *end = at + text.size();
+  do {
+    double value = 0;
+    const auto read = std::from_chars(at, end, value);
+    if (read.ec != std::errc{} || value < 0) return std::nullopt;
+    const char* unit = std::find_if(read.ptr, end, [](char c) { return c != ' '; });
+    const char* behind = std::find(unit, end, ' ');
+    const auto parsed = parse_unit(std::string(unit, behind));
+    if (!parsed || parsed->dimension != parse_unit("s")->dimension || !(parsed->factor < before)) return std::nullopt;
+    before = parsed->factor;
+    all += value * parsed->factor;
+    at = std::find_if(behind, end, [](char c) { return c != ' '; });
+  } while (at != end);
+  return time_from_seconds(all);
 }
 
 }  // namespace isodyne

@@ -12,6 +12,8 @@
 #include <string_view>
 #include <vector>
 
+#include "isodyne/core/time.h"
+
 namespace isodyne {
 
 /// Exponents of m, kg, s, A, K, mol, cd, rad and two tags that keep apparent (VA) and reactive (var)
@@ -74,5 +76,8 @@ const std::vector<std::string>& unit_names();
 
 /// "3.2 cm": a coherent SI value in `unit`, six significant digits; the unit "1" is not written.
 std::string format_value(double coherent, const Unit& unit);
+
+/// "90 s", "2 min", "1 h 12 min 3.5 s": a span of time as people write it, and as format_span() does. Not negative.
+std::optional<Time> read_span(const std::string& text);
 
 }  // namespace isodyne

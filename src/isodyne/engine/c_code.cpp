@@ -11,7 +11,7 @@ CCode CWriter::run() {
   names();
   tables();
   for (std::size_t i = 0; i < p_.solves.size(); ++i) residual(i);
-  for (std::size_t i = 0; i < p_.samplers.size(); ++i) sampler(i);
+  for (std::size_t i = 0; i < p_.periodic_tasks.size(); ++i) periodic_task(i);
   equations();
   machines();
   events();
@@ -66,7 +66,7 @@ void CWriter::tables() {
   }
 }
 
-std::vector<VarId> CWriter::inputs_of(const program::Solve& s) const {
+std::vector<VarId> CWriter::inputs_of(const program::ImplicitEquation& s) const {
   std::set<VarId> inputs;
   for (const NodeId node : {s.residual, s.derivative, s.scale}) {
     for (const VarId id : p_.reads(node)) inputs.insert(id);
@@ -76,7 +76,7 @@ std::vector<VarId> CWriter::inputs_of(const program::Solve& s) const {
 }
 
 void CWriter::residual(std::size_t i) {
-  const program::Solve& s = p_.solves[i];
+  const program::ImplicitEquation& s = p_.solves[i];
   const std::vector<VarId> inputs = inputs_of(s);
   put("/* {} */\n", p_.variable(s.x).name);
   put("static void residual_{}(void *context, double unknown, iso_residual *result) {{\n", i);
@@ -94,10 +94,10 @@ void CWriter::residual(std::size_t i) {
 }
 
 void CWriter::solve(CBlock& b, std::size_t i) {
-  const program::Solve& s = p_.solves[i];
+  const program::ImplicitEquation& s = p_.solves[i];
   const std::vector<VarId> inputs = inputs_of(s);
   std::string list;
-  for (const VarId id : inputs) list += (list.empty() ? "" : ", ") + b.read(id);
+  for (const VarId id : inputs) list_on(list, b.read(id));
   const std::string low = b.value(s.lowest), high = b.value(s.highest);
   if (!inputs.empty()) put("  double inputs_{}[] = {{{}}};\n", i, list);
   put("  double {} = {};\n", names_.of(s.x), v(s.x));
@@ -118,10 +118,10 @@ void CWriter::body(const std::vector<program::Assignment>& list, const std::stri
   }
 }
 
-void CWriter::sampler(std::size_t i) {
-  put("static void sampler_{}(iso_memory *m) {{\n  double *const v = m->v;\n", i);
-  comment(p_.samplers[i].span, "  ");
-  body(p_.samplers[i].body, "  ");
+void CWriter::periodic_task(std::size_t i) {
+  put("static void task_{}(iso_memory *m) {{\n  double *const v = m->v;\n", i);
+  comment(p_.periodic_tasks[i].span, "  ");
+  body(p_.periodic_tasks[i].body, "  ");
   out_ += "}\n\n";
 }
 
@@ -165,7 +165,7 @@ void CWriter::expect(CBlock& b, const std::vector<Item>& items) {
   std::vector<NodeId> roots;
   for (const Item& entry : items) {
     if (entry.kind == Item::Kind::solve) {
-      const program::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
+      const program::ImplicitEquation& s = p_.solves[static_cast<std::size_t>(entry.index)];
       roots.insert(roots.end(), {s.lowest, s.highest});
     } else {
       const std::vector<NodeId> values = program::values_of(p_, entry);
@@ -205,7 +205,7 @@ void CWriter::equations() {
     const int own = plan_.rate_of(entry);
     if (own != rate || piece.size() >= kMostPerFunction) close();
     rate = own;
-    if (entry.kind != Item::Kind::sampler && entry.kind != Item::Kind::sensor) {
+    if (entry.kind != Item::Kind::periodic_task && entry.kind != Item::Kind::sensor) {
       piece.push_back(entry);
       continue;
     }
@@ -216,8 +216,8 @@ void CWriter::equations() {
                            own > 0 ? fmt::format(" && due > {}", own) : "", is_due(s), entry.index, s.value, s.truth);
       continue;
     }
-    const program::Sampler& s = p_.samplers[static_cast<std::size_t>(entry.index)];
-    calls += fmt::format("  if (sampled{} && {}) sampler_{}(m);\n", own > 0 ? fmt::format(" && due > {}", own) : "",
+    const program::PeriodicTask& s = p_.periodic_tasks[static_cast<std::size_t>(entry.index)];
+    calls += fmt::format("  if (sampled{} && {}) task_{}(m);\n", own > 0 ? fmt::format(" && due > {}", own) : "",
                          is_due(s), entry.index);
   }
   close();

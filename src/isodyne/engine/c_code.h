@@ -24,7 +24,7 @@ struct CCode {
 };
 
 /// Raised when what is handed between host and code changes its form.
-constexpr int kCLayout = 3;
+constexpr int kCLayout = 4;
 
 CCode c_code(const program::Program& program, const Plan& plan, const CStyle& style);
 

@@ -1,5 +1,6 @@
 // What jumps at an instant, as C: state machines, `when` blocks, delays, and the order of it all.
 
+#include "isodyne/core/text.h"
 #include "isodyne/engine/c_writer.h"
 
 namespace isodyne::engine {
@@ -101,7 +102,7 @@ void CWriter::take() {
     const program::StateMachine& machine = p_.machines[i];
     const std::string guard = guard_of(machine.mode);
     std::string to;
-    for (const program::Transition& t : machine.transitions) to += fmt::format("{}{}", to.empty() ? "" : ", ", t.to);
+    for (const program::Transition& t : machine.transitions) list_on(to, fmt::format("{}", t.to));
     if (machine.transitions.empty()) continue;
     const std::string inactive =
         machine.outer == kNone ? "" : fmt::format(" || (int){} == {}", v(machine.mode), machine.inactive);
@@ -182,7 +183,7 @@ void CWriter::remember() {
 
 void CWriter::settle() {
   std::string sampled;
-  for (const program::Sampler& s : p_.samplers) {
+  for (const program::PeriodicTask& s : p_.periodic_tasks) {
     const int rate = plan_.rate_of_group(s.group);
     sampled += fmt::format(" ||\n      ({}{})", rate > 0 ? fmt::format("due > {} && ", rate) : "", is_due(s));
   }

@@ -132,6 +132,8 @@ std::size_t quick_cores(const program::Program& p) {
 
 Result<std::vector<std::pair<std::string, std::string>>> c_export(
     const std::shared_ptr<const program::Program>& benched) {
+  if (!benched->networks.empty())
+    return Failure{"cannot put this bench into C", "", "it has a network, whose solver is no C"};
   if (quick_cores(*benched) > 1)
     return Failure{
         "cannot put this bench into one piece of C", "",

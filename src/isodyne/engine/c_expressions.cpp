@@ -27,7 +27,7 @@ const std::set<std::string_view>& reserved() {
       "fabs",     "floor",       "ceil",     "round",      "main",       "inputs",   "unknown",     "result",
       "i",        "n",           "linux",    "unix",       "solve",      "step",     "settle",      "equations",
       "events",   "transitions", "remember", "conditions", "trouble_of", "due_at",   "first_entry", "here",
-      "any",      "stale",       "bad",      "rows",       "slopes",     "drift",    "chosen",      "restarted",
+      "any",      "stale",       "bad",      "rows",       "jacobian",   "df_dt",    "chosen",      "restarted",
       "change",   "acted",       "firing",   "count",      "e",          "k",        "is",          "rate",
       "to",       "before",      "trouble",  "first",      "plant",      "p",        "fires",       "turn",
       "now",      "mode",        "memset",   "memcpy",     "isfinite",   "value",    "state",       "slope",

@@ -39,7 +39,7 @@ std::vector<NodeId> CWriter::held_operands(const GroupPlan& g) const {
   for (const std::int32_t place : g.between) {
     const Item& entry = p_.order[static_cast<std::size_t>(place)];
     if (entry.kind == Item::Kind::solve) {
-      const program::Solve& s = p_.solves[static_cast<std::size_t>(entry.index)];
+      const program::ImplicitEquation& s = p_.solves[static_cast<std::size_t>(entry.index)];
       look(s.lowest), look(s.highest);
     } else {
       for (const NodeId value : program::values_of(p_, entry)) look(value);
@@ -331,50 +331,50 @@ void CWriter::method(const GroupPlan& g, std::size_t index, const GroupNames& na
       put("  iso_{}({}, v[i_time], h, x, k1, between_{}, c, work);\n", program::method_word(g.group->method), n, index);
       break;
     case Method::implicit:
-      slopes(g, names, used);
-      put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, slopes, drift, between_{1}, c, work, "
+      jacobian(g, names, used);
+      put("  int rows[{0}];\n  if (!iso_implicit({0}, v[i_time], h, x, k1, jacobian, df_dt, between_{1}, c, work, "
           "rows, {1}, m->doubt)) return "
           "(iso_trouble){{5, {1}, 0}};\n",
           n, index);
       break;
     case Method::exact:
-      slopes(g, names, used);
-      put("  iso_exact({}, h, x, k1, slopes, drift, m->known + {});\n", n, made_.known);
+      jacobian(g, names, used);
+      put("  iso_exact({}, h, x, k1, jacobian, df_dt, m->known + {});\n", n, made_.known);
       made_.known += 7 * n * n + 1;
       break;
   }
   (void)names;
 }
 
-void CWriter::slopes(const GroupPlan& g, const GroupNames& names, std::size_t& used) {
+void CWriter::jacobian(const GroupPlan& g, const GroupNames& names, std::size_t& used) {
   const std::size_t n = g.group->states.size();
-  const std::string at = room(used, n * n), drift_at = room(used, n);
-  put("  double *const slopes = {0}, *const drift = {1};\n  memset(slopes, 0, {2} * sizeof(double));\n  "
-      "memset(drift, 0, {3} * "
+  const std::string at = room(used, n * n), df_dt_at = room(used, n);
+  put("  double *const jacobian = {0}, *const df_dt = {1};\n  memset(jacobian, 0, {2} * sizeof(double));\n  "
+      "memset(df_dt, 0, {3} * "
       "sizeof(double));\n  {{\n",
-      at, drift_at, n * n, n);
+      at, df_dt_at, n * n, n);
   CBlock b = block("    ");
   std::vector<NodeId> roots;
   for (const program::Group::Slope& s : g.group->jacobian) roots.push_back(s.value);
-  for (const NodeId d : g.group->drift) {
+  for (const NodeId d : g.group->df_dt) {
     if (d != kNone) roots.push_back(d);
   }
   b.expect(roots);
   for (const program::Group::Slope& s : g.group->jacobian) {
     const std::string value = b.value(s.value);
-    put("    slopes[{}] = {}; /* d({})/d({}) */\n",
+    put("    jacobian[{}] = {}; /* d({})/d({}) */\n",
         static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column), value,
         p_.variable(state(g, static_cast<std::size_t>(s.row)).derivative).name,
         p_.variable(state(g, static_cast<std::size_t>(s.column)).value).name);
   }
   for (std::size_t i = 0; i < n; ++i) {
-    if (g.group->drift[i] == kNone) continue;
-    const std::string value = b.value(g.group->drift[i]);
-    put("    drift[{}] = {};\n", i, value);
+    if (g.group->df_dt[i] == kNone) continue;
+    const std::string value = b.value(g.group->df_dt[i]);
+    put("    df_dt[{}] = {};\n", i, value);
   }
   out_ += "  }\n";
   for (std::size_t k = 0; k < names.limited.size(); ++k)
-    put("  if (stuck_{0}) {{\n    memset(slopes + {1}, 0, {2} * sizeof(double));\n    drift[{3}] = 0;\n  }}\n", k,
+    put("  if (stuck_{0}) {{\n    memset(jacobian + {1}, 0, {2} * sizeof(double));\n    df_dt[{3}] = 0;\n  }}\n", k,
         names.limited[k] * n, n, names.limited[k]);
 }
 
@@ -382,7 +382,7 @@ void CWriter::trouble() {
   out_ += "static iso_trouble trouble_of(const iso_memory *m) {\n  iso_trouble trouble = {0, 0, 0};\n";
   if (!p_.solves.empty()) {
     out_ += "  static const int32_t unknown[] = {";
-    for (const program::Solve& s : p_.solves) put("{}, ", s.x);
+    for (const program::ImplicitEquation& s : p_.solves) put("{}, ", s.x);
     out_ +=
         "};\n  if (*m->unsolved >= 0) {\n    trouble.kind = 4;\n    trouble.index = *m->unsolved;\n"
         "    trouble.last_good = m->v[unknown[*m->unsolved]];\n    return trouble;\n  }\n";
@@ -398,7 +398,16 @@ void CWriter::trouble() {
 
 void CWriter::step() {
   const std::int64_t instants = plan_.instants_per_step;
-  std::string groups, arrived;
+  std::string groups, arrived, networks_arrived;
+  for (const std::int32_t g : plan_.network_groups()) {
+    const int rate = plan_.rate_of_group(g);
+    groups += fmt::format(
+        "    {}{{\n      const int32_t stuck = m->network_step(m->networks, {});\n      if (stuck >= 0) return "
+        "(iso_trouble){{7, stuck, 0}};\n    }}\n",
+        rate > 0 ? fmt::format("if (due > {}) ", rate) : "", g);
+    networks_arrived += fmt::format("    {}m->network_arrive(m->networks, {});\n",
+                                    rate > 0 ? fmt::format("if (arrived > {}) ", rate) : "", g);
+  }
   for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
     const GroupPlan& g = plan_.groups[i];
     const std::size_t n = g.group->states.size();
@@ -415,13 +424,14 @@ void CWriter::step() {
       "    iso_trouble trouble = trouble_of(m);\n    if (trouble.kind != 0) return trouble;\n"
       "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n    const int arrived = "
       "due_at(*m->now);\n"
-      "    (void)arrived;\n{3}    if (instant + 1 < {0}) settle_due(m, arrived);\n  }}\n  return (iso_trouble){{0, "
+      "    (void)arrived;\n{3}    if (instant + 1 == {0}) break;\n    "
+      "settle_due(m, arrived);\n    if (m->instant) m->instant(m->watcher);\n  }}\n  return (iso_trouble){{0, "
       "0, 0}};\n}}\n\n"
       "iso_trouble iso_plant_step(iso_memory *m) {{\n  const uint64_t before = iso_flush();\n  const iso_trouble "
       "trouble = "
       "step(m);\n  iso_unflush(before);\n  return trouble;\n}}\n\n"
       "int iso_plant_layout(void) {{ return {4}; }}\n",
-      instants, groups, plan_.rates.front().count(), arrived, kCLayout);
+      instants, groups, plan_.rates.front().count(), arrived + networks_arrived, kCLayout);
 }
 
 }  // namespace isodyne::engine

@@ -45,11 +45,11 @@ class CWriter {
   // c_code.cpp
   void names();
   void tables();
-  std::vector<VarId> inputs_of(const program::Solve& s) const;
+  std::vector<VarId> inputs_of(const program::ImplicitEquation& s) const;
   void residual(std::size_t i);
   void solve(CBlock& b, std::size_t i);
   void body(const std::vector<program::Assignment>& list, const std::string& indent);
-  void sampler(std::size_t i);
+  void periodic_task(std::size_t i);
   void tap(VarId target, const std::string& now);
   void item(CBlock& b, const Item& entry, const std::string& now);
   void expect(CBlock& b, const std::vector<Item>& items);
@@ -119,7 +119,7 @@ class CWriter {
   void step_end(const GroupPlan& g, const Arrays& a, std::size_t index);
   void step_group(const GroupPlan& g, std::size_t index, const GroupNames& names, const std::vector<NodeId>& held);
   void method(const GroupPlan& g, std::size_t index, const GroupNames& names, std::size_t& used);
-  void slopes(const GroupPlan& g, const GroupNames& names, std::size_t& used);
+  void jacobian(const GroupPlan& g, const GroupNames& names, std::size_t& used);
   void trouble();
   void step();
 

@@ -65,10 +65,11 @@ void Interpreter::after_segment(const Segment& s, const StateView& state, double
   double& target = state.values[static_cast<std::size_t>(s.target)];
   switch (s.item.kind) {
     case Item::Kind::tap:
-      if (state.taps[index].active) target = through_tap(state.taps[index], target, now);
+      if (state.taps[index].any_on) target = through_tap(state.taps[index], target, now);
       break;
-    case Item::Kind::sampler:
-      if (sampled == Sampled::all && program_->samplers[index].due(*state.now)) run_code(sampler_code_[index], state);
+    case Item::Kind::periodic_task:
+      if (sampled == Sampled::all && program_->periodic_tasks[index].due(*state.now))
+        run_code(task_code_[index], state);
       break;
     case Item::Kind::sensor:
       if (sampled != Sampled::nothing) sample(index, state);
@@ -91,19 +92,20 @@ void Interpreter::sample(std::size_t index, const StateView& state) const {
   state[s.value] = state[s.truth];
 }
 
-bool Interpreter::sampler_due(const StateView& state, int due) const {
-  return std::any_of(program_->samplers.begin(), program_->samplers.end(), [&](const program::Sampler& s) {
-    return plan_.rate_of_group(s.group) < due && s.due(*state.now);
-  });
+bool Interpreter::task_due(const StateView& state, int due) const {
+  return std::any_of(
+      program_->periodic_tasks.begin(), program_->periodic_tasks.end(),
+      [&](const program::PeriodicTask& s) { return plan_.rate_of_group(s.group) < due && s.due(*state.now); });
 }
 
 void Interpreter::settle(const StateView& state, ModeChanges& changes) {
   const IsoFlushed flushed;
   if (*state.entered == 0) solve(state);
-  settle_due(state, *state.entered == 0 ? plan_.all() : plan_.due(*state.now), changes);
+  const int due = *state.entered == 0 ? plan_.all() : plan_.due(*state.now);
+  settle_due(state, due, due, changes);
 }
 
-void Interpreter::settle_due(const StateView& state, int due, ModeChanges& changes) {
+void Interpreter::settle_due(const StateView& state, int due, int remembered, ModeChanges& changes) {
   state[program::kTime] = to_seconds(*state.now);
   compute(segments_, state, due, Sampled::sensors);
   bool stale = *state.entered == 0 && first_entry(state);
@@ -113,8 +115,8 @@ void Interpreter::settle_due(const StateView& state, int due, ModeChanges& chang
     stale = true;
   }
   if (!event_conditions_.empty() && fire_events(state, due, Sampled::sensors)) stale = true;
-  if (stale || sampler_due(state, due)) compute(segments_, state, due, Sampled::all);
-  remember(state, due);
+  if (stale || task_due(state, due)) compute(segments_, state, due, Sampled::all);
+  remember(state, remembered);
 }
 
 void Interpreter::evaluate_at(const StateView& state, double seconds) {
@@ -124,7 +126,7 @@ void Interpreter::evaluate_at(const StateView& state, double seconds) {
 
 void Interpreter::settle_all(const StateView& state, ModeChanges& changes) {
   if (*state.entered == 0) solve(state);
-  settle_due(state, plan_.all(), changes);
+  settle_due(state, plan_.all(), *state.now == Time{} ? plan_.all() : plan_.due(*state.now), changes);
 }
 
 bool Interpreter::jump(const StateView& state, ModeChanges& changes) {

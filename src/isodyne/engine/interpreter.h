@@ -27,14 +27,15 @@ class Interpreter : public Execution {
   PlantTrouble step(const StateView& state, ModeChanges& changes) override;
 
   /// For those who integrate themselves: everything at any time (s), whatever *state.now says; every rate settled at an
-  /// instant; transitions and `when` blocks at the image as it is, true if there were any; trouble so far.
+  /// instant (delays remember at those of their own); transitions and `when` blocks at the image as it is, true if
+  /// there were any; trouble so far.
   void evaluate_at(const StateView& state, double seconds);
   void settle_all(const StateView& state, ModeChanges& changes);
   bool jump(const StateView& state, ModeChanges& changes);
   PlantTrouble trouble_of(const StateView& state) const;
 
-  /// Evaluates the slopes of a group that was linearised, at a solved image: n x n, by rows.
-  void slopes(std::size_t group, const StateView& state, double* jacobian, double* drift);
+  /// Evaluates Jacobian and df/dt of a group that was linearised, at a solved image: n x n, by rows.
+  void slopes_of(std::size_t group, const StateView& state, double* jacobian, double* df_dt);
 
  private:
   /// A stretch of code, and what comes after it.
@@ -42,7 +43,7 @@ class Interpreter : public Execution {
     std::size_t begin = 0;  ///< of code_; an end stands behind
     int rate = 0;
     bool has_item = false;
-    program::Item item{};      ///< tap, sampler, delay or solve
+    program::Item item{};      ///< tap, periodic task, delay or solve
     std::int32_t target = 0;   ///< register of what the item gives
     std::int32_t operand = 0;  ///< of a delay: register of the lag; of a solve: index into solves_
   };
@@ -64,7 +65,7 @@ class Interpreter : public Execution {
   };
   struct GroupCode {
     const GroupPlan* plan = nullptr;
-    Code held, slopes;  ///< at the start of a step
+    Code held, linear;  ///< at the start of a step: what does not move within it; its Jacobian and df/dt
     std::vector<Segment> between;
     std::vector<Limits> limits;
     /// Per state: variables of its value and its derivative; within the step, registers of its derivative. The first
@@ -75,9 +76,9 @@ class Interpreter : public Execution {
     /// where the methods put their stages, so these are where the code reads them.
     std::int32_t time = 0, first_state = 0;
     bool plain = false;  ///< one stretch of code, nothing behind it, no limits, derivatives side by side
-    std::vector<std::int32_t> slope_registers, drift_registers;
+    std::vector<std::int32_t> jacobian_registers, df_dt_registers;
     std::vector<std::pair<std::int32_t, std::int32_t>> guesses;  ///< unknowns: register within the step, variable
-    std::vector<double> x, k1, before, jacobian, drift, known;
+    std::vector<double> x, k1, before, jacobian, df_dt, known;
     std::vector<int> rows;
   };
   struct Context {
@@ -107,7 +108,7 @@ class Interpreter : public Execution {
   void compute(const std::vector<Segment>& segments, const StateView& state, int due, Sampled sampled);
   void after_segment(const Segment& segment, const StateView& state, double now, Sampled sampled);
   void sample(std::size_t sensor, const StateView& state) const;
-  bool sampler_due(const StateView& state, int due) const;
+  bool task_due(const StateView& state, int due) const;
   void solve_equation(const SolveCode& code, const StateView& state);
   void recall(const Segment& segment, const StateView& state, double now);
   void remember(const StateView& state, int due);
@@ -118,7 +119,7 @@ class Interpreter : public Execution {
   void enter(const StateView& state, std::size_t machine, int mode);
   bool first_entry(const StateView& state);
   bool fire_events(const StateView& state, int due, Sampled sampled);
-  void settle_due(const StateView& state, int due, ModeChanges& changes);
+  void settle_due(const StateView& state, int due, int remembered, ModeChanges& changes);
 
   // interpreter_steps.cpp
   PlantTrouble step_group(GroupCode& group, const StateView& state);
@@ -127,7 +128,7 @@ class Interpreter : public Execution {
   bool at_limit(const GroupCode& group, const StateView& state, const Limits& limits, const double* x,
                 double slope) const;
   void evaluate(GroupCode& group, const StateView& state, double t, const double* x, double* dx);
-  void read_slopes(GroupCode& group, const StateView& state, const double* x);
+  void linearise(GroupCode& group, const StateView& state, const double* x);
 
   std::shared_ptr<const program::Program> program_;
   const Plan& plan_;
@@ -135,7 +136,7 @@ class Interpreter : public Execution {
   Code code_;
   std::vector<Segment> segments_;                                ///< everything, at instants
   std::vector<Code> transition_code_, event_code_, delay_code_;  ///< per rate
-  std::vector<Code> sampler_code_;
+  std::vector<Code> task_code_;
   std::vector<std::pair<program::VarId, Code>> start_code_;
   std::vector<MachineCode> machines_;
   std::vector<std::int32_t> own_machines_;  ///< those of other cores are counted by them
@@ -145,6 +146,7 @@ class Interpreter : public Execution {
   std::vector<Ring> rings_;
   std::vector<std::int32_t> ring_inputs_;
   std::vector<GroupCode> groups_;
+  std::vector<std::int32_t> network_groups_;  ///< that are stepped here and have networks
   std::vector<double> first_registers_;
   std::vector<char> restarted_;  ///< machines that were started at this instant
   std::vector<std::int32_t> firing_;

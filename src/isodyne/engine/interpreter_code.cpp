@@ -15,7 +15,11 @@ using program::Method;
 using program::VarId;
 
 Interpreter::Interpreter(std::shared_ptr<const program::Program> program, const Plan& plan)
-    : program_(std::move(program)), plan_(plan), tables_(tables_of(*program_)), rings_(rings_of(*program_)) {
+    : program_(std::move(program)),
+      plan_(plan),
+      tables_(tables_of(*program_)),
+      rings_(rings_of(*program_)),
+      network_groups_(plan.network_groups()) {
   CodeMaker maker(*program_);
   for (const program::Assignment& a : program_->start) {
     maker.forget();
@@ -24,8 +28,8 @@ Interpreter::Interpreter(std::shared_ptr<const program::Program> program, const 
   }
   maker.forget();
   compile_order(maker);
-  maker.reserve();  // samplers run in the middle of the order and must leave its intermediate results alone
-  for (const program::Sampler& s : program_->samplers) sampler_code_.push_back(compile_body(maker, s.body));
+  maker.reserve();  // periodic_tasks run in the middle of the order and must leave its intermediate results alone
+  for (const program::PeriodicTask& s : program_->periodic_tasks) task_code_.push_back(compile_body(maker, s.body));
   compile_machines(maker);
   own_machines_ = plan_.machines();
   const auto rates = plan_.rates.size();
@@ -80,7 +84,7 @@ void Interpreter::compile_item(CodeMaker& maker, const Item& item, Segment& segm
   segment.item = item;
   if (item.kind == Item::Kind::delay) segment.operand = maker.compute(program_->delays[index].lag, code_);
   if (item.kind == Item::Kind::solve) segment.operand = compile_solve(maker, index);
-  if (item.kind != Item::Kind::sampler && item.kind != Item::Kind::sensor)
+  if (item.kind != Item::Kind::periodic_task && item.kind != Item::Kind::sensor)
     segment.target = maker.place_of(program::target_of(*program_, item));
   close(segment, segments);
 }
@@ -114,7 +118,7 @@ void Interpreter::compile_order(CodeMaker& maker) {
 
 /// The code repeats with other values of the unknown, so it shares nothing with what stands around it.
 std::int32_t Interpreter::compile_solve(CodeMaker& maker, std::size_t index) {
-  const program::Solve& s = program_->solves[index];
+  const program::ImplicitEquation& s = program_->solves[index];
   SolveCode compiled;
   maker.forget();
   compiled.index = index;
@@ -182,12 +186,12 @@ void Interpreter::compile_group(CodeMaker& maker, const GroupPlan& plan) {
   }
   maker.reserve();
   maker.forget();
-  const bool sloped = !plan.group->jacobian.empty() || !plan.group->drift.empty();
+  const bool sloped = !plan.group->jacobian.empty() || !plan.group->df_dt.empty();
   if (sloped) {
     for (const program::Group::Slope& s : plan.group->jacobian)
-      g.slope_registers.push_back(maker.compute(s.value, g.slopes));
-    for (const program::NodeId d : plan.group->drift)
-      g.drift_registers.push_back(d == kNone ? kNone : maker.compute(d, g.slopes));
+      g.jacobian_registers.push_back(maker.compute(s.value, g.linear));
+    for (const program::NodeId d : plan.group->df_dt)
+      g.df_dt_registers.push_back(d == kNone ? kNone : maker.compute(d, g.linear));
   }
   maker.forget();
   g.time = maker.rename(program::kTime);
@@ -230,9 +234,9 @@ void Interpreter::make_room(GroupCode& g) const {
   g.x.resize(n);
   g.k1.resize(n);
   g.before.resize(n);
-  if (g.slope_registers.empty() && g.drift_registers.empty()) return;
+  if (g.jacobian_registers.empty() && g.df_dt_registers.empty()) return;
   g.jacobian.resize(n * n);
-  g.drift.resize(n);
+  g.df_dt.resize(n);
   g.rows.resize(n);
   if (g.plan->group->method == Method::exact) g.known.resize(7 * n * n + 1);
 }
@@ -249,7 +253,7 @@ void Interpreter::link(const CodeMaker& maker) {
     for (std::int32_t& r : registers) r = r == kNone ? kNone : maker.linked(r);
   };
   maker.link(code_);
-  for (auto* list : {&transition_code_, &event_code_, &delay_code_, &sampler_code_, &event_bodies_}) {
+  for (auto* list : {&transition_code_, &event_code_, &delay_code_, &task_code_, &event_bodies_}) {
     for (Code& code : *list) maker.link(code);
   }
   for (auto& [target, code] : start_code_) maker.link(code);
@@ -270,7 +274,7 @@ void Interpreter::link(const CodeMaker& maker) {
   }
   for (GroupCode& g : groups_) {
     maker.link(g.held);
-    maker.link(g.slopes);
+    maker.link(g.linear);
     link(maker, g.between);
     for (Limits& l : g.limits) {
       l.lowest = maker.linked(l.lowest);
@@ -287,8 +291,8 @@ void Interpreter::link(const CodeMaker& maker) {
     g.first_derivative = first_of(g.derivatives);
     g.plain = g.between.size() == 1 && !g.between.front().has_item && g.guesses.empty() && g.limits.empty() &&
               g.first_derivative != kNone;
-    link_all(g.slope_registers);
-    link_all(g.drift_registers);
+    link_all(g.jacobian_registers);
+    link_all(g.df_dt_registers);
     for (auto& [to, from] : g.guesses) to = maker.linked(to);
   }
 }

@@ -64,33 +64,33 @@ void Interpreter::evaluate(GroupCode& g, const StateView& state, double t, const
 }
 
 /// A state held at its limit depends on nothing.
-void Interpreter::read_slopes(GroupCode& g, const StateView& state, const double* x) {
+void Interpreter::linearise(GroupCode& g, const StateView& state, const double* x) {
   const program::Group& group = *g.plan->group;
   const std::size_t n = g.x.size();
-  run_code(g.slopes, state);
+  run_code(g.linear, state);
   std::fill(g.jacobian.begin(), g.jacobian.end(), 0.0);
   for (std::size_t i = 0; i < group.jacobian.size(); ++i) {
     const program::Group::Slope& s = group.jacobian[i];
     g.jacobian[static_cast<std::size_t>(s.row) * n + static_cast<std::size_t>(s.column)] =
-        state.values[static_cast<std::size_t>(g.slope_registers[i])];
+        state.values[static_cast<std::size_t>(g.jacobian_registers[i])];
   }
   for (std::size_t i = 0; i < n; ++i)
-    g.drift[i] = g.drift_registers[i] == kNone ? 0 : state.values[static_cast<std::size_t>(g.drift_registers[i])];
+    g.df_dt[i] = g.df_dt_registers[i] == kNone ? 0 : state.values[static_cast<std::size_t>(g.df_dt_registers[i])];
   for (const Limits& l : g.limits) {
     const double slope = state[g.slopes_at[l.state]];
     if (!at_limit(g, state, l, x, slope)) continue;
     std::fill_n(g.jacobian.begin() + static_cast<std::ptrdiff_t>(l.state * n), n, 0.0);
-    g.drift[l.state] = 0;
+    g.df_dt[l.state] = 0;
   }
 }
 
-void Interpreter::slopes(std::size_t group, const StateView& state, double* jacobian, double* drift) {
+void Interpreter::slopes_of(std::size_t group, const StateView& state, double* jacobian, double* df_dt) {
   GroupCode& g = groups_[group];
   run_code(g.held, state);
   for (std::size_t i = 0; i < g.x.size(); ++i) g.x[i] = state[g.values[i]];
-  read_slopes(g, state, g.x.data());
+  linearise(g, state, g.x.data());
   std::copy(g.jacobian.begin(), g.jacobian.end(), jacobian);
-  std::copy(g.drift.begin(), g.drift.end(), drift);
+  std::copy(g.df_dt.begin(), g.df_dt.end(), df_dt);
 }
 
 /// One step of the method: x becomes the new states. On trouble it is of no use any more.
@@ -127,15 +127,15 @@ PlantTrouble Interpreter::advance(GroupCode& g, const StateView& state, double* 
       iso_rk4(n, t, h, x, k1, f, &context, work);
       break;
     case Method::implicit:
-      read_slopes(g, state, x);
-      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.drift.data(), f, &context, work, g.rows.data(),
+      linearise(g, state, x);
+      if (iso_implicit(n, t, h, x, k1, g.jacobian.data(), g.df_dt.data(), f, &context, work, g.rows.data(),
                        static_cast<int>(&g - groups_.data()), state.doubt) == 0) {
         return {PlantTrouble::Kind::singular, static_cast<std::int32_t>(&g - groups_.data()), 0};
       }
       break;
     case Method::exact:
-      read_slopes(g, state, x);
-      iso_exact(n, h, x, k1, g.jacobian.data(), g.drift.data(), g.known.data());
+      linearise(g, state, x);
+      iso_exact(n, h, x, k1, g.jacobian.data(), g.df_dt.data(), g.known.data());
       break;
   }
   if (*state.unsolved != kNone) return trouble_of(state);
@@ -184,6 +184,12 @@ PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
   for (std::int64_t i = 0; i < instants; ++i) {
     if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;
     const int due = plan_.due(*state.now);
+    // Before the states move, which are stepped where they are in a bench of one group.
+    for (const std::int32_t g : network_groups_) {
+      if (plan_.rate_of_group(g) >= due) continue;
+      const std::int32_t stuck = state.networks->step(g, *state.now, state.values, *state.network);
+      if (stuck != kNone) return {PlantTrouble::Kind::network, stuck, 0};
+    }
     for (GroupCode& g : groups_) {
       if (!g.plan->here || g.plan->rate >= due) continue;
       if (const PlantTrouble now = step_group(g, state); now.kind != PlantTrouble::Kind::none) return now;
@@ -195,7 +201,12 @@ PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
       for (std::size_t k = 0; k < g.values.size(); ++k)
         state[g.values[k]] = state.next[static_cast<std::size_t>(g.plan->group->states[k])];
     }
-    if (i + 1 < instants) settle_due(state, arrived, changes);
+    for (const std::int32_t g : network_groups_) {
+      if (plan_.rate_of_group(g) < arrived) state.networks->arrive(g, state.values, *state.network);
+    }
+    if (i + 1 == instants) break;
+    settle_due(state, arrived, arrived, changes);
+    if (state.quick != nullptr) state.quick->instant(state.core, *state.now, state.values.data());
   }
   return {};
 }

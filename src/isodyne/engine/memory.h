@@ -10,7 +10,7 @@ typedef struct iso_change {
 } iso_change;
 
 /* Why a plant cannot go on: 0 it can, 1 a state is not finite, 2 a state machine reverses without end, 3 `when` blocks
- * set each other off without end, 4 an equation has no solution, 5 a matrix is singular. */
+ * set each other off without end, 4 an equation has no solution, 5 a matrix is singular, 7 a network cannot go on. */
 typedef struct iso_trouble {
   int32_t kind, index;
   double last_good;
@@ -39,6 +39,12 @@ typedef struct iso_memory {
   int32_t sensing;                               /* 0: no sensor is due */
   void (*sample)(void* sensors, int32_t sensor); /* 0: sensors are ideal, they give what they measure */
   void* sensors;
+  void (*instant)(void* watcher); /* an instant between two of the bench is settled; 0: nobody looks */
+  void* watcher;
+  /* Networks of a group: a step from now on; gives -1, or the one that cannot go on. Then that it has arrived. */
+  int32_t (*network_step)(void* networks, int32_t group);
+  void (*network_arrive)(void* networks, int32_t group);
+  void* networks;
 } iso_memory;
 
 #endif

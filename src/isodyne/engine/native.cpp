@@ -284,6 +284,18 @@ double tap_of_host(void* host, std::int32_t tap, double value, double now) {
 void sample_of_host(void* sensors, std::int32_t sensor) {
   static_cast<SensorSampling*>(sensors)->sample(sensor);
 }
+void instant_of_host(void* watcher) {
+  const auto& w = *static_cast<const NativePlant::Watcher*>(watcher);
+  w.quick->instant(w.core, *w.now, w.values.data());
+}
+std::int32_t network_step_of_host(void* watcher, std::int32_t group) {
+  const auto& w = *static_cast<const NativePlant::Watcher*>(watcher);
+  return w.networks->step(group, *w.now, w.values, *w.network);
+}
+void network_arrive_of_host(void* watcher, std::int32_t group) {
+  const auto& w = *static_cast<const NativePlant::Watcher*>(watcher);
+  w.networks->arrive(group, w.values, *w.network);
+}
 }  // namespace
 
 NativePlant::NativePlant(const program::Program& program, std::shared_ptr<const NativeCode> code)
@@ -296,16 +308,19 @@ NativePlant::NativePlant(const program::Program& program, std::shared_ptr<const 
   memory_.work = work_.data();
   memory_.tapped = tapped_.data();
   memory_.tap = tap_of_host;
+  quick_sensors_ = std::any_of(program.sensors.begin(), program.sensors.end(),
+                               [&](const program::Sensor& s) { return s.period < program.step; });
 }
 
 iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   static_assert(sizeof(Time) == sizeof(std::int64_t));
-  for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].active ? 1 : 0;
-  memory_.sensing = state.sensors == nullptr || state.sensors->due(*state.now) ? 1 : 0;
+  for (std::size_t i = 0; i < tapped_.size(); ++i) tapped_[i] = state.taps[i].any_on ? 1 : 0;
+  memory_.sensing = state.sensors == nullptr || quick_sensors_ || state.sensors->due(*state.now) ? 1 : 0;
   // States of one program have sizes that never change, so the same first addresses mean all the same.
   const bool same = memory_.host == state.taps.data() && memory_.sensors == state.sensors &&
                     memory_.v == state.values.data() && memory_.next == state.next.data() &&
-                    memory_.changes == changes.list.data();
+                    memory_.changes == changes.list.data() && watcher_.quick == state.quick &&
+                    watcher_.network == state.network;
   if (same) return memory_;
   memory_.now = reinterpret_cast<std::int64_t*>(state.now);
   memory_.v = state.values.data();
@@ -324,6 +339,11 @@ iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   memory_.host = state.taps.data();
   memory_.sensors = state.sensors;
   memory_.sample = state.sensors == nullptr ? nullptr : sample_of_host;
+  watcher_ = {state.quick, state.networks, state.network, state.core, state.now, state.values};
+  memory_.watcher = memory_.networks = &watcher_;
+  memory_.network_step = network_step_of_host;
+  memory_.network_arrive = network_arrive_of_host;
+  memory_.instant = state.quick == nullptr ? nullptr : instant_of_host;
   return memory_;
 }
 
@@ -346,7 +366,7 @@ NativeBuilder::NativeBuilder(Plant& plant, NativeSettings settings)
     : plant_(plant), settings_(std::move(settings)), thread_([this] { build(); }) {}
 
 NativeBuilder::~NativeBuilder() {
-  stop_.store(true, std::memory_order_relaxed);  // only the flag is handed over
+  stop_.store(true, std::memory_order_relaxed);  // relaxed: the flag publishes no other data
   wait();
 }
 

@@ -75,6 +75,16 @@ class NativePlant : public Execution {
   void settle(const StateView& state, ModeChanges& changes) override;
   PlantTrouble step(const StateView& state, ModeChanges& changes) override;
 
+  /// Who is called from within a step, and with what.
+  struct Watcher {
+    QuickObserver* quick = nullptr;
+    NetworkStepping* networks = nullptr;
+    NetworkState* network = nullptr;
+    std::int32_t core = 0;
+    const Time* now = nullptr;
+    std::span<double> values;
+  };
+
  private:
   iso_memory& memory(const StateView& state, ModeChanges& changes);
 
@@ -84,6 +94,8 @@ class NativePlant : public Execution {
   std::vector<char> tapped_;
   iso_memory memory_{};
   ModeChanges none_;
+  Watcher watcher_;
+  bool quick_sensors_ = false;  ///< some sample between two instants of the bench
 };
 
 /// Makes native code on a thread of its own while the plant already runs on the interpreter, and hands it over.

@@ -38,6 +38,16 @@ int Plan::rate_of(const program::Item& item) const {
   return rate_of_group(program::group_of(*program, item));
 }
 
+std::vector<std::int32_t> Plan::network_groups() const {
+  std::vector<std::int32_t> all;
+  for (const program::Network& n : program->networks) {
+    if (!groups[static_cast<std::size_t>(n.group)].here || std::find(all.begin(), all.end(), n.group) != all.end())
+      continue;
+    all.push_back(n.group);
+  }
+  return all;
+}
+
 std::vector<std::int32_t> Plan::machines() const {
   std::vector<std::int32_t> here;
   for (std::size_t m = 0; m < program->machines.size(); ++m) {

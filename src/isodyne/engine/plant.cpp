@@ -92,41 +92,41 @@ double through_one(TapState& tap, double value, double now) {
 }  // namespace
 
 double through_tap(TapState& tap, double value, double now) {
-  if (!tap.active) return value;
-  for (TapState* t = &tap;; t += t->next) {
+  if (!tap.any_on) return value;
+  for (TapState* t = &tap;; t += t->next_offset) {
     if (t->on) {
       const double faulty = through_one(*t, value, now);
       t->changed = t->changed || !(faulty == value);
       value = faulty;
     }
-    if (t->next == 0) return value;
+    if (t->next_offset == 0) return value;
   }
 }
 
 std::size_t add_tap(PlantState& state, std::size_t tap) {
-  if (!state.taps[tap].used) {
-    state.taps[tap].used = true;
+  if (!state.taps[tap].claimed) {
+    state.taps[tap].claimed = true;
     return tap;
   }
   std::size_t last = tap;
-  while (state.taps[last].next != 0) last += static_cast<std::size_t>(state.taps[last].next);
+  while (state.taps[last].next_offset != 0) last += static_cast<std::size_t>(state.taps[last].next_offset);
   const std::size_t made = state.taps.size();
-  state.taps.emplace_back().used = true;
-  state.taps[last].next = static_cast<std::int32_t>(made - last);
+  state.taps.emplace_back().claimed = true;
+  state.taps[last].next_offset = static_cast<std::int32_t>(made - last);
   return made;
 }
 
 void refresh_tap(PlantState& state, std::size_t tap) {
   bool any = false;
-  for (const TapState* t = &state.taps[tap];; t += t->next) {
+  for (const TapState* t = &state.taps[tap];; t += t->next_offset) {
     any = any || t->on;
-    if (t->next == 0) break;
+    if (t->next_offset == 0) break;
   }
-  state.taps[tap].active = any;
+  state.taps[tap].any_on = any;
 }
 
-Plant::Core::Core(const std::shared_ptr<const program::Program>& program, std::int32_t number)
-    : plan(*program, number), interpreter(program, plan) {
+Plant::Core::Core(const std::shared_ptr<const program::Program>& program, std::int32_t number, std::int32_t own_place)
+    : place(own_place), plan(*program, number), interpreter(program, plan) {
   for (std::size_t i = 0; i < program->variables.size(); ++i) {
     const bool mine = program->group_of(static_cast<program::VarId>(i)).core == number;
     if (!mine) continue;
@@ -135,9 +135,13 @@ Plant::Core::Core(const std::shared_ptr<const program::Program>& program, std::i
   }
 }
 
-Plant::Plant(std::shared_ptr<const program::Program> program) : program_(std::move(program)) {
+Plant::Plant(std::shared_ptr<const program::Program> program, const NetworkMaker& networks)
+    : program_(std::move(program)), networks_(*program_, networks) {
   const std::vector<std::int32_t> numbers = cores_of(*program_);
-  for (const std::int32_t number : numbers) cores_.push_back(std::make_unique<Core>(program_, number));
+  for (const std::int32_t number : numbers) {
+    const auto place = static_cast<std::int32_t>(cores_.size());
+    cores_.push_back(std::make_unique<Core>(program_, number, place));
+  }
   std::size_t instants = 0;
   for (const auto& core : cores_) {
     instants = std::max(instants, static_cast<std::size_t>(core->plan.instants_per_step));
@@ -152,7 +156,19 @@ bool Plant::adopted() const {
                      [](const auto& core) { return core->execution != &core->interpreter; });
 }
 
+PlantState Plant::start(std::span<const std::pair<program::VarId, double>> overrides) {
+  PlantState state = lead().interpreter.start(overrides);
+  if (!networks_.any()) return state;
+  networks_.make_room(state);
+  state.networks = &networks_;
+  return state;
+}
+
 void Plant::solve(PlantState& state) {
+  leader().solve(state);
+  if (state.networks == nullptr || state.network.started) return;
+  state.network.started = true;
+  state.network.stuck = networks_.start(state);
   leader().solve(state);
 }
 
@@ -169,6 +185,7 @@ std::span<const ModeChange> Plant::settle(PlantState& state) {
 PlantTrouble Plant::step(PlantState& state, std::int64_t next) {
   ModeChanges& changes = lead().changes;
   changes.count = 0;
+  if (state.network.stuck != kNone) return {PlantTrouble::Kind::network, state.network.stuck, 0};
   if (whole_ != nullptr || cores_.size() == 1) return leader().step(state, changes);
   for (const auto& core : cores_) {
     if (core != cores_.front()) see(*core, state);
@@ -206,6 +223,7 @@ void Plant::see(Core& core, const PlantState& state) const {
 void Plant::step_alone(Core& core, PlantState& state) {
   StateView view(state);
   view.values = core.values;
+  view.core = core.place;
   view.now = &core.now;
   view.unsolved = &core.unsolved;
   view.endless = &core.endless;

@@ -15,20 +15,22 @@
 
 #include "isodyne/engine/crew.h"
 #include "isodyne/engine/interpreter.h"
+#include "isodyne/engine/network.h"
 
 namespace isodyne::engine {
 
 class Plant {
  public:
-  explicit Plant(std::shared_ptr<const program::Program> program);
+  /// `networks`: who solves the networks of the program, if it has any.
+  explicit Plant(std::shared_ptr<const program::Program> program, const NetworkMaker& networks = {});
 
   /// All variables at their start values; `overrides` replace some of them (SI).
-  PlantState start(std::span<const std::pair<program::VarId, double>> overrides) const {
-    return lead().interpreter.start(overrides);
-  }
+  PlantState start(std::span<const std::pair<program::VarId, double>> overrides);
 
-  /// Gives every equation its value at state.now and changes nothing else.
+  /// Gives every equation its value at state.now and changes nothing else. The first time networks are started, from
+  /// the inputs that they have then.
   void solve(PlantState& state);
+  const Networks& networks() const { return networks_; }
 
   /// Solves what is due at state.now (see Execution::settle). Returns the transitions taken; valid until the next
   /// call.
@@ -71,7 +73,8 @@ class Plant {
 
  private:
   struct Core {
-    Core(const std::shared_ptr<const program::Program>& program, std::int32_t number);
+    Core(const std::shared_ptr<const program::Program>& program, std::int32_t number, std::int32_t own_place);
+    std::int32_t place;  ///< among all
     Plan plan;
     Interpreter interpreter;
     Execution* execution = &interpreter;
@@ -96,6 +99,7 @@ class Plant {
   std::shared_ptr<const program::Program> program_;
   std::vector<std::unique_ptr<Core>> cores_;
   Execution* whole_ = nullptr;
+  Networks networks_;
   PlantState* stepping_ = nullptr;  ///< for the crew
   std::unique_ptr<Crew> crew_;
 };

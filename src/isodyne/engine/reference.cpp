@@ -12,6 +12,7 @@
 
 #include "isodyne/program/groups.h"
 #include "isodyne/program/margin.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::engine {
 
@@ -50,9 +51,10 @@ struct ReferencePlant::Solver {
   void* cvode = nullptr;
   bool begun = false;
   long calls = 0;
+  Time between;  ///< two instants
 
   Solver(std::shared_ptr<const program::Program> p, const Plan& made, ReferenceAccuracy wanted)
-      : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan) {
+      : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan), between(instants()) {
     find_crossings();
     find_outside();
     const auto n = static_cast<sunindextype>(program->states.size());
@@ -112,7 +114,7 @@ struct ReferencePlant::Solver {
     for (const program::State& s : program->states) computed.insert(s.value);
     for (const program::Item& item : program->order) {
       using Kind = program::Item::Kind;
-      if (item.kind == Kind::sampler || item.kind == Kind::tap || item.kind == Kind::sensor) continue;
+      if (item.kind == Kind::periodic_task || item.kind == Kind::tap || item.kind == Kind::sensor) continue;
       computed.insert(program::target_of(*program, item));
       for (const NodeId value : program::values_of(*program, item)) {
         for (const VarId id : program->reads(value)) read.insert(id);
@@ -206,7 +208,7 @@ struct ReferencePlant::Solver {
     for (std::size_t i = 0; i < x_was.size(); ++i) {
       if ((*state)[program->states[i].value] != x_was[i]) return true;
     }
-    return !begun || std::any_of(state->taps.begin(), state->taps.end(), [](const TapState& t) { return t.active; });
+    return !begun || std::any_of(state->taps.begin(), state->taps.end(), [](const TapState& t) { return t.any_on; });
   }
 
   void note() {
@@ -246,18 +248,55 @@ struct ReferencePlant::Solver {
   }
 
   PlantTrouble step(ModeChanges& changes) {
-    const Time end_ns = *state->now + program->step;
+    const Time from = *state->now, end = from + program->step;
+    const std::vector<double> before = x_was;
+    for (Time next = from + between;; next += between) {
+      if (cvode == nullptr)
+        interpreter.evaluate_at(*state, to_seconds(next));
+      else if (changed_outside())
+        begin(to_seconds(*state->now));
+      if (const PlantTrouble trouble = go_to(next, from, before, changes); trouble.kind != PlantTrouble::Kind::none)
+        return trouble;
+      *state->now = next;
+      if (cvode != nullptr) note();
+      if (next == end) return {};
+      make_room(changes);
+      interpreter.settle_all(*state, changes);
+      if (state->quick != nullptr) state->quick->instant(state->core, next, state->values.data());
+    }
+  }
+
+  void make_room(ModeChanges& changes) const {
+    if (changes.list.size() < static_cast<std::size_t>(changes.count) + 2 * program->machines.size())
+      changes.list.resize(2 * changes.list.size() + 2 * program->machines.size());
+  }
+
+  /// How far it is from one instant to the next: where quick parts sample or remember, each of theirs counts.
+  Time instants() const {
+    const bool sampled =
+        std::any_of(program->periodic_tasks.begin(), program->periodic_tasks.end(),
+                    [&](const auto& s) { return program::at(program->groups, s.group).step < program->step; }) ||
+        std::any_of(program->sensors.begin(), program->sensors.end(),
+                    [&](const auto& s) { return s.period < program->step; }) ||
+        std::any_of(program->delays.begin(), program->delays.end(),
+                    [&](const auto& d) { return program->group_of(d.out).step < program->step; });
+    if (sampled) return std::min(plan.rates.front(), program->step);
+    const program::QuickView view = program::quick_view(*program);
+    return view.any() ? view.period : program->step;
+  }
+
+  /// To an instant of the bench, or one between two that somebody looks at. `from`, `before`: the one of the bench to
+  /// go back to where it cannot go on.
+  PlantTrouble go_to(Time end_ns, Time from, const std::vector<double>& before, ModeChanges& changes) {
     const double end = to_seconds(end_ns);
     double t = to_seconds(*state->now);
-    if (changed_outside()) begin(t);
-    const std::vector<double> before = x_was;
-    for (int events = 0; t < end;) {
+    for (int events = 0; cvode != nullptr && t < end;) {
       realtype reached = t;
       const int status = CVode(cvode, end, y, &reached, CV_NORMAL);
       if (status < 0) {
         const PlantTrouble trouble = stuck(before);
         for (std::size_t i = 0; i < before.size(); ++i) (*state)[program->states[i].value] = before[i];
-        *state->now = end_ns - program->step;
+        *state->now = from;
         interpreter.evaluate_at(*state, to_seconds(*state->now));
         return trouble;
       }
@@ -272,8 +311,7 @@ struct ReferencePlant::Solver {
       if (++events > kMostEventsPerStep) return {PlantTrouble::Kind::endless_events, 0, 0};
       // A strict condition may hold only just behind its root.
       *state->now = std::min(end_ns - Time(1), Time(static_cast<std::int64_t>(std::llround(t * 1e9))));
-      if (changes.list.size() < static_cast<std::size_t>(changes.count) + 2 * program->machines.size())
-        changes.list.resize(2 * changes.list.size() + 2 * program->machines.size());
+      make_room(changes);
       const std::vector<char> left = leaving();
       const bool of_limit = place(left);
       if (!interpreter.jump(*state, changes) && !of_limit) {
@@ -289,8 +327,6 @@ struct ReferencePlant::Solver {
       (*state)[program::kTime] = t;
       begin(t, left);
     }
-    *state->now = end_ns;
-    note();
     return {};
   }
 };
@@ -311,10 +347,6 @@ void ReferencePlant::settle(const StateView& state, ModeChanges& changes) {
 PlantTrouble ReferencePlant::step(const StateView& state, ModeChanges& changes) {
   if (const PlantTrouble before = solver_->interpreter.trouble_of(state); before.kind != PlantTrouble::Kind::none)
     return before;
-  if (solver_->cvode == nullptr) {
-    *state.now += solver_->program->step;
-    return {};
-  }
   solver_->state = &state;
   return solver_->step(changes);
 }

@@ -32,16 +32,53 @@ class SensorSampling {
   virtual void sample(std::int32_t sensor) = 0;
 };
 
+/// A truth among the inputs of a network changed within a step.
+struct NetworkEdge {
+  std::int32_t input = 0;  ///< place among the inputs
+  Time at{};               ///< after the beginning of the step, at its end at the latest
+  bool to = false;
+};
+
+/// What changes of networks: see network.h.
+struct NetworkState {
+  static constexpr std::size_t kMostEdges = 16;
+  std::vector<double> numbers;                  ///< of one after another
+  std::vector<double> next;                     ///< outputs that are not valid yet, the same way
+  std::vector<std::vector<NetworkEdge>> edges;  ///< per network: those of the step that begins, in the order of time
+  std::int32_t stuck = program::kNone;          ///< the network that has no start
+  bool started = false;
+};
+
+/// Who steps networks. On the thread that steps their group.
+class NetworkStepping {
+ public:
+  virtual ~NetworkStepping() = default;
+  /// Those of a group, from one of its instants to the next, with the inputs that stand in `values` now. Gives kNone,
+  /// or the network that cannot go on.
+  virtual std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) = 0;
+  /// The group has arrived: outputs become valid.
+  virtual void arrive(std::int32_t group, std::span<double> values, NetworkState& state) = 0;
+};
+
+/// Who looks at the instants of quick groups between two of the bench: on the thread that steps them, when everything
+/// there is settled.
+class QuickObserver {
+ public:
+  virtual ~QuickObserver() = default;
+  /// `core`: place among Plant::cores(). `values`: all quantities as this core sees them.
+  virtual void instant(std::int32_t core, Time now, const double* values) = 0;
+};
+
 /// What a fault does at a tap at present. Several may act at one tap, one after the other.
 struct TapState {
-  bool active = false;    ///< of the first at a tap: it or one behind it acts
-  bool on = false;        ///< this one acts
-  bool used = false;      ///< somebody may let it act
-  bool changed = false;   ///< it gave another value than it got, at some time
-  std::int32_t next = 0;  ///< how many places further in PlantState::taps the one behind it is; 0: there is none
+  bool any_on = false;           ///< of the first at a tap: it or one behind it acts
+  bool on = false;               ///< this one acts
+  bool claimed = false;          ///< somebody may let it act
+  bool changed = false;          ///< it gave another value than it got, at some time
+  std::int32_t next_offset = 0;  ///< how many places further in PlantState::taps the one behind it is; 0: there is none
   program::FaultKind kind = program::FaultKind::offset;
-  double amount = 0;  ///< refreshed at every instant while active
-  double since = 0;   ///< when it became active, s
+  double amount = 0;  ///< refreshed at every instant while it acts
+  double since = 0;   ///< when it began to act, s
   double held = 0;    ///< for freeze and dropout
   bool holding = false;
 
@@ -84,7 +121,10 @@ struct PlantState {
   /// Of implicit steps: the largest share of a state by which one may be off; the group, the state within it, when (s);
   /// and how many were off by more than a tenth.
   std::array<double, 5> doubt{};
-  SensorSampling* sensors = nullptr;  ///< nobody: sensors are ideal, what they measure is what they give
+  SensorSampling* sensors = nullptr;    ///< nobody: sensors are ideal, what they measure is what they give
+  QuickObserver* quick = nullptr;       ///< nobody: only instants of the bench are looked at
+  NetworkStepping* networks = nullptr;  ///< nobody: there are none
+  NetworkState network;
 
   double operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
   double& operator[](program::VarId id) { return values[static_cast<std::size_t>(id)]; }
@@ -112,7 +152,10 @@ struct StateView {
         event_late(s.event_late),
         history(s.history),
         remembered(s.remembered),
-        sensors(s.sensors) {}
+        sensors(s.sensors),
+        quick(s.quick),
+        networks(s.networks),
+        network(&s.network) {}
 
   Time* now;
   std::int32_t *unsolved, *entered, *endless;
@@ -124,6 +167,10 @@ struct StateView {
   std::span<double> history;
   std::span<std::int64_t> remembered;
   SensorSampling* sensors;
+  QuickObserver* quick;
+  NetworkStepping* networks;
+  NetworkState* network;
+  std::int32_t core = 0;  ///< place among those of the plant
 
   double& operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
 };
@@ -138,10 +185,20 @@ struct ModeChanges {
 
 /// Why a plant cannot go on.
 struct PlantTrouble {
-  enum class Kind : std::int32_t { none, not_finite, endless_reversal, endless_events, no_solution, singular, stuck };
+  enum class Kind : std::int32_t {
+    none,
+    not_finite,
+    endless_reversal,
+    endless_events,
+    no_solution,
+    singular,
+    stuck,
+    network
+  };
   Kind kind = Kind::none;  ///< stuck: an adaptive solver cannot go on, and this state moves fastest
-  std::int32_t index = 0;  ///< of the state, the state machine, the `when`, the equation to solve, or the group
-  double last_good = 0;    ///< of the state, one step earlier; of the unknown, the last iterate
+  std::int32_t index =
+      0;                 ///< of the state, the state machine, the `when`, the equation to solve, the group, the network
+  double last_good = 0;  ///< of the state, one step earlier; of the unknown, the last iterate
 };
 
 /// A state machine that changes at this many instants in a row is taken to reverse without end.

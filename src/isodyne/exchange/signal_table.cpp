@@ -152,7 +152,8 @@ Status write_table(const std::string& file, const std::string& origin, SignalTab
   record::RunIdentity identity;
   identity.version = kVersion;
   identity.main = "imported.dyne";
-  identity.method = kImportedMethod + origin;
+  identity.made_by = record::MadeBy::others;
+  identity.method = record::kImportedMethod + origin;
   identity.sources = {{"imported.dyne", text}};
   auto recorder = record::Recorder::create(file, loaded.program, identity, 0);
   if (!recorder) return recorder.failure();

@@ -15,9 +15,6 @@
 
 namespace isodyne::exchange {
 
-/// What record::RunIdentity::method begins with in a recording that was imported.
-inline constexpr const char* kImportedMethod = "imported from ";
-
 /// A value that is not there.
 inline constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
 

@@ -90,10 +90,11 @@ Sample SensorChannel::sample_any(double truth, Time now, const Taps& taps) {
   }
   bool beyond = false, ignored = false;
   if (pulses_wanted_) count_pulses(x, now);
-  out.counts = held(word_, pulses_wanted_ ? complete_pulses(x) : std::round(forth(to_counts_, x)), beyond);
+  out.counts = fit_to_word(word_, pulses_wanted_ ? complete_pulses(x) : std::round(forth(to_counts_, x)), beyond);
   note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
-  if (taps.counts != nullptr && taps.counts->active)
-    out.counts = held(word_, std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
+  if (taps.counts != nullptr && taps.counts->any_on)
+    out.counts =
+        fit_to_word(word_, std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
   out.value = back(to_counts_, out.counts);
   if (pulses_wanted_) out.value /= period_s_;
   return out;
@@ -101,7 +102,8 @@ Sample SensorChannel::sample_any(double truth, Time now, const Taps& taps) {
 
 double ActuatorChannel::counts_of(double value) const {
   bool ignored = false;
-  return actuator_->to_counts ? held(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored) : value;
+  return actuator_->to_counts ? fit_to_word(actuator_->word, std::round(forth(*actuator_->to_counts, value)), ignored)
+                              : value;
 }
 
 double ActuatorChannel::pass(double value, Time now, const Taps& taps, Sample& out) {
@@ -114,11 +116,11 @@ double ActuatorChannel::pass(double value, Time now, const Taps& taps, Sample& o
 double ActuatorChannel::take(double word, Time now, const Taps& taps, Sample& out) {
   if (!actuator_->to_counts) return to_wire(word, false, now, taps, out);
   bool outside = false, ignored = false;
-  out.counts = held(actuator_->word, word, outside);
+  out.counts = fit_to_word(actuator_->word, word, outside);
   outside = outside && (!actuator_->word.wraps || !std::isfinite(word));
-  if (taps.counts != nullptr && taps.counts->active)
-    out.counts =
-        held(actuator_->word, std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
+  if (taps.counts != nullptr && taps.counts->any_on)
+    out.counts = fit_to_word(actuator_->word,
+                             std::round(engine::through_tap(*taps.counts, out.counts, to_seconds(now))), ignored);
   return to_wire(back(*actuator_->to_counts, out.counts), outside, now, taps, out);
 }
 

@@ -46,7 +46,7 @@ inline double back(const program::Linear& l, double y) {
 }
 
 /// The number that is in the word; `outside` if it is another one. What is no number is below every other.
-inline double held(const program::Word& w, double counts, bool& outside) {
+inline double fit_to_word(const program::Word& w, double counts, bool& outside) {
   if (counts >= w.lowest && counts <= w.highest) return counts;
   outside = true;
   if (!std::isfinite(counts) || !w.wraps) return counts > w.highest ? w.highest : w.lowest;
@@ -113,7 +113,7 @@ class SensorChannel {
     bool outside = false, beyond = false;
     double x = filtered(electrical_.pass_straight(truth, out.signal, outside), now);
     if (deviation_ > 0) x += deviation_ * noise_.normal();
-    out.counts = held(word_, std::round(forth(to_counts_, x)), beyond);
+    out.counts = fit_to_word(word_, std::round(forth(to_counts_, x)), beyond);
     note(saturation_, outside || (beyond && (!word_.wraps || !std::isfinite(x))), now);
     out.value = back(to_counts_, out.counts);
     return out;

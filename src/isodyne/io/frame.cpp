@@ -107,7 +107,7 @@ void FrameFields::faults(engine::PlantState& state) const {
     if (f.tap == program::kNone) continue;
     engine::TapState& tap = state.taps[static_cast<std::size_t>(f.tap)];
     bool ignored = false;
-    if (tap.active) state[f.raw] = in_field(f, std::round(engine::through_tap(tap, state[f.raw], now)), ignored);
+    if (tap.any_on) state[f.raw] = in_field(f, std::round(engine::through_tap(tap, state[f.raw], now)), ignored);
   }
   for (const program::FramePort& p : frame_->ports) port(p, state, now);
 }
@@ -120,7 +120,7 @@ void FrameFields::port(const program::FramePort& p, engine::PlantState& state, d
     bits |= bits_of(f, state[f.raw]) << (f.bits.shift - p.bits.shift);
   }
   state[p.raw] = static_cast<double>(bits);
-  if (p.tap == program::kNone || !state.taps[static_cast<std::size_t>(p.tap)].active) return;
+  if (p.tap == program::kNone || !state.taps[static_cast<std::size_t>(p.tap)].any_on) return;
   const double faulted =
       std::round(engine::through_tap(state.taps[static_cast<std::size_t>(p.tap)], state[p.raw], now));
   const double most = static_cast<double>(ones(p.bits.width));

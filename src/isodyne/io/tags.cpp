@@ -120,7 +120,7 @@ class TagReader {
     for (std::size_t i = 0; i < csv_.rows[0].fields.size(); ++i) {
       const std::string& text = csv_.rows[0].fields[i].text;
       if (lower(text) == lower(title)) index = static_cast<int>(i);
-      all += (all.empty() ? "" : ", ") + text;
+      list_on(all, text);
       titles.push_back(text);
     }
     if (index >= 0 || !needed) return std::nullopt;

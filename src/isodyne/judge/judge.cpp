@@ -2,429 +2,120 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <set>
 
 namespace isodyne::judge {
 
-namespace {
-const std::vector<Measured> kNothing;
-
-std::vector<program::NodeId> joined(const std::vector<std::vector<program::NodeId>>& groups) {
-  std::vector<program::NodeId> all;
-  for (const auto& g : groups) all.insert(all.end(), g.begin(), g.end());
-  return all;
+Judge::Judge(std::shared_ptr<const program::Program> program, Where where) : step_(program->step), between_(*program) {
+  struct Asked {
+    std::vector<std::int32_t> requirements, measures;
+  };
+  std::map<Time, Asked, std::greater<>> asked;  // the bench steps least often
+  asked[step_];
+  for (std::size_t i = 0; i < program->requirements.size(); ++i)
+    asked[program::asked_every(*program, program->requirements[i])].requirements.push_back(
+        static_cast<std::int32_t>(i));
+  for (std::size_t i = 0; i < program->measures.size(); ++i)
+    asked[program::asked_every(*program, program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+  for (auto& [every, what] : asked)
+    rates_.push_back(
+        {every, std::make_unique<RateJudge>(program, std::move(what.requirements), std::move(what.measures), where)});
+  broken_.reserve(program->requirements.size());
 }
 
-/// Images of a batch. Beside, one has to be worth the price of waking a thread.
-std::size_t room_of(Judge::Where where) {
-  return engine::BlockEvaluator::kRows * (where == Judge::Where::beside ? 2 : 1);
+void Judge::begin() {
+  broken_.clear();
+  measured_.clear();
 }
 
-/// What each group reads, as places in a row.
-std::vector<std::vector<std::int32_t>> reads_of(const engine::BlockEvaluator& block, std::size_t groups) {
-  std::vector<std::vector<std::int32_t>> all;
-  for (std::size_t g = 0; g < groups; ++g) all.push_back(block.read_by(g));
-  return all;
+const std::vector<Broken>& Judge::found() {
+  std::stable_sort(broken_.begin(), broken_.end(), [](const Broken& a, const Broken& b) { return a.at < b.at; });
+  return broken_;
 }
 
-Value exactly(double distance, bool holds) {
-  return {distance, distance, holds, holds};
-}
-}  // namespace
-
-Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
-    : program_(std::move(program)),
-      monitors_(program_->requirements.size()),
-      block_(*program_, expressions(false)),
-      witness_(block_.reads(), reads_of(block_, monitors_.size()), room_of(where)),
-      with_measures_(*program_, joined(expressions(true))),
-      measurer_(program_),
-      measured_(&kNothing),
-      latest_(program_->measures.size()),
-      known_(program_->measures.size()) {
-  newly_broken_.reserve(monitors_.size());
-  found_.reserve(monitors_.size());
-  const std::size_t room = room_of(where);
-  static_assert(4 * engine::BlockEvaluator::kRows <= kMostImagesLate);
-  for (Batch* b : {&filling_, &working_}) {
-    b->rows.resize(room * block_.row_size());
-    b->times.resize(room);
-  }
-  if (where == Where::beside && !monitors_.empty()) beside_ = std::thread([this] { work(); });
-}
-
-Judge::~Judge() {
-  if (!beside_.joinable()) return;
-  {
-    const std::lock_guard lock(mutex_);
-    leaving_ = true;
-  }
-  changed_.notify_all();
-  beside_.join();
-}
-
-/// The thread beside: batches until it may leave.
-void Judge::work() {
-  std::unique_lock lock(mutex_);
-  for (;;) {
-    changed_.wait(lock, [&] { return busy_ || leaving_; });
-    if (!busy_) return;
-    lock.unlock();
-    look(working_);
-    lock.lock();
-    busy_ = false;
-    changed_.notify_all();
-  }
-}
-
-/// Waits until nothing is being looked at, and takes what was found.
-void Judge::settle() {
-  if (beside_.joinable()) {
-    std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return !busy_; });
-  }
-  std::stable_sort(found_.begin(), found_.end(), [](const Broken& a, const Broken& b) { return a.at < b.at; });
-  newly_broken_.insert(newly_broken_.end(), found_.begin(), found_.end());
-  found_.clear();
-}
-
-/// What was taken goes to whoever looks at it.
-void Judge::hand_over() {
-  if (!beside_.joinable()) {
-    look(filling_);
-    filling_.count = 0;
-    return settle();
-  }
-  settle();
-  std::swap(filling_, working_);
-  filling_.count = 0;
-  {
-    const std::lock_guard lock(mutex_);
-    busy_ = true;
-  }
-  changed_.notify_all();
-}
-
-/// Sets the monitors up; the expressions that each of them needs, apart for those about measures.
-std::vector<std::vector<program::NodeId>> Judge::expressions(bool of_measures) {
-  std::vector<std::vector<program::NodeId>> all(monitors_.size());
-  std::size_t count = 0;
-  for (std::size_t i = 0; i < monitors_.size(); ++i) {
-    const program::Requirement& r = program_->requirements[i];
-    Monitor& m = monitors_[i];
-    m.verdict.requirement = static_cast<std::int32_t>(i);
-    m.verdict.breaches.reserve(Verdict::kMostBreaches);
-    if (r.measures.empty() == of_measures) continue;
-    if (of_measures) any_with_measures_ = true;  // the other list is made before this is
-    m.first = count;
-    if (r.nodes.empty()) {
-      all[i] = {r.trigger, r.check, r.margin};
-    } else {
-      m.formula.emplace(r, i, m.first);
-      Formula::collect(r, all[i]);
-    }
-    count += all[i].size();
-  }
-  return all;
-}
-
-void Judge::worse(Monitor& m, double margin, Time now) {
-  if (!std::isfinite(margin) || m.worst <= margin) return;
-  m.worst = margin;
-  m.verdict.worst_margin = margin;
-  m.verdict.worst_at = now;
-}
-
-void Judge::breach(Monitor& m, Time now) {
-  if (!m.verdict.first_breach) {
-    m.verdict.first_breach = now;
-    found_.push_back({m.verdict.requirement, now});
-  }
-  if (!m.in_breach) {
-    m.listed = m.verdict.breaches.size() < Verdict::kMostBreaches;
-    if (m.listed) m.verdict.breaches.push_back({now, now});
-  } else if (m.listed) {
-    m.verdict.breaches.back().end = now;
-  }
-  m.in_breach = true;
-}
-
-void Judge::at_once(Monitor& m, Time now, bool triggered, bool holds, double margin) {
-  if (requirement(m).margin == program::kNone) margin = holds ? kFar : -kFar;
-  instant(m, now, exactly(kFar, triggered), exactly(margin, holds));
-}
-
-void Judge::instant(Monitor& m, Time at, const Value& trigger, const Value& check) {
-  if (requirement(m).form == program::Requirement::Form::always) {
-    always(m, at, trigger, check);
-  } else {
-    once(m, at, trigger, check);
-  }
-}
-
-/// At every instant where the trigger holds.
-void Judge::always(Monitor& m, Time at, const Value& trigger, const Value& check) {
-  if (trigger.certain && !m.tested_before) ++m.verdict.tests;
-  m.tested_before = trigger.certain;
-  if (trigger.certain && check.low == check.high) worse(m, check.low, at);
-  const bool broken = trigger.certain && !check.possible;
-  if (broken) {
-    breach(m, at);
-  } else {
-    m.in_breach = false;
-    m.open = m.open || (trigger.possible && !check.certain);
-  }
-}
-
-/// Until the check holds for the first time; the trigger has to hold up to then.
-void Judge::once(Monitor& m, Time at, const Value& trigger, const Value& check) {
-  m.verdict.tests = 1;
-  const double now = std::min(m.all, check.low);
-  if (now > m.best) {
-    m.best = now;
-    m.worst = now;
-    m.verdict.worst_margin = std::isfinite(now) ? std::optional(now) : std::nullopt;
-    m.verdict.worst_at = at;
-  }
-  m.all = std::min(m.all, trigger.low);
-  if (m.verdict.first_breach) return;  // what comes now can only bring the margin nearer to zero
-  m.reached = m.reached || check.certain;
-  m.open = m.open || check.possible;
-  if (m.reached || check.possible || trigger.possible) return;  // afterwards only the margin can grow
-  breach(m, at);
-}
-
-/// whenever A then within T B. An instant with B answers every A up to it, so only the earliest unanswered
-/// A has to be remembered. The margin is the time left when the answer came.
-void Judge::in_time(Monitor& m, Time now, bool triggered, bool answered) {
-  const program::Requirement& r = requirement(m);
-  if (triggered && !m.tested_before) ++m.verdict.tests;
-  m.tested_before = triggered;
-  if (triggered && !m.waiting_since) m.waiting_since = now;
-  if (!m.waiting_since) return;
-  const Time waited = now - *m.waiting_since;
-  if (waited > *r.within) breach(m, now);
-  if (answered) {
-    worse(m, to_seconds(*r.within - waited), now);
-    m.waiting_since.reset();
-    m.in_breach = false;
-  } else if (waited > *r.within) {
-    worse(m, to_seconds(*r.within - waited), now);  // still without an answer: the margin goes on falling
-  }
-}
-
-/// It is put to the test at the instants that come next, or not, and not broken.
-void Judge::test(Monitor& m, bool asked) {
-  if (asked && !m.tested_before) ++m.verdict.tests;
-  m.tested_before = asked;
-  m.in_breach = false;
-}
-
-void Judge::drain(Monitor& m) {
-  if (requirement(m).form == program::Requirement::Form::always) {
-    while (const auto held = m.formula->held()) {  // the usual case
-      if (held->count == 0) return;
-      if (held->asked) worse(m, held->least, held->at);
-      test(m, held->asked);
-    }
-  }
-  Time at{};
-  for (Value trigger, check; m.formula->next(at, trigger, check);) instant(m, at, trigger, check);
-}
-
-namespace {
-
-ISODYNE_WIDE bool none(const double* truths, std::size_t rows) {
-  std::size_t count = 0;
-  for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
-  return count == 0;
-}
-ISODYNE_WIDE bool all(const double* truths, std::size_t rows) {
-  std::size_t count = 0;
-  for (std::size_t i = 0; i < rows; ++i) count += truths[i] != 0 ? 1 : 0;
-  return count == rows;
-}
-/// Four at a time; what is no number is passed over.
-ISODYNE_WIDE double least(const double* values, std::size_t rows) {
-  double m[4] = {values[0], values[0], values[0], values[0]};
-  std::size_t i = 0;
-  for (; i + 4 <= rows; i += 4) {
-    for (std::size_t k = 0; k < 4; ++k) m[k] = values[i + k] < m[k] ? values[i + k] : m[k];
-  }
-  for (; i < rows; ++i) m[0] = values[i] < m[0] ? values[i] : m[0];
-  return std::min(std::min(m[0], m[1]), std::min(m[2], m[3]));
-}
-
-}  // namespace
-
-/// A block of which the outline shows that what is asked holds in all of it, with more to spare than it had, or that
-/// nothing is asked.
-bool Judge::calm(Monitor& m) {
-  const program::Requirement& r = requirement(m);
-  if (r.form != program::Requirement::Form::always || m.formula || m.waiting_since) return false;
-  const program::Interval always{1, 1};
-  const program::Interval& trigger = r.trigger == program::kNone ? always : block_.range(m.first);
-  if (!trigger.surely_not()) {
-    const bool held = !r.within && trigger.surely() && block_.range(m.first + 1).surely();
-    if (!held || (r.margin != program::kNone && !(block_.range(m.first + 2).low >= m.worst))) return false;
-  }
-  test(m, trigger.surely());
-  return true;
-}
-
-/// The block that is computed: what is asked at every instant holds in all of them, or is not asked in any. Then there
-/// is nothing to do but to remember the worst margin.
-bool Judge::nothing_new(Monitor& m, const Time* times, std::size_t rows) {
-  const program::Requirement& r = requirement(m);
-  if (r.form != program::Requirement::Form::always || m.formula) return false;
-  const double* trigger = block_.column(m.first);
-  const bool triggered = r.trigger == program::kNone;
-  if (!triggered && none(trigger, rows)) {
-    if (r.within && m.waiting_since) return false;
-    test(m, false);
-    return true;
-  }
-  if (r.within || !(triggered || all(trigger, rows)) || !all(block_.column(m.first + 1), rows)) return false;
-  if (r.margin != program::kNone) {
-    const double* margin = block_.column(m.first + 2);
-    const double worst = least(margin, rows);
-    if (!std::isfinite(worst)) return false;
-    if (worst < m.worst) worse(m, worst, times[std::find(margin, margin + rows, worst) - margin]);
-  }
-  test(m, true);
-  return true;
-}
-
-void Judge::look(Batch& batch) {
-  constexpr std::size_t kRows = engine::BlockEvaluator::kRows;
-  for (std::size_t i = 0; i < batch.count; i += kRows) {
-    const double* rows = batch.rows.data() + i * block_.row_size();
-    const std::size_t count = std::min(kRows, batch.count - i);
-    look(rows, batch.times.data() + i, count);
-  }
-  bear_witness(batch);
-}
-
-void Judge::bear_witness(Batch& batch) {
-  witness_.looked_at(batch.rows, batch.times, batch.count);
-  for (std::size_t i = 0; i < monitors_.size(); ++i)
-    witness_.mark(i, monitors_[i].verdict.first_breach, monitors_[i].verdict.worst_at);
-}
-
-/// One block.
-void Judge::look(const double* rows, const Time* times, std::size_t count) {
-  block_.load(rows, count);
-  for (std::size_t g = 0; g < monitors_.size(); ++g) {
-    Monitor& m = monitors_[g];
-    if (measured(m)) continue;
-    block_.outline(g);
-    if (calm(m)) continue;
-    if (m.formula) {
-      m.formula->block(times, count, block_, m.worst);
-      drain(m);
-      continue;
-    }
-    block_.compute(g);
-    if (nothing_new(m, times, count)) continue;
-    const program::Requirement& r = requirement(m);
-    const double *trigger = block_.column(m.first), *check = block_.column(m.first + 1),
-                 *margin = block_.column(m.first + 2);
-    for (std::size_t i = 0; i < count; ++i) {
-      const bool triggered = r.trigger == program::kNone || trigger[i] != 0;
-      if (r.within)
-        in_time(m, times[i], triggered, check[i] != 0);
-      else
-        at_once(m, times[i], triggered, check[i] != 0, margin[i]);
-    }
-  }
-}
-
-void Judge::take(const std::vector<Measured>& fresh) {
-  measured_ = &fresh;
-  if (fresh.empty() || !any_with_measures_) return;
-  hand_over();  // what comes before is told before
-  settle();
-  for (Monitor& m : monitors_) {
-    if (measured(m)) with_measures(m, fresh);
-  }
-  settle();
-}
-
-/// It is asked at every new value of a measure that it reads, once each of them has one.
-void Judge::with_measures(Monitor& m, const std::vector<Measured>& fresh) {
-  const program::Requirement& asked = requirement(m);
-  const auto& read = asked.measures;
-  for (const Measured& value : fresh) {
-    if (std::find(read.begin(), read.end(), value.measure) == read.end()) continue;
-    if (!value.whole) {
-      // The rest of a run that `per` does not divide is not a stretch; those before it were judged.
-      const auto window = program_->measures[static_cast<std::size_t>(value.measure)].window;
-      m.open = m.open || window != program::Measure::Window::per || value.occurrence == 1;
-      continue;
-    }
-    const auto i = static_cast<std::size_t>(value.measure);
-    latest_[i] = value.value;
-    known_[i] = 1;
-    const auto known = [&](std::int32_t r) { return known_[static_cast<std::size_t>(r)] != 0; };
-    if (!std::all_of(read.begin(), read.end(), known)) continue;
-    for (const std::int32_t r : read)
-      with_measures_.give(program_->measures[static_cast<std::size_t>(r)].value, latest_[static_cast<std::size_t>(r)]);
-    with_measures_.compute();
-    m.tested_before = false;  // each value is a test of its own
-    m.in_breach = false;
-    const bool triggered = asked.trigger == program::kNone || with_measures_.value(m.first) != 0;
-    at_once(m, value.end, triggered, with_measures_.value(m.first + 1) != 0, with_measures_.value(m.first + 2));
-  }
+void Judge::see(Rate& rate, const observe::Image& image) {
+  note(rate.judge->image(image));
+  const std::vector<Measured>& fresh = rate.judge->measured();
+  if (fresh.empty()) return;
+  measured_.insert(measured_.end(), fresh.begin(), fresh.end());
+  if (rate.judge != rates_.front().judge) note(of_bench().ask_about(fresh));
 }
 
 const std::vector<Broken>& Judge::image(const observe::Image& image) {
-  newly_broken_.clear();
-  block_.gather(image.variables, filling_.rows.data() + filling_.count * block_.row_size());
-  filling_.times[filling_.count++] = last_ = image.at;
-  if (any_with_measures_) with_measures_.load(image.variables);
-  if (measurer_.any()) take(measurer_.image(image));
-  if (filling_.count == filling_.times.size()) hand_over();
-  return newly_broken_;
+  if (rates_.size() == 1) return of_bench().image(image);
+  begin();
+  const double* held = between_.image(image.variables);
+  for (std::size_t r = 1; r < rates_.size(); ++r) {
+    if (image.at.count() % rates_[r].every.count() == 0) see(rates_[r], {image.at, held});
+  }
+  if (image.at.count() % step_.count() == 0) see(rates_.front(), image);
+  return found();
+}
+
+const std::vector<Broken>& Judge::rows(const observe::Rows& rows) {
+  begin();
+  for (std::size_t i = 0; i < rows.count && rates_.size() > 1; ++i) {
+    const Time at = rows.at(i);
+    const double* held = between_.row(to_seconds(at), rows.row(i));
+    for (std::size_t r = 1; r < rates_.size(); ++r) {
+      if (at.count() % rates_[r].every.count() == 0) see(rates_[r], {at, held});
+    }
+  }
+  return found();
 }
 
 const std::vector<Broken>& Judge::flush() {
-  newly_broken_.clear();
-  if (filling_.count > 0) hand_over();
-  settle();
-  return newly_broken_;
+  if (rates_.size() == 1) return of_bench().flush();
+  begin();
+  for (Rate& rate : rates_) note(rate.judge->flush());
+  return found();
+}
+
+const std::vector<Measured>& Judge::measured() const {
+  return rates_.size() == 1 ? rates_.front().judge->measured() : measured_;
 }
 
 std::vector<Verdict> Judge::verdicts(observe::Ending ending) {
-  std::vector<Verdict> all;
-  flush();
-  take(measurer_.finish());
-  for (Monitor& m : monitors_) {
-    if (m.formula) {
-      m.formula->finish(block_);
-      drain(m);
-    }
-    const bool once = requirement(m).form != program::Requirement::Form::always;
-    // What should have come once and has not, in a run that is over.
-    const bool missed = once && !m.reached && !m.open && m.verdict.tests > 0 && ending == observe::Ending::completed;
-    if (missed && !m.verdict.first_breach) breach(m, last_);
-    Verdict& v = m.verdict;
-    if (v.first_breach) {
-      v.answer = Answer::broken;
-    } else if (ending == observe::Ending::interrupted) {
-      v.answer = Answer::interrupted;
-    } else if (v.tests == 0) {
-      v.answer = m.open && measured(m) ? Answer::undecided : Answer::not_tested;
-    } else if (m.reached) {
-      v.answer = Answer::held;
-    } else if (!observe::as_asked(ending) || (once && ending == observe::Ending::cut_short) || m.waiting_since ||
-               m.open) {
-      v.answer = Answer::undecided;
-    } else {
-      v.answer = Answer::held;
-    }
-    all.push_back(v);
-    witness_.mark(static_cast<std::size_t>(v.requirement), v.first_breach, v.worst_at);
+  begin();
+  for (std::size_t r = rates_.size(); r > 0; --r) {  // requirements about measures are asked last
+    RateJudge& judge = *rates_[r - 1].judge;
+    judge.finish();
+    measured_.insert(measured_.end(), judge.measured().begin(), judge.measured().end());
+    if (r > 1) (void)of_bench().ask_about(judge.measured());
   }
-  witness_.finish();
+  std::vector<Verdict> all;
+  for (const Rate& rate : rates_) {
+    for (Verdict& v : rate.judge->verdicts(ending)) all.push_back(std::move(v));
+  }
+  std::sort(all.begin(), all.end(), [](const Verdict& a, const Verdict& b) { return a.requirement < b.requirement; });
+  return all;
+}
+
+/// Rows of each rate, in one order of time; where one has no value of a quantity it is no number.
+observe::Witnessed Judge::witnessed() const {
+  if (rates_.size() == 1) return rates_.front().judge->witnessed();
+  std::vector<observe::Witnessed> each;
+  std::set<program::VarId> columns;
+  std::set<Time> times;
+  for (const Rate& rate : rates_) {
+    each.push_back(rate.judge->witnessed());
+    columns.insert(each.back().columns.begin(), each.back().columns.end());
+    times.insert(each.back().times.begin(), each.back().times.end());
+  }
+  observe::Witnessed all{{columns.begin(), columns.end()}, {times.begin(), times.end()}, {}};
+  all.rows.assign(all.columns.size() * all.times.size(), NAN);
+  for (const observe::Witnessed& w : each) {
+    for (std::size_t i = 0; i < w.times.size(); ++i) {
+      const auto row = std::lower_bound(all.times.begin(), all.times.end(), w.times[i]) - all.times.begin();
+      for (std::size_t c = 0; c < w.columns.size(); ++c) {
+        const auto column =
+            std::lower_bound(all.columns.begin(), all.columns.end(), w.columns[c]) - all.columns.begin();
+        double& to = all.rows[static_cast<std::size_t>(row) * all.columns.size() + static_cast<std::size_t>(column)];
+        if (std::isnan(to)) to = w.rows[i * w.columns.size() + c];
+      }
+    }
+  }
   return all;
 }
 

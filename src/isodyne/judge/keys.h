@@ -1,7 +1,7 @@
 #pragma once
-// What is said of an instant as one whole number, the key: the distance from changing in the order of doubles, in which
-// a minus zero does not hold and a plus zero does. Then `and` is the smaller, `or` the larger, and `not` the
-// complement.
+// Robustness at one instant as an int64 that orders like its double; AND is min, OR is max, NOT is complement. A minus
+// zero does not hold, a plus zero does: so every key tells the truth too. Source: Fainekos and Pappas (2009) for the
+// robustness, IEEE 754 for the order of doubles as whole numbers.
 
 #include <algorithm>
 #include <bit>

@@ -81,17 +81,17 @@ double share_at(double a, double b, double level) {
 
 }  // namespace
 
-Measurer::Measurer(std::shared_ptr<const program::Program> program)
-    : program_(std::move(program)), states_(program_->measures.size()), expressions_(*program_, expressions()) {
+Measurer::Measurer(std::shared_ptr<const program::Program> program, std::vector<std::int32_t> measures)
+    : program_(std::move(program)), states_(measures.size()), expressions_(*program_, expressions(measures)) {
   fresh_.reserve(states_.size());
 }
 
 /// Six for each: of, to, within, against, event, until.
-std::vector<program::NodeId> Measurer::expressions() {
+std::vector<program::NodeId> Measurer::expressions(const std::vector<std::int32_t>& measures) {
   std::vector<program::NodeId> all;
   for (std::size_t i = 0; i < states_.size(); ++i) {
-    const program::Measure& m = program_->measures[i];
-    states_[i].measure = static_cast<std::int32_t>(i);
+    const program::Measure& m = program::at(program_->measures, measures[i]);
+    states_[i].measure = measures[i];
     states_[i].first = all.size();
     all.insert(all.end(), {m.of, m.to, m.within, m.against, m.event, m.until});
     const int waves = m.kind == MeasureKind::thd ? kHarmonics : m.kind == MeasureKind::phase ? 2 : 1;

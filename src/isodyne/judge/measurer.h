@@ -32,7 +32,8 @@ struct Measured {
 
 class Measurer {
  public:
-  explicit Measurer(std::shared_ptr<const program::Program> program);
+  /// Of these measures of the program.
+  Measurer(std::shared_ptr<const program::Program> program, std::vector<std::int32_t> measures);
 
   bool any() const { return !states_.empty(); }
   /// The measures whose stretch was over by this image (valid until the next call).
@@ -72,7 +73,7 @@ class Measurer {
     Time previous{};
     double previous_x = 0, previous_y = 0;
   };
-  std::vector<program::NodeId> expressions();
+  std::vector<program::NodeId> expressions(const std::vector<std::int32_t>& measures);
   const program::Measure& measure(const State& s) const {
     return program_->measures[static_cast<std::size_t>(s.measure)];
   }

@@ -1,6 +1,7 @@
 #pragma once
-// What a formula says of whole blocks of instants, roughly. Where that shows that nothing of interest happens in a
-// block, nobody has to know exactly. A block costs about what one instant costs exactly.
+// Interval bounds on robustness over a block: if they prove that neither verdict nor worst margin can change, the exact
+// pass is skipped. A block costs about what one instant costs exactly. Not used where a stretch is not calm: then
+// bounds prove nothing, and are not tried for a while.
 
 #include <deque>
 #include <vector>

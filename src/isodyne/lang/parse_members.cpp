@@ -325,7 +325,7 @@ void Parser::every(Members& m) {
   e.period = x_.sum();
   if (t_.accept("offset")) e.offset = x_.sum();
   e.actions = actions("and what to do");
-  m.samplers.push_back(std::move(e));
+  m.periodic_tasks.push_back(std::move(e));
 }
 
 // when = "when" expression actions

@@ -259,7 +259,7 @@ struct Members {
   std::vector<PartDecl> parts;
   std::vector<Equation> equations;
   std::vector<ModesDecl> modes;
-  std::vector<EveryDecl> samplers;
+  std::vector<EveryDecl> periodic_tasks;
   std::vector<WhenDecl> events;
   std::vector<SolveDecl> solves;
   std::vector<LoopDecl> loops;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/core/units.h"
 #include "isodyne/program/answer.h"
 
 namespace isodyne::observe {
@@ -91,11 +92,15 @@ std::string command_subject(const program::Program& p, const Event& e) {
   return about_fault(kind_of(e)) ? at(p.faults, e.subject).name : p.variable(e.subject).name;
 }
 
-/// "ramp to 3 m by a client"
+constexpr std::string_view kOver = " over ", kBy = " by ", kPlay = "play ";
+
+/// "ramp to 3 m over 2 s by a client"
 std::string command_text(const program::Program& p, const Event& e) {
   const CommandKind kind = kind_of(e);
   std::string text = command_word(kind);
   if (kind == CommandKind::ramp) text += " to " + p.format(e.subject, e.value);
+  if (kind == CommandKind::play) text += " " + at(p.tables, e.table).name;
+  if (kind == CommandKind::ramp || kind == CommandKind::play) text += std::string(kOver) + format_span(e.over);
   if (e.note != nullptr) text += fmt::format(" \"{}\"", e.note);
   return fmt::format("{} by {}", text, giver_word(static_cast<Giver>(e.detail >> kGiverAt)));
 }
@@ -110,7 +115,43 @@ Event event_of(const Command& c, Time at) {
   e.detail = static_cast<std::int32_t>(c.kind) | static_cast<std::int32_t>(c.who) << kGiverAt;
   e.value = c.value;
   e.note = c.text;
+  e.over = c.over;
+  e.table = c.kind == CommandKind::play ? c.index : program::kNone;
   return e;
+}
+
+std::optional<Command> command_of(const program::Program& p, Time when, const std::string& subject,
+                                  const std::string& text, double value) {
+  Command c;
+  c.when = when;
+  c.value = value;
+  const std::size_t by = text.rfind(kBy), over = text.rfind(kOver, by);
+  for (const CommandKind kind :
+       {CommandKind::ramp, CommandKind::play, CommandKind::release, CommandKind::inject, CommandKind::clear}) {
+    const std::string word = command_word(kind);
+    if (by == std::string::npos || !text.starts_with(word) || text.find(' ') != word.size()) continue;
+    c.kind = kind;
+    if (about_fault(kind)) {
+      for (std::size_t f = 0; f < p.faults.size(); ++f) {
+        if (p.faults[f].name == subject) c.index = static_cast<std::int32_t>(f);
+      }
+      return c.index == program::kNone ? std::nullopt : std::optional(c);
+    }
+    c.target = p.find(subject);
+    if (c.target == program::kNone) return std::nullopt;
+    if (kind == CommandKind::release) return c;
+    if (over == std::string::npos) return std::nullopt;
+    const auto span = read_span(text.substr(over + kOver.size(), by - over - kOver.size()));
+    if (!span) return std::nullopt;
+    c.over = *span;
+    if (kind == CommandKind::ramp) return c;
+    const std::string table = text.substr(kPlay.size(), over - kPlay.size());
+    for (std::size_t i = 0; i < p.tables.size(); ++i) {
+      if (p.tables[i].name == table) c.index = static_cast<std::int32_t>(i);
+    }
+    return c.index == program::kNone ? std::nullopt : std::optional(c);
+  }
+  return std::nullopt;
 }
 
 std::string subject_text(const program::Program& p, const Event& e) {

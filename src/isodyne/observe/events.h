@@ -3,10 +3,12 @@
 // allocating; their words are made later.
 
 #include <cstdint>
+#include <optional>
 #include <string>
 
 #include "isodyne/core/time.h"
 #include "isodyne/observe/command.h"
+#include "isodyne/observe/rows.h"
 #include "isodyne/program/program.h"
 
 namespace isodyne::observe {
@@ -39,11 +41,17 @@ struct Event {
       0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer
   double value = 0;  ///< action: the value set; expected: whether it came true; change: the new one; saturated: the
                      ///< value sampled; overrun: worst lateness, ns
-  const char* note = nullptr;  ///< of a command: what its giver wrote; outlives who is told
+  // Of a command:
+  const char* note = nullptr;           ///< what its giver wrote; outlives who is told
+  Time over{};                          ///< ramp, play: how long it takes
+  std::int32_t table = program::kNone;  ///< play: which
 };
 
 /// Of a command that was carried out. Its subject is the quantity that it is about, or the fault.
 Event event_of(const Command& command, Time at);
+/// And back, from what subject_text() and event_text() say of it; nothing if that is no command about the plant.
+std::optional<Command> command_of(const program::Program& program, Time at, const std::string& subject,
+                                  const std::string& text, double value);
 
 /// A quantity that somebody changed while the run went on; done at the begin of the instant.
 struct Change {
@@ -70,6 +78,8 @@ class Observer {
  public:
   virtual ~Observer() = default;
   virtual void image(const Image&) {}
+  /// What quick groups did between the image before and the one that follows, if anybody looks at that.
+  virtual void rows(const Rows&) {}
   virtual void event(const Event&) {}
   /// Before the first instant, some times a second: for whom the run waits, and how far they are. On the thread of the
   /// run, before any image.

@@ -12,12 +12,16 @@ std::size_t ObserverQueue::usual_room(std::size_t variables, std::int64_t step_n
   return std::clamp<std::size_t>(two_seconds, 64, std::max<std::size_t>(64, most));
 }
 
-ObserverQueue::ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)())
+ObserverQueue::ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)(),
+                             std::size_t rows)
     : observer_(observer),
       variables_(variables),
       room_(images),
       values_(variables * images),
       times_(images),
+      row_numbers_(rows),
+      row_values_(rows * images),
+      before_(rows > 0 ? images : 0),
       events_(kEvents),
       thread_([this, prepare] {
         if (prepare != nullptr) prepare();
@@ -37,6 +41,17 @@ void ObserverQueue::image(const Image& image) {
   times_[place] = image.at;
   std::memcpy(values_.data() + place * variables_, image.variables, variables_ * sizeof(double));
   images_in_.store(in + 1, std::memory_order_release);
+}
+
+/// They wait in the place of the image that comes next, and go the way of that image: if it is lost, so are they.
+void ObserverQueue::rows(const Rows& rows) {
+  const std::uint64_t in = images_in_.load(std::memory_order_relaxed);
+  if (static_cast<std::size_t>(in - images_out_.load(std::memory_order_acquire)) >= room_) return;
+  const auto place = static_cast<std::size_t>(in % room_);
+  double* const to = row_values_.data() + place * row_numbers_;
+  std::memcpy(to, rows.values, std::min(row_numbers_, rows.count * rows.columns.size()) * sizeof(double));
+  before_[place] = {rows, in};
+  before_[place].rows.values = to;
 }
 
 void ObserverQueue::event(const Event& event) {
@@ -64,6 +79,7 @@ bool ObserverQueue::show() {
     }
     if (image == images) break;
     const auto place = static_cast<std::size_t>(image % room_);
+    if (row_numbers_ > 0 && before_[place].of == image) observer_.rows(before_[place].rows);
     observer_.image({times_[place], values_.data() + place * variables_});
     images_out_.store(++image, std::memory_order_release);
   }
@@ -84,6 +100,10 @@ void ObserverQueue::finish() {
   if (!thread_.joinable()) return;
   finishing_.store(true, std::memory_order_release);
   thread_.join();
+  // The plant could not go on to the next image.
+  const std::uint64_t in = images_in_.load();
+  if (row_numbers_ > 0 && before_[static_cast<std::size_t>(in % room_)].of == in)
+    observer_.rows(before_[static_cast<std::size_t>(in % room_)].rows);
 }
 
 }  // namespace isodyne::observe

@@ -17,7 +17,9 @@ class ObserverQueue : public Observer {
  public:
   /// `observer` is called from the queue's thread. Images have `variables` numbers; there is room for `images` of them,
   /// and for kEvents events. `prepare`: done by the thread before anything else.
-  ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)() = nullptr);
+  /// `rows`: numbers in the largest block of rows between two images.
+  ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)() = nullptr,
+                std::size_t rows = 0);
   ~ObserverQueue() override { finish(); }
 
   /// Room for two seconds of wall clock, with at most 256 MiB.
@@ -25,6 +27,7 @@ class ObserverQueue : public Observer {
 
   // The stepping thread:
   void image(const Image& image) override;
+  void rows(const Rows& rows) override;
   void event(const Event& event) override;
   bool good() const override { return good_.load(std::memory_order_relaxed); }
 
@@ -51,6 +54,14 @@ class ObserverQueue : public Observer {
   std::size_t variables_, room_;
   std::vector<double> values_;
   std::vector<Time> times_;
+  /// Of each image the rows that come before it.
+  struct Before {
+    Rows rows;
+    std::uint64_t of = ~std::uint64_t{0};  ///< number of that image
+  };
+  std::size_t row_numbers_;
+  std::vector<double> row_values_;
+  std::vector<Before> before_;
   std::vector<Marked> events_;
   // Of each pair one side writes, and the other follows. Counts only grow; a place is the count modulo the room.
   alignas(64) std::atomic<std::uint64_t> images_in_{0};

@@ -180,7 +180,7 @@ std::string parameters_text(const program::Program& program, const program::Cont
                               : f.kind == Field::Kind::boolean ? (s.value != 0 ? "true" : "false")
                                                                : fmt::format("{:.0f}", s.value);
     const bool whole = f.kind == Field::Kind::real && value.find_first_of(".e") == std::string::npos;
-    values += fmt::format("{}{}{}", values.empty() ? "" : ", ", value, whole ? ".0" : "");
+    list_on(values, fmt::format("{}{}", value, whole ? ".0" : ""));
     defines += fmt::format("#define {}_{} {}{} {}\n", upper(name), upper(f.name), s.value < 0 ? "(" : "",
                            value + (whole ? ".0" : "") + (s.value < 0 ? ")" : ""), comment_of(program, f));
     fields.push_back(std::move(f));

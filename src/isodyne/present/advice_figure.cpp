@@ -13,9 +13,9 @@ namespace isodyne::present {
 namespace {
 
 /// One data block per method; returns the plot clauses.
-std::string curves(const bench::Advice& advice, std::string& script, const char* block, bool error) {
+std::string curves(const session::Advice& advice, std::string& script, const char* block, bool error) {
   std::map<program::Method, std::string> rows;
-  for (const bench::Trial& t : advice.trials) {
+  for (const session::Trial& t : advice.trials) {
     const double y = error ? 100 * std::max(t.worst, 1e-14) : t.cost_ns / 1e3;
     if (t.trouble.empty()) rows[t.method] += fmt::format("{:.9g} {:.9g}\n", to_seconds(t.step) * 1e3, y);
   }
@@ -33,11 +33,12 @@ std::string curves(const bench::Advice& advice, std::string& script, const char*
 
 }  // namespace
 
-Status draw_advice(const std::string& title, const bench::Advice& advice, double tolerance, const std::string& folder) {
+Status draw_advice(const std::string& title, const session::Advice& advice, double tolerance,
+                   const std::string& folder) {
   std::string script;
   const std::string errors = curves(advice, script, "error", true), costs = curves(advice, script, "cost", false);
   double least = 1e99, most = 0, smallest = 100 * tolerance;
-  for (const bench::Trial& t : advice.trials) {
+  for (const session::Trial& t : advice.trials) {
     least = std::min(least, to_seconds(t.step) * 1e3);
     most = std::max(most, to_seconds(t.step) * 1e3);
     if (t.trouble.empty()) smallest = std::min(smallest, 100 * std::max(t.worst, 1e-14));
@@ -58,7 +59,7 @@ Status draw_advice(const std::string& title, const bench::Advice& advice, double
   script += fmt::format("set label 2 {} at graph 0.995, first {:.9g} right offset 0,0.6 tc rgb \"#A33F00\"\n",
                         quoted(fmt::format("tolerance {:g} %", 100 * tolerance)), 100 * tolerance);
   if (advice.recommended) {
-    const bench::Trial& t = advice.trials[*advice.recommended];
+    const session::Trial& t = advice.trials[*advice.recommended];
     script +=
         fmt::format("set label 3 {} at first {:.9g}, first {:.9g} offset 1,-1 point pt 6 ps 2 lc rgb \"#000000\"\n",
                     quoted("recommended"), to_seconds(t.step) * 1e3, 100 * std::max(t.worst, 1e-14));

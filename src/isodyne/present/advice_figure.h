@@ -3,12 +3,13 @@
 
 #include <string>
 
-#include "isodyne/bench/advice.h"
 #include "isodyne/core/result.h"
+#include "isodyne/session/advice.h"
 
 namespace isodyne::present {
 
 /// Draws into FOLDER/advice.svg and FOLDER/advice.png. `title` says what was run: "QuayHoist, lift_and_lower".
-Status draw_advice(const std::string& title, const bench::Advice& advice, double tolerance, const std::string& folder);
+Status draw_advice(const std::string& title, const session::Advice& advice, double tolerance,
+                   const std::string& folder);
 
 }  // namespace isodyne::present

@@ -272,8 +272,8 @@ std::string panel_script(const AxesPanel& p, std::size_t index, double top, doub
     data += "END\n";
     if (p.curves[c].points.empty()) continue;
     const char* style = p.boxes ? "boxes fs solid 0.45 noborder" : "lines lw 1.6";
-    plot += fmt::format("{}{} using 1:2 with {} lc rgb \"{}\" title {}", plot.empty() ? "" : ", ", block, style,
-                        colours[c % colours.size()], present::quoted(names[c]));
+    list_on(plot, fmt::format("{} using 1:2 with {} lc rgb \"{}\" title {}", block, style, colours[c % colours.size()],
+                              present::quoted(names[c])));
   }
   std::string out = data;
   out += fmt::format("set tmargin at screen {:.4f}\nset bmargin at screen {:.4f}\n", top, bottom);

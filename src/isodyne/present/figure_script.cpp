@@ -224,7 +224,7 @@ class Script {
       // gnuplot would draw a line outside the range across the neighbouring panel.
       if (l.value < range->first || l.value > range->second) continue;
       std::string& names = by_value[l.value];
-      if (names.find(l.label) == std::string::npos) names += (names.empty() ? "" : ", ") + l.label;
+      if (names.find(l.label) == std::string::npos) list_on(names, l.label);
     }
     if (by_value.empty()) return made;
     const double tall = panel_plot(), unit = tall / (range->second - range->first);

@@ -153,8 +153,7 @@ FrameExample frame_example(const Program& p, const Frame& frame) {
       word |= std::uint64_t{example.bytes[at]} << (8 * significance);
     }
     row.raw = static_cast<double>(word >> port.bits.shift & ((std::uint64_t{1} << port.bits.width) - 1));
-    for (const std::int32_t i : port.fields)
-      row.holds += (row.holds.empty() ? "" : ", ") + frame.fields[static_cast<std::size_t>(i)].name;
+    for (const std::int32_t i : port.fields) list_on(row.holds, frame.fields[static_cast<std::size_t>(i)].name);
     example.rows.push_back(std::move(row));
   }
   return example;

@@ -154,7 +154,7 @@ class Inquiry {
     }
     std::string all;
     for (const VarId id : reads) {
-      if (role_text(p_.variable(id).role) != nullptr) all += (all.empty() ? "" : ", ") + p_.variable(id).name;
+      if (role_text(p_.variable(id).role) != nullptr) list_on(all, p_.variable(id).name);
     }
     add("reads", all);
   }
@@ -173,13 +173,13 @@ class Inquiry {
     for (const program::Assignment& e : p_.equations) {
       if (e.target == id_ || e.target == rate_) comes_from(e.span, {e.value});
     }
-    for (const program::Sampler& s : p_.samplers) {
+    for (const program::PeriodicTask& s : p_.periodic_tasks) {
       if (assigns(s.body)) add("every", format_span(s.period));
     }
     for (const program::WhenBlock& w : p_.events) {
       if (assigns(w.body)) add("when", written(w.span));
     }
-    for (const program::Solve& s : p_.solves) {
+    for (const program::ImplicitEquation& s : p_.solves) {
       if (s.x == id_) comes_from(s.span, {s.residual});
     }
     for (const program::StateMachine& m : p_.machines) {
@@ -227,13 +227,13 @@ class Inquiry {
       const std::string& name = p_.variable(e.target).name;
       note(e.value, name);
     }
-    for (const program::Sampler& s : p_.samplers) {
+    for (const program::PeriodicTask& s : p_.periodic_tasks) {
       for (const program::Assignment& a : s.body) {
         if (role_text(p_.variable(a.target).role) != nullptr) note(a.value, p_.variable(a.target).name);
       }
     }
     for (const program::WhenBlock& w : p_.events) note(w.condition, place(w.span));
-    for (const program::Solve& s : p_.solves) note(s.residual, p_.variable(s.x).name);
+    for (const program::ImplicitEquation& s : p_.solves) note(s.residual, p_.variable(s.x).name);
     for (const program::Delay& d : p_.delays) note(d.input, "a delay in " + place(d.span));
     for (const program::StateMachine& m : p_.machines) {
       for (const program::Transition& t : m.transitions) note(t.condition, p_.variable(m.mode).name);
@@ -256,7 +256,7 @@ class Inquiry {
       }
     }
     std::string all;
-    for (const std::string& name : names) all += (all.empty() ? "" : ", ") + name;
+    for (const std::string& name : names) list_on(all, name);
     add("read by", all.empty() ? "nobody" : all);
   }
 
@@ -283,7 +283,7 @@ Facts facts_of_part(const Program& p, const std::string& path) {
   std::string inside;
   for (const program::PartInfo& other : p.parts) {
     if (other.path.starts_with(prefix) && other.path.find('.', prefix.size()) == std::string::npos)
-      inside += (inside.empty() ? "" : ", ") + other.path.substr(prefix.size()) + " : " + other.model;
+      list_on(inside, other.path.substr(prefix.size()) + " : " + other.model);
   }
   if (!inside.empty()) facts.emplace_back("parts", inside);
   for (const program::VarId id : p.listed) {

@@ -54,7 +54,7 @@ class Structure {
  public:
   explicit Structure(const Program& p) : p_(p) {
     for (const program::Assignment& e : p.equations) equation_[e.target] = e.value;
-    for (const program::Solve& s : p.solves) equation_[s.x] = s.residual;
+    for (const program::ImplicitEquation& s : p.solves) equation_[s.x] = s.residual;
     for (const program::PartInfo& part : p.parts) {
       if (part.path.find('.') == std::string::npos) parts_[part.path] = part.model;
     }
@@ -70,7 +70,7 @@ class Structure {
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
     out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", heading(p_.name));
-    for (const program::Sampler& s : p_.samplers) {
+    for (const program::PeriodicTask& s : p_.periodic_tasks) {
       const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
       if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
     }

@@ -130,7 +130,7 @@ std::string caught_text(const TraceFault& fault, const std::vector<std::string>&
   std::string text;
   for (const TraceFault::Caught& c : fault.caught_by) {
     std::string in;
-    for (const std::size_t r : c.runs) in += (in.empty() ? "" : ", ") + called[r];
+    for (const std::size_t r : c.runs) list_on(in, called[r]);
     text += fmt::format("{}{} in {}", text.empty() ? "" : "; ", c.requirement, in);
   }
   return text;

@@ -1,4 +1,5 @@
 #include "isodyne/program/groups.h"
+#include "isodyne/core/text.h"
 
 #include <algorithm>
 #include <cmath>
@@ -45,14 +46,14 @@ VarId target_of(const Program& p, const Item& item) {
       return p.taps[i].target;
     case Item::Kind::sensor:
       return p.sensors[i].value;
-    case Item::Kind::sampler:
+    case Item::Kind::periodic_task:
       break;
   }
   return kNone;
 }
 
 std::int32_t group_of(const Program& p, const Item& item) {
-  if (item.kind == Item::Kind::sampler) return p.samplers[static_cast<std::size_t>(item.index)].group;
+  if (item.kind == Item::Kind::periodic_task) return p.periodic_tasks[static_cast<std::size_t>(item.index)].group;
   return p.variable(target_of(p, item)).group;
 }
 
@@ -64,11 +65,11 @@ std::vector<NodeId> values_of(const Program& p, const Item& item) {
     case Item::Kind::delay:
       return {p.delays[i].lag};
     case Item::Kind::solve: {
-      const Solve& s = p.solves[i];
+      const ImplicitEquation& s = p.solves[i];
       return {s.residual, s.derivative, s.scale, s.lowest, s.highest};
     }
     case Item::Kind::tap:
-    case Item::Kind::sampler:
+    case Item::Kind::periodic_task:
     case Item::Kind::sensor:
       break;
   }
@@ -77,7 +78,7 @@ std::vector<NodeId> values_of(const Program& p, const Item& item) {
 
 /// Within a step what is sampled is held.
 static bool sampled(const Item& item) {
-  return item.kind == Item::Kind::sampler || item.kind == Item::Kind::sensor;
+  return item.kind == Item::Kind::periodic_task || item.kind == Item::Kind::sensor;
 }
 
 std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
@@ -158,7 +159,7 @@ class Tangents {
     if (item.kind == Item::Kind::equation) return derivative_of(p_, p_.equations[i].value, slope);
     if (item.kind != Item::Kind::solve) return kNone;  // a delay gives what was
     // r(x, s) = 0: dx/ds = -(dr/ds) / (dr/dx)
-    const Solve& s = p_.solves[i];
+    const ImplicitEquation& s = p_.solves[i];
     const NodeId change = derivative_of(p_, s.residual, slope);
     if (change == kNone) return kNone;
     return operation(p_, Op::neg, operation(p_, Op::div, change, s.derivative));
@@ -172,7 +173,7 @@ class Tangents {
 
 void linearise(Program& p, Group& group) {
   group.jacobian.clear();
-  group.drift.assign(group.states.size(), kNone);
+  group.df_dt.assign(group.states.size(), kNone);
   if (group.states.empty()) return;
   const auto state = [&](std::size_t i) -> const State& { return p.states[static_cast<std::size_t>(group.states[i])]; };
   const std::int32_t index = p.variable(state(0).value).group;
@@ -188,7 +189,7 @@ void linearise(Program& p, Group& group) {
   const auto slope = tangents.along(kTime);
   for (std::size_t row = 0; row < group.states.size(); ++row) {
     const auto found = slope.find(state(row).derivative);
-    if (found != slope.end()) group.drift[row] = found->second;
+    if (found != slope.end()) group.df_dt[row] = found->second;
   }
 }
 
@@ -215,7 +216,7 @@ std::string Plant::stepping() const {
   for (const Group& g : groups) with_states += g.states.empty() ? 0 : 1;
   for (const Group& g : groups) {
     if (g.states.empty()) continue;
-    text += (text.empty() ? "" : ", ") + std::string(method_word(g.method));
+    list_on(text, std::string(method_word(g.method)));
     if (with_states > 1 || g.step != step) text += " at " + format_span(g.step);
     if (g.core != 0) text += fmt::format(" on core {}", g.core);
   }
@@ -246,13 +247,13 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
   p.groups = std::move(groups);
   p.step = std::max(step, p.step);  // instants of scenario and channels stay where they are
   for (Variable& v : p.variables) v.group = place[static_cast<std::size_t>(v.group)];
-  for (Sampler& s : p.samplers) s.group = place[static_cast<std::size_t>(s.group)];
+  for (PeriodicTask& s : p.periodic_tasks) s.group = place[static_cast<std::size_t>(s.group)];
   for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
   const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
   bool whole = true;
   for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step) && fits(s.offset, p.step);
   for (const Controller& c : p.controllers) whole = whole && fits(c.period, p.step);
-  for (const Sampler& s : p.samplers) {
+  for (const PeriodicTask& s : p.periodic_tasks) {
     const Time own = p.groups[static_cast<std::size_t>(s.group)].step;
     whole = whole && fits(s.period, own) && fits(s.offset, own);
   }
@@ -266,7 +267,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
   for (std::size_t i = 0; i < p.groups.size(); ++i) {
     Group& g = p.groups[i];
     g.jacobian.clear();
-    g.drift.clear();
+    g.df_dt.clear();
     if (g.method != Method::implicit && g.method != Method::exact) continue;
     linearise(p, g);
     if (g.method == Method::exact && not_linear(p, g, moving_variables(p, static_cast<std::int32_t>(i)))) {

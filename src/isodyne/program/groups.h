@@ -18,7 +18,7 @@ void collect_states(Program& program);
 std::optional<std::pair<Group::Slope, VarId>> not_linear(const Program& program, const Group& group,
                                                          const std::vector<bool>& moving);
 
-/// Finds jacobian and drift of a group, whatever its method: for methods that need them, and for advice.
+/// Finds Jacobian and df/dt of a group, whatever its method: for methods that need them, and for advice.
 void linearise(Program& program, Group& group);
 
 /// The same program with its groups stepped in proportion to `step` instead of the step of the bench, by `method` if
@@ -35,7 +35,7 @@ std::vector<bool> moving_variables(const Program& program, std::int32_t group);
 /// a derivative of the group depends on it. The tap behind such a place counts as well.
 std::vector<bool> computed_between(const Program& program, std::int32_t group, const std::vector<bool>& moving);
 
-/// The variable that an entry of the order gives a value (of a sampler: none).
+/// The variable that an entry of the order gives a value (of a periodic task: none).
 VarId target_of(const Program& program, const Item& item);
 /// The group in whose steps an entry of the order is computed.
 std::int32_t group_of(const Program& program, const Item& item);

@@ -37,10 +37,10 @@ class Renumbering {
     for (Node& n : p_.nodes) move(n.variable);
     assignments(p_.start);
     assignments(p_.equations);
-    for (Sampler& s : p_.samplers) assignments(s.body);
+    for (PeriodicTask& s : p_.periodic_tasks) assignments(s.body);
     for (WhenBlock& w : p_.events) assignments(w.body);
     for (Delay& d : p_.delays) move(d.out);
-    for (Solve& s : p_.solves) {
+    for (ImplicitEquation& s : p_.solves) {
       move(s.x);
       list(s.inlined);
     }

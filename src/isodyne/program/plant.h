@@ -135,7 +135,7 @@ struct Group {
   /// For methods that need them: the slopes that are not zero throughout, and per state the slope of its
   /// derivative in time (kNone: zero).
   std::vector<Slope> jacobian;
-  std::vector<NodeId> drift;
+  std::vector<NodeId> df_dt;
   Span span;
 };
 
@@ -157,7 +157,7 @@ struct StateMachine {
 };
 
 /// An `every` block: runs top to bottom at offset + n * period.
-struct Sampler {
+struct PeriodicTask {
   Time period{}, offset{};
   std::vector<Assignment> body;
   Span span;
@@ -184,7 +184,7 @@ struct Delay {
 };
 
 /// x such that residual(x) = 0.
-struct Solve {
+struct ImplicitEquation {
   VarId x = kNone;
   NodeId residual = kNone, derivative = kNone;  ///< derivative of the residual with respect to x
   NodeId lowest = kNone, highest = kNone;       ///< kNone: not bounded
@@ -206,6 +206,23 @@ struct Table {
   Span span;
 };
 
+/// What hangs together through terminals: one solver has its equations (engine/network.h). Its outputs are known at the
+/// instants of its group, as states are; its inputs are computed there.
+struct Network {
+  struct Element {
+    std::string model, path;          ///< "Resistor", "hull.choke[1]"
+    std::vector<std::int32_t> nodes;  ///< of its terminals, in the order of their declaration
+    std::vector<VarId> parameters;    ///< in the order of theirs
+    Span span;
+  };
+  std::string kind;  ///< "electric"
+  std::int32_t group = 0;
+  std::vector<std::string> nodes;  ///< paths of them
+  std::vector<Element> elements;
+  std::vector<VarId> inputs, outputs;
+  Span span;
+};
+
 /// A place where a fault may replace a value by a function of itself.
 struct Tap {
   VarId target = kNone;
@@ -216,7 +233,7 @@ struct Tap {
 
 /// One entry of the sorted order.
 struct Item {
-  enum class Kind { equation, sampler, tap, delay, solve, sensor };
+  enum class Kind { equation, periodic_task, tap, delay, solve, sensor };
   Kind kind = Kind::equation;
   std::int32_t index = 0;
 };
@@ -259,15 +276,16 @@ struct Plant {
   std::vector<Node> nodes;
   std::vector<Unit> units;
 
+  std::vector<Network> networks;
   std::vector<Assignment> start;  ///< sorted: gives params, states, inputs and memories their first values
   std::vector<Assignment> equations;
-  std::vector<Sampler> samplers;
+  std::vector<PeriodicTask> periodic_tasks;
   std::vector<WhenBlock> events;
   std::vector<Delay> delays;
-  std::vector<Solve> solves;
+  std::vector<ImplicitEquation> solves;
   std::vector<Table> tables;
   std::vector<Tap> taps;
-  std::vector<Item> order;  ///< sorted: equations, samplers, taps, delays, solves and sensors
+  std::vector<Item> order;  ///< sorted: equations, periodic_tasks, taps, delays, solves and sensors
   std::vector<State> states;
   std::vector<Group> groups;  ///< quickest first; one of them has the step of the bench
   std::vector<StateMachine> machines;

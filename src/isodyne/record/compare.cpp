@@ -262,12 +262,6 @@ std::string first_line(const std::string& a, const std::string& b) {
   }
 }
 
-std::string listed(const std::vector<std::string>& words) {
-  std::string text;
-  for (const std::string& w : words) text += (text.empty() ? "" : ", ") + w;
-  return text;
-}
-
 }  // namespace
 
 std::vector<std::string> extent_differences(const Recording& a, const Recording& b, Time shift) {
@@ -307,20 +301,18 @@ std::vector<std::string> extent_differences(const Recording& a, const Recording&
 std::vector<std::string> other_differences(const Recording& a, const Recording& b) {
   std::vector<std::string> found;
   const RunIdentity &x = a.identity(), &y = b.identity();
-  const auto told = [](const std::string& text) { return text.empty() ? std::string("none") : text; };
+  const auto told = [](const std::string& text) {
+    std::string spaced;
+    for (const char c : text) {
+      if (!spaced.empty() && spaced.back() == ',' && c != ' ') spaced += ' ';
+      spaced += c;
+    }
+    return text.empty() ? "none" : spaced;
+  };
   const auto compare = [&](const char* what, const std::string& in_a, const std::string& in_b) {
     if (in_a != in_b) found.push_back(fmt::format("{}: {}, and {}", what, told(in_a), told(in_b)));
   };
-  compare("version of Isodyne", x.version, y.version);
-  compare("bench file", x.main, y.main);
-  compare("scenario", x.scenario, y.scenario);
-  compare("harness", x.harness, y.harness);
-  compare("faults", listed(x.faults), listed(y.faults));
-  compare("setting", x.setting, y.setting);
-  compare("seed", std::to_string(x.seed), std::to_string(y.seed));
-  compare("stepping", x.method, y.method);
-  compare("pace", x.pace, y.pace);
-  compare("time given", x.longest, y.longest);
+  for (const IdentityField& f : identity_fields()) compare(f.words, f.text(x), f.text(y));
   for (const auto& [name, text] : x.sources) {
     const auto other =
         std::find_if(y.sources.begin(), y.sources.end(), [&, n = name](const auto& s) { return s.first == n; });

@@ -1,8 +1,6 @@
 #pragma once
-// Which rows of a quick group are kept: those around the instants that are worth it.
-//
-// Rows wait in a ring until it is decided: no longer than the time before, plus how late it can be said that an instant
-// was worth it (the judge looks at images in blocks).
+// Triggered capture: rows wait in a ring until no late trigger can claim them. A trigger may be told late (the judge
+// looks at images in blocks), so a row stays for the time before plus that delay.
 
 #include <cstdint>
 #include <deque>

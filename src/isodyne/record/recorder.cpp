@@ -35,7 +35,10 @@ struct Recorder::Group {
   Time next{};  ///< instant of the next row
   std::optional<KeptWindows> windows;
   std::optional<engine::Evaluator> when;
-  bool was = false;  ///< what `when` was at the instant before
+  bool was = false;                        ///< what `when` was at the instant before
+  bool quick = false;                      ///< has rows between two instants of the bench
+  bool quick_when = false;                 ///< and what it waits for is looked at there
+  std::vector<program::VarId> row_places;  ///< of its signals among the columns of such a row
 
   /// Filled by the run, read by the writer up to its rows.
   std::atomic<Block*> filling{nullptr};
@@ -64,10 +67,13 @@ struct Recorder::Group {
 
 Recorder::Recorder(std::shared_ptr<const program::Program> program, std::unique_ptr<RecordingFile> file,
                    std::int64_t verdicts_late)
-    : program_(std::move(program)), file_(std::move(file)) {
+    : program_(std::move(program)), between_(*program_), file_(std::move(file)) {
   for (const program::RecordGroup& g : program_->recorded) {
     groups_.push_back(std::make_unique<Group>(g, groups_.size(), file_->head().groups[groups_.size()].chunk_rows()));
     Group& made = *groups_.back();
+    made.quick = !g.judged && g.period < program_->step;
+    if (made.quick) made.row_places = between_.places_of(g.signals);
+    made.quick_when = g.when != program::kNone && program::seen_every(*program_, {g.when}) < program_->step;
     if (g.judged) made.next = Time::max();  // its rows come at the end
     if (!g.windows || g.judged) continue;
     const std::int64_t late = g.when == program::kNone ? verdicts_late * program_->step.count() : 0;
@@ -98,43 +104,65 @@ void Recorder::image(const observe::Image& image) {
   if (!good()) return;
   if (tick_due_.load(std::memory_order_relaxed)) show_staged();
   recorded_until_ = image.at;
+  const double* const held = between_.any() ? between_.image(image.variables) : image.variables;
   for (const auto& g : groups_) {
-    if (g->when) {
-      g->when->evaluate(image.variables);
-      const bool is = g->when->value(0) != 0;
-      if (is && !(g->of.rises && g->was)) g->windows->keep_around(image.at.count());
-      g->was = is;
-    }
+    if (g->when) look_when(*g, image.at, g->quick_when ? held : image.variables);
     if (image.at < g->next) continue;
     if (image.at != g->next && image.at.count() % g->of.period.count() != 0) continue;
     g->next = image.at + g->of.period;
-    take(*g, image.at, image.variables);
+    take(*g, image.at, image.variables, g->of.signals.data());
   }
   taken_at_ = image.at;
+}
+
+void Recorder::rows(const observe::Rows& rows) {
+  if (!good()) return;
+  const bool any_when = std::any_of(groups_.begin(), groups_.end(), [](const auto& g) { return g->quick_when; });
+  for (std::size_t i = 0; i < rows.count; ++i) {
+    const Time at = rows.at(i);
+    const double* const held = any_when ? between_.row(to_seconds(at), rows.row(i)) : nullptr;
+    for (const auto& g : groups_) {
+      if (g->quick_when) look_when(*g, at, held);
+      if (!g->quick || at < g->next) continue;
+      if (at != g->next && at.count() % g->of.period.count() != 0) continue;
+      g->next = at + g->of.period;
+      take(*g, at, rows.row(i), g->row_places.data());
+    }
+    recorded_until_ = taken_at_ = at;
+  }
+}
+
+void Recorder::look_when(Group& g, Time at, const double* variables) {
+  g.when->evaluate(variables);
+  const bool is = g.when->value(0) != 0;
+  if (is && !(g.of.rises && g.was)) g.windows->keep_around(at.count());
+  g.was = is;
 }
 
 void Recorder::last_image(const observe::Image& image) {
   if (!good()) return;
   recorded_until_ = image.at;
   for (const auto& g : groups_) {
-    if (!g->of.judged && g->next - g->of.period < image.at) take(*g, image.at, image.variables);  // not taken yet
+    if (!g->of.judged && g->next - g->of.period < image.at)  // not taken yet
+      take(*g, image.at, image.variables, g->of.signals.data());
   }
 }
 
-void Recorder::take(Group& g, Time at, const double* variables) {
+/// `columns`: where in `values` each of its signals stands.
+void Recorder::take(Group& g, Time at, const double* values, const program::VarId* columns) {
   if (!g.staged.empty()) {
     const std::size_t count = g.of.signals.size();
     double* to = g.staged.data() + g.staged_rows * count;
-    for (std::size_t c = 0; c < count; ++c) to[c] = variables[g.of.signals[c]];
+    for (std::size_t c = 0; c < count; ++c) to[c] = values[columns[c]];
     g.staged_times[g.staged_rows] = at.count();
     if (++g.staged_rows == kStagedRows) unstage(g);
     return;
   }
-  if (!g.windows) return put(g, at, variables, g.of.signals.data());
+  if (!g.windows) return put(g, at, values, columns);
   double* to = g.windows->add(at.count());
-  for (std::size_t c = 0; c < g.of.signals.size(); ++c) to[c] = variables[g.of.signals[c]];
+  for (std::size_t c = 0; c < g.of.signals.size(); ++c) to[c] = values[columns[c]];
   g.windows->settle(at.count(), false,
-                    [&](std::int64_t then, const double* values) { put(g, Time{then}, values, nullptr); });
+                    [&](std::int64_t then, const double* kept) { put(g, Time{then}, kept, nullptr); });
 }
 
 /// Staged rows become columns of the block.

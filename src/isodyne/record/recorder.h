@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
+#include "isodyne/engine/quick_images.h"
 #include "isodyne/observe/events.h"
 #include "isodyne/observe/witnessed.h"
 #include "isodyne/program/program.h"
@@ -34,6 +35,8 @@ class Recorder {
   // Of one thread:
   /// Takes of the image what is due at its instant.
   void image(const observe::Image& image);
+  /// Takes of the rows between two images what is due at their instants.
+  void rows(const observe::Rows& rows);
   /// Takes the image whatever its instant: the last one of a run.
   void last_image(const observe::Image& image);
   void event(const observe::Event& event);
@@ -53,7 +56,8 @@ class Recorder {
   Recorder(std::shared_ptr<const program::Program> program, std::unique_ptr<RecordingFile> file,
            std::int64_t verdicts_late);
 
-  void take(Group& group, Time at, const double* variables);
+  void look_when(Group& group, Time at, const double* variables);
+  void take(Group& group, Time at, const double* values, const program::VarId* columns);
   void put(Group& group, Time at, const double* values, const program::VarId* columns);
   void unstage(Group& group);
   void show_staged();
@@ -69,6 +73,7 @@ class Recorder {
   std::vector<EventRow> rows_of(const std::vector<observe::Event>& events) const;
 
   std::shared_ptr<const program::Program> program_;
+  engine::QuickImages between_;
   std::unique_ptr<RecordingFile> file_;
   std::vector<std::unique_ptr<Group>> groups_;
   Time taken_at_{-1}, recorded_until_{};

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cerrno>
-#include <charconv>
 #include <chrono>
 #include <cmath>
 #include <csignal>
@@ -225,22 +224,9 @@ Status Recording::read_all(const std::string& file) {
 bool Recording::read_identity() {
   const hid_t root = h5_.get();
   bench_ = text_attribute(root, "bench").value_or("");
-  identity_.version = text_attribute(root, "isodyne_version").value_or("");
-  identity_.main = text_attribute(root, "bench_file").value_or("");
-  identity_.scenario = text_attribute(root, "scenario").value_or("");
-  identity_.harness = text_attribute(root, "harness").value_or("");
-  identity_.setting = text_attribute(root, "setting").value_or("");
-  identity_.method = text_attribute(root, "method").value_or("");
-  identity_.longest = text_attribute(root, "for").value_or("");
-  identity_.pace = text_attribute(root, "pace").value_or("");
   ending_ = text_attribute(root, "ending").value_or("");
-  const std::string seed = text_attribute(root, "seed").value_or("");
-  std::from_chars(seed.data(), seed.data() + seed.size(), identity_.seed);
-  std::string faults = text_attribute(root, "faults").value_or("");
-  while (!faults.empty()) {
-    const std::size_t comma = std::min(faults.find(','), faults.size());
-    identity_.faults.push_back(faults.substr(0, comma));
-    faults.erase(0, comma + 1);
+  for (const IdentityField& f : identity_fields()) {
+    if (!f.read(identity_, text_attribute(root, f.key).value_or(""))) return false;  // files of earlier versions
   }
   return !identity_.main.empty();
 }

@@ -33,9 +33,10 @@ bool attribute(hid_t object, const char* name, hid_t type, const void* value) {
   return made.good() && H5Awrite(made.get(), type, value) >= 0;
 }
 
+constexpr std::size_t kLongestText = 60'000;  // HDF5 attributes end at 64 KiB
+
 bool attribute(hid_t object, const char* name, const std::string& value) {
-  // HDF5 attributes end at 64 KiB; nothing that long is written here.
-  const std::string kept = value.empty() ? std::string(1, '\0') : value.substr(0, 60000);
+  const std::string kept = value.empty() ? std::string(1, '\0') : value.substr(0, kLongestText);
   return attribute(object, name, text_type(kept.size()).get(), kept.data());
 }
 
@@ -152,17 +153,15 @@ bool RecordingFile::create_all() {
   closing_bytes_ += kForStructure + kEventsPerChunk * sizeof(EventRow);
   if (!reserve(texts)) return false;
   const hid_t root = h5_.get();
-  std::string faults;
-  for (const std::string& f : i.faults) faults += (faults.empty() ? "" : ",") + f;
   bool good = attribute(root, "format", std::string("isodyne recording")) &&
-              attribute(root, "format_version", std::int64_t{2}) && attribute(root, "isodyne_version", i.version) &&
-              attribute(root, "bench", head_.bench) && attribute(root, "bench_file", i.main) &&
-              attribute(root, "scenario", i.scenario) && attribute(root, "harness", i.harness) &&
-              attribute(root, "faults", faults) && attribute(root, "setting", i.setting) &&
-              attribute(root, "for", i.longest) && attribute(root, "pace", i.pace) &&
-              attribute(root, "seed", std::to_string(i.seed)) && attribute(root, "step_ns", head_.step.count()) &&
-              attribute(root, "record_period_ns", head_.groups.front().period.count()) &&
-              attribute(root, "method", i.method);
+              attribute(root, "format_version", std::int64_t{2}) && attribute(root, "bench", head_.bench) &&
+              attribute(root, "step_ns", head_.step.count()) &&
+              attribute(root, "record_period_ns", head_.groups.front().period.count());
+  for (const IdentityField& f : identity_fields()) {
+    const std::string text = f.text(i);
+    if (text.size() > kLongestText) return false;  // cut, it would be another run's
+    if (!f.rare || !text.empty()) good = good && attribute(root, f.key, text);
+  }
   // There from the beginning, so that the head of the file keeps its size.
   const std::string unknown(kEndingBytes, '\0');
   ending_ = new_attribute(root, "ending", text_type(kEndingBytes).get());
@@ -272,19 +271,19 @@ void RecordingFile::chunk(std::size_t group, const Block& block) {
              {}};
   whole_ = write_block(group, block, made.places);
   if (!whole_) return fail(errno);
-  under_way_.push_back(std::move(made));
+  in_flight_.push_back(std::move(made));
 }
 
 /// What is under way is on the disk then.
 bool RecordingFile::settle() {
-  if (under_way_.empty()) return true;
+  if (in_flight_.empty()) return true;
   errno = places_.stream.drain();
   whole_ = errno == 0;
   if (!whole_) return fail(errno), false;
-  for (const Chunk& c : under_way_) {
+  for (const Chunk& c : in_flight_) {
     if (!tail_.chunk(c.group, c.first, c.rows, c.places)) return fail(errno), false;
   }
-  under_way_.clear();
+  in_flight_.clear();
   return true;
 }
 

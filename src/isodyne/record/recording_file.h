@@ -97,7 +97,7 @@ class RecordingFile {
     std::uint64_t first = 0;
     std::vector<ChunkPlace> places;
   };
-  std::vector<Chunk> under_way_;   ///< to the disk; the tail does not count on them yet
+  std::vector<Chunk> in_flight_;   ///< to the disk; the tail does not count on them yet
   std::vector<EventRow> waiting_;  ///< events that are not in the file yet
   std::uint64_t event_rows_ = 0, closing_bytes_ = 0;
   bool good_ = true, whole_ = true;  ///< whole: nothing was half written

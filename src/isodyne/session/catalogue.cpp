@@ -105,7 +105,7 @@ std::string CatalogueEntry::verdict() const {
 std::string CatalogueEntry::verdict_text() const {
   std::string counts;
   const auto add = [&](std::int64_t count, const char* word) {
-    if (count > 0) counts += fmt::format("{}{} {}", counts.empty() ? "" : ", ", count, word);
+    if (count > 0) list_on(counts, fmt::format("{} {}", count, word));
   };
   const std::string word = verdict();
   if (word == "running" || word == "broken off") return word;
@@ -212,21 +212,6 @@ std::string usual_catalogue() {
   return (data.empty() ? fs::path(home) / ".local/share" : fs::path(data)) / "isodyne" / "runs.sqlite";
 }
 
-namespace {
-std::string inputs_of(const record::RunIdentity& identity) {
-  std::string faults;
-  for (const std::string& f : identity.faults) faults += (faults.empty() ? "" : ", ") + f;
-  std::uint64_t hash = fnv1a(identity.version);
-  for (const std::string& part : {identity.main, identity.scenario, identity.harness, faults, identity.setting,
-                                  std::to_string(identity.seed), identity.method, identity.longest, identity.pace})
-    hash = fnv1a("\n" + part, hash);
-  auto sources = identity.sources;  // a recording has them in another order
-  std::sort(sources.begin(), sources.end());
-  for (const auto& [name, text] : sources) hash = fnv1a("\n" + name + "\n" + text, hash);
-  return fmt::format("{:016x}", hash);
-}
-}  // namespace
-
 std::optional<std::string> bench_folder_of_own_run(const std::string& folder, const record::RunIdentity& identity) {
   std::error_code none;
   if (!fs::exists(usual_catalogue(), none)) return std::nullopt;
@@ -234,7 +219,8 @@ std::optional<std::string> bench_folder_of_own_run(const std::string& folder, co
   const auto entries = catalogue ? (*catalogue)->find({}) : Result<std::vector<CatalogueEntry>>(catalogue.failure());
   if (!entries) return std::nullopt;
   for (const CatalogueEntry& e : *entries) {
-    if (e.path == absolute(folder) && e.inputs == inputs_of(identity) && !e.bench_folder.empty()) return e.bench_folder;
+    if (e.path == absolute(folder) && e.inputs == record::fingerprint(identity) && !e.bench_folder.empty())
+      return e.bench_folder;
   }
   return std::nullopt;
 }
@@ -244,7 +230,7 @@ CatalogueEntry entry_of(const std::string& folder, const Summary& s, const recor
   e.path = folder;
   e.bench = s.bench;
   e.scenario = s.scenario;
-  for (const std::string& f : s.faults) e.faults += (e.faults.empty() ? "" : ", ") + f;
+  for (const std::string& f : s.faults) list_on(e.faults, f);
   e.setting = s.setting;
   e.seed = s.seed;
   e.version = s.version;
@@ -252,7 +238,7 @@ CatalogueEntry entry_of(const std::string& folder, const Summary& s, const recor
   e.ending = s.ending;
   e.outcome = s.ending.empty() ? "" : s.outcome();
   e.bench_folder = s.bench_folder.empty() ? "" : absolute(s.bench_folder);
-  e.inputs = inputs_of(identity);
+  e.inputs = record::fingerprint(identity);
   e.simulated_s = s.ended_at_s;
   e.wall_s = s.wall_seconds;
   using judge::Answer;

@@ -6,7 +6,8 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
-#include "isodyne/session/run_folder.h"
+#include "isodyne/program/quick.h"
+#include "isodyne/record/playback.h"
 
 namespace isodyne::session {
 
@@ -40,16 +41,24 @@ std::set<program::VarId> read_by(const program::Program& p, const program::Requi
 
 namespace {
 
-/// Whether the rows of a quantity show all that it was: at every instant of the bench, or at all those at which a
-/// sensor samples.
-bool shown_whole(const program::Program& p, const record::Recording& recording, program::VarId id, int depth = 0) {
+/// How often it was asked in the run.
+Time asked(const program::Program& p, const program::Requirement& r) {
+  Time every = program::asked_every(p, r);
+  for (const std::int32_t m : r.measures) every = std::min(every, program::asked_every(p, program::at(p.measures, m)));
+  return every;
+}
+
+/// Whether the rows of a quantity show all that it was: at every instant at which it was asked about, or at all those
+/// at which a sensor samples.
+bool shown_whole(const program::Program& p, const record::Recording& recording, program::VarId id, Time every,
+                 int depth = 0) {
   const program::Variable& v = p.variable(id);
   if (!recording.throughout(v.name) && depth < 100) {  // computed from what is there, at all instants
     for (const program::Assignment& e : p.equations) {
       if (e.target != id) continue;
       const auto reads = p.reads(e.value);
       return std::all_of(reads.begin(), reads.end(),
-                         [&](program::VarId read) { return shown_whole(p, recording, read, depth + 1); });
+                         [&](program::VarId read) { return shown_whole(p, recording, read, every, depth + 1); });
     }
   }
   if (id == program::kTime || id == program::kSeed || v.role == program::Role::measure ||
@@ -57,7 +66,7 @@ bool shown_whole(const program::Program& p, const record::Recording& recording, 
     return true;
   if (!recording.throughout(v.name)) return v.role == program::Role::param;
   const Time rows = recording.period_of(v.name);
-  if (rows <= p.step) return true;
+  if (rows <= every) return true;
   return std::any_of(p.sensors.begin(), p.sensors.end(), [&](const program::Sensor& s) {
     const bool of_it = s.value == id || s.counts == id || s.signal == id;
     return of_it && s.tap == program::kNone && s.period.count() % rows.count() == 0 &&
@@ -108,6 +117,7 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
   SetRight made;
   const auto run = program_of(recording);
   std::vector<std::string> by_run, open;
+  Time judged_every = p.step;
   for (Verdict& v : verdicts) {
     const program::Requirement& r = program::at(p.requirements, v.requirement);
     const bool same = same_question(run.get(), r);
@@ -124,9 +134,11 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     if (said.broken && v.first_breach && *said.broken < *v.first_breach) v.first_breach = said.broken;
     if (v.answer != Answer::held && v.answer != Answer::not_tested) continue;
     bool whole = true;
+    const Time every = asked(p, r);
     for (const program::VarId id : read_by(p, r)) {
-      if (shown_whole(p, recording, id)) continue;
+      if (shown_whole(p, recording, id, every)) continue;
       whole = false;
+      judged_every = std::min(judged_every, every);
       if (recording.has(p.variable(id).name)) period = std::max(period, recording.period_of(p.variable(id).name));
     }
     if (whole) continue;
@@ -142,21 +154,29 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     constexpr std::size_t kMostNamed = 6;
     if (names.size() > kMostNamed) return counted(names.size(), "requirement");
     std::string all;
-    for (const std::string& n : names) all += (all.empty() ? "" : ", ") + n;
+    for (const std::string& n : names) list_on(all, n);
     return all;
   };
-  const std::string thin =
-      fmt::format("an image every {}, where the run was judged every {}", format_span(period), format_span(p.step));
+  const std::string thin = fmt::format("an image every {}, where the run was judged every {}", format_span(period),
+                                       format_span(judged_every));
   if (!open.empty())
     made.remarks.push_back(
         fmt::format("The recording has {}. Undecided for that reason, since it shows no breach and cannot "
                     "show that there was none: {} (`record … every {}` keeps everything).",
-                    thin, listed(open), format_span(p.step)));
+                    thin, listed(open), format_span(judged_every)));
   if (!by_run.empty())
     made.remarks.push_back(fmt::format(
         "The recording has {}. What the run itself found at its own instants counts for {}.", thin, listed(by_run)));
   made.verdicts = std::move(verdicts);
   return made;
+}
+
+SetRight judged_again(const OpenRecording& run, observe::Ending ending) {
+  const auto& program = run.loaded.program;
+  judge::Judge judge(program);
+  record::Playback playback(program, *run.recording, record::judged_variables(*program));
+  if (playback.missing().empty()) playback.run([&](const observe::Image& image) { judge.image(image); });
+  return set_right(*program, *run.recording, judge.verdicts(ending), playback.period());
 }
 
 }  // namespace isodyne::session

@@ -11,6 +11,7 @@
 
 #include "isodyne/judge/judge.h"
 #include "isodyne/record/recording.h"
+#include "isodyne/session/run_folder.h"
 
 namespace isodyne::session {
 
@@ -26,5 +27,8 @@ struct SetRight {
 /// What the run said counts for requirements of the same name and formula.
 SetRight set_right(const program::Program& program, const record::Recording& recording,
                    std::vector<judge::Verdict> verdicts, Time period);
+
+/// Judges every image of a recording by the program that it was opened with, and sets that right.
+SetRight judged_again(const OpenRecording& run, observe::Ending ending);
 
 }  // namespace isodyne::session

@@ -9,6 +9,7 @@
 
 #include "isodyne/core/file.h"
 #include "isodyne/core/json.h"
+#include "isodyne/core/text.h"
 #include "isodyne/session/summary.h"
 
 namespace isodyne::session {
@@ -38,11 +39,8 @@ StoredState state_of(const program::Program& program, const record::RunIdentity&
 }
 
 std::string to_json(const StoredState& s) {
-  const record::RunIdentity& i = s.identity;
-  Json j{{"format", "isodyne state"},     {"format_version", 1},  {"isodyne_version", i.version},
-         {"time_ns", s.at.count()},       {"bench_file", i.main}, {"scenario", i.scenario},
-         {"harness", i.harness},          {"faults", i.faults},   {"setting", i.setting},
-         {"seed", std::to_string(i.seed)}};
+  Json j{{"format", "isodyne state"}, {"format_version", 1}, {"time_ns", s.at.count()}};
+  for (const record::IdentityField& f : record::identity_fields()) j[f.key] = f.text(s.identity);
   j["changes"] = Json::array();
   for (std::size_t c = 0; c < s.changes.size(); ++c)
     j["changes"].push_back(
@@ -66,14 +64,17 @@ Result<StoredState> parse_state(const std::string& text, const std::string& file
     if (j.value("format", "") != "isodyne state")
       return Failure{"cannot read the state", file, "it is JSON, but no state of a run"};
     StoredState s;
-    s.identity.version = j.at("isodyne_version");
-    s.identity.main = j.at("bench_file");
-    s.identity.scenario = j.at("scenario");
-    s.identity.harness = j.at("harness");
-    s.identity.faults = j.at("faults").get<std::vector<std::string>>();
-    s.identity.setting = j.at("setting");
-    const std::string seed = j.at("seed");
-    std::from_chars(seed.data(), seed.data() + seed.size(), s.identity.seed);
+    for (const record::IdentityField& f : record::identity_fields()) {
+      std::string given;
+      if (const auto member = j.find(f.key); member == j.end())
+        continue;  // of an earlier version
+      else if (member->is_array())
+        given = listed(member->get<std::vector<std::string>>(), "", ",");
+      else
+        given = *member;
+      if (!f.read(s.identity, given))
+        return Failure{"cannot read the state", file, fmt::format("`{}` is no {}", printable(given), f.words)};
+    }
     s.at = Time{j.at("time_ns").get<std::int64_t>()};
     for (const Json& c : j.at("changes")) {
       s.changes.push_back({Time{c.at("time_ns").get<std::int64_t>()}, program::kNone, number(c.at("value"))});

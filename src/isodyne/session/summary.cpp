@@ -12,6 +12,7 @@
 #include "isodyne/core/file.h"
 #include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::session {
 
@@ -70,15 +71,10 @@ std::string Summary::title() const {
 }
 
 std::string repeat_command(const record::RunIdentity& identity) {
-  std::string text =
-      (identity.method == record::kReferenceMethod ? "isodyne reference " : "isodyne run ") + identity.main;
-  if (!identity.scenario.empty()) text += " " + identity.scenario;
-  if (!identity.harness.empty()) text += " --harness " + identity.harness;
-  for (const std::string& f : identity.faults) text += " --fault " + f;
-  if (!identity.setting.empty()) text += " --setting " + identity.setting;
-  if (!identity.longest.empty()) text += fmt::format(" --for \"{}\"", identity.longest);
-  if (!identity.pace.empty()) text += " " + identity.pace;
-  return text + fmt::format(" --seed {}", identity.seed);
+  std::string text = "isodyne";
+  for (const std::string& word : record::command_words(identity))
+    text += word.find(' ') == std::string::npos ? " " + word : fmt::format(" \"{}\"", word);
+  return text;
 }
 
 namespace {
@@ -114,10 +110,11 @@ namespace {
 std::string harmonics_not_shown(const program::Program& p, const program::Measure& m) {
   if (m.kind != program::MeasureKind::thd) return "";
   int shown = judge::kHarmonics;
-  while (shown > 0 && !judge::shows_harmonic(shown, m.at, to_seconds(p.step))) --shown;
+  const Time every = program::asked_every(p, m);
+  while (shown > 0 && !judge::shows_harmonic(shown, m.at, to_seconds(every))) --shown;
   if (shown == judge::kHarmonics) return "";
   return fmt::format("Measure {} is without the harmonics above {}: a step of {} is too long to show them.", m.name,
-                     shown, format_span(p.step));
+                     shown, format_span(every));
 }
 }  // namespace
 
@@ -257,8 +254,12 @@ std::string to_json(const Summary& s) {
 Result<Summary> read_summary(const std::string& file) {
   const Result<std::string> text = read_file(file);
   if (!text) return text.failure();
+  return parse_summary(*text, file);
+}
+
+Result<Summary> parse_summary(const std::string& text, const std::string& file) {
   try {
-    const auto parsed = parse_json(*text);
+    const auto parsed = parse_json(text);
     if (!parsed) return Failure{"cannot read the verdicts", file, parsed.failure().text()};
     const Json& j = *parsed;
     if (j.at("format") != "isodyne verdicts")

@@ -75,6 +75,8 @@ std::string repeat_command(const record::RunIdentity& identity);
 
 std::string to_json(const Summary& summary);
 Result<Summary> read_summary(const std::string& file);
+/// `origin`: where the text is from, for messages.
+Result<Summary> parse_summary(const std::string& text, const std::string& origin);
 
 /// JUnit XML: one test suite, one case per requirement.
 std::string to_junit(const Summary& summary);

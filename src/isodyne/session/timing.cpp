@@ -41,7 +41,7 @@ std::vector<TimesRow> times_of(const bench::Timing& timing) {
   using bench::RunShare;
   std::vector<TimesRow> rows{row_of("late at its begin", timing.lateness), row_of("all of a step", timing.execution)};
   for (std::size_t i = 0; i < timing.crew.size(); ++i)
-    rows.push_back(row_of(fmt::format("parts on core {}", timing.rights.crew[i]), timing.crew[i]));
+    rows.push_back(row_of(fmt::format("parts on core {}", timing.privileges.crew[i]), timing.crew[i]));
   for (const auto& [name, share] :
        {std::pair{"plant", RunShare::plant}, std::pair{"channels", RunShare::channels},
         std::pair{"controllers", RunShare::controllers}, std::pair{"handing over", RunShare::judge}}) {
@@ -57,13 +57,13 @@ TimingSummary timing_of(const program::Program& program, const bench::Timing& ti
   t.step_s = to_seconds(program.step);
   t.steps = timing.steps;
   t.overruns = timing.overruns;
-  t.priority = timing.rights.priority;
-  t.locked = timing.rights.locked;
-  t.pinned = timing.rights.pinned;
-  t.awake = timing.rights.awake;
-  t.core = timing.rights.core;
-  t.crew = timing.rights.crew;
-  t.lacking = timing.rights.lacking;
+  t.priority = timing.privileges.priority;
+  t.locked = timing.privileges.locked;
+  t.pinned = timing.privileges.pinned;
+  t.awake = timing.privileges.awake;
+  t.core = timing.privileges.core;
+  t.crew = timing.privileges.crew;
+  t.lacking = timing.privileges.lacking;
   t.rows = times_of(timing);
   for (const bench::Stretch& s : timing.stretches)
     t.stretches.push_back({to_seconds(s.first), s.steps, static_cast<double>(s.worst_ns) / 1e3});

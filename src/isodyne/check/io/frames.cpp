@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
+
 namespace isodyne::check {
 
 namespace {
@@ -117,7 +119,7 @@ void Frames::head(const lang::FrameDecl& f, Frame& frame) {
   std::string lacking, cure;
   const auto lacks = [&](bool lack, const char* what, const char* example) {
     if (!lack) return;
-    lacking += (lacking.empty() ? "" : ", ") + std::string(what);
+    list_on(lacking, std::string(what));
     cure += (cure.empty() ? "" : "  ") + std::string(example);
   };
   lacks(f.words == nullptr, "how many words of 64 bits it has", "words 4");
@@ -234,7 +236,7 @@ void Frames::gaps(const lang::FrameDecl& f, const Frame& frame) {
       BitRange gap{w, b, 0};
       while (b < 64 && word.by[static_cast<std::size_t>(b)] == kFree) ++b, ++gap.width;
       if (++count > 6) continue;
-      all += (all.empty() ? "" : ", ") + frame.text(gap);
+      list_on(all, frame.text(gap));
       if (cure.empty()) cure = frame.text(gap);
     }
   }

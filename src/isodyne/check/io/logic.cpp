@@ -67,7 +67,7 @@ class LogicMaker {
     program_->step = controller_.period;
     program_->recorded.front().period = program_->step;
     resolve_groups(check_, std::nullopt);
-    for (const Sampler& x : program_->samplers) {
+    for (const PeriodicTask& x : program_->periodic_tasks) {
       if (x.period.count() % program_->step.count() == 0) continue;
       check_.error(Code::bad_period, x.span,
                    fmt::format("{} is not a whole multiple of the controller's period ({})", format_span(x.period),

@@ -1,11 +1,13 @@
 #include "isodyne/check/judged/recording_plan.h"
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::check {
 
@@ -78,16 +80,20 @@ class RecordingPlan {
  private:
   static constexpr std::int32_t kNever = -2;
 
-  /// Of what requirements read whatever does not have a row at every instant anyway.
+  /// Of what requirements read whatever does not have a row at every instant at which it is asked about anyway.
   void what_is_judged() {
-    std::set<VarId> read;
+    std::map<VarId, Time> read;  ///< how often it is asked about
     for (const Requirement& r : p_.requirements) {
       if (!r.measures.empty() || r.by_review) continue;  // measures are about stretches
       std::vector<NodeId> nodes{r.trigger, r.check, r.margin};
       for (const FormulaNode& n : r.nodes) nodes.insert(nodes.end(), {n.value, n.margin});
+      const Time every = asked_every(p_, r);
       for (const NodeId n : nodes) {
         if (n == kNone) continue;
-        for (const VarId id : p_.reads(n)) read.insert(id);
+        for (const VarId id : p_.reads(n)) {
+          const auto [known, fresh] = read.emplace(id, every);
+          if (!fresh) known->second = std::min(known->second, every);
+        }
       }
     }
     RecordGroup judged;
@@ -96,9 +102,12 @@ class RecordingPlan {
     judged.judged = judged.windows = judged.compressed = true;
     judged.text = "around where each requirement was broken first and where it was worst";
     for (const RecordGroup& g : p_.recorded) {
-      if (!g.windows && !g.single && g.period == p_.step) continue;
-      std::copy_if(g.signals.begin(), g.signals.end(), std::back_inserter(judged.signals),
-                   [&](VarId id) { return read.contains(id); });
+      for (const VarId id : g.signals) {
+        const auto asked = read.find(id);
+        if (asked == read.end() || (!g.windows && !g.single && g.period <= asked->second)) continue;
+        judged.signals.push_back(id);
+        judged.period = std::min(judged.period, asked->second);
+      }
     }
     if (!judged.signals.empty()) p_.recorded.push_back(std::move(judged));
   }
@@ -120,7 +129,7 @@ class RecordingPlan {
   }
 
   void describe(const lang::RecordDecl& r, RecordGroup& g) {
-    g.period = period(*r.every, "the recording period");
+    g.period = period(r);
     g.single = r.single;
     g.compressed = r.compressed;
     g.windows = r.when != nullptr || r.broken;
@@ -149,15 +158,29 @@ class RecordingPlan {
                  meant ? "did you mean " + *meant + "?" : "leave it out: `when broken` is of any requirement");
   }
 
-  Time period(const lang::Expr& e, const char* what) {
-    const auto period = x_.check_span(e, {&check_.root, nullptr}, what);
-    if (period && period->count() > 0 && period->count() % p_.step.count() == 0) return *period;
-    if (period) {
+  /// Between two instants of the bench there is something to be recorded of quick parts only, at their own instants.
+  Time period(const lang::RecordDecl& r) {
+    const lang::Expr& e = *r.every;
+    const auto period = x_.check_span(e, {&check_.root, nullptr}, "the recording period");
+    if (!period) return p_.step;
+    const std::int64_t ns = period->count(), step = p_.step.count();
+    if (ns > 0 && ns % step == 0) return *period;
+    const bool divides = ns > 0 && step % ns == 0 && !r.what.empty();
+    for (const VarId id : all_) {
+      if (!divides || !named(r, p_.variable(id).name)) continue;
+      const Time own = std::min(p_.step, p_.group_of(id).step);
+      if (ns % own.count() == 0) continue;
       check_.error(Code::bad_period, e.span,
-                   fmt::format("{} ({}) is not a whole multiple of the step ({})", what, format_span(*period),
-                               format_span(p_.step)),
-                   fmt::format("for example {}", format_span(p_.step * std::max<std::int64_t>(1, *period / p_.step))));
+                   fmt::format("the recording period ({}) is not a whole multiple of the step of `{}` ({})",
+                               format_span(*period), p_.variable(id).name, format_span(own)),
+                   "only parts with a step of their own do something between two instants of the bench");
+      return p_.step;
     }
+    if (divides) return *period;
+    check_.error(Code::bad_period, e.span,
+                 fmt::format("the recording period ({}) is not a whole multiple of the step ({})", format_span(*period),
+                             format_span(p_.step)),
+                 fmt::format("for example {}", format_span(p_.step * std::max<std::int64_t>(1, *period / p_.step))));
     return p_.step;
   }
 

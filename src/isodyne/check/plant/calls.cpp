@@ -273,7 +273,9 @@ Typed Expressions::delayed(const lang::Expr& e, const ExprScope& scope, std::vec
   }
   const lang::Expr& bound = *e.args.back();
   const auto seconds = fold(check_.program, args.back().node, [&](VarId id) -> std::optional<double> {
-    return check_.program.variable(id).role == Role::fixed_param ? check_.first_value(id) : std::nullopt;
+    if (check_.program.variable(id).role != Role::fixed_param) return std::nullopt;
+    check_.decided.insert(id);
+    return check_.first_value(id);
   });
   const auto longest = seconds ? time_from_seconds(*seconds) : std::nullopt;
   if (!longest || longest->count() <= 0) {

@@ -37,7 +37,7 @@ void Flattener::define() {
   check_.demand_all();
   each(check_.root, &Flattener::solves);
   each(check_.root, &Flattener::transitions);
-  each(check_.root, &Flattener::samplers);
+  each(check_.root, &Flattener::periodic_tasks);
   each(check_.root, &Flattener::events);
 }
 
@@ -308,7 +308,7 @@ void Flattener::solves(Instance& instance) {
       check_.error(Code::type_mismatch, d.span, "an equation to solve is about single values, not vectors");
       continue;
     }
-    Solve solve;
+    ImplicitEquation solve;
     solve.x = x;
     solve.span = d.span;
     solve.residual = residual.node;

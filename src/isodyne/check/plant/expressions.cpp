@@ -39,7 +39,7 @@ Expressions::Expressions(Check& check) : check_(check) {
     const NodeId node = check_as(e, scope, integer_type(), what);
     const auto value = check_.constant(node, e.span, what);
     if (value && std::abs(*value) > kLargest) {
-      check_.error(Code::out_of_limits, e.span, fmt::format("{} is beyond a thousand million", what));
+      check_.error(Code::out_of_limits, e.span, fmt::format("{} is beyond 1e9", what));
       return std::nullopt;
     }
     return value;
@@ -169,7 +169,7 @@ bool Expressions::misplaced_label(const lang::Expr& e, std::int32_t expected) {
     const Choice& choice = check_.program.choices[static_cast<std::size_t>(expected)];
     const auto meant = closest(e.word, choice.labels);
     std::string all;
-    for (const std::string& label : choice.labels) all += (all.empty() ? "" : ", ") + label;
+    for (const std::string& label : choice.labels) list_on(all, label);
     check_.error(Code::unknown_name, e.span, fmt::format("`{}` is not a label of {}", e.word, choice.name),
                  meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("its labels are {}", all));
     return true;

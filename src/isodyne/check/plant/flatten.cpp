@@ -122,7 +122,7 @@ void Flattener::expand(Instance& instance, const lang::Members& members, const E
   }
   place(members.equations, all.equations);
   place(members.modes, all.modes);
-  place(members.samplers, all.samplers);
+  place(members.periodic_tasks, all.periodic_tasks);
   place(members.events, all.events);
   place(members.solves, all.solves);
   for (const lang::VariantDecl& v : members.variants) {
@@ -173,7 +173,7 @@ void Flattener::note_assigned(Instance& instance, const std::vector<lang::Action
 }
 
 void Flattener::note_assigned(Instance& instance, const lang::Members& members) {
-  for (const lang::EveryDecl& e : members.samplers) note_assigned(instance, e.actions);
+  for (const lang::EveryDecl& e : members.periodic_tasks) note_assigned(instance, e.actions);
   for (const lang::WhenDecl& w : members.events) note_assigned(instance, w.actions);
   for (const lang::ModesDecl& m : members.modes) note_assigned(instance, m);
   for (const lang::LoopDecl& l : members.loops) note_assigned(instance, *l.body);

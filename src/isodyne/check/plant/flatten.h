@@ -64,18 +64,18 @@ class Flattener {
   // machines.cpp: state machines, sampled parts, events
   void transitions(Instance& instance);
   void machine(Instance& instance, const lang::ModesDecl& m, const Env* env);
-  void samplers(Instance& instance);
+  void periodic_tasks(Instance& instance);
   void events(Instance& instance);
   /// A block of actions while it is being checked.
   struct Block {
     Instance& instance;
     Span span;
-    bool sampler = false;  ///< `every`, and not an event
-    VarId guard = kNone;   ///< of the `if` around it: true where it acts
+    bool periodic = false;  ///< `every`, and not an event
+    VarId guard = kNone;    ///< of the `if` around it: true where it acts
     std::vector<Assignment> body;
   };
   std::vector<Assignment> actions(Instance& instance, const std::vector<lang::Action>& list, const Env* env, Span span,
-                                  bool sampler);
+                                  bool periodic);
   void act(Block& block, const std::vector<lang::Action>& list, const Env* env);
   void assign(Block& block, const lang::Action& a, const Env* env);
   void branch(Block& block, const lang::Action& a, const Env* env);

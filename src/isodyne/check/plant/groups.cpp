@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
 #include "isodyne/program/groups.h"
 
 namespace isodyne::check {
@@ -12,7 +13,7 @@ std::optional<Method> method_of(Check& check, const lang::Name& name) {
   const auto method = method_named(name.text);
   if (method) return method;
   std::string known;
-#define METHOD(id, word, order, evaluations, meaning) known += fmt::format("{}`{}`", known.empty() ? "" : ", ", word);
+#define METHOD(id, word, order, evaluations, meaning) list_on(known, fmt::format("`{}`", word));
 #include "isodyne/program/methods.def"
 #undef METHOD
   check.error(Code::unknown_name, name.span, fmt::format("there is no integration method `{}`", name.text),
@@ -70,9 +71,55 @@ void resolve_groups(Check& check, std::optional<Method> bench_method) {
     return rank[static_cast<std::size_t>(place[static_cast<std::size_t>(draft)])];
   };
   for (Variable& v : p.variables) v.group = moved(v.group);
-  for (Sampler& s : p.samplers) s.group = moved(s.group);
+  for (PeriodicTask& s : p.periodic_tasks) s.group = moved(s.group);
   for (WhenBlock& w : p.events) w.group = moved(w.group);
   check_ratios(check);
+}
+
+namespace {
+
+/// The group with the shortest step of which an equation of the bench reads something; kNone: none is quicker than the
+/// bench, or the equation remembers the instant before (`rises`), which is one of the bench.
+std::int32_t quickest_read(const Program& p, VarId target) {
+  std::int32_t quickest = kNone;
+  const auto equation =
+      std::find_if(p.equations.begin(), p.equations.end(), [&](const Assignment& a) { return a.target == target; });
+  if (equation == p.equations.end()) return kNone;
+  for (const VarId id : p.reads(equation->value)) {
+    if (std::any_of(p.edges.begin(), p.edges.end(), [&](const Edge& e) { return e.previous == id; })) return kNone;
+    const Variable& v = p.variable(id);
+    if (id == kTime || id == kSeed || v.role == Role::param || v.role == Role::fixed_param) continue;
+    const Time step = at(p.groups, v.group).step;
+    if (step < p.step && (quickest == kNone || step < at(p.groups, quickest).step)) quickest = v.group;
+  }
+  return quickest;
+}
+
+}  // namespace
+
+void join_quick_groups(Check& check) {
+  Program& p = check.program;
+  if (p.step.count() == 0) return;
+  for (bool more = true; more;) {  // conditions may be made of each other
+    more = false;
+    for (std::size_t i = 0; i < p.variables.size(); ++i) {
+      if (p.variables[i].role != Role::condition) continue;
+      const std::int32_t group = quickest_read(p, static_cast<VarId>(i));
+      if (group == kNone || group == p.variables[i].group) continue;
+      p.variables[i].group = group;
+      more = true;
+    }
+  }
+  for (const Sensor& s : p.sensors) {
+    if (s.period.count() == 0 || s.period.count() % p.step.count() == 0 || p.step.count() % s.period.count() != 0)
+      continue;
+    const std::int32_t group = quickest_read(p, s.truth);
+    // The thread of the bench samples.
+    if (group == kNone || at(p.groups, group).core != p.group_of(s.value).core) continue;
+    for (const VarId id : {s.truth, s.value, s.signal, s.counts}) {
+      if (id != kNone) p.variables[static_cast<std::size_t>(id)].group = group;
+    }
+  }
 }
 
 namespace {

@@ -14,6 +14,10 @@ std::optional<Method> method_of(Check& check, const lang::Name& name);
 /// are not in a whole ratio.
 void resolve_groups(Check& check, std::optional<Method> bench_method);
 
+/// What the bench itself says of quick parts, and is looked at at their instants, belongs to their groups: conditions,
+/// and sensors that sample more often than the bench steps.
+void join_quick_groups(Check& check);
+
 /// After sorting: the states of each group, and the slopes that its method needs. Reports what the method
 /// cannot step.
 void prepare_groups(Check& check);

@@ -79,7 +79,7 @@ std::unordered_set<VarId> depending_on(VarId x, const std::unordered_map<VarId, 
   return found;
 }
 
-void report_tap(Check& check, const Solve& solve, VarId inlined) {
+void report_tap(Check& check, const ImplicitEquation& solve, VarId inlined) {
   for (const Fault& f : check.program.faults) {
     if (f.tap == kNone || check.program.taps[static_cast<std::size_t>(f.tap)].target != inlined) continue;
     check.error(Code::wrong_kind, f.span,
@@ -100,7 +100,7 @@ void prepare_solves(Check& check) {
     equations[e.target] = e.value;
     for (const VarId read : p.reads(e.value)) users[read].push_back(e.target);
   }
-  for (Solve& solve : p.solves) {
+  for (ImplicitEquation& solve : p.solves) {
     const std::unordered_set<VarId> depends = depending_on(solve.x, users);
     Inliner inliner(p, equations, depends);
     const NodeId residual = inliner.inlined(solve.residual);

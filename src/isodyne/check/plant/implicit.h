@@ -9,7 +9,7 @@
 
 namespace isodyne::check {
 
-/// Makes every Solve of the program ready to be sorted and solved. Reports faults that act on a quantity
+/// Makes every ImplicitEquation of the program ready to be sorted and solved. Reports faults that act on a quantity
 /// which has become part of a residual.
 void prepare_solves(Check& check);
 

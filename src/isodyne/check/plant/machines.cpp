@@ -49,20 +49,20 @@ void Flattener::machine(Instance& instance, const lang::ModesDecl& m, const Env*
   }
 }
 
-void Flattener::samplers(Instance& instance) {
-  for (const auto& every : instance.members.samplers) {
-    Sampler sampler;
-    sampler.span = every.decl->span;
-    sampler.group = instance.group;
+void Flattener::periodic_tasks(Instance& instance) {
+  for (const auto& every : instance.members.periodic_tasks) {
+    PeriodicTask task;
+    task.span = every.decl->span;
+    task.group = instance.group;
     const ExprScope scope = scope_of(instance, every.env);
     const auto period = x_.check_span(*every.decl->period, scope, "a period");
-    if (period) sampler.period = *period;
-    if (every.decl->offset) sampler.offset = x_.check_span(*every.decl->offset, scope, "an offset").value_or(Time{});
-    if (period && sampler.offset >= *period && sampler.offset.count() > 0) {
+    if (period) task.period = *period;
+    if (every.decl->offset) task.offset = x_.check_span(*every.decl->offset, scope, "an offset").value_or(Time{});
+    if (period && task.offset >= *period && task.offset.count() > 0) {
       check_.error(Code::bad_period, every.decl->offset->span, "an offset is shorter than the period");
     }
-    sampler.body = actions(instance, every.decl->actions, every.env, sampler.span, true);
-    if (period) check_.program.samplers.push_back(std::move(sampler));
+    task.body = actions(instance, every.decl->actions, every.env, task.span, true);
+    if (period) check_.program.periodic_tasks.push_back(std::move(task));
   }
 }
 
@@ -80,8 +80,8 @@ void Flattener::events(Instance& instance) {
 // ---- blocks of actions --------------------------------------------------------------------------------------
 
 std::vector<Assignment> Flattener::actions(Instance& instance, const std::vector<lang::Action>& list, const Env* env,
-                                           Span span, bool sampler) {
-  Block block{instance, span, sampler, kNone, {}};
+                                           Span span, bool periodic) {
+  Block block{instance, span, periodic, kNone, {}};
   x_.set_sampled(true);
   act(block, list, env);
   x_.set_sampled(false);
@@ -131,17 +131,17 @@ void Flattener::assign(Block& block, const lang::Action& a, const Env* env) {
   const Target target = check_.resolve(block.instance, a.target, env);
   if (!target.found()) return;
   const Variable variable = check_.program.variable(target.ids.front());
-  const bool state = variable.role == Role::state && !block.sampler;
+  const bool state = variable.role == Role::state && !block.periodic;
   if (a.target.parts.size() > 1 || !(variable.role == Role::sampled || state)) {
     check_.error(Code::wrong_kind, a.target.span, fmt::format("`{}` cannot be assigned here", a.target.text()),
-                 block.sampler ? "`every` assigns its own model's memories and outputs"
-                               : "events assign their own model's states, memories and outputs");
+                 block.periodic ? "`every` assigns its own model's memories and outputs"
+                                : "events assign their own model's states, memories and outputs");
     return;
   }
   for (const VarId id : target.ids) {
     if (state) break;
     check_.defined.try_emplace(id, block.span);
-    if (!block.sampler) continue;
+    if (!block.periodic) continue;
     const auto [first, fresh] = sampled_by_.try_emplace(id, block.span);
     if (fresh || first->second.begin == block.span.begin) continue;
     check_

@@ -255,7 +255,7 @@ Target Check::resolve(const Instance& from, const lang::Path& path, const Env* e
   }
   std::string members;
   for (const auto& name : at.empty() ? std::vector<std::string>{} : names_in(*at.front())) {
-    if (!at.front()->hidden.contains(name)) members += (members.empty() ? "" : ", ") + so_far + name;
+    if (!at.front()->hidden.contains(name)) list_on(members, so_far + name);
   }
   error(Code::wrong_kind, path.span, fmt::format("`{}` is a part, not a quantity", path.text()),
         fmt::format("name one of its quantities: {}", members));
@@ -355,6 +355,7 @@ std::optional<double> Check::constant(NodeId node, Span span, const char* what) 
   std::function<std::optional<double>(VarId)> known = [&](VarId id) -> std::optional<double> {
     const auto start = start_value.find(id);
     if (program.variable(id).role != Role::fixed_param || depth > 100) return std::nullopt;
+    decided.insert(id);
     if (start == start_value.end()) return alone ? std::optional(1.0) : std::nullopt;
     ++depth;
     const auto value = fold(program, start->second, known);
@@ -375,7 +376,7 @@ std::optional<double> Check::constant(NodeId node, Span span, const char* what) 
 void report_unknown_word(Check& check, const lang::Name& name, const char* what,
                          const std::vector<std::string>& known) {
   std::string all;
-  for (const std::string& word : known) all += (all.empty() ? "" : ", ") + word;
+  for (const std::string& word : known) list_on(all, word);
   const auto meant = closest(name.text, known);
   check.error(Code::unknown_name, name.span, fmt::format("there is no {} called `{}`", what, name.text),
               meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("there are {}", all));

@@ -41,7 +41,7 @@ struct Expanded {
   std::vector<Placed<lang::PartDecl>> parts;
   std::vector<Placed<lang::Equation>> equations;
   std::vector<Placed<lang::ModesDecl>> modes;  ///< the outermost
-  std::vector<Placed<lang::EveryDecl>> samplers;
+  std::vector<Placed<lang::EveryDecl>> periodic_tasks;
   std::vector<Placed<lang::WhenDecl>> events;
   std::vector<Placed<lang::SolveDecl>> solves;
 };
@@ -127,6 +127,8 @@ struct Check {
   std::unordered_map<VarId, Span> defined;
   std::unordered_map<VarId, std::size_t> state_of;  ///< state variable → index into program.states
   std::unordered_map<VarId, NodeId> start_value;
+  /// Fixed parameters whose value has decided something before the run: another one would not be heard.
+  std::set<VarId> decided;
   /// Work that gives a variable its type; done on first demand, so that no order of text is asked for.
   std::unordered_map<VarId, std::function<void()>> pending;
   std::set<VarId> resolving;

@@ -213,11 +213,12 @@ Instant instant_of(const Program& p) {
   };
   for (std::size_t i = 0; i < p.equations.size(); ++i)
     add(Item::Kind::equation, i, p.equations[i].target, p.equations[i].span);
-  for (std::size_t i = 0; i < p.samplers.size(); ++i) {
-    const Sampler& s = p.samplers[i];
+  for (std::size_t i = 0; i < p.periodic_tasks.size(); ++i) {
+    const PeriodicTask& s = p.periodic_tasks[i];
     for (const Assignment& a : s.body) maker[a.target] = static_cast<std::int32_t>(all.entries.size());
-    all.entries.push_back(
-        {{Item::Kind::sampler, static_cast<std::int32_t>(i)}, s.body.empty() ? 0 : s.body.front().target, s.span});
+    all.entries.push_back({{Item::Kind::periodic_task, static_cast<std::int32_t>(i)},
+                           s.body.empty() ? 0 : s.body.front().target,
+                           s.span});
   }
   for (std::size_t i = 0; i < p.delays.size(); ++i) add(Item::Kind::delay, i, p.delays[i].out, p.delays[i].span);
   for (std::size_t i = 0; i < p.solves.size(); ++i) add(Item::Kind::solve, i, p.solves[i].x, p.solves[i].span);
@@ -238,12 +239,12 @@ Instant instant_of(const Program& p) {
   };
   std::size_t entry = 0;
   for (const Assignment& e : p.equations) need(entry++, e.value, false);
-  for (const Sampler& s : p.samplers) {
+  for (const PeriodicTask& s : p.periodic_tasks) {
     for (const Assignment& a : s.body) need(entry, a.value, true);
     ++entry;
   }
   for (const Delay& d : p.delays) need(entry++, d.lag, false);  // its input is of the past
-  for (const Solve& s : p.solves) {
+  for (const ImplicitEquation& s : p.solves) {
     for (const NodeId value : {s.residual, s.derivative, s.scale, s.lowest, s.highest}) need(entry, value, true);
     ++entry;
   }

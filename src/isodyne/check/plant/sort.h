@@ -5,7 +5,7 @@
 
 namespace isodyne::check {
 
-/// Sorts program.start, and program.equations with samplers and taps into program.order. Equations that
+/// Sorts program.start, and program.equations with periodic_tasks and taps into program.order. Equations that
 /// need each other are reported as a loop, with its members in order.
 void sort_program(Check& check);
 

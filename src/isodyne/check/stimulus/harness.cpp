@@ -217,7 +217,7 @@ class Harness {
   void clear_members() {
     bench_.equations.clear();
     bench_.modes.clear();
-    bench_.samplers.clear();
+    bench_.periodic_tasks.clear();
     bench_.events.clear();
     bench_.solves.clear();
     bench_.loops.clear();

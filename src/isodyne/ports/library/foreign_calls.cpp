@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include <dlfcn.h>
 #include <unistd.h>
 
 #include <fmt/format.h>
@@ -12,6 +13,7 @@ namespace isodyne::ports {
 namespace {
 CallBoard g_own;
 CallBoard* g_board = &g_own;
+std::atomic<int> g_left{0};
 }  // namespace
 
 CallBoard& call_board() {
@@ -20,6 +22,10 @@ CallBoard& call_board() {
 
 void use_call_board(CallBoard* board) {
   g_board = board;
+}
+
+int libraries_left() {
+  return g_left.load();
 }
 
 const char* foreign_word(ForeignFunction function) {
@@ -40,7 +46,18 @@ const char* foreign_word(ForeignFunction function) {
 
 ForeignCalls::ForeignCalls(std::chrono::milliseconds limit) {
   call_board().limit_ms.store(limit.count(), std::memory_order_relaxed);  // nothing else is published with it
+  call_board().known.store(0);
+  call_board().at_ns.store(-1);
   call_board().thread.store(static_cast<std::int32_t>(gettid()), std::memory_order_relaxed);
+}
+
+ForeignCalls::~ForeignCalls() {
+  for (const std::string& file : files_) {
+    void* const still = dlopen(file.c_str(), RTLD_NOW | RTLD_NOLOAD);
+    if (still == nullptr) continue;
+    dlclose(still);
+    g_left.fetch_add(1);
+  }
 }
 
 namespace {
@@ -51,7 +68,8 @@ void put_text(char (&to)[CallBoard::kNameBytes], const std::string& text) {
 }
 }  // namespace
 
-std::int32_t ForeignCalls::enter(const std::string& controller, const std::string& library) {
+std::int32_t ForeignCalls::enter(const std::string& controller, const std::string& library, const std::string& file) {
+  files_.push_back(file);
   CallBoard& b = call_board();
   const std::int32_t index = std::min<std::int32_t>(b.known.load(), CallBoard::kMostNames - 1);
   put_text(b.names[index], fmt::format("controller `{}` ({})", controller, library));

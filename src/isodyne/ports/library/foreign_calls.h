@@ -11,6 +11,7 @@
 #include <cstdint>
 #include <span>
 #include <string>
+#include <vector>
 
 #include "isodyne/core/time.h"
 
@@ -41,13 +42,22 @@ struct CallBoard {
 CallBoard& call_board();
 void use_call_board(CallBoard* board);
 
+/// How many libraries this process could not get rid of: one that stays keeps what it remembered, and the next run in
+/// this process would find it.
+int libraries_left();
+
 class ForeignCalls {
  public:
-  /// A call that takes longer than `limit` stands.
+  /// Of one run: what the board said of earlier ones is forgotten. A call that takes longer than `limit` stands.
   explicit ForeignCalls(std::chrono::milliseconds limit);
+  /// All ports are gone: looks which libraries are not (threads of theirs, symbols that are one in the whole process,
+  /// controllers that gave up).
+  ~ForeignCalls();
+  ForeignCalls(const ForeignCalls&) = delete;
+  ForeignCalls& operator=(const ForeignCalls&) = delete;
 
-  /// The number of a controller's library.
-  std::int32_t enter(const std::string& controller, const std::string& library);
+  /// The number of a controller's library, which is about to be loaded from `file`.
+  std::int32_t enter(const std::string& controller, const std::string& library, const std::string& file);
   /// What it reads in the step that comes.
   void show_reads(std::span<const double> reads);
 
@@ -66,6 +76,9 @@ class ForeignCalls {
     const End end{b};
     return call();
   }
+
+ private:
+  std::vector<std::string> files_;
 };
 
 }  // namespace isodyne::ports

@@ -1,4 +1,5 @@
 #include "isodyne/ports/library/library_port.h"
+#include "isodyne/core/text.h"
 
 #include <cstring>
 #include <filesystem>
@@ -39,7 +40,7 @@ Result<std::string> LibraryPort::find_file() const {
   for (const fs::path& path : {given, fs::path(given.string() + ".so"), fs::path(with_prefix.string() + ".so")}) {
     std::error_code none;
     if (fs::is_regular_file(path, none)) return fs::absolute(path).string();
-    tried += (tried.empty() ? "" : ", ") + path.string();
+    list_on(tried, path.string());
   }
   return Failure{fmt::format("cannot find the library of controller `{}`", name_), "",
                  fmt::format("tried {}; has it been built?", tried)};
@@ -49,7 +50,7 @@ Status LibraryPort::open(Time period) {
   const auto file = find_file();
   if (!file) return file.failure();
   file_ = *file;
-  who_ = calls_.enter(name_, library_);
+  who_ = calls_.enter(name_, library_, file_);
   handle_ =
       calls_.run(who_, ForeignFunction::load, Time{}, [&] { return dlopen(file_.c_str(), RTLD_NOW | RTLD_LOCAL); });
   if (handle_ == nullptr)

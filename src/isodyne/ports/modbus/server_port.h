@@ -10,8 +10,8 @@
 #include <mutex>
 #include <thread>
 
+#include "isodyne/ports/async_port.h"
 #include "isodyne/ports/controller_port.h"
-#include "isodyne/ports/courier.h"
 #include "isodyne/ports/modbus/image.h"
 #include "isodyne/ports/modbus/line.h"
 

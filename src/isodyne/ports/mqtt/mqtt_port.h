@@ -11,8 +11,8 @@
 #include <thread>
 #include <unordered_map>
 
+#include "isodyne/ports/async_port.h"
 #include "isodyne/ports/controller_port.h"
-#include "isodyne/ports/courier.h"
 
 struct mosquitto;
 struct mosquitto_message;

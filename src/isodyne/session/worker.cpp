@@ -1,4 +1,4 @@
-#include "holder.h"
+#include "isodyne/session/worker.h"
 
 #include <algorithm>
 #include <atomic>
@@ -9,7 +9,9 @@
 #include <cstring>
 #include <filesystem>
 #include <fstream>
+#include <memory>
 #include <new>
+#include <utility>
 #include <vector>
 
 #include <sys/mman.h>
@@ -20,7 +22,6 @@
 #include <fmt/format.h>
 
 #include "isodyne/ports/library/foreign_calls.h"
-#include "terminal.h"
 
 // A sanitizer has handlers of its own for crashes, and says more than ours would.
 #if defined(__has_feature)
@@ -32,7 +33,7 @@
 #define ISODYNE_UNDER_SANITIZER 1
 #endif
 
-namespace isodyne::app {
+namespace isodyne::session {
 
 namespace {
 
@@ -110,7 +111,7 @@ void on_exit() {
   try {
     status = work();
   } catch (const std::exception& e) {
-    say_error(fmt::format("internal error: {}", e.what()));
+    fmt::print(stderr, "isodyne: error: internal error: {}\n", e.what());
   }
   if (std::fflush(stdout) != 0) status = 3;
   std::fflush(stderr);
@@ -212,23 +213,23 @@ class Watch {
   bool stood_ = false;
 };
 
-Broke story_of(int status, bool stood) {
-  const ports::CallBoard& c = g_board->calls;
+Broke story_of(const Board& board, int status, bool stood) {
+  const ports::CallBoard& c = board.calls;
   Broke b;
-  b.folder = g_board->folder;
-  b.started = g_board->started;
-  b.bench_folder = g_board->bench_folder;
+  b.folder = board.folder;
+  b.started = board.started;
+  b.bench_folder = board.bench_folder;
   const std::int64_t at = c.at_ns.load();
   b.at = Time{std::max<std::int64_t>(0, at)};
   const int signal = WIFSIGNALED(status) ? WTERMSIG(status) : 0;
   const char* crash = signal_words(signal);
-  std::string did = stood                    ? fmt::format("did not come back within {} ms", c.limit_ms.load())
-                    : crash != nullptr       ? crash
-                    : g_board->exited.load() ? "ended the program: it called exit()"
-                    : signal == SIGKILL      ? "was killed from outside, or by the system for want of memory"
-                    : signal != 0            ? fmt::format("was ended by signal {} ({})", signal, strsignal(signal))
-                                             : fmt::format("ended the program with status {}", WEXITSTATUS(status));
-  const std::string when = at >= 0 && g_board->running.load() != 0 ? " at " + format_instant(b.at) : "";
+  std::string did = stood                 ? fmt::format("did not come back within {} ms", c.limit_ms.load())
+                    : crash != nullptr    ? crash
+                    : board.exited.load() ? "ended the program: it called exit()"
+                    : signal == SIGKILL   ? "was killed from outside, or by the system for want of memory"
+                    : signal != 0         ? fmt::format("was ended by signal {} ({})", signal, strsignal(signal))
+                                          : fmt::format("ended the program with status {}", WEXITSTATUS(status));
+  const std::string when = at >= 0 && board.running.load() != 0 ? " at " + format_instant(b.at) : "";
   if (c.inside()) {
     b.controller = true;
     const std::int32_t most = static_cast<std::int32_t>(ports::CallBoard::kMostNames) - 1;
@@ -252,35 +253,35 @@ Broke story_of(int status, bool stood) {
 
 }  // namespace
 
-void Progress::evidence_in(const std::string& folder, const std::string& started, const std::string& bench_folder) {
+void WorkerBoard::evidence_in(const std::string& folder, const std::string& started, const std::string& bench_folder) {
   if (g_board == nullptr) return;
   put_text(g_board->folder, folder);
   put_text(g_board->started, started);
   put_text(g_board->bench_folder, bench_folder);
 }
-void Progress::alive() {
+void WorkerBoard::alive() {
   // And once more when the first image was shown: what has been made meanwhile is not destroyed under other threads.
   static std::atomic<bool> shown{false};
   if (g_board != nullptr && !shown.exchange(true, std::memory_order_relaxed)) std::atexit(on_exit);
   if (g_board != nullptr) g_board->alive.fetch_add(1, std::memory_order_relaxed);  // nothing else is published with it
 }
-void Progress::begin() {
+void WorkerBoard::begin() {
   if (g_board == nullptr) return;
   // Once more: the last one registered is the first one called, before destructors of what other threads still use.
   std::atexit(on_exit);
   g_board->running.store(1);
 }
-void Progress::end() {
+void WorkerBoard::end() {
   if (g_board != nullptr) g_board->running.store(0);
 }
-void Progress::waits(bool so) {
+void WorkerBoard::waits(bool so) {
   if (g_board != nullptr) g_board->waits.store(so ? 1 : 0);
 }
 
-int hold(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards) {
+int in_own_process(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards) {
   void* memory = mmap(nullptr, sizeof(Board), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
   if (memory == MAP_FAILED) return work();
-  g_board = new (memory) Board;
+  Board* const outer = std::exchange(g_board, new (memory) Board);
   sigset_t signals, before;
   sigemptyset(&signals);
   for (const int s : {SIGCHLD, SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, s);
@@ -292,22 +293,24 @@ int hold(const std::function<int()>& work, const std::function<int(const Broke&)
   if (child == 0) be_child(work, parent, before);
   if (child < 0) {
     sigprocmask(SIG_SETMASK, &before, nullptr);
-    g_board = nullptr;
+    munmap(std::exchange(g_board, outer), sizeof(Board));
     return work();
   }
   Watch watch(child);
   const int status = watch.run(signals);
   end_orphans();
   sigprocmask(SIG_SETMASK, &before, nullptr);
-  if (g_board->done.load() != 0) return g_board->status.load();
+  const std::unique_ptr<Board, void (*)(Board*)> board(std::exchange(g_board, outer),
+                                                       [](Board* b) { munmap(b, sizeof(Board)); });
+  if (board->done.load() != 0) return board->status.load();
   // Ended by a second key on the terminal: as if there were only one process.
   if (WIFSIGNALED(status) &&
       (WTERMSIG(status) == SIGINT || WTERMSIG(status) == SIGTERM || WTERMSIG(status) == SIGHUP) &&
-      !g_board->calls.inside()) {
+      !board->calls.inside()) {
     std::signal(WTERMSIG(status), SIG_DFL);
     std::raise(WTERMSIG(status));
   }
-  return afterwards(story_of(status, watch.stood()));
+  return afterwards(story_of(*board, status, watch.stood()));
 }
 
-}  // namespace isodyne::app
+}  // namespace isodyne::session

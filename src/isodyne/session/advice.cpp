@@ -1,4 +1,4 @@
-#include "isodyne/bench/advice.h"
+#include "isodyne/session/advice.h"
 
 #include <algorithm>
 #include <cmath>
@@ -6,27 +6,34 @@
 #include <set>
 
 #include <fmt/format.h>
-#include <Eigen/Eigenvalues>
 
 #include "isodyne/program/groups.h"
 
-namespace isodyne::bench {
+namespace isodyne::session {
 
 namespace {
 
 using program::Method;
 
 /// Keeps chosen signals at every instant.
-struct Kept : observe::Observer {
+struct Kept : RunWatcher {
   std::vector<program::VarId> signals;
   std::vector<Time> times;
   std::vector<std::vector<double>> values;  ///< per signal
   std::function<void(const observe::Image&)> also;
+  bool native = false;
+  long evaluations = 0;  ///< of the reference
+  double median_step_ns = 0;
 
   void image(const observe::Image& image) override {
     times.push_back(image.at);
     for (std::size_t i = 0; i < signals.size(); ++i) values[i].push_back(image.variables[signals[i]]);
     if (also) also(image);
+  }
+  void ended(const bench::Run& run, bench::RunResult&) override {
+    native = run.native() != nullptr && run.native()->ready();
+    evaluations = run.reference() == nullptr ? 0 : run.reference()->evaluations();
+    median_step_ns = run.median_step_ns();
   }
   void begin(const AdviceWish& wish) {
     signals = wish.signals;
@@ -40,7 +47,7 @@ std::vector<Time> ladder(const program::Program& p) {
   Time most = p.step * 64;
   for (const program::Sensor& s : p.sensors) most = std::min(most, s.period);
   for (const program::Controller& c : p.controllers) most = std::min(most, c.period);
-  for (const program::Sampler& s : p.samplers) most = std::min(most, s.period);
+  for (const program::PeriodicTask& s : p.periodic_tasks) most = std::min(most, s.period);
   std::set<Time> steps{p.step};
   for (const std::int64_t k : {2, 5, 10, 20, 50}) {
     if (p.step * k <= most) steps.insert(p.step * k);
@@ -50,85 +57,6 @@ std::vector<Time> ladder(const program::Program& p) {
   }
   return {steps.begin(), steps.end()};
 }
-
-/// Follows the eigenvalues of every part's own states along a run.
-class Paces {
- public:
-  explicit Paces(const program::Program& program) : program_(std::make_shared<program::Program>(program)) {
-    // One group of everything, linearised: what the parts do to themselves is on its diagonal blocks.
-    auto whole = std::make_shared<program::Program>(program);
-    program::Group all;
-    all.step = whole->step;
-    for (std::size_t i = 0; i < whole->states.size(); ++i) all.states.push_back(static_cast<std::int32_t>(i));
-    whole->groups = {all};
-    for (program::Variable& v : whole->variables) v.group = 0;
-    for (program::Sampler& s : whole->samplers) s.group = 0;
-    for (program::WhenBlock& w : whole->events) w.group = 0;
-    program::linearise(*whole, whole->groups.front());
-    program_ = whole;
-    plan_ = std::make_unique<engine::Plan>(*program_);
-    interpreter_ = std::make_unique<engine::Interpreter>(program_, *plan_);
-    const std::size_t n = program_->states.size();
-    jacobian_.resize(n * n);
-    drift_.resize(n);
-    std::map<std::string, std::vector<std::size_t>> parts;
-    for (std::size_t i = 0; i < n; ++i) {
-      const std::string& name = program_->variable(program_->states[i].value).name;
-      const std::size_t dot = name.rfind('.');
-      parts[dot == std::string::npos ? "" : name.substr(0, dot)].push_back(i);
-    }
-    for (auto& [name, states] : parts) {
-      PartPace pace;
-      pace.part = name.empty() ? "the bench itself" : name;
-      found.push_back(pace);
-      states_.push_back(std::move(states));
-    }
-    state_ = interpreter_->start({});
-  }
-
-  void look(const observe::Image& image) {
-    const std::size_t n = program_->states.size();
-    if (n == 0 || n > 500) return;
-    std::copy(image.variables, image.variables + program_->variables.size(), state_.values.begin());
-    state_.now = image.at;
-    interpreter_->slopes(0, state_, jacobian_.data(), drift_.data());
-    for (std::size_t k = 0; k < found.size(); ++k) part(k, image.at);
-  }
-
-  std::vector<PartPace> found;
-
- private:
-  void part(std::size_t k, Time at) {
-    const std::vector<std::size_t>& states = states_[k];
-    const std::size_t n = program_->states.size();
-    const auto m = static_cast<Eigen::Index>(states.size());
-    Eigen::MatrixXd a(m, m);
-    for (Eigen::Index r = 0; r < m; ++r) {
-      for (Eigen::Index c = 0; c < m; ++c)
-        a(r, c) = jacobian_[states[static_cast<std::size_t>(r)] * n + states[static_cast<std::size_t>(c)]];
-    }
-    if (!a.allFinite()) return;
-    const Eigen::VectorXcd values = Eigen::EigenSolver<Eigen::MatrixXd>(a, false).eigenvalues();
-    PartPace& pace = found[k];
-    for (const std::complex<double>& value : values) {
-      if (std::abs(value) < 1e-12) continue;
-      const double constant = 1 / std::abs(value);
-      if (pace.shortest == 0 || constant < pace.shortest) {
-        pace.shortest = constant;
-        pace.at = at;
-        pace.oscillates = std::abs(value.imag()) > std::abs(value.real());
-      }
-      pace.longest = std::max(pace.longest, constant);
-    }
-  }
-
-  std::shared_ptr<const program::Program> program_;
-  std::unique_ptr<engine::Plan> plan_;
-  std::unique_ptr<engine::Interpreter> interpreter_;
-  engine::PlantState state_;
-  std::vector<double> jacobian_, drift_;
-  std::vector<std::vector<std::size_t>> states_;
-};
 
 /// At every instant of either run: the other one is read between its instants as its recording would be, held or on a
 /// straight line. An error that is there only between the instants that both have is an error too.
@@ -174,16 +102,6 @@ bool better(const Trial& a, const Trial& b) {
 
 }  // namespace
 
-std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image) {
-  Paces paces(program);
-  paces.look(image);
-  std::optional<PartPace> quickest;
-  for (const PartPace& p : paces.found) {
-    if (p.shortest > 0 && (!quickest || p.shortest < quickest->shortest)) quickest = p;
-  }
-  return quickest;
-}
-
 std::vector<program::VarId> usual_signals(const program::Program& p) {
   std::set<program::VarId> chosen;
   for (const program::Figure& f : p.figures) {
@@ -199,30 +117,29 @@ std::vector<program::VarId> usual_signals(const program::Program& p) {
   return {chosen.begin(), chosen.end()};
 }
 
-Advice advise(const std::shared_ptr<const program::Program>& program, const AdviceWish& wish) {
+Advice advise(const AdviceWish& wish) {
+  const std::shared_ptr<const program::Program> program = wish.request.bench->program;
   Advice advice;
-  const std::atomic<bool> stop{false};
   const std::vector<Time> steps = ladder(*program);
   advice.compared_every = program->step;
 
   if (wish.progress && !wish.progress("reference", 0)) return advice;
   Kept reference;
   reference.begin(wish);
-  Paces paces(*program);
+  bench::Paces paces(*program);
   std::int64_t images = 0;
   reference.also = [&](const observe::Image& image) {
     if (images++ % 1000 == 0) paces.look(image);
   };
-  RunPlan plan = wish.plan;
-  plan.native.reset();
-  plan.reference = true;
+  RunRequest yardstick = wish.request;
+  yardstick.plan.native.reset();
+  yardstick.plan.reference = true;
   const auto begin = std::chrono::steady_clock::now();
-  Run run(program, plan, wish.make_port, reference);
-  const RunResult result = run.execute(stop);
+  const RunOutcome outcome = run_here(yardstick, {&reference});
   advice.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
-  advice.reference_evaluations = run.reference() == nullptr ? 0 : run.reference()->evaluations();
-  if (!observe::as_asked(result.ending)) {
-    advice.trouble = "the reference did not come to its end: " + result.explanation;
+  advice.reference_evaluations = reference.evaluations;
+  if (!observe::as_asked(outcome.ending)) {
+    advice.trouble = "the reference did not come to its end: " + outcome.why();
     return advice;
   }
   for (const auto& values : reference.values) {
@@ -230,9 +147,9 @@ Advice advise(const std::shared_ptr<const program::Program>& program, const Advi
     advice.ranges.push_back(values.empty() ? 0 : *high - *low);
   }
   advice.paces = std::move(paces.found);
-  std::erase_if(advice.paces, [](const PartPace& p) { return p.shortest == 0; });
+  std::erase_if(advice.paces, [](const bench::PartPace& p) { return p.shortest == 0; });
   std::sort(advice.paces.begin(), advice.paces.end(),
-            [](const PartPace& a, const PartPace& b) { return a.shortest < b.shortest; });
+            [](const bench::PartPace& a, const bench::PartPace& b) { return a.shortest < b.shortest; });
 
   const std::vector<Method> methods{Method::euler, Method::heun, Method::rk4, Method::implicit, Method::exact};
   double done = 1;
@@ -253,18 +170,20 @@ Advice advise(const std::shared_ptr<const program::Program>& program, const Advi
         return advice;
       Kept kept;
       kept.begin(wish);
-      RunPlan own = wish.plan;
-      own.wait_for_native = own.time_steps = true;
-      Run one(variant, own, wish.make_port, kept);
-      const RunResult ended = one.execute(stop);
-      trial.native = one.native() != nullptr && one.native()->ready();
+      RunRequest own = wish.request;
+      auto of_variant = std::make_shared<Bench>(*own.bench);
+      of_variant->program = variant;
+      own.bench = std::move(of_variant);
+      own.plan.wait_for_native = own.plan.time_steps = true;
+      const RunOutcome ended = run_here(own, {&kept});
+      trial.native = kept.native;
       if (!observe::as_asked(ended.ending)) {
-        trial.trouble = ended.explanation;
+        trial.trouble = ended.why();
       } else {
         compare(trial, *program, reference, kept, advice.ranges, wish.tolerance);
         // Of one step of the plant: several of them may make one of the bench.
         trial.cost_ns =
-            one.median_step_ns() * static_cast<double>(step->count()) / static_cast<double>(variant->step.count());
+            kept.median_step_ns * static_cast<double>(step->count()) / static_cast<double>(variant->step.count());
         if (larger && larger->at_instants > 0 && trial.at_instants > 0)
           trial.order = std::log(larger->at_instants / trial.at_instants) /
                         std::log(static_cast<double>(larger->step.count()) / static_cast<double>(trial.step.count()));
@@ -280,4 +199,4 @@ Advice advise(const std::shared_ptr<const program::Program>& program, const Advi
   return advice;
 }
 
-}  // namespace isodyne::bench
+}  // namespace isodyne::session

@@ -1,4 +1,4 @@
-#include "isodyne/bench/rights.h"
+#include "isodyne/bench/realtime_privileges.h"
 
 #include <algorithm>
 #include <atomic>
@@ -130,70 +130,70 @@ int usable_cores() {
   return std::max(1, CPU_COUNT(&set));
 }
 
-Rights take_rights(int core, const std::vector<std::int32_t>& crew) {
-  Rights rights;
+RealtimePrivileges take_privileges(int core, const std::vector<std::int32_t>& crew) {
+  RealtimePrivileges privileges;
   const cpu_set_t set = allowed();
   const std::vector<int> all = list_of(set);
-  rights.cores = std::max(1, static_cast<int>(all.size()));
+  privileges.cores = std::max(1, static_cast<int>(all.size()));
   if (core < 0 && !all.empty()) core = crew.empty() ? all.back() : all.front();
-  rights.core = core;
+  privileges.core = core;
   prctl(PR_SET_TIMERSLACK, 1UL);  // where there is no priority, the kernel would bundle wake-ups within 50 us
   touch_stack();
   // What the steps need is there by now. What others allocate later need not be locked, and must not fail for it.
   if (mlockall(MCL_CURRENT) == 0) {
-    rights.locked = true;
+    privileges.locked = true;
   } else {
-    rights.lacking.push_back(
+    privileges.lacking.push_back(
         fmt::format("memory is not locked ({}): a page that is fetched back from disk delays a step. Allow it with "
                     "`ulimit -l unlimited`, or LimitMEMLOCK=infinity in a service",
                     std::strerror(errno)));
     munlockall();
   }
-  rights.awake_file = open("/dev/cpu_dma_latency", O_WRONLY | O_CLOEXEC);
+  privileges.awake_file = open("/dev/cpu_dma_latency", O_WRONLY | O_CLOEXEC);
   const std::int32_t none = 0;  // us that it may take to wake up
-  rights.awake = rights.awake_file >= 0 && write(rights.awake_file, &none, sizeof none) == sizeof none;
-  if (!rights.awake) {
-    rights.lacking.push_back(fmt::format(
+  privileges.awake = privileges.awake_file >= 0 && write(privileges.awake_file, &none, sizeof none) == sizeof none;
+  if (!privileges.awake) {
+    privileges.lacking.push_back(fmt::format(
         "the processor may doze between steps (/dev/cpu_dma_latency: {}) and then wakes late. Allow this user "
         "to write to that file",
         std::strerror(errno)));
   }
   if (set_priority(kSteppingPriority)) {
-    rights.priority = true;
+    privileges.priority = true;
   } else {
-    rights.lacking.push_back(
+    privileges.lacking.push_back(
         fmt::format("no real-time priority ({}): other programs can delay a step. Allow it with `ulimit -r {}`, a line "
                     "\"USER - rtprio {}\" in /etc/security/limits.conf, or LimitRTPRIO={} in a service",
                     std::strerror(errno), kSteppingPriority, kSteppingPriority, kSteppingPriority));
   }
-  if (rights.cores < 2) {
-    rights.lacking.push_back("there is one core only: recording and ports take time from the steps");
-    return rights;
+  if (privileges.cores < 2) {
+    privileges.lacking.push_back("there is one core only: recording and ports take time from the steps");
+    return privileges;
   }
-  if (stay_on(rights.core)) {
-    rights.pinned = true;
+  if (stay_on(privileges.core)) {
+    privileges.pinned = true;
     g_allowed = set;
-    rights.crew = cores_beside(rights.core, crew, all);
-    g_crew = rights.crew;
-    g_stepping_core.store(rights.core, std::memory_order_release);
+    privileges.crew = cores_beside(privileges.core, crew, all);
+    g_crew = privileges.crew;
+    g_stepping_core.store(privileges.core, std::memory_order_release);
     if (!has_idle_driver()) {
-      g_keepers.push_back(std::make_unique<Keeper>(rights.core));
-      for (const int c : rights.crew) g_keepers.push_back(std::make_unique<Keeper>(c));
+      g_keepers.push_back(std::make_unique<Keeper>(privileges.core));
+      for (const int c : privileges.crew) g_keepers.push_back(std::make_unique<Keeper>(c));
     }
   } else {
-    rights.lacking.push_back(
-        fmt::format("the steps cannot be kept on core {} ({})", rights.core, std::strerror(errno)));
+    privileges.lacking.push_back(
+        fmt::format("the steps cannot be kept on core {} ({})", privileges.core, std::strerror(errno)));
   }
-  return rights;
+  return privileges;
 }
 
-void give_back_rights(const Rights& rights) {
+void give_back(const RealtimePrivileges& privileges) {
   g_keepers.clear();
-  if (rights.priority) set_priority(0);
+  if (privileges.priority) set_priority(0);
   g_stepping_core.store(-1, std::memory_order_relaxed);
-  if (rights.awake_file >= 0) close(rights.awake_file);
-  if (rights.locked) munlockall();
-  if (rights.pinned) sched_setaffinity(0, sizeof g_allowed, &g_allowed);
+  if (privileges.awake_file >= 0) close(privileges.awake_file);
+  if (privileges.locked) munlockall();
+  if (privileges.pinned) sched_setaffinity(0, sizeof g_allowed, &g_allowed);
 }
 
 void step_beside(int member) {

@@ -12,10 +12,11 @@
 
 #include "isodyne/core/time.h"
 
-namespace isodyne::app {
+namespace isodyne::session {
 
-/// What the child tells about itself, for the case that it cannot any more.
-class Progress {
+/// What the child tells about itself, for the case that it cannot any more. In a process that is nobody's child it
+/// tells nobody.
+class WorkerBoard {
  public:
   /// Where the evidence is, once there is any.
   static void evidence_in(const std::string& folder, const std::string& started, const std::string& bench_folder);
@@ -37,7 +38,8 @@ struct Broke {
   std::string folder, started, bench_folder;  ///< folder empty: there is no evidence
 };
 
-/// Does the work in a child and gives its status; or what `afterwards` makes of it when the child broke.
-int hold(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards);
+/// Does the work in a child and gives its status; or what `afterwards` makes of it when the child broke. Where no child
+/// can be made, here.
+int in_own_process(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards);
 
-}  // namespace isodyne::app
+}  // namespace isodyne::session

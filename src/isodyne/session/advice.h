@@ -7,15 +7,15 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/bench/run.h"
+#include "isodyne/bench/time_constants.h"
+#include "isodyne/session/run_service.h"
 
-namespace isodyne::bench {
+namespace isodyne::session {
 
 struct AdviceWish {
-  RunPlan plan;
+  RunRequest request;                   ///< its evidence is nobody's: no verdicts, no folder
   std::vector<program::VarId> signals;  ///< by which is judged
   double tolerance = 1e-3;              ///< largest error, as a share of the signal's range in the reference
-  PortMaker make_port;
   /// Called before each trial, with its name and the share done; false stops.
   std::function<bool(const std::string&, double)> progress;
 };
@@ -39,18 +39,6 @@ struct Trial {
   bool good = false;  ///< within the tolerance
 };
 
-/// The time constants of one part's own states: 1/|λ| of the linearisation, the shortest met along the run.
-struct PartPace {
-  std::string part;
-  double shortest = 0;  ///< s
-  double longest = 0;
-  Time at{};
-  bool oscillates = false;
-};
-
-/// The quickest part of a plant at an image; nothing where no slope is a finite number.
-std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image);
-
 struct Advice {
   std::string trouble;         ///< why there is no advice at all
   std::vector<double> ranges;  ///< per signal, SI
@@ -59,12 +47,13 @@ struct Advice {
   double reference_seconds = 0;
   std::vector<Trial> trials;
   std::optional<std::size_t> recommended;  ///< index of the trial with the largest step that is good, then cheapest
-  std::vector<PartPace> paces;             ///< quickest first
+  std::vector<bench::PartPace> paces;      ///< quickest first
 };
 
-Advice advise(const std::shared_ptr<const program::Program>& program, const AdviceWish& wish);
+/// Runs in this process, one after another.
+Advice advise(const AdviceWish& wish);
 
 /// Real quantities of the figures, else the states.
 std::vector<program::VarId> usual_signals(const program::Program& program);
 
-}  // namespace isodyne::bench
+}  // namespace isodyne::session

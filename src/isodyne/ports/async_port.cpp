@@ -1,17 +1,17 @@
-#include "isodyne/ports/courier.h"
+#include "isodyne/ports/async_port.h"
 
 #include <algorithm>
 
 namespace isodyne::ports {
 
-Courier::Courier(ControllerPort& port, std::size_t reads, std::size_t writes, void (*prepare)())
+AsyncPort::AsyncPort(ControllerPort& port, std::size_t reads, std::size_t writes, void (*prepare)())
     : port_(port),
       out_(Parcel{{}, std::vector<double>(reads)}),
       in_(Parcel{{}, std::vector<double>(writes)}),
       prepare_(prepare),
       thread_([this] { work(); }) {}
 
-void Courier::offer(Time now, std::span<const double> reads) {
+void AsyncPort::offer(Time now, std::span<const double> reads) {
   Parcel& parcel = out_.mine();
   parcel.at = now;
   std::copy(reads.begin(), reads.end(), parcel.values.begin());
@@ -20,7 +20,7 @@ void Courier::offer(Time now, std::span<const double> reads) {
   bell_.notify_one();  // wakes, and does not wait
 }
 
-Courier::News Courier::take(Time& of, std::span<double> writes) {
+AsyncPort::News AsyncPort::take(Time& of, std::span<double> writes) {
   if (const Parcel* parcel = in_.fetch()) {
     of = parcel->at;
     std::copy(parcel->values.begin(), parcel->values.end(), writes.begin());
@@ -30,7 +30,7 @@ Courier::News Courier::take(Time& of, std::span<double> writes) {
   return failed_.load(std::memory_order_acquire) ? News::failed : News::none;
 }
 
-void Courier::work() {
+void AsyncPort::work() {
   if (prepare_ != nullptr) prepare_();
   std::uint32_t heard = 0;
   while (!stopping_.load(std::memory_order_relaxed)) {
@@ -52,7 +52,7 @@ void Courier::work() {
   }
 }
 
-void Courier::stop() {
+void AsyncPort::stop() {
   if (!thread_.joinable()) return;
   stopping_.store(true, std::memory_order_relaxed);
   bell_.fetch_add(1, std::memory_order_release);

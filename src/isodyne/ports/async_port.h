@@ -36,11 +36,11 @@ class Newest {
   alignas(64) unsigned reading_ = 2;
 };
 
-class Courier {
+class AsyncPort {
  public:
-  /// The port has begun and is the courier's until stop(). `prepare` runs first on its thread.
-  Courier(ControllerPort& port, std::size_t reads, std::size_t writes, void (*prepare)());
-  ~Courier() { stop(); }
+  /// The port has begun and is the async's until stop(). `prepare` runs first on its thread.
+  AsyncPort(ControllerPort& port, std::size_t reads, std::size_t writes, void (*prepare)());
+  ~AsyncPort() { stop(); }
 
   enum class News { none, answer, failed };
 

@@ -7,7 +7,7 @@
 
 namespace isodyne::bench {
 
-struct Rights {
+struct RealtimePrivileges {
   bool priority = false;             ///< SCHED_FIFO
   bool locked = false;               ///< memory cannot be paged out
   bool pinned = false;               ///< the thread stays on one core
@@ -27,11 +27,11 @@ int usable_cores();
 /// Makes the calling thread one that keeps time: priority, locked memory, a core of its own (`core` −1: the last one
 /// that this process may use). Says what could not be had. `crew`: one for each thread that will step beside it, the
 /// number of its core counted from that of the stepping thread, which then is the first one unless chosen.
-Rights take_rights(int core, const std::vector<std::int32_t>& crew = {});
+RealtimePrivileges take_privileges(int core, const std::vector<std::int32_t>& crew = {});
 /// For a thread that steps beside the stepping thread, the first is 1: the same priority, and a core of its own.
 void step_beside(int member);
 /// Gives back what was taken.
-void give_back_rights(const Rights& rights);
+void give_back(const RealtimePrivileges& privileges);
 /// For a thread that works for the stepping thread: another core, and a little less priority.
 void help_stepping_thread();
 /// For a thread that may take its time: any core but that of the stepping thread, usual priority.

@@ -1,0 +1,86 @@
+#pragma once
+// The seam behind which the solvers of networks stand: circuits, power networks, paths. Nothing above it learns what a
+// network is made of.
+//
+// A network belongs to a group and is stepped with it. At an instant its outputs are known as states are, and equations
+// give its inputs; from there step() leads to the group's next instant. So it needs no place in the order of equations,
+// and what depends on the same network comes one step later. What changes during a run lies in PlantState as numbers,
+// of which a network asks for as many as it needs: a state is copied, stored and gone back to without the solver
+// knowing. What a solver keeps beside that (factorised matrices) must not change what comes out, however the state came
+// about.
+
+#include <functional>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/time.h"
+#include "isodyne/engine/state.h"
+
+namespace isodyne::engine {
+
+class Network {
+ public:
+  virtual ~Network() = default;
+
+  /// How many numbers its state has; always the same.
+  virtual std::size_t state_size() const = 0;
+  /// Its state and its outputs at the first instant, for these inputs. False: there is no such state.
+  virtual bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) = 0;
+  /// After the start: makes ready what the steps will need, as far as it can be known. May allocate and take its time.
+  virtual void prepare(std::span<const double> inputs) { (void)inputs; }
+  /// From one instant of its group to the next. Inputs are held, but for the edges, which come in the order of time. On
+  /// the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
+  virtual bool step(Time from, Time to, std::span<const double> inputs, std::span<const NetworkEdge> edges,
+                    std::span<double> state, std::span<double> outputs) = 0;
+  /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
+  virtual std::string why_not() const = 0;
+  /// How it stands, for people who look for what is wrong: a line each. Not on the stepping thread.
+  virtual std::vector<std::string> describe(std::span<const double> state) const = 0;
+};
+
+/// Makes the solver of a network of a Program; null: it knows none for this kind.
+using NetworkMaker =
+    std::function<std::unique_ptr<Network>(const program::Program& program, const program::Network& network)>;
+
+/// The networks of a plant, between their solvers and whoever executes the equations.
+class Networks : public NetworkStepping {
+ public:
+  Networks(const program::Program& program, const NetworkMaker& make);
+
+  bool any() const { return !all_.empty(); }
+  /// Room in a state that begins.
+  void make_room(PlantState& state) const;
+  /// From inputs that are solved at the first instant. Gives kNone, or the network that has no start.
+  std::int32_t start(PlantState& state);
+
+  std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
+  void arrive(std::int32_t group, std::span<double> values, NetworkState& state) override;
+
+  std::string why_not(std::int32_t network) const;
+  std::vector<std::string> describe(std::int32_t network, const NetworkState& state) const;
+
+ private:
+  struct One {
+    const program::Network* of = nullptr;
+    std::unique_ptr<Network> solver;
+    Time period{};
+    std::size_t number = 0, size = 0, output = 0;  ///< its places among the numbers and outputs of all
+    std::vector<double> inputs;
+    int bad = -1;  ///< the output that is no number
+  };
+  void gather(One& one, std::span<const double> values) const;
+  std::span<double> numbers(const One& one, NetworkState& state) const {
+    return {&state.numbers[one.number], one.size};
+  }
+  std::span<double> outputs(const One& one, NetworkState& state) const {
+    return {&state.next[one.output], one.of->outputs.size()};
+  }
+  bool finite(One& one, std::span<const double> outputs) const;
+
+  const program::Program& program_;
+  std::vector<One> all_;
+};
+
+}  // namespace isodyne::engine

@@ -1,0 +1,354 @@
+// What quick parts do between two instants of the bench: seen by recordings, requirements, measures, conditions and
+// sensors at the parts' own instants. Compared with closed forms, and with the same bench stepped so often throughout.
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+
+#include "isodyne/record/recording.h"
+#include "isodyne/session/evidence.h"
+#include "isodyne/session/rejudge.h"
+#include "isodyne/session/run_folder.h"
+#include "isodyne/session/run_service.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+/// A lag of 100 us with a ripple on it, stepped every 1 us, and a bench around it.
+std::string quick_bench(const std::string& step, const std::string& records, const std::string& more,
+                        const std::string& part = "step 1 us  method rk4") {
+  return fmt::format(
+      "model Fast {{\n  input u : 1 = 1\n  param lag : s = 100 us\n  output state x : 1 = 0\n  x' = (u - x) / lag\n"
+      "  output ripple : 1\n  ripple = x + 0.1 * sin(2 * pi * time * 37 kHz)\n}}\n"
+      "bench B {{ step {}  method rk4\n  part fast : Fast {}\n  input cmd : 1 = 1\n  fast.u = cmd\n"
+      "  output state slow : 1 = 0\n  slow' = (cmd - slow) / 10 ms\n{}}}\n{}\n"
+      "scenario s {{\n  hold 1 ms\n  set cmd = 0.5\n  hold 1 ms\n}}\n",
+      step, part, records, more);
+}
+
+const char* const kAsked =
+    "condition high = fast.ripple > 1.05\n"
+    "requirement R-1 { always fast.ripple <= 1.08 }\n"
+    "requirement R-2 { always slow <= 0.1 }\n"
+    "requirement R-3 { whenever high then within 20 us fast.ripple <= 1.0 }\n"
+    "requirement R-4 { whenever high rises then fast.ripple <= 1.07 }\n"
+    "requirement R-5 { eventually fast.ripple > 1.099 }\n"
+    "measure top { of fast.ripple  most }\n"
+    "measure ups { of high  count }\n"
+    "requirement R-6 { always top <= 1.05 }\n";
+
+/// The closed form: 1 up to 1 ms, then 0.5.
+double x_at(double t) {
+  constexpr double lag = 100e-6, turn = 1e-3;
+  if (t <= turn) return 1 - std::exp(-t / lag);
+  return 0.5 + (0.5 - std::exp(-turn / lag)) * std::exp(-(t - turn) / lag);
+}
+
+struct QuickRun {
+  TestFolder folder;
+  session::RunOutcome outcome;
+  std::unique_ptr<record::Recording> recording;
+
+  explicit QuickRun(const std::string& text, const std::function<void(bench::RunPlan&)>& change = {}) {
+    const check::Loaded loaded = load_text(text);
+    INFO(loaded.diagnostics.render(*loaded.sources, false));
+    REQUIRE(loaded.program != nullptr);
+    session::RunRequest request;
+    request.bench = session::bench_of(loaded, "");
+    request.plan.scenario = 0;
+    if (change) change(request.plan);
+    request.evidence.in_catalogue = false;
+    request.evidence.folder = *session::make_run_folder(folder / "run", "");
+    outcome = session::run_here(request);
+    INFO(outcome.why());
+    REQUIRE(outcome.summary);
+    auto opened = record::Recording::open_run(request.evidence.folder);
+    REQUIRE(opened);
+    recording = std::move(*opened);
+  }
+  std::vector<double> values(const std::string& name) const { return *recording->signal(name); }
+  const session::SummaryRow& row(const std::string& name) const {
+    for (const session::SummaryRow& r : outcome.summary->rows) {
+      if (r.name == name) return r;
+    }
+    FAIL(name);
+    return outcome.summary->rows.front();
+  }
+};
+
+const char* const kEach = "  record fast.*, high every 1 us\n";
+
+void same_verdicts(const std::vector<session::SummaryRow>& a, const std::vector<session::SummaryRow>& b) {
+  REQUIRE(a.size() == b.size());
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    INFO(a[i].name);
+    CHECK(a[i].answer == b[i].answer);
+    CHECK(a[i].tests == b[i].tests);
+    CHECK(a[i].first_breach_s == b[i].first_breach_s);
+    CHECK(a[i].worst_margin == b[i].worst_margin);
+    CHECK(a[i].worst_at_s == b[i].worst_at_s);
+    CHECK(a[i].breaches_s == b[i].breaches_s);
+  }
+}
+
+void same_to_the_bit(const QuickRun& a, const QuickRun& b, const std::vector<std::string>& names) {
+  for (const std::string& name : names) {
+    INFO(name);
+    CHECK(a.recording->times_of(name) == b.recording->times_of(name));
+    CHECK(a.values(name) == b.values(name));
+  }
+}
+
+}  // namespace
+
+TEST_CASE("What a quick part does is recorded at its own instants, as its equations say") {
+  const QuickRun run(quick_bench("50 us", kEach, kAsked));
+  const auto x = run.values("fast.x"), ripple = run.values("fast.ripple"), high = run.values("high");
+  const auto& times = run.recording->times_of("fast.x");
+  REQUIRE(times.size() == 2001);
+  for (std::size_t i = 0; i < times.size(); ++i) {
+    CHECK(times[i] == static_cast<std::int64_t>(i) * 1000);
+    const double t = static_cast<double>(i) * 1e-6;
+    CHECK(x[i] == Approx(x_at(t)).margin(1e-9));
+    CHECK(ripple[i] == Approx(x_at(t) + 0.1 * std::sin(2 * M_PI * t * 37e3)).margin(1e-9));
+    CHECK(high[i] == (ripple[i] > 1.05 ? 1 : 0));
+  }
+  CHECK(run.recording->times_of("slow").size() == 2);  // the rest every 100 ms, and at the end
+}
+
+TEST_CASE("Requirements and measures about quick parts are those of the same bench stepped so often throughout") {
+  const QuickRun quick(quick_bench("50 us", "", kAsked)), throughout(quick_bench("1 us", "", kAsked));
+  auto rows = quick.outcome.summary->rows, others = throughout.outcome.summary->rows;
+  // What is about the bench itself is asked at its instants, and stepped in steps of another length.
+  CHECK(quick.row("R-2").answer == judge::Answer::broken);
+  std::erase_if(rows, [](const auto& r) { return r.name == "R-2"; });
+  std::erase_if(others, [](const auto& r) { return r.name == "R-2"; });
+  same_verdicts(rows, others);
+  CHECK(quick.row("R-1").answer == judge::Answer::broken);
+  CHECK(quick.row("R-3").answer == judge::Answer::held);
+  CHECK(quick.row("R-5").answer == judge::Answer::held);
+
+  // And by hand, from every row.
+  const QuickRun seen(quick_bench("50 us", kEach, kAsked));
+  same_verdicts(seen.outcome.summary->rows, quick.outcome.summary->rows);
+  const auto ripple = seen.values("fast.ripple"), high = seen.values("high");
+  std::int64_t rises = 0;
+  double worst = INFINITY;
+  for (std::size_t i = 0; i < high.size(); ++i) {
+    if (high[i] == 0 || (i > 0 && high[i - 1] != 0)) continue;
+    ++rises;
+    worst = std::min(worst, 1.07 - ripple[i]);
+  }
+  CHECK(rises > 20);
+  CHECK(seen.row("R-4").tests == rises);
+  CHECK(seen.row("R-4").worst_margin == worst);
+  CHECK(seen.row("R-6").worst_margin == 1.05 - *std::max_element(ripple.begin(), ripple.end()));
+  CHECK(*quick.row("R-1").first_breach_s ==
+        static_cast<double>(std::find_if(ripple.begin(), ripple.end(), [](double r) { return r > 1.08; }) -
+                            ripple.begin()) /
+            1e6);
+}
+
+TEST_CASE("Quick rows are the same on the interpreter, on two cores, in parts, paced, and judged again") {
+  const std::string text = quick_bench("50 us", kEach, kAsked);
+  const QuickRun own(text);
+  const std::vector<std::string> names{"fast.x", "fast.ripple", "high", "slow"};
+  SECTION("interpreter") {
+    const QuickRun other(text, [](bench::RunPlan& p) { p.native.reset(); });
+    same_to_the_bit(own, other, names);
+    same_verdicts(own.outcome.summary->rows, other.outcome.summary->rows);
+  }
+  SECTION("native code from the first instant on") {
+    const QuickRun other(text, [](bench::RunPlan& p) {
+      p.native = engine::NativeSettings::usual();
+      p.wait_for_native = true;
+    });
+    same_to_the_bit(own, other, names);
+    same_verdicts(own.outcome.summary->rows, other.outcome.summary->rows);
+  }
+  SECTION("a core of its own, on one thread and on two") {
+    const std::string apart = quick_bench("50 us", kEach, kAsked, "step 1 us  method rk4  on core 1");
+    for (const int cores : {1, 2}) {
+      const QuickRun other(apart, [&](bench::RunPlan& p) { p.cores = cores; });
+      same_to_the_bit(own, other, names);
+      same_verdicts(own.outcome.summary->rows, other.outcome.summary->rows);
+    }
+  }
+  SECTION("paced, through the queue") {
+    const QuickRun other(text, [](bench::RunPlan& p) { p.pace = bench::PacePlan{0.01, -1}; });
+    REQUIRE(other.outcome.summary->timing);
+    CHECK(other.outcome.summary->timing->whole());
+    same_to_the_bit(own, other, names);
+    same_verdicts(own.outcome.summary->rows, other.outcome.summary->rows);
+  }
+  SECTION("judged again from its recording") {
+    const auto opened = session::open_recording(own.folder / "run");
+    REQUIRE(opened);
+    const auto right = session::judged_again(*opened, observe::Ending::completed);
+    CHECK(right.remarks.empty());
+    REQUIRE(right.verdicts.size() == own.outcome.summary->rows.size());
+    for (std::size_t i = 0; i < right.verdicts.size(); ++i) {
+      const session::SummaryRow& r = own.outcome.summary->rows[i];
+      INFO(r.name);
+      CHECK(right.verdicts[i].answer == r.answer);
+      CHECK(right.verdicts[i].tests == r.tests);
+      CHECK(right.verdicts[i].worst_margin == r.worst_margin);
+    }
+  }
+  SECTION("the reference has rows there too") {
+    const QuickRun other(text, [](bench::RunPlan& p) { p.reference = true; });
+    const auto x = other.values("fast.x");
+    REQUIRE(x.size() == 2001);
+    for (std::size_t i = 0; i < x.size(); ++i) CHECK(x[i] == Approx(x_at(static_cast<double>(i) * 1e-6)).margin(1e-9));
+  }
+}
+
+TEST_CASE("A recording that shows the bench's instants alone is no evidence about a quick part") {
+  const QuickRun thin(
+      quick_bench("50 us", "  record every 50 us\n", "requirement R-1 { always fast.ripple <= 1.2 }\n"));
+  CHECK(thin.row("R-1").answer == judge::Answer::held);
+  auto opened = session::open_recording(thin.folder / "run",
+                                        check::Rules{"r", "requirement N-1 { always fast.ripple <= 1.2 }", true});
+  REQUIRE(opened);
+  REQUIRE(opened->loaded.program != nullptr);
+  const auto right = session::judged_again(*opened, observe::Ending::completed);
+  CHECK(right.verdicts[0].answer == judge::Answer::undecided);
+  REQUIRE(right.remarks.size() == 1);
+  CHECK(has(right.remarks[0], "an image every 50 µs, where the run was judged every 1 µs"));
+  CHECK(has(right.remarks[0], "record … every 1 µs"));
+}
+
+TEST_CASE("What was judged between two instants is in the recording around the worst one") {
+  const QuickRun run(
+      quick_bench("50 us", "  record every 100 us\n", "requirement R-1 { always fast.ripple <= 1.08 }\n"));
+  const double worst = *run.row("R-1").worst_margin, at = *run.row("R-1").worst_at_s;
+  bool found = false;
+  for (const auto& [ns, value] : run.recording->judged_rows("fast.ripple"))
+    found = found || (static_cast<double>(ns) / 1e9 == at && 1.08 - value == worst);
+  CHECK(found);
+}
+
+TEST_CASE("A condition that comes true between two instants makes a recording keep what is around it") {
+  // The ripple is above 1.099 for a microsecond or two at a time, and never at an instant of the bench.
+  const QuickRun run(quick_bench("50 us",
+                                 "  record fast.ripple every 1 us when peak rises with 3 us before and 2 us after\n",
+                                 "condition peak = fast.ripple > 1.099\n"));
+  const QuickRun each(quick_bench("50 us", kEach, "condition high = fast.ripple > 1.099\n"));
+  const auto all = each.values("fast.ripple");
+  std::vector<std::int64_t> wanted;
+  for (std::int64_t i = 1; i < 2001; ++i) {
+    const auto at = [&](std::int64_t k) { return all[static_cast<std::size_t>(k)]; };
+    if (!(at(i) > 1.099) || at(i - 1) > 1.099) continue;
+    CHECK(i % 50 != 0);
+    for (std::int64_t k = i - 3; k <= i + 2; ++k) {
+      if (wanted.empty() || k * 1000 > wanted.back()) wanted.push_back(k * 1000);
+    }
+  }
+  REQUIRE(!wanted.empty());
+  const auto& times = run.recording->times_of("fast.ripple");
+  std::vector<std::int64_t> kept;
+  for (std::size_t i = 0; i < times.size(); ++i) kept.push_back(times[i]);
+  CHECK(kept == wanted);
+}
+
+TEST_CASE("A sensor of a quick part samples between two instants of the bench, with its faults and its noise") {
+  const std::string sensors =
+      "  sensor seen { of fast.ripple  every 10 us }\n  sensor noisy { of fast.x  every 5 us  noise 0.01 }\n"
+      "  sensor narrow { of fast.ripple  range 0 .. 1  every 10 us }\n"
+      "  record fast.*, seen, noisy, narrow every 1 us\n";
+  const std::string more = "fault high { on seen  offset 0.25  from 1.5 ms }\n";
+  const auto change = [](bench::RunPlan& p) { p.faults = {0}; };
+  const QuickRun run(quick_bench("50 us", sensors, more), change);
+  const auto ripple = run.values("fast.ripple"), seen = run.values("seen"), noisy = run.values("noisy"),
+             narrow = run.values("narrow"), x = run.values("fast.x");
+  double sum = 0, squares = 0;
+  for (std::size_t i = 0; i < ripple.size(); ++i) {
+    const std::size_t sampled = i / 10 * 10;
+    CHECK(seen[i] == ripple[sampled] + (sampled >= 1500 ? 0.25 : 0));
+    CHECK(narrow[i] == std::clamp(ripple[sampled], 0.0, 1.0));
+    if (i % 5 != 0) CHECK(noisy[i] == noisy[i - 1]);
+    const double off = noisy[i / 5 * 5] - x[i / 5 * 5];
+    sum += off;
+    squares += off * off;
+  }
+  const double count = static_cast<double>(ripple.size());
+  CHECK(std::abs(sum / count) < 0.002);
+  CHECK(std::sqrt(squares / count) == Approx(0.01).epsilon(0.15));
+  // Where it left its range is told with the instant.
+  const auto events = run.recording->events();
+  const auto left = std::find_if(events.begin(), events.end(), [](const auto& e) { return e.subject == "narrow"; });
+  REQUIRE(left != events.end());
+  std::size_t first = 0;
+  while (narrow[first] == ripple[first / 10 * 10]) ++first;
+  CHECK(left->at.count() == static_cast<std::int64_t>(first) * 1000);
+  const QuickRun other(quick_bench("50 us", sensors, more), [&](bench::RunPlan& p) {
+    change(p);
+    p.native = engine::NativeSettings::usual();
+    p.wait_for_native = true;
+  });
+  same_to_the_bit(run, other, {"seen", "noisy", "narrow"});
+}
+
+TEST_CASE("What triggers a fault, ends a wait or breaks an expectation may come and go between two instants") {
+  // A peak of a microsecond or two, never at an instant of the bench: 1.099 is passed some times from 0.5 ms on.
+  const std::string text =
+      quick_bench("50 us", "  input marked : bool = false\n  record fast.ripple every 1 us\n",
+                  "condition peak = fast.ripple > 1.099\nfault hit { on cmd  force 0.25  once peak }\n"
+                  "scenario waits {\n  wait until peak within 2 ms\n  set marked = true\n  hold 200 us\n}\n"
+                  "scenario hopes {\n  expect fast.ripple < 1.099 for 1 ms\n  hold 100 us\n}\n");
+  const QuickRun seen(quick_bench("50 us", kEach, "condition high = peak\ncondition peak = fast.ripple > 1.099\n"));
+  const auto ripple = seen.values("fast.ripple");
+  std::int64_t first = 0;
+  while (!(ripple[static_cast<std::size_t>(first)] > 1.099)) ++first;
+  REQUIRE(first % 50 != 0);
+  // It is heeded by what the instant of the bench behind it decides, which is done at the next one.
+  const std::int64_t done = (first / 50 + 2) * 50'000;
+  const auto scenario = [](int index) { return [index](bench::RunPlan& p) { p.scenario = index; }; };
+  const QuickRun waits(text, scenario(0));
+  CHECK(waits.outcome.ending == observe::Ending::completed);
+  std::optional<Time> set;
+  for (const auto& e : waits.recording->events()) {
+    if (e.subject == "marked") set = e.at;
+  }
+  REQUIRE(set);
+  CHECK(set->count() == done);
+  const QuickRun hit(text, [](bench::RunPlan& p) {
+    p.scenario = 2;
+    p.faults = {0};
+  });
+  std::optional<Time> on;
+  for (const auto& e : hit.recording->events()) {
+    if (e.kind == observe::event_word(observe::EventKind::fault_on)) on = e.at;
+  }
+  REQUIRE(on);
+  CHECK(on->count() == done);
+  const QuickRun hopes(text, scenario(1));
+  REQUIRE(hopes.outcome.summary->rows.size() == 1);
+  CHECK(hopes.outcome.summary->rows[0].answer == judge::Answer::broken);
+  CHECK(*hopes.outcome.summary->rows[0].first_breach_s == Approx(static_cast<double>(first) * 1e-6));
+  CHECK(*hopes.outcome.summary->rows[0].worst_margin == 1.099 - ripple[static_cast<std::size_t>(first)]);
+}
+
+TEST_CASE("A plant that breaks down between two instants leaves the rows up to there") {
+  const std::string text =
+      "model Fast { output state x : 1 = 1\n x' = x^2 / 1 ms }\n"
+      "bench B { step 500 us  method rk4\n  part fast : Fast step 1 us  method rk4\n  record fast.x every 1 us\n}\n"
+      "requirement R-1 { always fast.x <= 100 }\nscenario s { hold 5 ms }\n";
+  for (const bool paced : {false, true}) {
+    const QuickRun run(text, [&](bench::RunPlan& p) {
+      if (paced) p.pace = bench::PacePlan{0.1, -1};
+    });
+    CHECK(run.outcome.ending == observe::Ending::diverged);
+    const auto x = run.values("fast.x");
+    REQUIRE(x.size() > 990);
+    CHECK(x[990] == Approx(1 / (1 - 0.990)).epsilon(1e-3));  // 1 / (1 - t / 1 ms)
+    CHECK(run.row("R-1").answer == judge::Answer::broken);
+    CHECK(*run.row("R-1").first_breach_s == Approx(0.991e-3).margin(2e-6));
+  }
+}
