@@ -42,9 +42,8 @@ std::optional<std::vector<program::VarId>> read_signals(const Arguments& argumen
     for (const program::Variable& v : p.variables) {
       if (v.role != program::Role::hidden && v.type.kind == program::Type::Kind::real) names.push_back(v.name);
     }
-    const auto meant = closest(name, names);
-    say_error(fmt::format("bench {} has no real quantity `{}`{}", p.name, name,
-                          meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+    const auto meant = did_you_mean(name, names);
+    say_error(fmt::format("bench {} has no real quantity `{}`{}", p.name, name, meant ? "; " + *meant : ""));
     return std::nullopt;
   }
   return chosen.empty() ? session::usual_signals(p) : chosen;

@@ -220,8 +220,8 @@ bool Breakpoint::command(const std::string& line) {
   if (word == "set") return set(rest), false;
   if (word == "show") return show(rest), false;
   if (word == "save") return save(rest), false;
-  const auto meant = closest(word, {"step", "until", "continue", "set", "show", "save", "quit"});
-  say(meant ? fmt::format("did you mean `{}`?", *meant) : "step, until, continue, set, show, save or quit");
+  const auto meant = did_you_mean(word, {"step", "until", "continue", "set", "show", "save", "quit"});
+  say(meant.value_or("step, until, continue, set, show, save or quit"));
   return false;
 }
 

@@ -63,9 +63,8 @@ bool unknown_option(const Command& command, const std::vector<std::string>& word
     if (word.size() < 2 || word[0] != '-') continue;
     const std::string name = word.substr(0, word.find('='));
     if (std::find(known.begin(), known.end(), name) != known.end()) continue;
-    const auto meant = closest(name, known);
-    say_error(fmt::format("`isodyne {}` has no option `{}`{}", command.name, name,
-                          meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+    const auto meant = did_you_mean(name, known);
+    say_error(fmt::format("`isodyne {}` has no option `{}`{}", command.name, name, meant ? "; " + *meant : ""));
     return true;
   }
   return false;

@@ -250,9 +250,8 @@ std::optional<Comparison> compared(const std::string& first, const std::string& 
   for (const Allowance& given : allowances) {
     if (std::any_of(names.begin(), names.end(), [&](const std::string& n) { return matches(given.pattern, n); }))
       continue;
-    const auto meant = closest(given.pattern, names);
-    say_error(fmt::format("--allow: no signal is called {}{}", given.pattern,
-                          meant ? fmt::format("; did you mean {}?", *meant) : ""));
+    const auto meant = did_you_mean(given.pattern, names);
+    say_error(fmt::format("--allow: no signal is called {}{}", given.pattern, meant ? "; " + *meant : ""));
     return std::nullopt;
   }
   for (std::size_t i = 0; i < names.size(); ++i) {

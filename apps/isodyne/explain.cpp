@@ -46,9 +46,9 @@ int run_explain(const Arguments& arguments) {
     if (!e.cured.empty()) put(stdout, fmt::format("\n{}", indented(e.cured)));
     return kHeld;
   }
-  const auto meant = closest(arguments.words[0], known);
+  const auto meant = did_you_mean(arguments.words[0], known);
   say_error(fmt::format("there is no code `{}`; {}", arguments.words[0],
-                        meant ? fmt::format("did you mean `{}`?", *meant) : "see `isodyne explain` for all of them"));
+                        meant.value_or("see `isodyne explain` for all of them")));
   return kWrongInput;
 }
 

@@ -28,9 +28,9 @@ const program::Controller* choose(const program::Program& program, const std::ve
     if (words.size() > 2 && c.name == words[2]) return &c;
   }
   if (words.size() > 2) {
-    const auto meant = closest(words[2], names);
-    say_error(fmt::format("bench {} has no controller `{}`; {}", program.name, words[2],
-                          meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
+    const auto meant = did_you_mean(words[2], names);
+    say_error(
+        fmt::format("bench {} has no controller `{}`; {}", program.name, words[2], meant.value_or("it has: " + all)));
     return nullptr;
   }
   if (program.controllers.size() == 1) return &program.controllers.front();
@@ -156,10 +156,11 @@ int run_export(const Arguments& arguments) {
   } else if (what == "vim") {
     text = exchange::vim_syntax();
   } else {
-    const auto meant = closest(what, {"header", "layout", "c", "reqif", "csv", "comtrade", "vcd", "textmate", "vim"});
-    say_error(fmt::format("cannot export `{}`; {}", what,
-                          meant ? fmt::format("did you mean `{}`?", *meant)
-                                : "what can be exported: header, layout, c, reqif, csv, comtrade, vcd, textmate, vim"));
+    const auto meant =
+        did_you_mean(what, {"header", "layout", "c", "reqif", "csv", "comtrade", "vcd", "textmate", "vim"});
+    say_error(fmt::format(
+        "cannot export `{}`; {}", what,
+        meant.value_or("what can be exported: header, layout, c, reqif, csv, comtrade, vcd, textmate, vim")));
     return kWrongInput;
   }
   if (!text) return status;

@@ -103,10 +103,9 @@ int run_import(const Arguments& arguments) {
   const std::string& what = arguments.words[0];
   if (what == "reqif") return import_requirements(arguments);
   if (what == "csv" || what == "comtrade" || what == "vcd") return import_measurements(arguments);
-  const auto meant = closest(what, {"reqif", "csv", "comtrade", "vcd"});
-  say_error(fmt::format(
-      "cannot import `{}`; {}", what,
-      meant ? fmt::format("did you mean `{}`?", *meant) : "what can be imported: reqif, csv, comtrade, vcd"));
+  const auto meant = did_you_mean(what, {"reqif", "csv", "comtrade", "vcd"});
+  say_error(
+      fmt::format("cannot import `{}`; {}", what, meant.value_or("what can be imported: reqif, csv, comtrade, vcd")));
   return kWrongInput;
 }
 

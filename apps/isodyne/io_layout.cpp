@@ -87,11 +87,11 @@ std::vector<const program::Frame*> asked_for(const program::Program& p, const Ar
   if (p.frames.empty()) {
     say_error(fmt::format("bench {} has no frame; declare one: `frame name {{ words 1 … }}`", p.name));
   } else if (frames.empty()) {
-    const auto meant = closest(arguments.words[1], names);
+    const auto meant = did_you_mean(arguments.words[1], names);
     std::string all;
     for (const std::string& n : names) list_on(all, n);
-    say_error(fmt::format("bench {} has no frame `{}`; {}", p.name, arguments.words[1],
-                          meant ? fmt::format("did you mean `{}`?", *meant) : "it has: " + all));
+    say_error(
+        fmt::format("bench {} has no frame `{}`; {}", p.name, arguments.words[1], meant.value_or("it has: " + all)));
   }
   return frames;
 }

@@ -48,9 +48,9 @@ std::optional<Chosen> chosen(const Arguments& arguments, const Program& p) {
   else if (wanted.empty())
     say_error(fmt::format("which cable list? Bench {} has {}", p.name, all));
   else {
-    const auto meant = closest(wanted, names);
-    say_error(fmt::format("bench {} has no cable list or wiring `{}`; {}", p.name, wanted,
-                          meant ? fmt::format("did you mean `{}`?", *meant) : "it has " + all));
+    const auto meant = did_you_mean(wanted, names);
+    say_error(
+        fmt::format("bench {} has no cable list or wiring `{}`; {}", p.name, wanted, meant.value_or("it has " + all)));
   }
   return std::nullopt;
 }

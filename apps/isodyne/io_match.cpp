@@ -37,9 +37,9 @@ const program::Controller* chosen(const Program& p, const Arguments& arguments) 
                           p.name));
     return nullptr;
   }
-  const auto meant = closest(arguments.words[1], names);
-  say_error(fmt::format("bench {} has no controller `{}`; {}", p.name, arguments.words[1],
-                        meant ? fmt::format("did you mean `{}`?", *meant) : "it has " + all));
+  const auto meant = did_you_mean(arguments.words[1], names);
+  say_error(
+      fmt::format("bench {} has no controller `{}`; {}", p.name, arguments.words[1], meant.value_or("it has " + all)));
   return nullptr;
 }
 

@@ -30,12 +30,8 @@ namespace {
 
 /// How a recorded run came to its end; a recording that was never closed breaks off.
 observe::Ending ending_of(const record::Recording& recording) {
-  for (const observe::Ending e :
-       {observe::Ending::completed, observe::Ending::cut_short, observe::Ending::interrupted,
-        observe::Ending::wait_timed_out, observe::Ending::controller_failed, observe::Ending::diverged}) {
-    if (recording.ending() == observe::ending_word(e)) return e;
-  }
-  return observe::Ending::not_recorded;
+  const auto ending = observe::ending_named(recording.ending());
+  return ending && *ending < observe::Ending::not_recorded ? *ending : observe::Ending::not_recorded;
 }
 
 std::optional<session::OpenRecording> open(const std::string& path, const std::optional<check::Rules>& rules,
@@ -159,7 +155,7 @@ int run_judge(const Arguments& arguments) {
   for (const std::string& file : run->of_today)
     summary.remarks.push_back(fmt::format("The rules use \"{}\" of the library as it is now: the run did not.", file));
   if (result.ending == observe::Ending::not_recorded) {
-    summary.ending = "cut off";
+    summary.ending = observe::Ending::cut_off;
     summary.remarks.push_back(fmt::format("The recording breaks off at {}: the run was killed, or the disk was full.",
                                           format_seconds(summary.ended_at_s)));
   }
@@ -211,10 +207,9 @@ bool known(const program::Program& p, const std::vector<std::string>& names) {
   for (const program::Measure& m : p.measures) all.push_back(m.name);
   for (const std::string& name : names) {
     if (std::find(all.begin(), all.end(), name) != all.end()) continue;
-    const auto meant = closest(name, all);
+    const auto meant = did_you_mean(name, all);
     say_error(fmt::format("bench {} has no measure `{}`; {}", p.name, name,
-                          meant ? fmt::format("did you mean `{}`?", *meant)
-                                : "write one out, such as \"of chamber.level  mean  over 10 s .. 20 s\""));
+                          meant.value_or("write one out, such as \"of chamber.level  mean  over 10 s .. 20 s\"")));
     return false;
   }
   if (all.empty())

@@ -312,9 +312,9 @@ std::optional<Asked> asked_for(const Arguments& arguments, const Program& p, con
     }
     const std::vector<std::string> names = names_of(p, kinds);
     known.insert(known.end(), names.begin(), names.end());
-    const auto meant = closest(word, known);
+    const auto meant = did_you_mean(word, known);
     say_error(fmt::format("`{}` is neither a kind of thing nor a name in {}{}", word, p.name,
-                          meant ? fmt::format("; did you mean `{}`?", *meant) : "; see `isodyne help list`"));
+                          meant ? "; " + *meant : "; see `isodyne help list`"));
     return std::nullopt;
   }
   return asked;
@@ -378,9 +378,9 @@ int list_models(const Arguments& arguments, const check::Loaded& loaded) {
   for (std::size_t i = 1; i < arguments.words.size(); ++i) {
     const auto found = std::find(names.begin(), names.end(), arguments.words[i]);
     if (found == names.end()) {
-      const auto meant = closest(arguments.words[i], names);
-      say_error(fmt::format("{} has no model `{}`{}", arguments.words[0], arguments.words[i],
-                            meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+      const auto meant = did_you_mean(arguments.words[i], names);
+      say_error(
+          fmt::format("{} has no model `{}`{}", arguments.words[0], arguments.words[i], meant ? "; " + *meant : ""));
       return kWrongInput;
     }
     say_facts(*found, facts_of_model(loaded, models[static_cast<std::size_t>(found - names.begin())]));

@@ -22,9 +22,9 @@ std::optional<std::int32_t> index_of(const List& list, const std::string& name, 
   }
   std::string all;
   for (const std::string& n : names) list_on(all, n);
-  const auto meant = closest(name, names);
+  const auto meant = did_you_mean(name, names);
   say_error(fmt::format("bench {} has no {} `{}`; {}", bench, what, name,
-                        meant           ? fmt::format("did you mean `{}`?", *meant)
+                        meant           ? *meant
                         : names.empty() ? fmt::format("it declares no {}", what)
                                         : "it has " + all));
   return std::nullopt;

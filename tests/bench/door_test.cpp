@@ -150,6 +150,39 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
   }
 }
 
+TEST_CASE("Values are loaded together, or none of them is, and each is a change") {
+  const auto p = plant();
+  const program::VarId x = p->find("x"), gain = p->find("gain");
+  const observe::ValueSet good{{{x, 2.5}, {gain, 4}}}, beyond{{{x, 9}, {gain, 40}}},
+      computed{{{x, 9}, {p->find("doubled"), 1}}};
+  bench::RunPlan plan = lasting(4000ms);
+  for (const auto& [ticket, values] : {std::pair{1, &good}, std::pair{2, &beyond}, std::pair{3, &computed}}) {
+    Command c = command(CommandKind::load, ticket, std::chrono::seconds(ticket));
+    c.values = values;
+    c.text = "tuned.csv";
+    plan.commands.push_back(c);
+  }
+  plan.commands.push_back(command(CommandKind::load, 4, 3500ms));  // without any
+  Running r(p, plan);
+  r.go();
+  CHECK(r.at("x", 0.99) == 1);
+  CHECK(r.at("doubled", 1) == 10);
+  CHECK(r.at("x", 3.99) == 2.5);
+  CHECK(r.at("gain", 3.99) == 4);
+  const auto outcomes = r.outcomes();
+  CHECK(outcomes.at(1).refusal == Refusal::none);
+  CHECK(outcomes.at(2).refusal == Refusal::outside_limits);
+  CHECK(outcomes.at(3).refusal == Refusal::not_settable);
+  CHECK(outcomes.at(4).refusal == Refusal::unknown);
+  std::vector<std::string> texts;
+  for (const observe::Event& e : r.seen.events) {
+    if (e.kind == observe::EventKind::command || e.kind == observe::EventKind::change)
+      texts.push_back(subject_text(*p, e) + ": " + event_text(*p, e));
+  }
+  CHECK(texts == std::vector<std::string>{"x: set to 2.5 m by hand", "gain: set to 4 by hand",
+                                          "run: load \"tuned.csv\" by a client"});
+}
+
 TEST_CASE("By hand and by a scenario the same is done, to the bit") {
   const auto p = plant("scenario s { hold 1 s\n set gain = 3\n ramp x to 4 m over 1.7 s\n hold 1 s }");
   bench::RunPlan scenario = lasting(4000ms);

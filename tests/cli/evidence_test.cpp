@@ -77,7 +77,7 @@ TEST_CASE("A signal is drawn in the terminal: numbers, truths and choices, in th
   const Output part = runs("show a tank.level --from '1 s' --to '2 s'");
   CHECK(has(part.out, "         2 ┤"));
   CHECK(has(part.out, "       1.5 ┤"));
-  CHECK(has(runs("show a tank.levle").err, "did you mean tank.level?"));
+  CHECK(has(runs("show a tank.levle").err, "did you mean `tank.level`?"));
   CHECK(runs("show a tank.level --from '9 s'").status == 2);
   CHECK(has(runs("show a tank.level --from soon").err, "--from takes a time"));
   CHECK(runs("show nowhere").status == 2);
@@ -270,7 +270,7 @@ TEST_CASE("Signals are drawn by name, by pattern, over each other, and zoomed") 
   const std::string both = slurp(runs.folder / "two/both.svg");
   CHECK(has(both, "1: tank.level"));
   CHECK(has(both, "2: tank.level"));
-  CHECK(has(runs("figure a tank.levle").err, "did you mean tank.level?"));
+  CHECK(has(runs("figure a tank.levle").err, "did you mean `tank.level`?"));
   CHECK(runs("figure a tank.level --from '9 s'").status == 2);
 }
 

@@ -157,7 +157,7 @@ TEST_CASE("Verdicts survive the way to JSON and back") {
   s.bench = "B";
   s.scenario = "up";
   s.faults = {"drift"};
-  s.ending = "completed";
+  s.ending = observe::Ending::completed;
   SummaryRow row;
   row.name = "R-1";
   row.description = "a \"quoted\" <tag> & ümlaut";

@@ -111,6 +111,13 @@ void Door::about_plant(const Command& c) {
     if (lockstep_) changes_.push_back({state_.now, c.target, c.value});
     return;
   }
+  if (c.kind == CommandKind::load) {  // each value is a change as if it had been set alone
+    for (const auto& [id, value] : c.values->values) {
+      observer_->event({state_.now, observe::EventKind::change, id, 0, value});
+      if (lockstep_) changes_.push_back({state_.now, id, value});
+    }
+    return observer_->event(observe::event_of(c, state_.now));
+  }
   more_than_sets_ = more_than_sets_ || c.kind != CommandKind::mark;
   observer_->event(observe::event_of(c, state_.now));
 }
@@ -122,6 +129,8 @@ Refusal Door::try_plant(const Command& c) {
       stop_moving(c.target);
       write(c.target, c.value);
       return Refusal::none;
+    case CommandKind::load:
+      return try_load(c);
     case CommandKind::ramp:
     case CommandKind::play:
       if (const Refusal refusal = settable(c); refusal != Refusal::none) return refusal;
@@ -137,6 +146,28 @@ Refusal Door::try_plant(const Command& c) {
     default:
       return Refusal::none;  // a mark is its event
   }
+}
+
+/// All of them or none.
+Refusal Door::loadable(const Command& c) const {
+  if (c.values == nullptr) return Refusal::unknown;
+  Command one = c;
+  one.kind = CommandKind::set;
+  for (const auto& [id, value] : c.values->values) {
+    one.target = id;
+    one.value = value;
+    if (const Refusal refusal = settable(one); refusal != Refusal::none) return refusal;
+  }
+  return Refusal::none;
+}
+
+Refusal Door::try_load(const Command& c) {
+  if (const Refusal refusal = loadable(c); refusal != Refusal::none) return refusal;
+  for (const auto& [id, value] : c.values->values) {
+    stop_moving(id);
+    write(id, value);
+  }
+  return Refusal::none;
 }
 
 Refusal Door::try_fault(const Command& c) {
@@ -206,8 +237,10 @@ bool Door::stop_moving(program::VarId target) {
 std::vector<observe::Change> Door::changes(Time next) const {
   std::vector<observe::Change> all = changes_;
   const auto add = [&](const Command& c) {
-    if (c.kind == CommandKind::set && settable(c) == Refusal::none)
-      all.push_back({std::max(next, c.when), c.target, c.value});
+    const Time at = std::max(next, c.when);
+    if (c.kind == CommandKind::set && settable(c) == Refusal::none) all.push_back({at, c.target, c.value});
+    if (c.kind != CommandKind::load || loadable(c) != Refusal::none) return;
+    for (const auto& [id, value] : c.values->values) all.push_back({at, id, value});
   };
   std::for_each(planned_.begin() + static_cast<std::ptrdiff_t>(planned_done_), planned_.end(), add);
   std::for_each(pending_.begin(), pending_.end(), add);

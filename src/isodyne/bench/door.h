@@ -73,6 +73,8 @@ class Door {
   void fetch();
   void about_plant(const observe::Command& command);
   observe::Refusal try_plant(const observe::Command& command);
+  observe::Refusal loadable(const observe::Command& command) const;
+  observe::Refusal try_load(const observe::Command& command);
   observe::Refusal try_fault(const observe::Command& command);
   observe::Refusal settable(const observe::Command& command) const;
   observe::Refusal playable(const observe::Command& command) const;

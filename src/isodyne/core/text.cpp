@@ -140,6 +140,11 @@ constexpr std::size_t kMostComparisons = 2'000'000;  ///< some tenths of a secon
 thread_local std::size_t t_comparisons = 0;
 }  // namespace
 
+std::optional<std::string> did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
+  const auto meant = closest(word, candidates);
+  return meant ? std::optional(fmt::format("did you mean `{}`?", *meant)) : std::nullopt;
+}
+
 void renew_suggestions() {
   t_comparisons = 0;
 }

@@ -36,6 +36,9 @@ int edit_distance(std::string_view a, std::string_view b);
 /// text of ten thousand wrong names does, gets nothing any more until renew_suggestions(), of the same thread.
 std::optional<std::string> closest(std::string_view word, const std::vector<std::string>& candidates);
 
+/// The same as people are told: "did you mean `level`?"
+std::optional<std::string> did_you_mean(std::string_view word, const std::vector<std::string>& candidates);
+
 void renew_suggestions();
 
 /// FNV-1a, 64 bits (Fowler, Noll, Vo): for identities of layouts and streams, not for security.

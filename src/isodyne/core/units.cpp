@@ -285,8 +285,8 @@ std::string unit_advice(std::string_view text) {
     if (e.offset != 0 && text.find(e.name) != std::string_view::npos)
       return fmt::format("`{}` is an absolute scale; in products use the difference, K", e.name);
   }
-  const auto meant = closest(text, unit_names());
-  return meant ? fmt::format("did you mean `{}`?", *meant) : "units are written like `m`, `m/s^2` or `kg/(m*s)`";
+  const auto meant = did_you_mean(text, unit_names());
+  return meant.value_or("units are written like `m`, `m/s^2` or `kg/(m*s)`");
 }
 
 Unit difference_unit(const Unit& unit) {

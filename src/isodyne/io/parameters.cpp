@@ -90,8 +90,8 @@ class Comparison {
     const auto found = by_name_.find(plain(f.name));
     if (found == by_name_.end()) {
       r.state = State::unknown;
-      const auto meant = closest(f.name, names_);
-      r.remark = meant ? fmt::format("did you mean {}?", *meant) : "the plant has no such parameter";
+      const auto meant = did_you_mean(f.name, names_);
+      r.remark = meant.value_or("the plant has no such parameter");
       return r;
     }
     const auto [first, fresh] = seen_.try_emplace(found->second, f.place);

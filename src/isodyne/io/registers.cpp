@@ -105,9 +105,8 @@ class MapReader {
     if (channel == channels_.end()) {
       std::vector<std::string> names;
       for (const auto& [known, c] : channels_) names.push_back(known);
-      const auto meant = closest(name, names);
-      return wrong(row.line(), fmt::format("the controller exchanges no `{}`{}", name,
-                                           meant ? fmt::format("; did you mean `{}`?", *meant) : ""));
+      const auto meant = did_you_mean(name, names);
+      return wrong(row.line(), fmt::format("the controller exchanges no `{}`{}", name, meant ? "; " + *meant : ""));
     }
     const program::Variable& v = p_.variable(channel->second.id);
     RegisterTag tag;

@@ -124,12 +124,11 @@ class TagReader {
       titles.push_back(text);
     }
     if (index >= 0 || !needed) return std::nullopt;
-    const auto meant = closest(title, titles);
+    const auto meant = did_you_mean(title, titles);
     return at(csv_.rows[0].line,
               fmt::format("there is no column `{}`; {}", title,
-                          meant ? fmt::format("did you mean `{}`?", *meant)
-                                : fmt::format("there are {}. Say which one it is: `tags \"{}\" name \"…\" type \"…\"`",
-                                              all, file_)));
+                          meant.value_or(fmt::format(
+                              "there are {}. Say which one it is: `tags \"{}\" name \"…\" type \"…\"`", all, file_))));
   }
 
   std::string text(const CsvRow& row, int column) const {

@@ -94,10 +94,10 @@ ScenarioStep Parser::action() {
     t_.fail("an action", [&] {
       if (t_.at("param") || t_.at("let"))
         return std::string("parameters stand behind the name of the scenario: `scenario NAME(depth : m = 2 m) { … }`");
-      const auto meant = closest(t_.peek().text, kActions);
+      const auto meant = did_you_mean(t_.peek().text, kActions);
       std::string all;
       for (const std::string& word : kActions) all += (all.empty() ? "`" : ", `") + word + "`";
-      return meant ? fmt::format("did you mean `{}`?", *meant) : "actions are " + all;
+      return meant.value_or("actions are " + all);
     }());
   }
   s.span = join(begin, t_.last_span());

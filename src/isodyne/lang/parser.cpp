@@ -53,8 +53,8 @@ std::string Parser::unknown_statement(const std::vector<std::string>& words) con
        {"+", "-", "*", "/", "^", "and", "or", "implies", "<", "<=", ">", ">=", "==", "!=", "then", "else"}) {
     if (t_.at(sign)) return "a statement ends with its line: open a bracket in the line before to go on here";
   }
-  const auto meant = closest(t_.peek().text, words);
-  return meant ? fmt::format("did you mean `{}`?", *meant) : std::string{};
+  const auto meant = did_you_mean(t_.peek().text, words);
+  return meant.value_or("");
 }
 
 std::string Parser::docs() {

@@ -6,6 +6,8 @@
 // memory being asked for. Texts belong to whoever sends them, and have to outlive the run.
 
 #include <cstdint>
+#include <utility>
+#include <vector>
 
 #include "isodyne/core/time.h"
 #include "isodyne/program/program.h"
@@ -26,6 +28,11 @@ bool about_course(CommandKind kind);
 enum class Giver : std::uint8_t { scenario, console, repeat, client };
 const char* giver_word(Giver giver);
 
+/// Values that are set together, or none of them.
+struct ValueSet {
+  std::vector<std::pair<program::VarId, double>> values;  ///< SI
+};
+
 struct Command {
   std::int64_t ticket = 0;  ///< of whoever gives it
   Time when{};              ///< at the first instant that is not before; past: the next one
@@ -36,7 +43,8 @@ struct Command {
   double value = 0;                        ///< of set and ramp: SI
   Time over{};                             ///< of ramp and play: how long it takes
   std::int64_t steps = 0;                  ///< of step: how many instants of the bench
-  const char* text = nullptr;              ///< of mark: the note; of save: the file
+  const char* text = nullptr;              ///< of mark: the note; of save: the file; of load: where the values are from
+  const ValueSet* values = nullptr;        ///< of load
 };
 
 /// Why a command was not carried out.

@@ -35,8 +35,19 @@ const char* ending_word(Ending ending) {
       return "diverged";
     case Ending::not_recorded:
       return "not recorded";
+    case Ending::broken_off:
+      return "broken off";
+    case Ending::cut_off:
+      return "cut off";
   }
   return "?";
+}
+
+std::optional<Ending> ending_named(std::string_view word) {
+  for (int i = 0; i <= static_cast<int>(Ending::cut_off); ++i) {
+    if (word == ending_word(static_cast<Ending>(i))) return static_cast<Ending>(i);
+  }
+  return std::nullopt;
 }
 
 namespace {

@@ -21,10 +21,22 @@ enum class EventKind {
 
 const char* event_word(EventKind kind);
 
-/// How a run came to its end. Cut short: the time that it was given was over before its scenario was.
-enum class Ending { completed, cut_short, interrupted, wait_timed_out, controller_failed, diverged, not_recorded };
+/// How a run came to its end; the last three leave no whole evidence. Cut short: the time that it was given was over before its scenario was. Broken off: its
+/// process was ended, and no controller is known to be to blame; cut off: so says its recording, which nobody closed.
+enum class Ending {
+  completed,
+  cut_short,
+  interrupted,
+  wait_timed_out,
+  controller_failed,
+  diverged,
+  not_recorded,
+  broken_off,
+  cut_off
+};
 
 const char* ending_word(Ending ending);
+std::optional<Ending> ending_named(std::string_view word);
 /// Whether it went as far as was asked.
 inline bool as_asked(Ending ending) {
   return ending == Ending::completed || ending == Ending::cut_short;

@@ -352,7 +352,7 @@ std::string facts(const session::RunFolder& run) {
                                  format_span(run.program->record_period()))) +
          row("Simulated", fmt::format("{} in {} of wall time, started {}", format_seconds(s.ended_at_s),
                                       format_seconds(s.wall_seconds, 1), s.started)) +
-         row("Ending", s.ending) + row("Isodyne", s.version) + "</table>\n";
+         row("Ending", s.ending_text()) + row("Isodyne", s.version) + "</table>\n";
 }
 
 /// What was broken in a run, when, by how much, and how that moment looked.
@@ -379,7 +379,7 @@ std::string broken_html(const session::RunFolder& run, std::size_t number) {
 std::string trouble_html(const session::Summary& s) {
   std::string html;
   if (!s.explanation.empty()) {
-    html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending),
+    html += fmt::format("<div class=\"note\"><b>The run ended early ({}).</b> {}", escaped(s.ending_text()),
                         escaped(s.explanation));
     for (const std::string& d : s.details) html += "<br>" + escaped(d);
     html += "</div>\n";

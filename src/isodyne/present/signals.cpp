@@ -22,8 +22,8 @@ Result<std::vector<std::string>> chosen_signals(const record::Recording& recordi
       if (std::find(chosen.begin(), chosen.end(), name) == chosen.end()) chosen.push_back(name);
     }
     if (any) continue;
-    const auto meant = closest(word, all);
-    return Failure{"the recording has no signal called", word, meant ? "did you mean " + *meant + "?" : ""};
+    const auto meant = did_you_mean(word, all);
+    return Failure{"the recording has no signal called", word, meant.value_or("")};
   }
   return chosen;
 }

@@ -26,10 +26,9 @@ Result<std::string> signal_text(const std::string& run, const std::string& signa
   if (!recording) return recording.failure();
   const auto values = (*recording)->signal(signal);
   if (!values) {
-    const auto meant = closest(signal, (*recording)->names());
-    return Failure{
-        "cannot read the signal", signal,
-        fmt::format("{} has not recorded it{}", run, meant ? fmt::format("; did you mean `{}`?", *meant) : "")};
+    const auto meant = did_you_mean(signal, (*recording)->names());
+    return Failure{"cannot read the signal", signal,
+                   fmt::format("{} has not recorded it{}", run, meant ? "; " + *meant : "")};
   }
   const SignalUnit unit = (*recording)->unit(signal);
   const bool scale = unit.offset != 0;  // an absolute temperature: its zero is part of the unit

@@ -235,8 +235,8 @@ CatalogueEntry entry_of(const std::string& folder, const Summary& s, const recor
   e.seed = s.seed;
   e.version = s.version;
   e.started = s.started;
-  e.ending = s.ending;
-  e.outcome = s.ending.empty() ? "" : s.outcome();
+  e.ending = s.ending_text();
+  e.outcome = s.ending ? s.outcome() : "";
   e.bench_folder = s.bench_folder.empty() ? "" : absolute(s.bench_folder);
   e.inputs = record::fingerprint(identity);
   e.simulated_s = s.ended_at_s;

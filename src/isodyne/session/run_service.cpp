@@ -30,8 +30,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* kBrokenOff = "broken off";
-
 std::atomic<bool> g_stop{false};
 std::atomic<bool> g_busy{false};  ///< this process runs a bench
 
@@ -210,7 +208,7 @@ class Doing {
       if (!closed) aside("  " + closed.failure().text());
     }
     Summary summary = beginning();
-    summary.ending = observe::ending_word(observe::Ending::not_recorded);
+    summary.ending = observe::Ending::not_recorded;
     enter(summary);
   }
 
@@ -290,7 +288,7 @@ class Doing {
     Summary summary = summarize(program_, identity_, {}, {});
     summary.started = started_;
     summary.bench_folder = request_.bench->folder;
-    summary.ending.clear();
+    summary.ending.reset();
     return summary;
   }
 
@@ -329,8 +327,9 @@ RunOutcome outcome_of_broken(const RunRequest& request, const Broke& broke) {
   }
   for (const std::string& d : details) outcome.said.push_back({false, d});
   if (broke.folder.empty()) return outcome;
-  const std::string ending = broke.controller ? observe::ending_word(observe::Ending::controller_failed) : kBrokenOff;
-  const auto whole = record::recover((fs::path(broke.folder) / "recording.h5").string(), ending);
+  const observe::Ending ending =
+      broke.controller ? observe::Ending::controller_failed : observe::Ending::broken_off;
+  const auto whole = record::recover((fs::path(broke.folder) / "recording.h5").string(), observe::ending_word(ending));
   auto opened = whole ? open_recording(broke.folder) : Result<OpenRecording>(whole.failure());
   if (!opened) return outcome.said.push_back({true, opened.failure().text()}), outcome;
   const record::Recording& recording = *opened->recording;
@@ -487,9 +486,10 @@ RunOutcome run_here(const RunRequest& request, const std::vector<RunWatcher*>& w
     refused.said.push_back({true, "this process runs a bench already, and does one at a time"});
     return refused;
   }
-  RunOutcome outcome = Doing(request, watchers).done(stop != nullptr ? *stop : never);
-  g_busy.store(false);
-  return outcome;
+  struct Free {
+    ~Free() { g_busy.store(false); }
+  } const free;
+  return Doing(request, watchers).done(stop != nullptr ? *stop : never);
 }
 
 RunOutcome run(const RunRequest& request, const std::vector<RunWatcher*>& watchers) {
@@ -531,7 +531,7 @@ Result<RunOutcome> read_outcome(const std::string& text) {
   try {
     RunOutcome outcome;
     const int ending = parsed->at("ending");
-    if (ending < 0 || ending > static_cast<int>(observe::Ending::not_recorded)) return unreadable;
+    if (ending < 0 || ending > static_cast<int>(observe::Ending::cut_off)) return unreadable;
     outcome.ending = static_cast<observe::Ending>(ending);
     outcome.recorded = parsed->at("recorded");
     outcome.whole = parsed->at("whole");

@@ -43,9 +43,7 @@ std::size_t Summary::count(judge::Answer answer) const {
 
 std::string Summary::outcome() const {
   using judge::Answer;
-  const bool as_asked = ending == observe::ending_word(observe::Ending::completed) ||
-                        ending == observe::ending_word(observe::Ending::cut_short);
-  if (!as_asked) return ending;
+  if (!ending || !observe::as_asked(*ending)) return ending_text();
   if (!lost.empty()) return "controller lost";
   if (count(Answer::broken) > 0) return judge::answer_word(Answer::broken);
   if (count(Answer::undecided) > 0) return judge::answer_word(Answer::undecided);
@@ -129,7 +127,7 @@ Summary summarize(const program::Program& program, const record::RunIdentity& id
   s.method = identity.method;
   s.version = identity.version;
   s.faults = identity.faults;
-  s.ending = observe::ending_word(result.ending);
+  s.ending = result.ending;
   s.explanation = result.explanation;
   s.details = result.details;
   s.ended_at_s = to_seconds(result.ended_at);
@@ -233,7 +231,7 @@ std::string to_json(const Summary& s) {
   j["started"] = s.started;
   j["bench_folder"] = s.bench_folder;
   j["wall_seconds"] = s.wall_seconds;
-  j["ending"] = s.ending;
+  j["ending"] = s.ending_text();
   j["ended_at_s"] = s.ended_at_s;
   j["explanation"] = s.explanation;
   j["details"] = s.details;
@@ -277,7 +275,9 @@ Result<Summary> parse_summary(const std::string& text, const std::string& file) 
     s.started = j.at("started");
     s.bench_folder = j.value("bench_folder", "");
     s.wall_seconds = j.at("wall_seconds");
-    s.ending = j.at("ending");
+    const std::string ending = j.at("ending");
+    s.ending = observe::ending_named(ending);
+    if (!s.ending && !ending.empty()) throw std::runtime_error("`" + ending + "` is no way for a run to end");
     s.ended_at_s = j.at("ended_at_s");
     s.explanation = j.at("explanation");
     s.details = j.at("details").get<std::vector<std::string>>();
@@ -301,7 +301,7 @@ std::string to_junit(const Summary& s) {
   pugi::xml_node suite = document.append_child("testsuites").append_child("testsuite");
   const std::string name = fmt::format("{} {}", s.bench, s.title());
   suite.append_attribute("name") = printable(name).c_str();
-  const bool early = !s.explanation.empty() && s.ending != observe::ending_word(observe::Ending::cut_short);
+  const bool early = !s.explanation.empty() && s.ending != observe::Ending::cut_short;
   suite.append_attribute("tests") = s.rows.size() + s.lost.size() + s.not_injected.size() + (early ? 1 : 0);
   suite.append_attribute("failures") = s.count(Answer::broken);
   suite.append_attribute("errors") =

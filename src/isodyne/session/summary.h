@@ -50,12 +50,15 @@ struct Summary {
   std::string started;  ///< wall clock, ISO 8601
   double wall_seconds = 0;
   std::string bench_folder;  ///< as it was named on the command line
-  std::string ending, explanation;
+  std::optional<observe::Ending> ending;  ///< nothing: nobody has said yet
+  std::string explanation;
   std::vector<std::string> details;
   double ended_at_s = 0;
   std::vector<SummaryRow> rows;
 
   std::size_t count(judge::Answer answer) const;
+  /// "cut short"; empty where nobody has said yet.
+  std::string ending_text() const { return ending ? observe::ending_word(*ending) : ""; }
   /// In one word: how it ended if that was not as asked, "controller lost", "broken", "undecided", "a fault never
   /// came", "not put to the test", "held", "nothing asked". What is further left takes precedence.
   std::string outcome() const;

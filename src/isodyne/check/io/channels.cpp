@@ -117,11 +117,10 @@ void Channels::declare_form(const lang::ChannelDecl& c, bool has_counts, Instanc
     std::vector<std::string> known;
     for (const auto& [text, decl] : check_.functions) known.push_back(text);
     for (const auto& [text, decl] : check_.table_decls) known.push_back(text);
-    const auto meant = closest(c.curve->text, known);
-    check_.error(Code::unknown_name, c.curve->span,
-                 fmt::format("there is no function or table called `{}`", c.curve->text),
-                 meant ? fmt::format("did you mean `{}`?", *meant)
-                       : "the electrical form is given by its ends, `as 4 mA .. 20 mA`, or by a function or table");
+    const auto meant = did_you_mean(c.curve->text, known);
+    check_.error(
+        Code::unknown_name, c.curve->span, fmt::format("there is no function or table called `{}`", c.curve->text),
+        meant.value_or("the electrical form is given by its ends, `as 4 mA .. 20 mA`, or by a function or table"));
     return;
   }
   form.signal = check_.define(inside, {"signal", name.span}, signal);

@@ -45,9 +45,9 @@ class LogicMaker {
     if (model == bench_.models.end()) {
       std::vector<std::string> names;
       for (const auto& [name, decl] : bench_.models) names.push_back(name);
-      const auto meant = closest(s_.logic.model.text, names);
+      const auto meant = did_you_mean(s_.logic.model.text, names);
       check_.error(Code::unknown_name, s_.logic.model.span, fmt::format("there is no model `{}`", s_.logic.model.text),
-                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                   meant.value_or(""));
       return nullptr;
     }
     program_->sources = bench_.program.sources;

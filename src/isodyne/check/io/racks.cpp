@@ -101,11 +101,10 @@ void Racks::slot(const lang::RackDecl& r, const lang::RackDecl::Slot& s, Rack& r
   if (module == modules_.end()) {
     std::vector<std::string> known;
     for (const auto& [name, decl] : modules_) known.push_back(name);
-    const auto meant = closest(s.module.text, known);
-    check_.error(Code::unknown_name, s.module.span,
-                 fmt::format("there is no kind of module called `{}`", s.module.text),
-                 meant ? fmt::format("did you mean `{}`?", *meant)
-                       : "`use library \"modules.dyne\"` brings the usual ones; `module` declares one of your own");
+    const auto meant = did_you_mean(s.module.text, known);
+    check_.error(
+        Code::unknown_name, s.module.span, fmt::format("there is no kind of module called `{}`", s.module.text),
+        meant.value_or("`use library \"modules.dyne\"` brings the usual ones; `module` declares one of your own"));
     return;
   }
   const auto forms = channels_of(*module->second, made);
@@ -163,11 +162,10 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
     std::vector<std::string> known;
     for (const auto& s : bench_.sensors) known.push_back(s.name.text);
     for (const auto& a : bench_.actuators) known.push_back(a.name.text);
-    const auto meant = closest(c.name.text, known);
-    check_.error(Code::unknown_name, c.name.span, fmt::format("`{}` is neither a sensor nor an actuator", c.name.text),
-                 meant
-                     ? fmt::format("did you mean `{}`?", *meant)
-                     : fmt::format("declare it, or give it a value here: `channel {} : {} = 12 mA`", *n, c.name.text));
+    const auto meant = did_you_mean(c.name.text, known);
+    check_.error(
+        Code::unknown_name, c.name.span, fmt::format("`{}` is neither a sensor nor an actuator", c.name.text),
+        meant.value_or(fmt::format("declare it, or give it a value here: `channel {} : {} = 12 mA`", *n, c.name.text)));
     return;
   }
   if ((sensor != nullptr) != made.input) {

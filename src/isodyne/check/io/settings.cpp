@@ -60,10 +60,10 @@ bool Settings::kind(const lang::ControllerDecl::Setting& s, Setting& setting) {
     return false;
   }
   std::vector<std::string> names = {"part", "library", "program", "link", "modbus", "mqtt"};
-  const auto meant = closest(s.kind.text, names);
-  check_.error(Code::unknown_name, s.kind.span, fmt::format("a controller cannot be a `{}`", s.kind.text),
-               meant ? fmt::format("did you mean `{}`?", *meant)
-                     : "it can be a `part`, a `library`, a `program`, or at the end of a `link`, `modbus` or `mqtt`");
+  const auto meant = did_you_mean(s.kind.text, names);
+  check_.error(
+      Code::unknown_name, s.kind.span, fmt::format("a controller cannot be a `{}`", s.kind.text),
+      meant.value_or("it can be a `part`, a `library`, a `program`, or at the end of a `link`, `modbus` or `mqtt`"));
   return false;
 }
 

@@ -20,8 +20,8 @@ template <typename List>
 std::string advice(const List& list, const std::string& name) {
   std::vector<std::string> names;
   for (const auto& x : list) names.push_back(x.name);
-  const auto meant = closest(name, names);
-  return meant ? fmt::format("did you mean `{}`?", *meant) : std::string{};
+  const auto meant = did_you_mean(name, names);
+  return meant.value_or("");
 }
 
 /// A level needs two ends: those of the range, or what the word can hold.

@@ -123,9 +123,9 @@ class RecordingPlan {
       if (matches(name.text, names.back())) return;
     }
     if (!whole_) return;
-    const auto meant = closest(name.text, names);
+    const auto meant = did_you_mean(name.text, names);
     check_.error(Code::unknown_name, name.span, fmt::format("nothing that can be recorded is called `{}`", name.text),
-                 meant ? "did you mean `" + *meant + "`?" : "`*` stands for anything: `motor.*`");
+                 meant.value_or("`*` stands for anything: `motor.*`"));
   }
 
   void describe(const lang::RecordDecl& r, RecordGroup& g) {
@@ -153,9 +153,9 @@ class RecordingPlan {
       names.push_back(p_.requirements[i].name);
       if (names.back() == name.text) return g.requirements.push_back(static_cast<std::int32_t>(i));
     }
-    const auto meant = closest(name.text, names);
+    const auto meant = did_you_mean(name.text, names);
     check_.error(Code::unknown_name, name.span, fmt::format("there is no requirement {}", name.text),
-                 meant ? "did you mean " + *meant + "?" : "leave it out: `when broken` is of any requirement");
+                 meant.value_or("leave it out: `when broken` is of any requirement"));
   }
 
   /// Between two instants of the bench there is something to be recorded of quick parts only, at their own instants.

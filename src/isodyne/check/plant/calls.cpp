@@ -111,12 +111,10 @@ Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
     std::vector<std::string> known = function_words();
     for (const auto& [name, f] : check_.functions) known.push_back(name);
     for (const auto& [name, t] : check_.table_decls) known.push_back(name);
-    const auto meant = closest(e.word, known);
+    const auto meant = did_you_mean(e.word, known);
     const std::string other_words = written_otherwise(e.word);
     check_.error(Code::unknown_name, e.path.span, fmt::format("there is no function called `{}`", e.word),
-                 !other_words.empty() ? other_words
-                 : meant              ? fmt::format("did you mean `{}`?", *meant)
-                                      : std::string{});
+                 !other_words.empty() ? other_words : meant.value_or(""));
     return {};
   }
   const bool many = found != nullptr && (found->op == Op::min || found->op == Op::max);

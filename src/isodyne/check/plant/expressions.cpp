@@ -167,11 +167,11 @@ Typed Expressions::number(const lang::Expr& e, const ExprScope& scope) {
 bool Expressions::misplaced_label(const lang::Expr& e, std::int32_t expected) {
   if (expected != kNone && e.path.plain()) {
     const Choice& choice = check_.program.choices[static_cast<std::size_t>(expected)];
-    const auto meant = closest(e.word, choice.labels);
+    const auto meant = did_you_mean(e.word, choice.labels);
     std::string all;
     for (const std::string& label : choice.labels) list_on(all, label);
     check_.error(Code::unknown_name, e.span, fmt::format("`{}` is not a label of {}", e.word, choice.name),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("its labels are {}", all));
+                 meant.value_or(fmt::format("its labels are {}", all)));
     return true;
   }
   for (const Choice& choice : check_.program.choices) {
@@ -242,11 +242,11 @@ Typed Expressions::argument(const lang::Expr& e, const ExprScope& scope) {
   if (found == scope.arguments->end()) {
     std::vector<std::string> known;
     for (const auto& [text, value] : *scope.arguments) known.push_back(text);
-    const auto meant = closest(e.word, known);
+    const auto meant = did_you_mean(e.word, known);
     check_.error(Code::unknown_name, e.span,
                  known.empty() ? fmt::format("`{}` cannot be used here: only numbers can", e.word)
                                : fmt::format("this function has no argument called `{}`", e.word),
-                 meant           ? fmt::format("did you mean `{}`?", *meant)
+                 meant           ? *meant
                  : known.empty() ? std::string{}
                                  : "a function sees its arguments and nothing else");
     return {};

@@ -313,9 +313,9 @@ void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& p
   if (model == check_.models.end()) {
     std::vector<std::string> known;
     for (const auto& [name, decl] : check_.models) known.push_back(name);
-    const auto meant = closest(p.model.text, known);
+    const auto meant = did_you_mean(p.model.text, known);
     check_.error(Code::unknown_name, p.model.span, fmt::format("there is no model called `{}`", p.model.text),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : "is the file that defines it in `use`?");
+                 meant.value_or("is the file that defines it in `use`?"));
     return;
   }
   if (std::find(nesting_.begin(), nesting_.end(), model->second) != nesting_.end() || depth >= kMostDepth) {
@@ -432,10 +432,9 @@ void Flattener::check_overrides(Instance& instance) {
                                  step.text, step.text));
         continue;
       }
-      const auto meant = closest(step.text, names_in(instance));
+      const auto meant = did_you_mean(step.text, names_in(instance));
       check_.error(Code::unknown_name, step.span,
-                   fmt::format("model `{}` has no part `{}`", instance.decl->name.text, step.text),
-                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                   fmt::format("model `{}` has no part `{}`", instance.decl->name.text, step.text), meant.value_or(""));
       continue;
     }
     if (o.arg->unit) {
@@ -454,10 +453,10 @@ void Flattener::check_overrides(Instance& instance) {
       for (const lang::VarDecl& v : instance.decl->variables) {
         if (v.kind == lang::VarKind::param || v.kind == lang::VarKind::fixed_param) params.push_back(v.name.text);
       }
-      const auto meant = closest(step.text, params);
+      const auto meant = did_you_mean(step.text, params);
       check_.error(id == kNone ? Code::unknown_name : Code::wrong_kind, step.span,
                    fmt::format("model `{}` has no parameter `{}`", instance.decl->name.text, step.text),
-                   meant         ? fmt::format("did you mean `{}`?", *meant)
+                   meant         ? *meant
                    : id != kNone ? fmt::format("connect an input with an equation: `{}.{} = …`",
                                                instance.part->name.text, step.text)
                                  : std::string{});

@@ -199,12 +199,12 @@ void Check::report_unknown(const Step& step, const Instance& at) {
           fmt::format("`{}{}` has no parts, so `.{}` means nothing", step.so_far, written.text, next.text));
     return;
   }
-  const auto meant = closest(written.text, names_in(at));
+  const auto meant = did_you_mean(written.text, names_in(at));
   error(Code::unknown_name, written.span,
         step.so_far.empty()
             ? fmt::format("nothing here is called `{}`", written.text)
             : fmt::format("`{}` has nothing called `{}`", step.so_far.substr(0, step.so_far.size() - 1), written.text),
-        meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+        meant.value_or(""));
 }
 
 Target Check::resolve(const Instance& from, const lang::Path& path, const Env* env) {
@@ -319,9 +319,9 @@ Type Check::type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instan
   } else {
     std::vector<std::string> known = {"bool", "int"};
     for (const auto& [text, id] : choices) known.push_back(text);
-    const auto meant = closest(ref.text, known);
+    const auto meant = did_you_mean(ref.text, known);
     error(Code::unknown_unit, ref.span, fmt::format("`{}` is not a unit, `bool`, `int` or a choice", ref.text),
-          meant ? fmt::format("did you mean `{}`?", *meant) : unit_advice(ref.text));
+          meant.value_or(unit_advice(ref.text)));
     return {};
   }
   if (!ref.size) return type;
@@ -377,9 +377,9 @@ void report_unknown_word(Check& check, const lang::Name& name, const char* what,
                          const std::vector<std::string>& known) {
   std::string all;
   for (const std::string& word : known) list_on(all, word);
-  const auto meant = closest(name.text, known);
+  const auto meant = did_you_mean(name.text, known);
   check.error(Code::unknown_name, name.span, fmt::format("there is no {} called `{}`", what, name.text),
-              meant ? fmt::format("did you mean `{}`?", *meant) : fmt::format("there are {}", all));
+              meant.value_or(fmt::format("there are {}", all)));
 }
 
 }  // namespace isodyne::check

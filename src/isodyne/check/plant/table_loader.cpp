@@ -32,9 +32,9 @@ std::optional<Value> word_value(Check& check, const lang::Name& written,
     known.emplace_back(word);
     all += (all.empty() ? "`" : ", `") + known.back() + "`";
   }
-  const auto meant = closest(written.text, known);
+  const auto meant = did_you_mean(written.text, known);
   check.error(Code::unknown_name, written.span, fmt::format("{} is {}, not `{}`", what, all, written.text),
-              meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+              meant.value_or(""));
   return std::nullopt;
 }
 
@@ -174,10 +174,9 @@ class Loader {
       if (title == decl_.column->text) return i;
       titles.push_back(title);
     }
-    const auto meant = closest(decl_.column->text, titles);
+    const auto meant = did_you_mean(decl_.column->text, titles);
     check_.error(Code::unknown_name, decl_.column->span,
-                 fmt::format("`{}` has no column `{}`", decl_.file, decl_.column->text),
-                 meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                 fmt::format("`{}` has no column `{}`", decl_.file, decl_.column->text), meant.value_or(""));
     return std::nullopt;
   }
 

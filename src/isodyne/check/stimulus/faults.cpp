@@ -349,9 +349,8 @@ void Faults::compose(const lang::ComposeDecl& c) {
     if (found == faults.end()) {
       std::vector<std::string> names;
       for (const Fault& f : faults) names.push_back(f.name);
-      const auto meant = closest(name.text, names);
-      check_.error(Code::unknown_name, name.span, fmt::format("there is no fault `{}`", name.text),
-                   meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+      const auto meant = did_you_mean(name.text, names);
+      check_.error(Code::unknown_name, name.span, fmt::format("there is no fault `{}`", name.text), meant.value_or(""));
       return;
     }
     composition.faults.push_back(static_cast<std::int32_t>(found - faults.begin()));

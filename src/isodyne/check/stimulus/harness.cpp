@@ -90,10 +90,9 @@ class Harness {
       std::vector<std::string> names;
       for (const auto& p : bench_.parts) names.push_back(p.name.text);
       for (const auto& c : bench_.controllers) names.push_back(c.name.text);
-      const auto meant = closest(h_.of.text, names);
+      const auto meant = did_you_mean(h_.of.text, names);
       diagnostics_.error(Code::unknown_name, h_.of.span,
-                         fmt::format("the bench has no part and no controller `{}`", h_.of.text),
-                         meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                         fmt::format("the bench has no part and no controller `{}`", h_.of.text), meant.value_or(""));
       return false;
     }
     note_all();
@@ -310,9 +309,9 @@ bool apply_harness(lang::Document& document, const std::string& name, Diagnostic
   if (found == document.harnesses.end() || document.benches.empty()) {
     std::vector<std::string> names;
     for (const lang::HarnessDecl& h : document.harnesses) names.push_back(h.name.text);
-    const auto meant = closest(name, names);
+    const auto meant = did_you_mean(name, names);
     diagnostics.error(Code::unknown_name, {}, fmt::format("there is no harness `{}`", name),
-                      meant           ? fmt::format("did you mean `{}`?", *meant)
+                      meant           ? *meant
                       : names.empty() ? "the bench declares none"
                                       : std::string{});
     return false;

@@ -80,9 +80,9 @@ class Maker {
                                   : step.text;
       const auto found = at->parts.find(key);
       if (found == at->parts.end() || found->second->decl == nullptr) {
-        const auto meant = closest(key, names_in(*at));
+        const auto meant = did_you_mean(key, names_in(*at));
         loaded_.diagnostics.error(Code::unknown_name, step.span, fmt::format("there is no part called `{}`", key),
-                                  meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+                                  meant.value_or(""));
         return;
       }
       at = found->second.get();

@@ -27,9 +27,8 @@ template <typename List>
 void unknown(Check& check, const List& list, const lang::Name& name, const char* what) {
   std::vector<std::string> names;
   for (const auto& x : list) names.push_back(x.name.text);
-  const auto meant = closest(name.text, names);
-  check.error(Code::unknown_name, name.span, fmt::format("there is no {} `{}`", what, name.text),
-              meant ? fmt::format("did you mean `{}`?", *meant) : std::string{});
+  const auto meant = did_you_mean(name.text, names);
+  check.error(Code::unknown_name, name.span, fmt::format("there is no {} `{}`", what, name.text), meant.value_or(""));
 }
 
 ScenarioStep of_kind(StepKind kind) {
