@@ -95,6 +95,61 @@ std::string headroom(const StepTimes& whole, Time step) {
   return text + " The clock is read five times an instant, about 25 ns each, within these figures.";
 }
 
+/// What an instant is made of, and how often each comes.
+std::vector<Line> lines_of(const program::Program& p) {
+  Time exchange = p.step;
+  for (const program::Controller& c : p.controllers) exchange = c.period;
+  return {{"plant", RunShare::plant, p.step},
+          {"channels", RunShare::channels, p.step},
+          {"controllers", RunShare::controllers, exchange},
+          {"judge", RunShare::judge, p.step},
+          {"all of an instant", RunShare::whole, p.step}};
+}
+
+Json to_json(const program::Program& p, const Costs& seen, const std::vector<PartCost>& costs) {
+  Json j{{"bench", p.name}, {"steps", seen.steps}, {"step_s", to_seconds(p.step)}, {"native", seen.native}};
+  for (const Line& l : lines_of(p)) {
+    const StepTimes& t = seen.of(l.share);
+    if (t.count() == 0) continue;
+    j["times"][l.name] = {{"median_s", t.quantile(0.5) / 1e9},
+                          {"p99_s", t.quantile(0.99) / 1e9},
+                          {"longest_s", static_cast<double>(t.longest()) / 1e9},
+                          {"share_of_period", t.quantile(0.5) / static_cast<double>(l.period.count())}};
+  }
+  for (const PartCost& c : costs)
+    j["parts"].push_back({{"part", c.part}, {"equations", c.equations}, {"share", c.share}});
+  j["headroom"] = 1 - seen.of(RunShare::whole).quantile(0.99) / static_cast<double>(p.step.count());
+  return j;
+}
+
+void print_times(const program::Program& p, const Costs& seen) {
+  Table table({{"Work", Table::Align::left},
+               {"Period", Table::Align::right},
+               {"Median", Table::Align::right},
+               {"p99", Table::Align::right},
+               {"Longest", Table::Align::right},
+               {"of period", Table::Align::right}});
+  for (const Line& l : lines_of(p)) {
+    const StepTimes& t = seen.of(l.share);
+    if (t.count() == 0) continue;
+    table.row({l.name, format_span(l.period), duration(t.quantile(0.5)), duration(t.quantile(0.99)),
+               duration(static_cast<double>(t.longest())),
+               fmt::format("{:.2g} %", 100 * t.quantile(0.5) / static_cast<double>(l.period.count()))});
+  }
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+}
+
+void print_parts(const std::vector<PartCost>& costs, double step_ns) {
+  Table parts({{"Part", Table::Align::left},
+               {"Equations", Table::Align::right},
+               {"Share of the plant", Table::Align::right},
+               {"of a step", Table::Align::right}});
+  for (const PartCost& c : costs)
+    parts.row(
+        {c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share), duration(c.share * step_ns)});
+  put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
+}
+
 }  // namespace
 
 int run_profile(const Arguments& arguments) {
@@ -105,10 +160,10 @@ int run_profile(const Arguments& arguments) {
   const program::Program& p = *loaded.program;
   auto wanted = read_plan(arguments, p);
   if (!wanted) return kWrongInput;
-  wanted->plan.time_steps = wanted->plan.wait_for_native = true;
   session::RunRequest request;
   request.bench = session::bench_of(loaded, folder_of(file));
   request.plan = wanted->plan;
+  request.plan.time_steps = request.plan.wait_for_native = true;
   request.answer_within = wanted->answer_within;
   Costs seen;
   const session::RunOutcome outcome = session::run_here(request, {&seen});
@@ -117,58 +172,14 @@ int run_profile(const Arguments& arguments) {
     if (!s.error) say_aside(s.text);
   }
   const auto costs = part_costs(p, seen.last.data());
-  Time exchange = p.step;
-  for (const program::Controller& c : p.controllers) exchange = c.period;
-  const Line lines[] = {{"plant", RunShare::plant, p.step},
-                        {"channels", RunShare::channels, p.step},
-                        {"controllers", RunShare::controllers, exchange},
-                        {"judge", RunShare::judge, p.step},
-                        {"all of an instant", RunShare::whole, p.step}};
-  const StepTimes& whole = seen.of(RunShare::whole);
-  const double budget = static_cast<double>(p.step.count());
-  if (arguments.has(Option::json)) {
-    Json j{{"bench", p.name}, {"steps", seen.steps}, {"step_s", to_seconds(p.step)}, {"native", seen.native}};
-    for (const Line& l : lines) {
-      const StepTimes& t = seen.of(l.share);
-      if (t.count() == 0) continue;
-      j["times"][l.name] = {{"median_s", t.quantile(0.5) / 1e9},
-                            {"p99_s", t.quantile(0.99) / 1e9},
-                            {"longest_s", static_cast<double>(t.longest()) / 1e9},
-                            {"share_of_period", t.quantile(0.5) / static_cast<double>(l.period.count())}};
-    }
-    for (const PartCost& c : costs)
-      j["parts"].push_back({{"part", c.part}, {"equations", c.equations}, {"share", c.share}});
-    j["headroom"] = 1 - whole.quantile(0.99) / budget;
-    say(j.dump(2));
-    return kHeld;
-  }
+  if (arguments.has(Option::json)) return say(to_json(p, seen, costs).dump(2)), kHeld;
   say(fmt::format("{}: {} steps of {} ({}), {}", p.name, seen.steps, format_span(p.step), p.stepping(),
                   seen.native ? "native code" : "interpreter"));
-  Table table({{"Work", Table::Align::left},
-               {"Period", Table::Align::right},
-               {"Median", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"Longest", Table::Align::right},
-               {"of period", Table::Align::right}});
-  for (const Line& l : lines) {
-    const StepTimes& t = seen.of(l.share);
-    if (t.count() == 0) continue;
-    table.row({l.name, format_span(l.period), duration(t.quantile(0.5)), duration(t.quantile(0.99)),
-               duration(static_cast<double>(t.longest())),
-               fmt::format("{:.2g} %", 100 * t.quantile(0.5) / static_cast<double>(l.period.count()))});
-  }
-  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  print_times(p, seen);
   say("");
-  Table parts({{"Part", Table::Align::left},
-               {"Equations", Table::Align::right},
-               {"Share of the plant", Table::Align::right},
-               {"of a step", Table::Align::right}});
-  for (const PartCost& c : costs)
-    parts.row({c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share),
-               duration(c.share * seen.of(RunShare::plant).quantile(0.5))});
-  put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
+  print_parts(costs, seen.of(RunShare::plant).quantile(0.5));
   say("");
-  say(headroom(whole, p.step));
+  say(headroom(seen.of(RunShare::whole), p.step));
   return kHeld;
 }
 

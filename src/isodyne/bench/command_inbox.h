@@ -29,6 +29,7 @@ class CommandInbox {
     closed_.store(true);
     while (putting_.load() > 0) std::this_thread::yield();
   }
+  bool any() const { return commands_.any(); }
   bool take(observe::Command& command) { return commands_.take(command); }
   void answer(const observe::CommandOutcome& outcome) {
     if (!outcomes_.put(outcome)) lost_.fetch_add(1, std::memory_order_relaxed);

@@ -83,6 +83,7 @@ void Door::carry_out() {
   for (; planned_done_ < planned_.size() && planned_[planned_done_].when <= state_.now; ++planned_done_)
     about_plant(planned_[planned_done_]);
   fetch();
+  if (pending_.empty()) return move();
   const auto due = [&](const Command& c) { return !observe::about_course(c.kind) && c.when <= state_.now; };
   for (const Command& c : pending_) {
     if (due(c)) about_plant(c);
@@ -93,6 +94,7 @@ void Door::carry_out() {
 
 /// What came meanwhile waits here until it is its turn.
 void Door::fetch() {
+  if (!inbox_.any()) return;
   Command c;
   while (inbox_.take(c)) {
     if (pending_.size() < kMostPending)
@@ -216,6 +218,7 @@ void Door::answer(const Command& c, Refusal refusal) {
 }
 
 void Door::move() {
+  if (moving_.empty()) return;
   for (const Moving& m : moving_) {
     const Time elapsed = state_.now - m.since;
     const Command& c = m.command;
@@ -255,6 +258,12 @@ Door::Course Door::shown() {
 
 Door::Course Door::course() {
   fetch();
+  if (!pending_.empty()) heed_due();
+  return ending_ ? Course::ends : standing_ ? Course::stands : Course::goes_on;
+}
+
+/// What is pending about the course of the run, and due.
+void Door::heed_due() {
   const auto due = [&](const Command& c) { return observe::about_course(c.kind) && c.when <= state_.now; };
   for (const Command& c : pending_) {
     if (!due(c)) continue;
@@ -263,7 +272,6 @@ Door::Course Door::course() {
     if (refusal == Refusal::none) observer_->event(observe::event_of(c, state_.now));
   }
   std::erase_if(pending_, due);
-  return ending_ ? Course::ends : standing_ ? Course::stands : Course::goes_on;
 }
 
 Refusal Door::heed(const Command& c) {

@@ -78,6 +78,7 @@ class Door {
   observe::Refusal try_fault(const observe::Command& command);
   observe::Refusal settable(const observe::Command& command) const;
   observe::Refusal playable(const observe::Command& command) const;
+  void heed_due();
   observe::Refusal heed(const observe::Command& command);
   void answer(const observe::Command& command, observe::Refusal refusal);
   void write(program::VarId target, double value);

@@ -39,6 +39,8 @@ class BoundedQueue {
     }
   }
 
+  /// From the thread that takes: whether there is something.
+  bool any() const { return cells_[out_ & mask_].turn.load(std::memory_order_acquire) == out_ + 1; }
   /// From one thread: what came first. False: there is nothing.
   bool take(T& what) {
     Cell& cell = cells_[out_ & mask_];

@@ -105,91 +105,134 @@ std::optional<double> scale_ns(const std::string& text) {
   return std::nullopt;
 }
 
+/// Reads a file word by word. Each function gives what is wrong; empty: nothing.
+class VcdReader {
+ public:
+  VcdReader(const std::string& name, std::string_view text) : words_(text) { table_.title = name; }
+
+  std::string read() {
+    for (std::string_view w = words_.next(); !w.empty(); w = words_.next()) {
+      if (std::string wrong = word(w); !wrong.empty()) return wrong;
+    }
+    if (table_.times_ns.empty()) return "nothing happens in it";
+    write();
+    table_.remarks.push_back("values change at instants of their own: between them they are held");
+    return {};
+  }
+  SignalTable& table() { return table_; }
+
+ private:
+  static constexpr std::size_t kMostSignals = 10'000, kMostCells = 50'000'000;
+
+  std::string word(std::string_view w) {
+    if (w == "$timescale") return timescale();
+    if (w == "$scope") {
+      words_.next();
+      scopes_.emplace_back(words_.next());
+    } else if (w == "$upscope") {
+      if (!scopes_.empty()) scopes_.pop_back();
+    } else if (w == "$var") {
+      return variable();
+    } else if (w[0] == '#') {
+      return instant(w);
+    } else if (w[0] == 'b' || w[0] == 'B' || w[0] == 'r' || w[0] == 'R') {
+      const double value = w[0] == 'b' || w[0] == 'B' ? whole(w) : real(w);
+      if (!set(words_.next(), value)) return "nobody declared what changes";
+    } else if (std::string_view("01xXzZ").find(w[0]) != std::string_view::npos) {
+      // Unknown and not driven are no value, and no 0.
+      if (!set(w.substr(1), w[0] == '1' ? 1 : w[0] == '0' ? 0 : kUnknown))
+        return fmt::format("nobody declared `{}`", w.substr(1));
+    } else if (w[0] == '$' && w != "$end" && w != "$dumpvars" && w != "$dumpall" && w != "$dumpon" && w != "$dumpoff") {
+      skip(w);  // comments, dates
+    } else if (w[0] != '$') {
+      return fmt::format("`{}` is nothing that belongs here", first_columns(w, 30));
+    }
+    return {};
+  }
+
+  void skip(std::string_view w) {
+    while (!w.empty() && w != "$end") w = words_.next();
+  }
+
+  std::string timescale() {
+    std::string all;
+    for (std::string_view w = words_.next(); !w.empty() && w != "$end"; w = words_.next()) all += w;
+    const auto read = scale_ns(all);
+    if (!read) return fmt::format("`{}` is no time scale", all);
+    ns_ = *read;
+    return {};
+  }
+
+  std::string variable() {
+    const std::string type(words_.next()), bits(words_.next()), code(words_.next()), own(words_.next());
+    if (!table_.times_ns.empty()) return "a signal is declared after values have begun";
+    if (table_.columns.size() == kMostSignals) return "more than 10000 signals";
+    columns_[code].push_back(table_.columns.size());
+    const bool real = type == "real" || type == "realtime";
+    std::string full;
+    for (std::size_t i = 1; i < scopes_.size(); ++i) full += scopes_[i] + ".";
+    table_.columns.push_back({full + own, "", real ? Kind::number : bits == "1" ? Kind::truth : Kind::count, {}});
+    now_.push_back(real ? kUnknown : 0);
+    skip("$var");  // which bits, of a part of a word
+    return {};
+  }
+
+  std::string instant(std::string_view w) {
+    std::uint64_t stamp = 0;
+    const auto read = std::from_chars(w.data() + 1, w.data() + w.size(), stamp);
+    const double at = static_cast<double>(stamp) * ns_;
+    if (read.ec != std::errc{} || !(at < 9e18)) return fmt::format("`{}` is no time", w);
+    const auto time = static_cast<std::int64_t>(std::llround(at));
+    std::vector<std::int64_t>& times = table_.times_ns;
+    if (!times.empty() && time == times.back()) return {};
+    if (!times.empty() && time < times.back()) return fmt::format("the time {} goes backwards", w);
+    if (!times.empty()) write();
+    if ((times.size() + 1) * std::max<std::size_t>(1, now_.size()) > kMostCells) return "it is too large";
+    times.push_back(time);
+    return {};
+  }
+
+  static double whole(std::string_view w) {
+    double v = 0;
+    const bool negative = w.size() == 65 && w[1] == '1';
+    std::uint64_t bits = 0;
+    for (const char c : w.substr(1)) {
+      if (c != '0' && c != '1') return kUnknown;
+      v = 2 * v + (c == '1' ? 1 : 0);
+      bits = 2 * bits + (c == '1' ? 1 : 0);
+    }
+    return negative ? static_cast<double>(static_cast<std::int64_t>(bits)) : v;
+  }
+  static double real(std::string_view w) {
+    double v = kUnknown;
+    std::from_chars(w.data() + 1, w.data() + w.size(), v);
+    return v;
+  }
+
+  bool set(std::string_view code, double v) {
+    const auto found = columns_.find(std::string(code));
+    if (found == columns_.end()) return false;
+    for (const std::size_t c : found->second) now_[c] = v;
+    return true;
+  }
+  void write() {
+    for (std::size_t i = 0; i < now_.size(); ++i) table_.columns[i].values.push_back(now_[i]);
+  }
+
+  SignalTable table_;
+  Words words_;
+  double ns_ = 1;
+  std::unordered_map<std::string, std::vector<std::size_t>> columns_;
+  std::vector<std::string> scopes_;
+  std::vector<double> now_;
+};
+
 }  // namespace
 
 Result<SignalTable> from_vcd(const std::string& name, std::string_view text) {
-  constexpr std::size_t kMostSignals = 10'000, kMostCells = 50'000'000;
-  const auto wrong = [&](const std::string& what) { return Failure{"cannot read value changes", name, what}; };
-  SignalTable t;
-  t.title = name;
-  Words words(text);
-  double ns = 1;
-  std::unordered_map<std::string, std::vector<std::size_t>> columns;
-  std::vector<std::string> scopes;
-  std::vector<double> now;
-  const auto write = [&] {
-    for (std::size_t i = 0; i < now.size(); ++i) t.columns[i].values.push_back(now[i]);
-  };
-  const auto set = [&](std::string_view code, double v) {
-    const auto found = columns.find(std::string(code));
-    if (found == columns.end()) return false;
-    for (const std::size_t c : found->second) now[c] = v;
-    return true;
-  };
-  for (std::string_view w = words.next(); !w.empty(); w = words.next()) {
-    if (w == "$timescale") {
-      std::string all;
-      for (w = words.next(); !w.empty() && w != "$end"; w = words.next()) all += w;
-      const auto read = scale_ns(all);
-      if (!read) return wrong(fmt::format("`{}` is no time scale", all));
-      ns = *read;
-    } else if (w == "$scope") {
-      words.next();
-      scopes.emplace_back(words.next());
-    } else if (w == "$upscope") {
-      if (!scopes.empty()) scopes.pop_back();
-    } else if (w == "$var") {
-      const std::string type(words.next()), bits(words.next()), code(words.next()), own(words.next());
-      if (!t.times_ns.empty()) return wrong("a signal is declared after values have begun");
-      if (t.columns.size() == kMostSignals) return wrong("more than 10000 signals");
-      columns[code].push_back(t.columns.size());
-      const bool real = type == "real" || type == "realtime";
-      std::string full;
-      for (std::size_t i = 1; i < scopes.size(); ++i) full += scopes[i] + ".";
-      t.columns.push_back({full + own, "", real ? Kind::number : bits == "1" ? Kind::truth : Kind::count, {}});
-      now.push_back(real ? kUnknown : 0);
-      while (!w.empty() && w != "$end") w = words.next();  // which bits, of a part of a word
-    } else if (w[0] == '#') {
-      std::uint64_t stamp = 0;
-      const auto read = std::from_chars(w.data() + 1, w.data() + w.size(), stamp);
-      const double at = static_cast<double>(stamp) * ns;
-      if (read.ec != std::errc{} || !(at < 9e18)) return wrong(fmt::format("`{}` is no time", w));
-      const auto time = static_cast<std::int64_t>(std::llround(at));
-      if (!t.times_ns.empty() && time == t.times_ns.back()) continue;
-      if (!t.times_ns.empty() && time < t.times_ns.back()) return wrong(fmt::format("the time {} goes backwards", w));
-      if (!t.times_ns.empty()) write();
-      if ((t.times_ns.size() + 1) * std::max<std::size_t>(1, now.size()) > kMostCells) return wrong("it is too large");
-      t.times_ns.push_back(time);
-    } else if (w[0] == '0' || w[0] == '1' || w[0] == 'x' || w[0] == 'X' || w[0] == 'z' || w[0] == 'Z') {
-      // Unknown and not driven are no value, and no 0.
-      if (!set(w.substr(1), w[0] == '1' ? 1 : w[0] == '0' ? 0 : kUnknown))
-        return wrong(fmt::format("nobody declared `{}`", w.substr(1)));
-    } else if (w[0] == 'b' || w[0] == 'B') {
-      double v = 0;
-      const bool negative = w.size() == 65 && w[1] == '1';
-      std::uint64_t bits = 0;
-      bool known = true;
-      for (const char c : w.substr(1)) {
-        known = known && (c == '0' || c == '1');
-        v = 2 * v + (c == '1' ? 1 : 0);
-        bits = 2 * bits + (c == '1' ? 1 : 0);
-      }
-      if (!set(words.next(), !known ? kUnknown : negative ? static_cast<double>(static_cast<std::int64_t>(bits)) : v))
-        return wrong("nobody declared what changes");
-    } else if (w[0] == 'r' || w[0] == 'R') {
-      double v = kUnknown;
-      std::from_chars(w.data() + 1, w.data() + w.size(), v);
-      if (!set(words.next(), v)) return wrong("nobody declared what changes");
-    } else if (w[0] == '$' && w != "$end" && w != "$dumpvars" && w != "$dumpall" && w != "$dumpon" && w != "$dumpoff") {
-      while (!w.empty() && w != "$end") w = words.next();  // comments, dates
-    } else if (w[0] != '$') {
-      return wrong(fmt::format("`{}` is nothing that belongs here", first_columns(w, 30)));
-    }
-  }
-  if (t.times_ns.empty()) return wrong("nothing happens in it");
-  write();
-  t.remarks.push_back("values change at instants of their own: between them they are held");
-  return t;
+  VcdReader reader(name, text);
+  if (const std::string wrong = reader.read(); !wrong.empty()) return Failure{"cannot read value changes", name, wrong};
+  return std::move(reader.table());
 }
 
 }  // namespace isodyne::exchange

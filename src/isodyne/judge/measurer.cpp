@@ -124,82 +124,91 @@ const std::vector<Measured>& Measurer::finish() {
   return fresh_;
 }
 
-void Measurer::look(State& s, Time at) {
+/// Both signals at an instant that is at this image, or between the one before and this.
+Measurer::Point Measurer::at(const State& s, const Point& now, Time when) const {
+  if (now.at == when || !s.begun) return now;
+  if (of_truth(measure(s).kind)) return {when, s.previous_x, s.previous_y};
+  const double share =
+      static_cast<double>((when - s.previous).count()) / static_cast<double>((now.at - s.previous).count());
+  return {when, s.previous_x + share * (now.x - s.previous_x), s.previous_y + share * (now.y - s.previous_y)};
+}
+
+void Measurer::look(State& s, Time when) {
   const program::Measure& m = measure(s);
-  const double x = expressions_.value(s.first), y = expressions_.value(s.first + 3);
-  const auto between = [&](Time t, double before, double now) {
-    if (of_truth(m.kind)) return before;
-    const double share = static_cast<double>((t - s.previous).count()) / static_cast<double>((at - s.previous).count());
-    return before + share * (now - before);
-  };
+  const Point now{when, expressions_.value(s.first), expressions_.value(s.first + 3)};
   const bool event = m.event != program::kNone && expressions_.value(s.first + 4) != 0;
-  // A stretch that ends at a time ends there, not at the next image.
-  const auto end_at = [&](Time end) {
-    const bool exact = at == end;
-    add(s, end, exact ? x : between(end, s.previous_x, x), exact ? y : between(end, s.previous_y, y));
-    close(s, true);
-  };
-  const auto open_at = [&](Time begin) {
-    const bool exact = at == begin || !s.begun;
-    open(s, exact ? at : begin, exact ? x : between(begin, s.previous_x, x),
-         exact ? y : between(begin, s.previous_y, y));
-    if (!exact) add(s, at, x, y);
-  };
   switch (m.window) {
     case Window::whole_run:
-      s.stretch.open ? add(s, at, x, y) : open(s, at, x, y);
+      s.stretch.open ? add(s, now) : open(s, now);
       break;
     case Window::over:
-      if (!s.stretch.open && !s.done && at >= m.begin && (s.begun || at == m.begin)) {
-        s.done = true;
-        open_at(m.begin);
-        if (at >= m.end) end_at(m.end);
-      } else if (s.stretch.open) {
-        at >= m.end ? end_at(m.end) : add(s, at, x, y);
-      }
+      over(s, now);
       break;
     case Window::per:
-      if (!s.stretch.open) open(s, at, x, y);
-      while (at >= s.stretch.begin + m.end) {
-        const Time end = s.stretch.begin + m.end;
-        const double end_x = at == end ? x : between(end, s.previous_x, x);
-        const double end_y = at == end ? y : between(end, s.previous_y, y);
-        add(s, end, end_x, end_y);
-        close(s, true);
-        open(s, end, end_x, end_y);
-      }
-      if (at > s.stretch.last) add(s, at, x, y);
+      per(s, now);
       break;
     case Window::while_:
       if (event) {
-        s.stretch.open ? add(s, at, x, y) : open(s, at, x, y);
+        s.stretch.open ? add(s, now) : open(s, now);
       } else if (s.stretch.open) {
-        hold(s, at);
+        hold(s, when);
         close(s, true);
       }
       break;
     case Window::after:
-      if (s.stretch.open) {
-        const Time end = s.stretch.begin + m.end;
-        if (m.end.count() > 0 && at >= end) {
-          end_at(end);
-        } else {
-          add(s, at, x, y);
-          if (m.until != program::kNone && expressions_.value(s.first + 5) != 0) close(s, true);
-        }
-      }
-      if (!s.stretch.open && event && !s.before) open(s, at, x, y);
+      if (s.stretch.open) after(s, now);
+      if (!s.stretch.open && event && !s.before) open(s, now);
       break;
   }
   s.before = event;
   s.begun = true;
-  s.was = x != 0;
-  s.previous = at;
-  s.previous_x = x;
-  s.previous_y = y;
+  s.was = now.x != 0;
+  s.previous = when;
+  s.previous_x = now.x;
+  s.previous_y = now.y;
 }
 
-void Measurer::open(State& s, Time at, double x, double y) {
+/// A stretch that ends at a time ends there, not at the next image.
+void Measurer::end_at(State& s, const Point& now, Time end) {
+  add(s, at(s, now, end));
+  close(s, true);
+}
+
+void Measurer::over(State& s, const Point& now) {
+  const program::Measure& m = measure(s);
+  if (!s.stretch.open && !s.done && now.at >= m.begin && (s.begun || now.at == m.begin)) {
+    s.done = true;
+    const Point begin = at(s, now, m.begin);
+    open(s, begin);
+    if (begin.at != now.at) add(s, now);
+    if (now.at >= m.end) end_at(s, now, m.end);
+  } else if (s.stretch.open) {
+    now.at >= m.end ? end_at(s, now, m.end) : add(s, now);
+  }
+}
+
+void Measurer::per(State& s, const Point& now) {
+  if (!s.stretch.open) open(s, now);
+  const Time length = measure(s).end;
+  while (now.at >= s.stretch.begin + length) {
+    const Point end = at(s, now, s.stretch.begin + length);
+    add(s, end);
+    close(s, true);
+    open(s, end);
+  }
+  if (now.at > s.stretch.last) add(s, now);
+}
+
+void Measurer::after(State& s, const Point& now) {
+  const program::Measure& m = measure(s);
+  const Time end = s.stretch.begin + m.end;
+  if (m.end.count() > 0 && now.at >= end) return end_at(s, now, end);
+  add(s, now);
+  if (m.until != program::kNone && expressions_.value(s.first + 5) != 0) close(s, true);
+}
+
+void Measurer::open(State& s, const Point& p) {
+  const auto [at, x, y] = p;
   Stretch fresh;
   fresh.waves.swap(s.stretch.waves);
   fresh.whole_waves.swap(s.stretch.whole_waves);
@@ -219,7 +228,8 @@ void Measurer::open(State& s, Time at, double x, double y) {
   s.stretch = std::move(fresh);
 }
 
-void Measurer::add(State& s, Time at, double x, double y) {
+void Measurer::add(State& s, const Point& p) {
+  const auto [at, x, y] = p;
   Stretch& w = s.stretch;
   const double from = to_seconds(w.last - w.begin), to = to_seconds(at - w.begin);
   if (to > from) add_piece(s, from, to, x, y);

@@ -77,9 +77,19 @@ class Measurer {
   const program::Measure& measure(const State& s) const {
     return program_->measures[static_cast<std::size_t>(s.measure)];
   }
-  void look(State& s, Time at);
-  void open(State& s, Time at, double x, double y);
-  void add(State& s, Time at, double x, double y);
+  /// Both signals at an instant.
+  struct Point {
+    Time at{};
+    double x = 0, y = 0;
+  };
+  void look(State& s, Time when);
+  Point at(const State& s, const Point& now, Time when) const;
+  void end_at(State& s, const Point& now, Time end);
+  void over(State& s, const Point& now);
+  void per(State& s, const Point& now);
+  void after(State& s, const Point& now);
+  void open(State& s, const Point& p);
+  void add(State& s, const Point& p);
   void hold(State& s, Time at);
   void add_piece(State& s, double from, double to, double x, double y);
   /// A straight piece of both signals.

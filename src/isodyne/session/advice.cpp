@@ -117,86 +117,117 @@ std::vector<program::VarId> usual_signals(const program::Program& p) {
   return {chosen.begin(), chosen.end()};
 }
 
-Advice advise(const AdviceWish& wish) {
-  const std::shared_ptr<const program::Program> program = wish.request.bench->program;
-  Advice advice;
-  const std::vector<Time> steps = ladder(*program);
-  advice.compared_every = program->step;
+namespace {
 
-  if (wish.progress && !wish.progress("reference", 0)) return advice;
-  Kept reference;
-  reference.begin(wish);
-  bench::Paces paces(*program);
-  std::int64_t images = 0;
-  reference.also = [&](const observe::Image& image) {
-    if (images++ % 1000 == 0) paces.look(image);
-  };
-  RunRequest yardstick = wish.request;
-  yardstick.plan.native.reset();
-  yardstick.plan.reference = true;
-  const auto begin = std::chrono::steady_clock::now();
-  const RunOutcome outcome = run_here(yardstick, {&reference});
-  advice.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
-  advice.reference_evaluations = reference.evaluations;
-  if (!observe::as_asked(outcome.ending)) {
-    advice.trouble = "the reference did not come to its end: " + outcome.why();
-    return advice;
+/// One asking for advice: the yardstick, then every step and method against it.
+class Asking {
+ public:
+  explicit Asking(const AdviceWish& wish) : wish_(wish), program_(*wish.request.bench->program) {
+    advice_.compared_every = program_.step;
   }
-  for (const auto& values : reference.values) {
-    const auto [low, high] = std::minmax_element(values.begin(), values.end());
-    advice.ranges.push_back(values.empty() ? 0 : *high - *low);
-  }
-  advice.paces = std::move(paces.found);
-  std::erase_if(advice.paces, [](const bench::PartPace& p) { return p.shortest == 0; });
-  std::sort(advice.paces.begin(), advice.paces.end(),
-            [](const bench::PartPace& a, const bench::PartPace& b) { return a.shortest < b.shortest; });
 
-  const std::vector<Method> methods{Method::euler, Method::heun, Method::rk4, Method::implicit, Method::exact};
-  double done = 1;
-  const double all = 1 + static_cast<double>(methods.size() * steps.size());
-  for (const Method method : methods) {
-    std::optional<Trial> larger;
-    for (auto step = steps.rbegin(); step != steps.rend(); ++step, ++done) {
-      Trial trial;
-      trial.method = method;
-      trial.step = *step;
-      const auto variant = program::retimed(*program, *step, method, trial.trouble);
-      if (variant == nullptr) {
-        if (method != Method::exact) advice.trials.push_back(std::move(trial));
-        continue;
+  Advice answer() {
+    if (!shown("reference", 0) || !run_reference()) return std::move(advice_);
+    const std::vector<Method> methods{Method::euler, Method::heun, Method::rk4, Method::implicit, Method::exact};
+    const std::vector<Time> steps = ladder(program_);
+    const double all = 1 + static_cast<double>(methods.size() * steps.size());
+    double done = 1;
+    for (const Method method : methods) {
+      std::optional<Trial> larger;
+      for (auto step = steps.rbegin(); step != steps.rend(); ++step, ++done) {
+        if (!try_one(method, *step, done / all, larger)) return std::move(advice_);
       }
-      if (wish.progress &&
-          !wish.progress(fmt::format("{} {}", program::method_word(method), format_span(*step)), done / all))
-        return advice;
-      Kept kept;
-      kept.begin(wish);
-      RunRequest own = wish.request;
-      auto of_variant = std::make_shared<Bench>(*own.bench);
-      of_variant->program = variant;
-      own.bench = std::move(of_variant);
-      own.plan.wait_for_native = own.plan.time_steps = true;
-      const RunOutcome ended = run_here(own, {&kept});
-      trial.native = kept.native;
-      if (!observe::as_asked(ended.ending)) {
-        trial.trouble = ended.why();
-      } else {
-        compare(trial, *program, reference, kept, advice.ranges, wish.tolerance);
-        // Of one step of the plant: several of them may make one of the bench.
-        trial.cost_ns =
-            kept.median_step_ns * static_cast<double>(step->count()) / static_cast<double>(variant->step.count());
-        if (larger && larger->at_instants > 0 && trial.at_instants > 0)
-          trial.order = std::log(larger->at_instants / trial.at_instants) /
-                        std::log(static_cast<double>(larger->step.count()) / static_cast<double>(trial.step.count()));
-        larger = trial;
-      }
-      advice.trials.push_back(trial);
+    }
+    recommend();
+    return std::move(advice_);
+  }
+
+ private:
+  bool shown(const std::string& what, double share) const { return !wish_.progress || wish_.progress(what, share); }
+
+  bool run_reference() {
+    reference_.begin(wish_);
+    bench::Paces paces(program_);
+    std::int64_t images = 0;
+    reference_.also = [&](const observe::Image& image) {
+      if (images++ % 1000 == 0) paces.look(image);
+    };
+    RunRequest yardstick = wish_.request;
+    yardstick.plan.native.reset();
+    yardstick.plan.reference = true;
+    const auto begin = std::chrono::steady_clock::now();
+    const RunOutcome outcome = run_here(yardstick, {&reference_});
+    advice_.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    advice_.reference_evaluations = reference_.evaluations;
+    if (!observe::as_asked(outcome.ending)) {
+      advice_.trouble = "the reference did not come to its end: " + outcome.why();
+      return false;
+    }
+    for (const auto& values : reference_.values) {
+      const auto [low, high] = std::minmax_element(values.begin(), values.end());
+      advice_.ranges.push_back(values.empty() ? 0 : *high - *low);
+    }
+    advice_.paces = std::move(paces.found);
+    std::erase_if(advice_.paces, [](const bench::PartPace& p) { return p.shortest == 0; });
+    std::sort(advice_.paces.begin(), advice_.paces.end(),
+              [](const bench::PartPace& a, const bench::PartPace& b) { return a.shortest < b.shortest; });
+    return true;
+  }
+
+  /// False: somebody has had enough. `larger`: the next larger step of the method that came to its end.
+  bool try_one(Method method, Time step, double share, std::optional<Trial>& larger) {
+    Trial trial;
+    trial.method = method;
+    trial.step = step;
+    const auto variant = program::retimed(program_, step, method, trial.trouble);
+    if (variant == nullptr) {
+      if (method != Method::exact) advice_.trials.push_back(std::move(trial));
+      return true;
+    }
+    if (!shown(fmt::format("{} {}", program::method_word(method), format_span(step)), share)) return false;
+    Kept kept;
+    kept.begin(wish_);
+    RunRequest own = wish_.request;
+    auto of_variant = std::make_shared<Bench>(*own.bench);
+    of_variant->program = variant;
+    own.bench = std::move(of_variant);
+    own.plan.wait_for_native = own.plan.time_steps = true;
+    const RunOutcome ended = run_here(own, {&kept});
+    trial.native = kept.native;
+    if (observe::as_asked(ended.ending)) {
+      compare(trial, program_, reference_, kept, advice_.ranges, wish_.tolerance);
+      // Of one step of the plant: several of them may make one of the bench.
+      trial.cost_ns =
+          kept.median_step_ns * static_cast<double>(step.count()) / static_cast<double>(variant->step.count());
+      if (larger && larger->at_instants > 0 && trial.at_instants > 0)
+        trial.order = std::log(larger->at_instants / trial.at_instants) /
+                      std::log(static_cast<double>(larger->step.count()) / static_cast<double>(step.count()));
+      larger = trial;
+    } else {
+      trial.trouble = ended.why();
+    }
+    advice_.trials.push_back(std::move(trial));
+    return true;
+  }
+
+  void recommend() {
+    for (std::size_t i = 0; i < advice_.trials.size(); ++i) {
+      const Trial& trial = advice_.trials[i];
+      if (trial.good && (!advice_.recommended || better(trial, advice_.trials[*advice_.recommended])))
+        advice_.recommended = i;
     }
   }
-  for (std::size_t i = 0; i < advice.trials.size(); ++i) {
-    if (advice.trials[i].good && (!advice.recommended || better(advice.trials[i], advice.trials[*advice.recommended])))
-      advice.recommended = i;
-  }
-  return advice;
+
+  const AdviceWish& wish_;
+  const program::Program& program_;
+  Kept reference_;
+  Advice advice_;
+};
+
+}  // namespace
+
+Advice advise(const AdviceWish& wish) {
+  return Asking(wish).answer();
 }
 
 }  // namespace isodyne::session

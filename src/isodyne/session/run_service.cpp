@@ -85,9 +85,11 @@ class Witness : public observe::Observer {
     for (RunWatcher* w : watchers_) w->waits(for_whom);
   }
   bool good() const override {
-    const bool kept = recorder_ == nullptr || recorder_->good() || unrecorded_;
-    return kept && difference_.empty() &&
-           std::all_of(watchers_.begin(), watchers_.end(), [](const RunWatcher* w) { return w->good(); });
+    if (recorder_ != nullptr && !recorder_->good() && !unrecorded_) return false;
+    for (const RunWatcher* w : watchers_) {
+      if (!w->good()) return false;
+    }
+    return difference_.empty();
   }
 
  private:
@@ -130,8 +132,10 @@ class Doing {
 
   bool open_evidence() {
     if (request_.evidence.judged) {
-      // In a paced run it is beside the run already, as everybody who watches.
-      const bool second_core = std::thread::hardware_concurrency() > 1 && !request_.plan.pace;
+      // In a paced run it is beside the run already, as everybody who watches; and whoever measures steps wants to see
+      // it.
+      const bool second_core =
+          std::thread::hardware_concurrency() > 1 && !request_.plan.pace && !request_.plan.time_steps;
       judge_ = std::make_unique<judge::Judge>(request_.bench->program,
                                               second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
     }
@@ -327,8 +331,7 @@ RunOutcome outcome_of_broken(const RunRequest& request, const Broke& broke) {
   }
   for (const std::string& d : details) outcome.said.push_back({false, d});
   if (broke.folder.empty()) return outcome;
-  const observe::Ending ending =
-      broke.controller ? observe::Ending::controller_failed : observe::Ending::broken_off;
+  const observe::Ending ending = broke.controller ? observe::Ending::controller_failed : observe::Ending::broken_off;
   const auto whole = record::recover((fs::path(broke.folder) / "recording.h5").string(), observe::ending_word(ending));
   auto opened = whole ? open_recording(broke.folder) : Result<OpenRecording>(whole.failure());
   if (!opened) return outcome.said.push_back({true, opened.failure().text()}), outcome;

@@ -262,8 +262,10 @@ void WorkerBoard::evidence_in(const std::string& folder, const std::string& star
 void WorkerBoard::alive() {
   // And once more when the first image was shown: what has been made meanwhile is not destroyed under other threads.
   static std::atomic<bool> shown{false};
-  if (g_board != nullptr && !shown.exchange(true, std::memory_order_relaxed)) std::atexit(on_exit);
-  if (g_board != nullptr) g_board->alive.fetch_add(1, std::memory_order_relaxed);  // nothing else is published with it
+  if (g_board == nullptr) return;
+  if (!shown.load(std::memory_order_relaxed) && !shown.exchange(true)) std::atexit(on_exit);
+  // One thread shows the images of a run, so nothing is lost without a lock; and nothing else is published with it.
+  g_board->alive.store(g_board->alive.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
 }
 void WorkerBoard::begin() {
   if (g_board == nullptr) return;
