@@ -250,8 +250,8 @@ int run_measure(const Arguments& arguments) {
     const program::Variable& v = p.variable(measure.value);
     const bool number = std::isfinite(m.value);
     const double value = (m.value - v.unit.offset) / v.unit.factor;
-    table.row({measure.name, std::to_string(m.occurrence), format_seconds(to_seconds(m.begin)),
-               format_seconds(to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
+    table.row({measure.name, std::to_string(m.occurrence), format_moment(to_seconds(m.begin)),
+               format_moment(to_seconds(m.end)), number ? p.format(measure.value, m.value) : "did not happen",
                measure.text + (m.whole ? "" : " (the run ended before)")});
     Json row{{"measure", measure.name},
              {"occurrence", m.occurrence},

@@ -436,7 +436,16 @@ Section periods(const Program& p) {
     s.rows.push_back({what, format_span(period), std::to_string(period / step)});
   };
   add("recording", p.record_period(), p.step);
-  for (const program::Sensor& x : p.sensors) add("sensor " + x.name, x.period, p.step);
+  for (std::size_t i = 1; i < p.recorded.size(); ++i) {
+    const program::RecordGroup& g = p.recorded[i];
+    if (g.judged || g.signals.empty()) continue;
+    std::vector<std::string> names;
+    for (const program::VarId id : g.signals) names.push_back(p.variable(id).name);
+    if (names.size() > 3) names.resize(3), names.push_back("…");
+    add("recording " + listed(names), g.period, std::min(p.step, p.group_of(g.signals.front()).step));
+  }
+  for (const program::Sensor& x : p.sensors)
+    add("sensor " + x.name, x.period, std::min(p.step, p.group_of(x.value).step));
   for (const program::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
   for (const program::PeriodicTask& x : p.periodic_tasks)
     add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);

@@ -55,7 +55,7 @@ void print_verdicts(const session::Summary& s, const std::string& closing) {
                  {"at", Table::Align::right},
                  {"First broken", Table::Align::right},
                  {"Meaning", Table::Align::left}});
-    const auto seconds = [](const std::optional<double>& t) { return format_seconds(t.value_or(NAN), 2); };
+    const auto seconds = [](const std::optional<double>& t) { return format_moment(t.value_or(NAN), 2); };
     for (const session::SummaryRow& r : s.rows) {
       const char* colour = r.answer == judge::Answer::held ? "32" : r.answer == judge::Answer::broken ? "1;31" : "33";
       table.row({r.name, judge::answer_word(r.answer), r.margin_text(), seconds(r.worst_at_s),

@@ -215,3 +215,16 @@ TEST_CASE("An instant that is written is the instant that is meant, for a thousa
     CHECK((text[0] == '-') == (ns < 0));
   }
 }
+
+TEST_CASE("An instant within the first second is told as it is, where decimals would hide it") {
+  CHECK(format_moment(0.001031) == "1.031 ms");
+  CHECK(format_moment(0.000097, 2) == "97 µs");
+  CHECK(format_moment(1e-9) == "1 ns");
+  CHECK(format_moment(0) == "0.000 s");
+  CHECK(format_moment(0.2, 2) == "0.20 s");
+  CHECK(format_moment(0.255, 2) == "255 ms");
+  CHECK(format_moment(0.255) == "0.255 s");
+  CHECK(format_moment(12.3456789) == "12.346 s");
+  CHECK(format_moment(-0.0005) == "-500 µs");
+  CHECK(format_moment(NAN) == "–");
+}

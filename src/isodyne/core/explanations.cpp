@@ -94,13 +94,17 @@ constexpr Explanation kExplanations[] = {
     {Code::out_of_limits, "A value lies outside what its declaration allows, or an element is not there.",
      "bench B { step 1 ms\n  param area : m^2 = 20 m^2  from 1 m^2 to 10 m^2\n}", "Change the value or the limits.",
      "bench B { step 1 ms\n  param area : m^2 = 5 m^2  from 1 m^2 to 10 m^2\n}"},
-    {Code::not_settable, "A scenario sets something that the bench computes.",
+    {Code::not_settable,
+     "A scenario sets something that the bench computes, or begins with another value of a fixed parameter that has "
+     "decided something before the run.",
      "bench B { step 1 ms\n  let a = 1 m * time / 1 s\n}\nscenario s { set a = 2 m }",
      "Set a free input or a parameter; to change a computed quantity, declare a fault on it.",
      "bench B { step 1 ms\n  input a : m = 1 m\n}\nscenario s { set a = 2 m }"},
     {Code::bad_period, "A period or delay does not fit the step of the bench, or is none.",
      "bench B { step 3 ms\n  memory n : int = 0\n  every 10 ms { n := n + 1 }\n}",
-     "Periods are whole multiples of the step; a delay is at least one step.",
+     "Periods are whole multiples of the step; a delay is at least one step. What is recorded or sampled of a part "
+     "with a "
+     "shorter step may come at whole multiples of that, if they divide the step of the bench.",
      "bench B { step 2 ms\n  memory n : int = 0\n  every 10 ms { n := n + 1 }\n}"},
     {Code::missing, "Something that has to be said is not said.", "bench B {\n  let a = 1\n}",
      "Add what the message names.", "bench B { step 1 ms\n  let a = 1\n}"},

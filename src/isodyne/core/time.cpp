@@ -68,4 +68,12 @@ std::string format_seconds(double seconds, int decimals) {
   return format_instant(*rounded);
 }
 
+std::string format_moment(double seconds, int decimals) {
+  const auto at = time_from_seconds(seconds);
+  if (!at || std::abs(seconds) >= 1) return format_seconds(seconds, decimals);
+  std::int64_t shown = 1'000'000'000;
+  for (int i = 0; i < decimals; ++i) shown /= 10;
+  return shown > 0 && at->count() % shown == 0 ? format_seconds(seconds, decimals) : format_span(*at);
+}
+
 }  // namespace isodyne

@@ -32,4 +32,8 @@ std::string format_instant(Time t);
 /// hour, for columns. Not a number: "–".
 std::string format_seconds(double seconds, int decimals = 3);
 
+/// The same where these decimals are all that there is; an instant within the first second that has more is told as it
+/// is: "1.031 ms".
+std::string format_moment(double seconds, int decimals = 3);
+
 }  // namespace isodyne

@@ -80,7 +80,7 @@ std::optional<FigureData> moment_figure(const session::RunFolder& run, const ses
   auto figure = signal_figure({{run.recording.get(), "", 0}}, names, stretch);
   if (!figure || figure->end <= figure->begin) return std::nullopt;
   figure->name = moment_name(row);
-  figure->title = fmt::format("{} broken first at {}", row.name, format_seconds(*row.first_breach_s));
+  figure->title = fmt::format("{} broken first at {}", row.name, format_moment(*row.first_breach_s));
   figure->subtitle = fmt::format("{}: {}, seed {}", run.summary.bench, run.summary.title(), run.summary.seed);
   // What happened between two rows is not in the picture, and not every quantity may be.
   if (rows > run.program->step) {

@@ -141,7 +141,7 @@ const char* look_of(judge::Answer answer) {
 /// An instant that leads to the plots there.
 std::string instant(std::size_t run, const std::optional<double>& t) {
   if (!t) return "–";
-  return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{2}</a>", run, *t, format_seconds(*t));
+  return fmt::format("<a href=\"#plots{0}\" data-run=\"{0}\" data-at=\"{1:.9g}\">{2}</a>", run, *t, format_moment(*t));
 }
 
 std::string verdict_cell(const session::SummaryRow& row) {

@@ -9,12 +9,12 @@
 #include <thread>
 
 #include <fcntl.h>
-#include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/process.h"
 #include "isodyne/ports/make_port.h"
 
 namespace isodyne::ports {
@@ -73,36 +73,17 @@ Status ProgramPort::spawn() {
 
   const auto log = log_.start();
   if (!log) return log.failure();
-  posix_spawn_file_actions_t actions;
-  posix_spawn_file_actions_init(&actions);
-  posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
-  posix_spawn_file_actions_adddup2(&actions, *log, 1);
-  posix_spawn_file_actions_adddup2(&actions, 1, 2);
-  posix_spawn_file_actions_adddup2(&actions, pair->theirs.number(), kLinkDescriptor);
-  posix_spawn_file_actions_addclosefrom_np(&actions, kLinkDescriptor + 1);
-  if (!plan_.folder.empty()) posix_spawn_file_actions_addchdir_np(&actions, plan_.folder.c_str());
-  std::vector<char*> arguments, environment;
-  for (std::string& w : words) arguments.push_back(w.data());
-  arguments.push_back(nullptr);
-  std::string where = fmt::format("ISODYNE_LINK={}:{}", plan_.over_socket ? "socket" : "memory", kLinkDescriptor);
-  for (char** e = environ; *e != nullptr; ++e) {
-    if (std::strncmp(*e, "ISODYNE_LINK=", 13) != 0) environment.push_back(*e);
-  }
-  environment.push_back(where.data());
-  environment.push_back(nullptr);
-  // A group of its own: what it starts ends with it.
-  posix_spawnattr_t attributes;
-  posix_spawnattr_init(&attributes);
-  posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
-  pid_t child = -1;
-  const int failed = posix_spawn(&child, file.c_str(), &actions, &attributes, arguments.data(), environment.data());
-  posix_spawn_file_actions_destroy(&actions);
-  posix_spawnattr_destroy(&attributes);
+  Launch launch;
+  launch.words = std::move(words);
+  launch.folder = plan_.folder;
+  launch.output = *log;
+  launch.third = pair->theirs.number();
+  launch.name = "ISODYNE_LINK";
+  launch.value = fmt::format("{}:{}", plan_.over_socket ? "socket" : "memory", kLinkDescriptor);
+  const auto child = start_program(fmt::format("the program of controller `{}`", name_), launch);
   ::close(*log);
-  if (failed != 0)
-    return Failure{fmt::format("cannot start the program of controller `{}`", name_), file.string(),
-                   std::strerror(failed)};
-  child_ = child;
+  if (!child) return child.failure();
+  child_ = *child;
   link_.adopt(std::move(pair->ours), period_);
   return Done{};
 }
