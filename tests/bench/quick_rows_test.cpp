@@ -335,6 +335,34 @@ TEST_CASE("What triggers a fault, ends a wait or breaks an expectation may come 
   CHECK(*hopes.outcome.summary->rows[0].worst_margin == 1.099 - ripple[static_cast<std::size_t>(first)]);
 }
 
+TEST_CASE("No verdict and no sample rests on what is no number between two instants of the bench") {
+  // 0 / 0 when 7 us have been counted, and a number again from there on.
+  const std::string model =
+      "model Fast {\n  memory k : int = 0\n  every 1 us { k := k + 1 }\n  output q : 1\n  q = 0 / (k - 7)\n"
+      "  output fine : 1\n  fine = 1 / (k + 1)\n}\n";
+  const auto run = [&](const std::string& inside, const std::string& more) {
+    return QuickRun(model + "bench B { step 50 us\n  part fast : Fast step 1 us\n" + inside + "}\n" + more +
+                    "scenario s { hold 1 ms }\n");
+  };
+  struct Case {
+    const char *inside, *more, *reader;
+  };
+  for (const Case& c :
+       {Case{"", "requirement R-1 { always not (fast.q > 5) }\n", "requirement `R-1`"},
+        Case{"", "requirement R-1 { always fast.fine > 0 implies not (fast.q > 5) }\n", "requirement `R-1`"},
+        Case{"", "measure top { of fast.q  most }\n", "measure `top`"},
+        Case{"  sensor s1 { of fast.q  every 5 us }\n", "", "sensor `s1`"}}) {
+    INFO(c.inside << c.more);
+    const QuickRun bad = run(c.inside, c.more);
+    CHECK(bad.outcome.ending == observe::Ending::diverged);
+    CHECK(has(bad.outcome.why(), c.reader));
+    for (const session::SummaryRow& r : bad.outcome.summary->rows) CHECK(r.answer != judge::Answer::held);
+  }
+  const QuickRun good = run("", "requirement R-1 { always fast.fine > 0 }\n");
+  CHECK(good.outcome.ending == observe::Ending::completed);
+  CHECK(good.row("R-1").answer == judge::Answer::held);
+}
+
 TEST_CASE("A plant that breaks down between two instants leaves the rows up to there") {
   const std::string text =
       "model Fast { output state x : 1 = 1\n x' = x^2 / 1 ms }\n"

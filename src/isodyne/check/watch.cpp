@@ -14,6 +14,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::check {
 
@@ -43,6 +44,7 @@ class Watches {
     between_ = true;
     find_suspects();
     plant();
+    asked_between();
   }
 
  private:
@@ -65,6 +67,45 @@ class Watches {
       if (looked_into(p_.variable(e.target).group))
         look(look_at(e.value), "the equation of `" + p_.variable(e.target).name + "`", e.span);
     }
+  }
+
+  /// What is asked of quick groups at their own instants, in the quickest of those that it reads.
+  void asked_between() {
+    for (std::size_t i = 0; i < p_.requirements.size(); ++i) {
+      const Requirement r = p_.requirements[i];
+      std::vector<NodeId> nodes{r.trigger, r.check};
+      for (const FormulaNode& n : r.nodes) nodes.push_back(n.value);
+      if (asked_every(p_, r) < p_.step && looked_into(quickest(nodes))) requirement(r);
+    }
+    for (std::size_t i = 0; i < p_.measures.size(); ++i) {
+      const Measure m = p_.measures[i];
+      if (asked_every(p_, m) < p_.step && looked_into(quickest({m.of, m.to, m.within, m.against, m.event, m.until})))
+        measure(m);
+    }
+    for (std::size_t i = 0; i < p_.sensors.size(); ++i) {
+      const Sensor s = p_.sensors[i];
+      if (!s.on || s.period >= p_.step || !looked_into(p_.variable(s.truth).group)) continue;
+      const auto equation_of = std::find_if(p_.equations.begin(), p_.equations.end(),
+                                            [&](const Assignment& a) { return a.target == s.truth; });
+      if (equation_of != p_.equations.end() && suspect(equation_of->value))
+        quantity(s.truth, "sensor `" + s.name + "`", s.span);
+    }
+  }
+  std::int32_t quickest(const std::vector<NodeId>& nodes) const {
+    std::int32_t found = 0;
+    Time least = Time::max();
+    for (const NodeId n : nodes) {
+      if (n == kNone) continue;
+      for (const VarId id : p_.reads(n)) {
+        const Variable& v = p_.variable(id);
+        const Time step = at(p_.groups, v.group).step;
+        if (v.role == Role::param || v.role == Role::fixed_param || id == kTime || id == kSeed || step >= least)
+          continue;
+        least = step;
+        found = v.group;
+      }
+    }
+    return found;
   }
 
   bool looked_into(std::int32_t group) {
