@@ -22,7 +22,7 @@ using Clock = std::chrono::steady_clock;
 struct ByHand {
   double low = 0, high = 10, low_signal = 4e-3, high_signal = 20e-3, least = 3.8e-3, most = 20.5e-3;
   double low_count = 0, high_count = 32000, lowest = -32768, highest = 32767;
-  double filtered = 0, share = 0, noise = 0;
+  double filtered = 0, before = 0, share = 0, share_before = 0, noise = 0;
   bool started = false;
   std::int64_t saturated = 0;
   RandomStream random;
@@ -32,8 +32,9 @@ double by_hand(ByHand& c, double x, double& signal, double& counts) {
   const double meant = c.low_signal + (x - c.low) * (c.high_signal - c.low_signal) / (c.high - c.low);
   signal = std::min(std::max(meant, c.least), c.most);
   if (signal != meant) x = c.low + (signal - c.low_signal) * (c.high - c.low) / (c.high_signal - c.low_signal);
-  c.filtered = c.started ? c.filtered + c.share * (x - c.filtered) : x;
+  c.filtered = c.started ? c.filtered + (c.share * (x - c.filtered) + c.share_before * (c.before - c.filtered)) : x;
   c.started = true;
+  c.before = x;
   x = c.filtered;
   if (c.noise > 0) x += c.noise * c.random.normal();
   counts = std::round(c.low_count + (x - c.low) * (c.high_count - c.low_count) / (c.high - c.low));
@@ -67,7 +68,9 @@ bool compare(bool noisy) {
   for (int i = 0; i < kChannels; ++i) {
     const auto k = static_cast<std::size_t>(i);
     ours.emplace_back(sensors[k], 1);
-    hand[k].share = -std::expm1(-0.001 / 0.01);
+    const double fall = -std::expm1(-0.001 / 0.01), lag = fall / (0.001 / 0.01);
+    hand[k].share = 1 - lag;
+    hand[k].share_before = lag - (1 - fall);
     hand[k].noise = sensors[k].noise;
     hand[k].random = RandomStream(1, sensors[k].name);
   }
@@ -80,7 +83,7 @@ bool compare(bool noisy) {
     const auto begin = Clock::now();
     for (int n = 0; n < kInstants; ++n) {
       for (std::size_t i = 0; i < kChannels; ++i) {
-        const io::Sample got = ours[i].sample(x[i], Time(now + n), {});
+        const io::Sample got = ours[i].sample(x[i], (now + n) * std::chrono::milliseconds(1), {});
         values[i] = got.value;
         signals[i] = got.signal;
         counts[i] = got.counts;

@@ -16,7 +16,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include "isodyne/record/compare.h"
+#include "isodyne/record/differences.h"
 #include "isodyne/record/recorder.h"
 #include "isodyne/record/recording.h"
 #include "measure.h"

@@ -265,7 +265,7 @@ ByHand load_by_hand(const std::string& file) {
 
 struct Running {
   std::shared_ptr<const program::Program> program;
-  engine::Plant plant;
+  engine::RunningPlant plant;
   engine::PlantState state;
   std::unique_ptr<engine::NativePlant> native;
 

@@ -17,8 +17,9 @@ if(CMAKE_CXX_COMPILER_ID STREQUAL "GNU")
   target_compile_options(isodyne_options INTERFACE -Wno-restrict)
 endif()
 if(CMAKE_UNITY_BUILD)
-  # Several files are compiled as one: what a name hides may be in another of them, and each looks like a header.
-  target_compile_options(isodyne_options INTERFACE -Wno-shadow $<$<CXX_COMPILER_ID:GNU>:-Wno-subobject-linkage>)
+  # Several files are compiled as one: what a name hides may be in another of them, and each looks like a header. (clang
+  # looks at variables only, whose names differ anyway.)
+  target_compile_options(isodyne_options INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-shadow;-Wno-subobject-linkage>)
 endif()
 if(ISODYNE_WARNINGS_AS_ERRORS)
   target_compile_options(isodyne_options INTERFACE -Werror)

@@ -8,7 +8,11 @@
 
 #include <sys/wait.h>
 
+#include <fmt/format.h>
+
 #include <catch2/catch.hpp>
+
+#include "isodyne/networks/solvers.h"
 
 namespace isodyne::test {
 
@@ -63,6 +67,15 @@ Output shell(const std::string& command, const std::string& folder) {
   output.out = slurp(own / "out");
   output.err = slurp(own / "err");
   return output;
+}
+
+std::string until_written(const std::string& run, int bytes) {
+  return fmt::format("until [ \"$(stat -c %s {}/recording.tail 2>/dev/null || echo 0)\" -gt {} ]; do sleep 0.05; done",
+                     run, bytes);
+}
+
+std::string until_written_no_more(const std::string& run) {
+  return "wait $! 2>/dev/null; flock -s " + run + "/recording.tail true";
 }
 
 Output run_isodyne(const std::string& arguments, const std::string& folder) {
@@ -130,6 +143,7 @@ double Seen::last(const std::string& name) const {
 }
 
 bench::RunResult run_bench(Seen& seen, bench::RunPlan plan) {
+  if (!plan.networks) plan.networks = networks::solvers();
   const std::atomic<bool> stop{false};
   const bool native = plan.native.has_value() && plan.wait_for_native;
   bench::Run run(seen.program, std::move(plan), nullptr, seen);

@@ -40,6 +40,12 @@ struct Output {
 
 /// Runs a shell command in a folder and waits for it.
 Output shell(const std::string& command, const std::string& folder = ".");
+/// Shell words: wait until the tail of a run's recording has more bytes than this, which shows that it runs, however
+/// slow the machine is.
+std::string until_written(const std::string& run, int bytes);
+/// Shell words, after `kill -9` of the run in the background: wait until nobody writes its recording. The run itself is
+/// a child of what was killed and dies a moment later, on a busy machine a long one.
+std::string until_written_no_more(const std::string& run);
 /// Runs the built isodyne in a folder.
 Output run_isodyne(const std::string& arguments, const std::string& folder = ".");
 

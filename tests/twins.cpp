@@ -60,7 +60,7 @@ class Stimulus {
 };
 
 struct Twin {
-  engine::Plant plant;
+  engine::RunningPlant plant;
   engine::PlantState state;
   Stimulus stimulus;
   engine::PlantTrouble trouble;

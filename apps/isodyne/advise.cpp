@@ -9,14 +9,14 @@
 #include "isodyne/session/advice.h"
 #include "isodyne/session/summary.h"
 #include "plans.h"
-#include "table.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
-namespace {
-
 using Json = nlohmann::ordered_json;
+
+namespace {
 
 std::optional<double> read_tolerance(const Arguments& arguments) {
   const std::string text = arguments.value(Option::tolerance).value_or("0.1");
@@ -70,15 +70,15 @@ std::string amount(const program::Program& p, program::VarId id, double value) {
 }
 
 void say_trials(const program::Program& p, const session::Advice& advice) {
-  Table table({{"Method", Table::Align::left},
-               {"Step", Table::Align::right},
-               {"Largest error", Table::Align::right},
-               {"of range", Table::Align::right},
-               {"RMS", Table::Align::right},
-               {"Order", Table::Align::right},
-               {"Cost", Table::Align::right},
-               {"of step", Table::Align::right},
-               {"Worst signal", Table::Align::left}});
+  TextTable table({{"Method", TextTable::Align::left},
+                   {"Step", TextTable::Align::right},
+                   {"Largest error", TextTable::Align::right},
+                   {"of range", TextTable::Align::right},
+                   {"RMS", TextTable::Align::right},
+                   {"Order", TextTable::Align::right},
+                   {"Cost", TextTable::Align::right},
+                   {"of step", TextTable::Align::right},
+                   {"Worst signal", TextTable::Align::left}});
   for (std::size_t i = 0; i < advice.trials.size(); ++i) {
     const session::Trial& t = advice.trials[i];
     const session::SignalError* worst = worst_of(t);
@@ -105,11 +105,11 @@ void say_paces(const session::Advice& advice) {
   if (advice.paces.empty()) return;
   say("");
   say("Time constants of the parts' own states, from the eigenvalues of their linearisation along the run:");
-  Table table({{"Part", Table::Align::left},
-               {"Shortest", Table::Align::right},
-               {"at", Table::Align::right},
-               {"Longest", Table::Align::right},
-               {"", Table::Align::left}});
+  TextTable table({{"Part", TextTable::Align::left},
+                   {"Shortest", TextTable::Align::right},
+                   {"at", TextTable::Align::right},
+                   {"Longest", TextTable::Align::right},
+                   {"", TextTable::Align::left}});
   constexpr std::size_t kMost = 8;
   for (std::size_t i = 0; i < std::min(kMost, advice.paces.size()); ++i) {
     const bench::PartPace& pace = advice.paces[i];

@@ -5,15 +5,17 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "compare.h"
 #include "isodyne/core/file.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/session/summary.h"
-#include "runs.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {
+
+using Json = nlohmann::ordered_json;
 
 namespace fs = std::filesystem;
 
@@ -66,7 +68,6 @@ int run_baseline_accept(const Arguments& arguments) {
 }
 
 int run_baseline_check(const Arguments& arguments) {
-  using Json = nlohmann::ordered_json;
   int worst = kHeld;
   Json all = Json::array();
   for (std::size_t i = 0; i < arguments.words.size(); ++i) {

@@ -6,6 +6,7 @@
 #include <fstream>
 #include <set>
 #include <sstream>
+#include <utility>
 
 #include <poll.h>
 #include <unistd.h>
@@ -15,9 +16,10 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
+#include "isodyne/program/quick.h"
 #include "isodyne/session/worker.h"
-#include "table.h"
 #include "terminal.h"
+#include "text_table.h"
 #include "typed.h"
 
 namespace isodyne::app {
@@ -54,8 +56,8 @@ bool Probe::truth(const double* image) {
   return value_->value(0) != 0;
 }
 
-Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program)
-    : plan_(std::move(plan)), program_(std::move(program)) {
+Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program) : plan_(std::move(plan)) {
+  of(std::move(program));
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
     say_error(
         "--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
@@ -89,14 +91,34 @@ void Breakpoint::done() {
   inbox_ = nullptr;
 }
 
+void Breakpoint::of(std::shared_ptr<const program::Program> program) {
+  program_ = std::move(program);
+  between_.emplace(*program_, program::quick_view(*program_));
+}
+
+void Breakpoint::rows(const observe::Rows& rows) {
+  for (std::size_t i = 0; i < rows.count; ++i) {
+    const double* values = between_->row(to_seconds(rows.at(i)), rows.row(i));
+    const auto note = [&](const std::string& text) {
+      if (pending_.empty()) pending_ = fmt::format("{} (it came true at {})", text, format_instant(rows.at(i)));
+    };
+    const bool is = condition_->truth(values);
+    if (is && !was_) note(plan_.condition);
+    if (until_ && until_->truth(values)) note(until_text_);
+    was_ = is;
+    came_ = came_ || is;
+  }
+}
+
 void Breakpoint::image(const observe::Image& image) {
-  const bool is = condition_->truth(image.variables);
-  std::string reason;
-  if (is && !was_) reason = plan_.condition;
+  const double* values = between_->image(image.variables);
+  const bool is = condition_->truth(values);
+  std::string reason = std::exchange(pending_, "");
+  if (is && !was_ && reason.empty()) reason = plan_.condition;
   was_ = is;
   came_ = came_ || is;
   if (steps_ > 0 && --steps_ == 0) reason = "the steps are made";
-  if (until_ && until_->truth(image.variables)) reason = until_text_;
+  if (until_ && until_->truth(values)) reason = until_text_;
   if (reason.empty()) return;
   steps_ = -1;
   until_.reset();
@@ -124,6 +146,13 @@ std::int64_t Breakpoint::give(observe::Command command) {
   return command.ticket;
 }
 
+namespace {
+constexpr const char* kWords =
+    "step [N], until CONDITION, continue, quit; set NAME = VALUE, inject, clear, arm or disarm FAULT; show [NAME…], "
+    "save "
+    "FILE, help";
+}  // namespace
+
 void Breakpoint::work() {
   for (;;) {
     {
@@ -133,6 +162,7 @@ void Breakpoint::work() {
     }
     say_refused();
     say_where();
+    if (!std::exchange(explained_, true)) say(kWords);
     session::WorkerBoard::waits(true);
     std::string line;
     bool goes_on = false;
@@ -144,7 +174,7 @@ void Breakpoint::work() {
 
 /// False: the run is over.
 bool Breakpoint::read_line(std::string& line) {
-  put(stdout, "(step [N] | until CONDITION | continue | set NAME = VALUE | show NAME… | save FILE | quit) > ");
+  put(stdout, "> ");
   std::fflush(stdout);
   for (;;) {
     if (const std::size_t end = typed_.find('\n'); end != std::string::npos) {
@@ -180,7 +210,7 @@ void Breakpoint::say_where() const {
   say(fmt::format("\nStopped at {}: {}", format_instant(image.at), stop_.reason));
   std::set<std::string> parts;
   for (const program::VarId id : condition_->reads()) parts.insert(part_of(program_->variable(id).name));
-  Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
+  TextTable table({{"Quantity"}, {"Value", TextTable::Align::right}, {"Meaning"}});
   for (const program::VarId id : program_->listed) {
     const program::Variable& v = program_->variable(id);
     const bool read =
@@ -220,8 +250,13 @@ bool Breakpoint::command(const std::string& line) {
   if (word == "set") return set(rest), false;
   if (word == "show") return show(rest), false;
   if (word == "save") return save(rest), false;
-  const auto meant = did_you_mean(word, {"step", "until", "continue", "set", "show", "save", "quit"});
-  say(meant.value_or("step, until, continue, set, show, save or quit"));
+  for (const auto kind : {observe::CommandKind::inject, observe::CommandKind::clear, observe::CommandKind::arm,
+                          observe::CommandKind::disarm}) {
+    if (word == observe::command_word(kind)) return fault(kind, rest), false;
+  }
+  const auto meant = did_you_mean(
+      word, {"step", "until", "continue", "set", "inject", "clear", "arm", "disarm", "show", "save", "help", "quit"});
+  say(meant && word != "help" ? *meant : kWords);
   return false;
 }
 
@@ -250,6 +285,12 @@ bool Breakpoint::step(const std::string& words) {
 bool Breakpoint::until(const std::string& words) {
   auto probe = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, words);
   if (!probe->good()) return false;
+  for (const program::VarId id : probe->reads()) {
+    const auto& columns = between_->view().columns;
+    if (program_->group_of(id).step < program_->step && !std::binary_search(columns.begin(), columns.end(), id))
+      say(fmt::format("{} is looked at every {}; --break with it looks at it at its own instants too",
+                      program_->variable(id).name, format_span(program_->step)));
+  }
   until_ = std::move(probe);
   until_text_ = words;
   observe::Command c;
@@ -277,6 +318,25 @@ void Breakpoint::set(const std::string& words) {
                   program_->format(c.target, c.value)));
 }
 
+/// Done at the begin of the next instant, if it can be: see say_refused().
+void Breakpoint::fault(observe::CommandKind kind, const std::string& name) {
+  if (name.empty()) return say(fmt::format("{} takes the name of a fault", observe::command_word(kind)));
+  std::vector<std::string> names;
+  observe::Command c;
+  c.kind = kind;
+  for (std::size_t f = 0; f < program_->faults.size(); ++f) {
+    names.push_back(program_->faults[f].name);
+    if (names.back() == name) c.index = static_cast<std::int32_t>(f);
+  }
+  if (c.index == program::kNone) {
+    const auto meant = did_you_mean(name, names);
+    return say(
+        fmt::format("there is no fault `{}`; {}", name, meant ? *meant : "the bench has: " + listed(names, "none")));
+  }
+  give(c);
+  say(fmt::format("{} {} at the next instant", observe::command_word(kind), name));
+}
+
 /// The run stands, and does it at once.
 void Breakpoint::save(const std::string& file) {
   if (file.empty()) return say("save takes the name of a file");
@@ -292,6 +352,7 @@ void Breakpoint::save(const std::string& file) {
       if (done_) return;
       continue;
     }
+    say_refused(o);
     if (o.command.ticket != ticket) continue;
     if (o.refusal == observe::Refusal::none) say("The state is in " + file);
     return;
@@ -300,11 +361,18 @@ void Breakpoint::save(const std::string& file) {
 
 /// What came of earlier commands, where that is not what was said.
 void Breakpoint::say_refused() {
-  for (observe::CommandOutcome o; inbox_->outcome(o);) {
-    if (o.refusal == observe::Refusal::none || o.command.target == program::kNone) continue;
-    say_error(fmt::format("{} was not set at {}: {}", program_->variable(o.command.target).name, format_instant(o.at),
-                          observe::refusal_text(o.refusal)));
-  }
+  for (observe::CommandOutcome o; inbox_->outcome(o);) say_refused(o);
+}
+
+void Breakpoint::say_refused(const observe::CommandOutcome& o) const {
+  const observe::Command& c = o.command;
+  using Kind = observe::CommandKind;
+  if (o.refusal == observe::Refusal::none || (observe::about_course(c.kind) && c.kind != Kind::save)) return;
+  const std::string about = observe::about_fault(c.kind) ? program::at(program_->faults, c.index).name
+                            : c.kind == Kind::save       ? std::string(c.text)
+                                                         : program_->variable(c.target).name;
+  say_error(fmt::format("`{} {}` was not done at {}: {}", observe::command_word(c.kind), about, format_instant(o.at),
+                        observe::refusal_text(o.refusal)));
 }
 
 void Breakpoint::show(const std::string& words) const {
@@ -312,7 +380,7 @@ void Breakpoint::show(const std::string& words) const {
   std::istringstream names(words);
   std::vector<std::string> wanted;
   for (std::string n; names >> n;) wanted.push_back(n);
-  Table table({{"Quantity"}, {"Value", Table::Align::right}, {"Meaning"}});
+  TextTable table({{"Quantity"}, {"Value", TextTable::Align::right}, {"Meaning"}});
   for (const program::VarId id : program_->listed) {
     const program::Variable& v = program_->variable(id);
     if (present::role_text(v.role) == nullptr) continue;

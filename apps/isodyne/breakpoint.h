@@ -14,10 +14,11 @@
 #include <thread>
 #include <vector>
 
-#include "command.h"
 #include "isodyne/check/load.h"
 #include "isodyne/engine/code.h"
+#include "isodyne/engine/quick_images.h"
 #include "isodyne/session/run_service.h"
+#include "subcommand.h"
 
 namespace isodyne::app {
 
@@ -51,11 +52,17 @@ class Breakpoint : public session::RunWatcher {
   Breakpoint(Plan plan, std::shared_ptr<const program::Program> program);
   ~Breakpoint() override { done(); }
   bool understood() const { return understood_; }
+  /// What the condition reads.
+  const std::vector<program::VarId>& reads() const { return condition_->reads(); }
+  /// The Program that runs, where it is another than that which the condition was understood with.
+  void of(std::shared_ptr<const program::Program> program);
 
   /// Begins to read the keyboard.
   void begins(bench::Run& run) override;
   /// Of the stepping thread: looks at an image, and makes the run stand there if it is time to.
   void image(const observe::Image& image) override;
+  /// What comes true between two instants of the bench makes it stand at the next one.
+  void rows(const observe::Rows& rows) override;
   void ended(const bench::Run& run, bench::RunResult& result) override;
 
  private:
@@ -73,12 +80,14 @@ class Breakpoint : public session::RunWatcher {
   void work();
   void say_where() const;
   void say_refused();
+  void say_refused(const observe::CommandOutcome& outcome) const;
   bool read_line(std::string& line);
   bool command(const std::string& line);
   void go(const observe::Command& command);
   bool step(const std::string& words);
   bool until(const std::string& words);
   void set(const std::string& words);
+  void fault(observe::CommandKind kind, const std::string& name);
   void save(const std::string& file);
   void show(const std::string& words) const;
   std::int64_t give(observe::Command command);
@@ -88,6 +97,8 @@ class Breakpoint : public session::RunWatcher {
   bench::CommandInbox* inbox_ = nullptr;
   std::unique_ptr<Probe> condition_;
   bool understood_ = true, was_ = false, came_ = false;
+  std::optional<engine::QuickImages> between_;
+  std::string pending_;  ///< why it is to stand at the next instant of the bench
 
   // Of whoever runs: the stepping thread while the run goes on, the other one while it stands.
   std::unique_ptr<Probe> until_;
@@ -101,6 +112,7 @@ class Breakpoint : public session::RunWatcher {
   std::int64_t ticket_ = 0;
   std::deque<std::string> texts_;  ///< that commands point at
   std::string typed_;              ///< and not looked at yet
+  bool explained_ = false;         ///< what can be typed was told
   std::thread keyboard_;
 };
 

@@ -6,21 +6,21 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
-#include "isodyne/bench/rated.h"
+#include "isodyne/bench/rated_run.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/parameters.h"
 #include "isodyne/ports/make_port.h"
 #include "isodyne/session/summary.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
-namespace {
-
 using Json = nlohmann::ordered_json;
+
+namespace {
 
 Json diagnostic_json(const Sources& sources, const Diagnostic& d) {
   Json j;
@@ -71,13 +71,13 @@ std::vector<RatedRow> rows_of(const program::RatedCase& c, const bench::RatedRes
 
 /// Runs all rated cases; true if every value matches. `json` receives the rows if it is there.
 bool rated_checks(const check::Loaded& loaded, Json* json) {
-  Table table({{"Part"},
-               {"Quantity"},
-               {"Data sheet", Table::Align::right},
-               {"Within", Table::Align::right},
-               {"Found", Table::Align::right},
-               {"Off by", Table::Align::right},
-               {""}});
+  TextTable table({{"Part"},
+                   {"Quantity"},
+                   {"Data sheet", TextTable::Align::right},
+                   {"Within", TextTable::Align::right},
+                   {"Found", TextTable::Align::right},
+                   {"Off by", TextTable::Align::right},
+                   {""}});
   std::size_t values = 0, matching = 0;
   std::vector<std::string> troubles;
   for (const program::RatedCase& c : loaded.rated) {
@@ -145,7 +145,8 @@ int parameter_checks(const check::Loaded& loaded, const std::string& file, Json*
     return kWrongInput;
   }
   const auto rows = io::compare(loaded.program, *values);
-  Table table({{"Parameter"}, {"Plant", Table::Align::right}, {"File", Table::Align::right}, {""}, {"Remark"}});
+  TextTable table(
+      {{"Parameter"}, {"Plant", TextTable::Align::right}, {"File", TextTable::Align::right}, {""}, {"Remark"}});
   std::size_t equal = 0;
   for (const io::ParameterRow& r : rows) {
     const bool same = r.state == io::ParameterRow::State::equal;

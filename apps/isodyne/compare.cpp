@@ -10,14 +10,14 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
 #include "isodyne/present/signal_figure.h"
-#include "isodyne/record/compare.h"
-#include "runs.h"
-#include "table.h"
+#include "isodyne/record/differences.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -164,13 +164,13 @@ void print(const Comparison& c, const Recording& a, const Recording& b) {
     say(fmt::format("Their instants are not the same: those of {} are compared, with {} read between its own.",
                     c.how.by_a ? "the first" : "the second", c.how.by_a ? "the second" : "the first"));
   std::size_t equal = 0;
-  Table table({{"Signal"},
-               {"Verdict"},
-               {"from", Table::Align::right},
-               {"in the first", Table::Align::right},
-               {"in the second", Table::Align::right},
-               {"Largest difference", Table::Align::right},
-               {"at", Table::Align::right}});
+  TextTable table({{"Signal"},
+                   {"Verdict"},
+                   {"from", TextTable::Align::right},
+                   {"in the first", TextTable::Align::right},
+                   {"in the second", TextTable::Align::right},
+                   {"Largest difference", TextTable::Align::right},
+                   {"at", TextTable::Align::right}});
   for (const SignalDifference& d : c.signals) {
     if (d.verdict == Verdict::equal) {
       ++equal;
@@ -199,8 +199,8 @@ Status draw_first(const Comparison& c, const Recording& a, const Recording& b, c
   constexpr std::size_t kMostPanels = 5;
   if (first.size() > kMostPanels) first.resize(kMostPanels);
   const double at = to_seconds(*first.front()->from), all = to_seconds(c.how.end - c.how.begin);
-  const present::Stretch around{std::max(to_seconds(c.how.begin), at - all / 20),
-                                std::min(to_seconds(c.how.end), at + all / 8)};
+  const present::TimeRange around{std::max(to_seconds(c.how.begin), at - all / 20),
+                                  std::min(to_seconds(c.how.end), at + all / 8)};
   std::vector<std::string> names;
   for (const SignalDifference* d : first) {
     if (to_seconds(*d->from) <= around.end) names.push_back(d->name);

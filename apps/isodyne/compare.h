@@ -6,7 +6,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "command.h"
+#include "subcommand.h"
 
 namespace isodyne::app {
 

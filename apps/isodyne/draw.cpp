@@ -1,7 +1,7 @@
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/present/inquiry.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

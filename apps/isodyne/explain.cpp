@@ -1,10 +1,10 @@
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/explanations.h"
 #include "isodyne/core/text.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -29,7 +29,7 @@ std::string indented(std::string_view text) {
 
 int run_explain(const Arguments& arguments) {
   if (arguments.words.empty()) {
-    Table table({{"Code"}, {"Cause"}});
+    TextTable table({{"Code"}, {"Cause"}});
     for (const Code code : kCodes) table.row({code_text(code), one_line(explanation(code).cause)});
     put(stdout, table.text(width_of(stdout), colours_on(stdout)));
     say("\nOne of them in full: isodyne explain algebraic-loop");

@@ -2,17 +2,17 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/engine/c_export.h"
 #include "isodyne/exchange/editor_files.h"
 #include "isodyne/exchange/reqif.h"
 #include "isodyne/exchange/signal_table.h"
-#include "isodyne/ports/layout.h"
+#include "isodyne/ports/struct_layout.h"
 #include "isodyne/present/signals.h"
 #include "isodyne/session/summary.h"
-#include "runs.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -8,7 +8,6 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/bench/reach.h"
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
@@ -16,10 +15,11 @@
 #include "isodyne/present/trace.h"
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/workers.h"
+#include "named_runs.h"
 #include "plans.h"
-#include "runs.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -60,6 +60,7 @@ void without_a_try(const program::Program& p, const program::Fault& f, FaultRow&
 struct Triggers : session::RunWatcher {
   explicit Triggers(const program::Program& program) : watch(program) {}
   void image(const observe::Image& image) override { watch.image(image); }
+  void rows(const observe::Rows& rows) override { watch.rows(rows); }
   void event(const observe::Event& event) override { watch.event(event); }
   bench::TriggerWatch watch;
 };
@@ -179,11 +180,11 @@ bool note_runs(const Arguments& arguments, const program::Program& p, std::vecto
 
 void print_rows(const program::Program& p, const std::vector<FaultRow>& rows, bool tried, bool with_runs,
                 const std::vector<std::string>& remarks) {
-  std::vector<Table::Column> columns{
+  std::vector<TextTable::Column> columns{
       {"Fault"}, {"On"}, {"Kind"}, {"Trigger"}, {tried ? "Triggered in" : "Within reach of"}, {"Named by"}};
   if (with_runs) columns.push_back({"Caught by"});
   columns.push_back({"Description"});
-  Table table(columns);
+  TextTable table(columns);
   std::size_t open = 0, unnamed = 0, unreached = 0;
   for (const FaultRow& r : rows) {
     open += r.told ? 0 : 1;

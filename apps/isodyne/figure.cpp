@@ -6,20 +6,20 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/parser.h"
 #include "isodyne/present/axes_figure.h"
 #include "isodyne/present/response.h"
 #include "isodyne/present/signal_figure.h"
-#include "isodyne/record/compare.h"
+#include "isodyne/record/differences.h"
 #include "isodyne/session/run_folder.h"
 #include "library_path.h"
+#include "named_runs.h"
 #include "plans.h"
-#include "runs.h"
-#include "stretch.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "time_range.h"
 
 namespace isodyne::app {
 
@@ -68,10 +68,10 @@ std::optional<double> seconds_of(const Arguments& arguments, Option option, cons
 }
 
 /// As --from and --to say, or --around, which gives a mark for what is there.
-std::optional<present::Stretch> stretch_of(const Arguments& arguments, const Recording& recording,
-                                           std::optional<present::Mark>& mark) {
+std::optional<present::TimeRange> time_range_of(const Arguments& arguments, const Recording& recording,
+                                                std::optional<present::Mark>& mark) {
   const auto what = arguments.value(Option::around);
-  if (!what) return stretch_of(arguments);
+  if (!what) return time_range_of(arguments);
   const auto at = record::first_time_of(recording, *what);
   if (!at)
     return say_error(fmt::format("`{}` never comes: --around takes a truth, what an event is about, or a level such as "
@@ -83,15 +83,15 @@ std::optional<present::Stretch> stretch_of(const Arguments& arguments, const Rec
              after = seconds_of(arguments, Option::after, "after", run / 20);
   if (!before || !after) return std::nullopt;
   mark = present::Mark{to_seconds(*at), *what};
-  return present::Stretch{std::max(0.0, to_seconds(*at) - *before), to_seconds(*at) + *after};
+  return present::TimeRange{std::max(0.0, to_seconds(*at) - *before), to_seconds(*at) + *after};
 }
 
 /// "A .. B" of --closer.
-std::optional<present::Stretch> closer_of(const std::string& text) {
+std::optional<present::TimeRange> closer_of(const std::string& text) {
   const std::size_t dots = text.find("..");
   const auto begin = read_span(one_line(text.substr(0, dots == std::string::npos ? 0 : dots))),
              end = dots == std::string::npos ? std::nullopt : read_span(one_line(text.substr(dots + 2)));
-  if (begin && end && *end > *begin) return present::Stretch{to_seconds(*begin), to_seconds(*end)};
+  if (begin && end && *end > *begin) return present::TimeRange{to_seconds(*begin), to_seconds(*end)};
   say_error(fmt::format("--closer takes a stretch of time such as \"5 s .. 6 s\", not `{}`", text));
   return std::nullopt;
 }
@@ -134,7 +134,7 @@ std::string title_of(const Wanted& w, const std::string& kind = "time") {
   return w.paths.size() == 1 ? all : fmt::format("{}: {}", all, runs);
 }
 
-int over_time(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,
+int over_time(const Arguments& arguments, const Wanted& w, const present::TimeRange& stretch,
               const std::optional<present::Mark>& mark) {
   std::vector<present::FigureRun> runs;
   std::string numbers;
@@ -191,7 +191,7 @@ int over_time(const Arguments& arguments, const Wanted& w, const present::Stretc
   return told(present::draw(*figure, place.folder, true), place);
 }
 
-int over_other_axes(const Arguments& arguments, const Wanted& w, const present::Stretch& stretch,
+int over_other_axes(const Arguments& arguments, const Wanted& w, const present::TimeRange& stretch,
                     const std::string& kind) {
   for (const auto& [option, name] : {std::pair{Option::closer, "closer"}, std::pair{Option::response, "response"}}) {
     if (arguments.has(option)) return say_error(fmt::format("--{} is about figures over time", name)), kWrongInput;
@@ -285,7 +285,7 @@ int run_figure(const Arguments& arguments) {
   if (w->runs[0]->times().empty()) return say_error("there is nothing in " + w->paths[0]), kWrongInput;
   if (const auto file = arguments.value(Option::layout)) return of_layout(arguments, *w, *file);
   std::optional<present::Mark> mark;
-  const auto stretch = stretch_of(arguments, *w->runs[0], mark);
+  const auto stretch = time_range_of(arguments, *w->runs[0], mark);
   if (!stretch) return kWrongInput;
   if (kind == "time") return over_time(arguments, *w, *stretch, mark);
   if (!w->named && w->signals.size() > 6) w->signals.resize(6);

@@ -1,10 +1,10 @@
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/format.h"
 #include "isodyne/session/summary.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -4,8 +4,8 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/text.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {
@@ -15,12 +15,12 @@ namespace {
 std::string lines_behind(const std::string& group) {
   std::string list;
   std::size_t width = 0;
-  std::vector<const Command*> own;
-  for (const Command& c : commands()) {
+  std::vector<const Subcommand*> own;
+  for (const Subcommand& c : commands()) {
     if (std::string_view(c.name).starts_with(group + " ")) own.push_back(&c);
   }
-  for (const Command* c : own) width = std::max(width, std::string_view(c->name).size());
-  for (const Command* c : own) list += fmt::format("  {:<{}}  {}\n", c->name, width, c->summary);
+  for (const Subcommand* c : own) width = std::max(width, std::string_view(c->name).size());
+  for (const Subcommand* c : own) list += fmt::format("  {:<{}}  {}\n", c->name, width, c->summary);
   return list;
 }
 
@@ -28,12 +28,12 @@ std::string lines_behind(const std::string& group) {
 
 bool is_group(const std::string& word) {
   return !lines_behind(word).empty() &&
-         std::none_of(commands().begin(), commands().end(), [&](const Command& c) { return c.name == word; });
+         std::none_of(commands().begin(), commands().end(), [&](const Subcommand& c) { return c.name == word; });
 }
 
 std::string group_help(const std::string& group) {
   const std::string list = lines_behind(group);
-  const Command& first = *std::find_if(commands().begin(), commands().end(), [&](const Command& c) {
+  const Subcommand& first = *std::find_if(commands().begin(), commands().end(), [&](const Subcommand& c) {
     return std::string_view(c.name).starts_with(group + " ");
   });
   return fmt::format(
@@ -42,7 +42,7 @@ std::string group_help(const std::string& group) {
       group, list, first.name, first.example);
 }
 
-std::string help_text(const Command& c) {
+std::string help_text(const Subcommand& c) {
   std::string text = fmt::format("isodyne {} - {}\n\nUsage: isodyne {}{}{} [options]\n", c.name, c.summary, c.name,
                                  *c.words != 0 ? " " : "", c.words);
   if (*c.explanation != '\0') text += fmt::format("\n{}\n", c.explanation);
@@ -63,8 +63,8 @@ std::string help_text() {
       "isodyne - run a simulated plant against its controller, and judge what happens\n\nUsage: isodyne COMMAND … "
       "[options]\n\nCommands:\n";
   std::size_t width = 0;
-  for (const Command& c : commands()) width = std::max(width, std::string_view(c.name).size());
-  for (const Command& c : commands()) text += fmt::format("  {:<{}}  {}\n", c.name, width, c.summary);
+  for (const Subcommand& c : commands()) width = std::max(width, std::string_view(c.name).size());
+  for (const Subcommand& c : commands()) text += fmt::format("  {:<{}}  {}\n", c.name, width, c.summary);
   text +=
       "\nExit status: 0 all requirements hold; 1 at least one does not; 2 the bench or the command line is wrong;\n"
       "3 the run could not be completed, or a controller was lost; 4 real time was not kept although asked "
@@ -83,7 +83,7 @@ int run_help(const Arguments& arguments) {
     return kHeld;
   }
   std::size_t taken = 0;
-  const Command* command = find_command(arguments.words, taken);
+  const Subcommand* command = find_command(arguments.words, taken);
   if (command == nullptr) return kWrongInput;
   put(stdout, help_text(*command));
   return kHeld;

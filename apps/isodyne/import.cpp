@@ -4,14 +4,14 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/exchange/reqif.h"
 #include "isodyne/exchange/signal_table.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/summary.h"
-#include "runs.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

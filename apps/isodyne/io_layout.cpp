@@ -3,17 +3,17 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/frame_layout.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
-namespace {
-
 using Json = nlohmann::ordered_json;
+
+namespace {
 
 std::string hex(double raw, const program::BitRange& bits) {
   const auto number = static_cast<std::uint64_t>(static_cast<std::int64_t>(raw));
@@ -36,14 +36,14 @@ void say_frame(const program::Program& p, const program::Frame& frame) {
   say(fmt::format("Bit 0 is the {} significant one; of each word the {} significant byte is sent first.\n",
                   frame.bits_from_high ? "most" : "least", frame.bytes_from_high ? "most" : "least"));
   put(stdout, present::frame_drawing(frame, example) + "\n");
-  Table table({{""},
-               {"Field"},
-               {"Bits"},
-               {"Kind"},
-               {"Example", Table::Align::right},
-               {"Number", Table::Align::right},
-               {"Hex", Table::Align::right},
-               {"Holds"}});
+  TextTable table({{""},
+                   {"Field"},
+                   {"Bits"},
+                   {"Kind"},
+                   {"Example", TextTable::Align::right},
+                   {"Number", TextTable::Align::right},
+                   {"Hex", TextTable::Align::right},
+                   {"Holds"}});
   for (const present::FieldRow& r : example.rows)
     table.row({std::string(1, r.key), r.name, r.bits, r.kind, r.value, fmt::format("{:.0f}", r.raw),
                hex(r.raw, r.range), r.holds});

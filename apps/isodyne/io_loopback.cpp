@@ -3,21 +3,22 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
-#include "isodyne/bench/loopback.h"
+#include "isodyne/bench/loopback_run.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/ports/make_port.h"
 #include "isodyne/session/summary.h"
 #include "plans.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
+using Json = nlohmann::ordered_json;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using io::WireState;
 using program::Program;
 
@@ -117,7 +118,7 @@ int show(const Arguments& arguments, const Program& p, const Chosen& c, const be
          const std::string& over) {
   const program::Cables& cables = p.cables[static_cast<std::size_t>(c.cables)];
   std::size_t good = 0;
-  Table table({{"Output"}, {"Input"}, {"Wire"}, {"Finding"}});
+  TextTable table({{"Output"}, {"Input"}, {"Wire"}, {"Finding"}});
   Json rows = Json::array();
   for (std::size_t i = 0; i < cables.cables.size(); ++i) {
     const program::Cable& cable = cables.cables[i];

@@ -5,19 +5,20 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/match.h"
 #include "isodyne/session/summary.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
+using Json = nlohmann::ordered_json;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using program::Program;
 
 const program::Controller* chosen(const Program& p, const Arguments& arguments) {
@@ -112,7 +113,7 @@ void say_list(const char* heading, const std::vector<std::string>& lines) {
 }
 
 void show(const Findings& f) {
-  Table table({{"Channel"}, {"Tag"}, {"Address"}, {"Type"}, {"Unit"}, {"Score", Table::Align::right}, {""}});
+  TextTable table({{"Channel"}, {"Tag"}, {"Address"}, {"Type"}, {"Unit"}, {"Score", TextTable::Align::right}, {""}});
   std::size_t matched = 0;
   for (std::size_t c = 0; c < f.channels.size(); ++c) {
     const io::Match& m = f.matches[c];

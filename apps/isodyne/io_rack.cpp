@@ -7,20 +7,21 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/csv.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/io/rack_text.h"
 #include "isodyne/session/summary.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
+using Json = nlohmann::ordered_json;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using program::Program;
 
 std::string joined(const std::vector<std::string>& words) {
@@ -131,7 +132,7 @@ int run_io_list(const Arguments& arguments) {
   const auto program = with_racks(arguments);
   if (program == nullptr) return kWrongInput;
   const Program& p = *program;
-  Table table({{"Channel"}, {"Module"}, {"Carries"}, {"Range"}, {"Counts"}, {"On"}, {"Groups"}, {"Description"}});
+  TextTable table({{"Channel"}, {"Module"}, {"Carries"}, {"Range"}, {"Counts"}, {"On"}, {"Groups"}, {"Description"}});
   Json json = Json::array();
   each_channel(p, [&](const auto& r, const auto& s, const auto& c, const std::string& address) {
     const bool free = arguments.words.size() < 2 && arguments.has(Option::json) && c.name.empty();
@@ -174,7 +175,7 @@ int run_io_groups(const Arguments& arguments) {
     say(j.dump(2));
     return kHeld;
   }
-  Table table({{"Group"}, {"Channels", Table::Align::right}, {"Slots"}, {"Carries"}});
+  TextTable table({{"Group"}, {"Channels", TextTable::Align::right}, {"Slots"}, {"Carries"}});
   for (const auto& [g, names] : members)
     table.row({g, std::to_string(names.size()), joined(modules[g]), joined(names)});
   if (table.empty())
@@ -190,7 +191,7 @@ int run_io_free(const Arguments& arguments) {
   const Program& p = *program;
   std::set<std::string> placed;
   Json free = Json::array(), without = Json::array();
-  Table table({{"Slot"}, {"Module"}, {"Free channels"}, {"Direction"}, {"Form"}});
+  TextTable table({{"Slot"}, {"Module"}, {"Free channels"}, {"Direction"}, {"Form"}});
   std::size_t count = 0;
   for (const program::Rack& r : p.racks) {
     for (const program::RackSlot& s : r.slots) {
@@ -334,9 +335,9 @@ namespace {
 /// A CSV table for people.
 std::string aligned(const std::string& text) {
   const Csv csv = read_csv(text);
-  std::vector<Table::Column> columns;
+  std::vector<TextTable::Column> columns;
   for (const CsvField& f : csv.rows.front().fields) columns.push_back({f.text});
-  Table table(columns);
+  TextTable table(columns);
   for (std::size_t i = 1; i < csv.rows.size(); ++i) {
     std::vector<std::string> cells;
     for (const CsvField& f : csv.rows[i].fields) cells.push_back(f.text);

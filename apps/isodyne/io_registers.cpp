@@ -1,9 +1,9 @@
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/io/registers.h"
 #include "isodyne/session/summary.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

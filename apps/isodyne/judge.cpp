@@ -6,7 +6,6 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/judge/judge.h"
@@ -16,9 +15,10 @@
 #include "isodyne/session/rejudge.h"
 #include "isodyne/session/run_folder.h"
 #include "library_path.h"
-#include "runs.h"
-#include "table.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 #include "verdicts.h"
 
 namespace isodyne::app {
@@ -64,11 +64,16 @@ void check_against(const record::Playback& playback, session::OpenRecording& run
     for (const program::NodeId node : nodes) {
       if (node == program::kNone) continue;
       for (const program::VarId id : p.reads(node)) {
-        const auto& missing = playback.missing();
-        if (std::find(missing.begin(), missing.end(), id) == missing.end()) continue;
-        run.loaded.diagnostics.error(Code::not_recorded, span,
-                                     fmt::format("{} reads `{}`, which was not recorded", what, p.variable(id).name),
-                                     "run it again with a bench that has this quantity");
+        const program::VarId missing = playback.missing_for(id);
+        if (missing == program::kNone) continue;
+        const std::string& name = p.variable(missing).name;
+        const bool itself = missing == id || p.variable(id).role == program::Role::hidden;
+        run.loaded.diagnostics.error(
+            Code::not_recorded, span,
+            itself ? fmt::format("{} reads `{}`, which was not recorded", what, name)
+                   : fmt::format("{} reads `{}`, which is made of `{}`, and that was not recorded", what,
+                                 p.variable(id).name, name),
+            "run it again with a bench that has this quantity");
       }
     }
   };
@@ -117,7 +122,8 @@ std::optional<Time> play(session::OpenRecording& run, const std::string& rules, 
 
 std::string pace_remark(const program::Program& p, Time period) {
   Time every = p.step;
-  for (const program::Measure& m : p.measures) every = std::min(every, program::asked_every(p, m));
+  const program::QuickParts quick(p);
+  for (const program::Measure& m : p.measures) every = std::min(every, quick.asked_every(m));
   if (period <= every) return {};
   return fmt::format(
       "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
@@ -165,6 +171,7 @@ int run_judge(const Arguments& arguments) {
         if (r.expected) summary.rows.push_back(r);
       }
       summary.not_injected = before->not_injected;
+      summary.disarmed = before->disarmed;
       summary.lost = before->lost;
     }
   }
@@ -235,12 +242,12 @@ int run_measure(const Arguments& arguments) {
   judge.verdicts(ending_of(*run->recording));
   collect();
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.measure < b.measure; });
-  Table table({{"Measure", Table::Align::left},
-               {"No.", Table::Align::right},
-               {"From", Table::Align::right},
-               {"To", Table::Align::right},
-               {"Value", Table::Align::right},
-               {"What", Table::Align::left}});
+  TextTable table({{"Measure", TextTable::Align::left},
+                   {"No.", TextTable::Align::right},
+                   {"From", TextTable::Align::right},
+                   {"To", TextTable::Align::right},
+                   {"Value", TextTable::Align::right},
+                   {"What", TextTable::Align::left}});
   Json list = Json::array();
   std::size_t shown = 0;
   for (const judge::Measured& m : all) {

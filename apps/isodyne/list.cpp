@@ -7,18 +7,19 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
 #include "isodyne/program/groups.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
+using Json = nlohmann::ordered_json;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using program::kNone;
 using program::Program;
 using program::Role;
@@ -26,7 +27,7 @@ using program::Role;
 /// One kind of thing to list: a title, columns, and rows of text. JSON and tables come from the same rows.
 struct Section {
   std::string name;
-  std::vector<Table::Column> columns;
+  std::vector<TextTable::Column> columns;
   std::vector<std::vector<std::string>> rows;
 };
 
@@ -37,7 +38,7 @@ Section parts(const Program& p) {
 }
 
 Section states(const Program& p) {
-  Section s{"states", {{"State"}, {"Unit"}, {"Start", Table::Align::right}, {"Limits"}, {"Description"}}, {}};
+  Section s{"states", {{"State"}, {"Unit"}, {"Start", TextTable::Align::right}, {"Limits"}, {"Description"}}, {}};
   for (const program::State& x : p.states) {
     const program::Variable& v = p.variable(x.value);
     s.rows.push_back(
@@ -47,7 +48,8 @@ Section states(const Program& p) {
 }
 
 Section parameters(const Program& p) {
-  Section s{"parameters", {{"Parameter"}, {"Value", Table::Align::right}, {"Limits"}, {"Live"}, {"Description"}}, {}};
+  Section s{
+      "parameters", {{"Parameter"}, {"Value", TextTable::Align::right}, {"Limits"}, {"Live"}, {"Description"}}, {}};
   for (const program::VarId id : p.listed) {
     const program::Variable& v = p.variable(id);
     if (v.role != Role::param && v.role != Role::fixed_param) continue;
@@ -59,7 +61,7 @@ Section parameters(const Program& p) {
 
 bool is_signal(Role role) {
   return role == Role::input || role == Role::state || role == Role::equation || role == Role::sampled ||
-         role == Role::mode || role == Role::controller_output;
+         role == Role::mode || role == Role::network || role == Role::controller_output;
 }
 
 Section signals(const Program& p) {
@@ -68,6 +70,21 @@ Section signals(const Program& p) {
     const program::Variable& v = p.variable(id);
     if (is_signal(v.role))
       s.rows.push_back({v.name, present::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
+  }
+  return s;
+}
+
+/// What lies at each node: elements, with the terminals that do.
+Section nodes(const Program& p) {
+  Section s{"nodes", {{"Node"}, {"Kind"}, {"Step"}, {"At it"}}, {}};
+  for (const program::Network& n : p.networks) {
+    std::vector<std::string> at(n.nodes.size());
+    for (const auto& e : n.elements) {
+      const std::set<std::int32_t> ends(e.nodes.begin(), e.nodes.end());
+      for (const std::int32_t node : ends) list_on(at[static_cast<std::size_t>(node)], e.path);
+    }
+    for (std::size_t i = 1; i < at.size(); ++i)
+      s.rows.push_back({n.nodes[i], n.kind, format_span(program::at(p.groups, n.group).step), at[i]});
   }
   return s;
 }
@@ -118,7 +135,7 @@ Section controllers(const Program& p) {
 }
 
 Section frames(const Program& p) {
-  Section s{"frames", {{"Frame"}, {"Words", Table::Align::right}, {"Goes"}, {"Fields"}, {"Description"}}, {}};
+  Section s{"frames", {{"Frame"}, {"Words", TextTable::Align::right}, {"Goes"}, {"Fields"}, {"Description"}}, {}};
   for (const program::Frame& f : p.frames) {
     std::string fields;
     for (const program::FrameField& x : f.fields) list_on(fields, x.name);
@@ -147,7 +164,7 @@ Section faults(const Program& p) {
 }
 
 Section scenarios(const Program& p) {
-  Section s{"scenarios", {{"Scenario"}, {"Actions", Table::Align::right}, {"Where"}, {"Description"}}, {}};
+  Section s{"scenarios", {{"Scenario"}, {"Actions", TextTable::Align::right}, {"Where"}, {"Description"}}, {}};
   for (const program::Scenario& x : p.scenarios)
     s.rows.push_back({x.name, std::to_string(x.steps.size()), p.sources->place(x.span), x.doc});
   return s;
@@ -170,7 +187,7 @@ Section measures(const Program& p) {
 }
 
 Section figures(const Program& p) {
-  Section s{"figures", {{"Figure"}, {"Panels", Table::Align::right}, {"Title"}}, {}};
+  Section s{"figures", {{"Figure"}, {"Panels", TextTable::Align::right}, {"Title"}}, {}};
   for (const program::Figure& f : p.figures) s.rows.push_back({f.name, std::to_string(f.panels.size()), f.title});
   return s;
 }
@@ -211,13 +228,21 @@ struct Kind {
 
 std::vector<Kind> kinds_of(const check::Loaded& loaded) {
   const auto of = [&](Section (*make)(const Program&)) { return [&loaded, make] { return make(*loaded.program); }; };
-  return {{"parts", of(parts)},           {"states", of(states)},
-          {"parameters", of(parameters)}, {"signals", of(signals)},
-          {"channels", of(channels)},     {"frames", of(frames)},
-          {"cables", of(cables)},         {"controllers", of(controllers)},
-          {"conditions", of(conditions)}, {"faults", of(faults)},
-          {"scenarios", of(scenarios)},   {"requirements", of(requirements)},
-          {"measures", of(measures)},     {"harnesses", [&loaded] { return harnesses(loaded); }},
+  return {{"parts", of(parts)},
+          {"states", of(states)},
+          {"parameters", of(parameters)},
+          {"signals", of(signals)},
+          {"nodes", of(nodes)},
+          {"channels", of(channels)},
+          {"frames", of(frames)},
+          {"cables", of(cables)},
+          {"controllers", of(controllers)},
+          {"conditions", of(conditions)},
+          {"faults", of(faults)},
+          {"scenarios", of(scenarios)},
+          {"requirements", of(requirements)},
+          {"measures", of(measures)},
+          {"harnesses", [&loaded] { return harnesses(loaded); }},
           {"figures", of(figures)}};
 }
 
@@ -270,7 +295,7 @@ std::optional<present::Facts> facts_about(const Program& p, const std::vector<Ki
 
 void say_facts(const std::string& name, const present::Facts& facts) {
   say(colours_on(stdout) ? "\x1b[1m" + name + "\x1b[0m" : name);
-  Table table({{""}, {""}});
+  TextTable table({{""}, {""}});
   for (const auto& [heading, text] : facts) table.row({heading, text});
   const std::size_t width = width_of(stdout);
   std::istringstream lines(table.text(width > 4 ? width - 2 : 0, colours_on(stdout)));
@@ -321,7 +346,7 @@ std::optional<Asked> asked_for(const Arguments& arguments, const Program& p, con
 }
 
 void say_section(const Section& section, bool several) {
-  Table table(section.columns);
+  TextTable table(section.columns);
   for (const auto& row : section.rows) table.row(row);
   if (several)
     say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
@@ -386,7 +411,7 @@ int list_models(const Arguments& arguments, const check::Loaded& loaded) {
     say_facts(*found, facts_of_model(loaded, models[static_cast<std::size_t>(found - names.begin())]));
   }
   if (arguments.words.size() > 1) return kHeld;
-  Section s{"models", {{"Model"}, {"Parameters", Table::Align::right}, {"Rated"}, {"Description"}}, {}};
+  Section s{"models", {{"Model"}, {"Parameters", TextTable::Align::right}, {"Rated"}, {"Description"}}, {}};
   Section modules{"modules", {{"Module"}, {"Channels"}, {"Description"}}, {}};
   for (const check::ModelInfo& m : models) {
     if (m.module) {
@@ -412,7 +437,7 @@ namespace {
 
 /// Steps, methods and periods.
 Section groups(const Program& p) {
-  Section s{"groups", {{"Step"}, {"Method"}, {"Core"}, {"States", Table::Align::right}, {"Parts"}}, {}};
+  Section s{"groups", {{"Step"}, {"Method"}, {"Core"}, {"States", TextTable::Align::right}, {"Parts"}}, {}};
   for (std::size_t g = 0; g < p.groups.size(); ++g) {
     std::set<std::string> own;
     for (const program::Variable& v : p.variables) {
@@ -431,7 +456,7 @@ Section groups(const Program& p) {
 }
 
 Section periods(const Program& p) {
-  Section s{"periods", {{"What"}, {"Period"}, {"Steps", Table::Align::right}}, {}};
+  Section s{"periods", {{"What"}, {"Period"}, {"Steps", TextTable::Align::right}}, {}};
   const auto add = [&](const std::string& what, Time period, Time step) {
     s.rows.push_back({what, format_span(period), std::to_string(period / step)});
   };
@@ -456,7 +481,11 @@ Section periods(const Program& p) {
 /// from one instant of the bench to the next at least.
 Section borders(const Program& p) {
   Section s{"borders",
-            {{"From"}, {"To"}, {"Held for", Table::Align::right}, {"Mean delay", Table::Align::right}, {"Quantities"}},
+            {{"From"},
+             {"To"},
+             {"Held for", TextTable::Align::right},
+             {"Mean delay", TextTable::Align::right},
+             {"Quantities"}},
             {}};
   std::map<std::pair<std::int32_t, std::int32_t>, std::set<std::string>> crossing;
   for (const program::Item& item : p.order) {
@@ -465,7 +494,7 @@ Section borders(const Program& p) {
     for (const program::NodeId value : program::values_of(p, item)) {
       for (const program::VarId id : p.reads(value)) {
         const program::Variable& v = p.variable(id);
-        const bool moves = v.role == Role::state || v.role == Role::equation;
+        const bool moves = v.role == Role::state || v.role == Role::equation || v.role == Role::network;
         if (moves && v.group != to) crossing[{v.group, to}].insert(v.name);
       }
     }

@@ -3,12 +3,12 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/timeline.h"
 #include "plans.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -63,7 +63,7 @@ int list_timeline(const Arguments& arguments, const program::Program& p) {
   constexpr std::size_t kBar = 32;
   const std::string scale =
       "0" + std::string(kBar - 1 - std::min(kBar - 1, display_width(format_span(whole))), ' ') + format_span(whole);
-  Table table({{"Begins"}, {scale}, {"Action"}, {"Where"}});
+  TextTable table({{"Begins"}, {scale}, {"Action"}, {"Where"}});
   for (const present::TimelineRow& r : t.rows)
     table.row({when_text(r), present::timeline_bar(r, whole, kBar), indent(r.depth) + r.text, short_place(r.place)});
   put(stdout, table.text(0, colours_on(stdout)));

@@ -5,9 +5,9 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/version.h"
 #include "isodyne/session/worker.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace {
@@ -27,7 +27,7 @@ int dispatch(const std::vector<std::string>& words) {
     return kHeld;
   }
   std::size_t taken = 0;
-  const Command* command = find_command(words, taken);
+  const Subcommand* command = find_command(words, taken);
   if (command == nullptr) return kWrongInput;
   const auto arguments = read_arguments(*command, {words.begin() + static_cast<std::ptrdiff_t>(taken), words.end()});
   if (!arguments) return kWrongInput;

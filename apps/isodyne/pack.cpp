@@ -4,12 +4,12 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/catalogue.h"
 #include "isodyne/session/pack.h"
 #include "isodyne/session/summary.h"
-#include "runs.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -6,8 +6,8 @@
 #include <optional>
 #include <string>
 
-#include "command.h"
 #include "isodyne/bench/run.h"
+#include "subcommand.h"
 
 namespace isodyne::app {
 

@@ -9,14 +9,15 @@
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/timing.h"
 #include "plans.h"
-#include "table.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
+using Json = nlohmann::ordered_json;
+
 namespace {
 
-using Json = nlohmann::ordered_json;
 using bench::RunShare;
 
 /// What a run knows of its times, and where it ended.
@@ -123,12 +124,12 @@ Json to_json(const program::Program& p, const Costs& seen, const std::vector<Par
 }
 
 void print_times(const program::Program& p, const Costs& seen) {
-  Table table({{"Work", Table::Align::left},
-               {"Period", Table::Align::right},
-               {"Median", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"Longest", Table::Align::right},
-               {"of period", Table::Align::right}});
+  TextTable table({{"Work", TextTable::Align::left},
+                   {"Period", TextTable::Align::right},
+                   {"Median", TextTable::Align::right},
+                   {"p99", TextTable::Align::right},
+                   {"Longest", TextTable::Align::right},
+                   {"of period", TextTable::Align::right}});
   for (const Line& l : lines_of(p)) {
     const StepTimes& t = seen.of(l.share);
     if (t.count() == 0) continue;
@@ -140,10 +141,10 @@ void print_times(const program::Program& p, const Costs& seen) {
 }
 
 void print_parts(const std::vector<PartCost>& costs, double step_ns) {
-  Table parts({{"Part", Table::Align::left},
-               {"Equations", Table::Align::right},
-               {"Share of the plant", Table::Align::right},
-               {"of a step", Table::Align::right}});
+  TextTable parts({{"Part", TextTable::Align::left},
+                   {"Equations", TextTable::Align::right},
+                   {"Share of the plant", TextTable::Align::right},
+                   {"of a step", TextTable::Align::right}});
   for (const PartCost& c : costs)
     parts.row(
         {c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share), duration(c.share * step_ns)});

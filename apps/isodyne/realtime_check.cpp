@@ -1,18 +1,18 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
-#include "isodyne/bench/machine.h"
+#include "isodyne/bench/computer.h"
 #include "isodyne/session/timing.h"
 #include "plans.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
-namespace {
-
 using Json = nlohmann::ordered_json;
+
+namespace {
 
 std::string us(double ns) {
   return session::microseconds(ns / 1e3);
@@ -25,7 +25,7 @@ Json times_json(const StepTimes& t) {
           {"max_us", static_cast<double>(t.longest()) / 1e3}};
 }
 
-std::string verdict(const bench::MachineCheck& c) {
+std::string verdict(const bench::ComputerCheck& c) {
   const Time held = c.shortest();
   if (held.count() == 0)
     return fmt::format(
@@ -39,7 +39,7 @@ std::string verdict(const bench::MachineCheck& c) {
       format_span(held), t->overruns, t->steps, us(t->lateness.quantile(0.99)));
 }
 
-Json to_json(const bench::MachineCheck& c) {
+Json to_json(const bench::ComputerCheck& c) {
   Json j{{"core", c.privileges.core},
          {"priority", c.privileges.priority},
          {"locked", c.privileges.locked},
@@ -62,9 +62,10 @@ Json to_json(const bench::MachineCheck& c) {
   return j;
 }
 
-void print(const bench::MachineCheck& c) {
+void print(const bench::ComputerCheck& c) {
   const bool colours = colours_on(stdout);
-  Table facts({{"Machine", Table::Align::left}, {"", Table::Align::left}, {"Advice", Table::Align::left}});
+  TextTable facts(
+      {{"Machine", TextTable::Align::left}, {"", TextTable::Align::left}, {"Advice", TextTable::Align::left}});
   facts.row({"real-time priority", c.privileges.priority ? "granted" : "refused", ""},
             c.privileges.priority ? "" : "33", 1);
   facts.row({"memory", c.privileges.locked ? "locked" : "not locked", ""}, c.privileges.locked ? "" : "33", 1);
@@ -80,13 +81,13 @@ void print(const bench::MachineCheck& c) {
   put(stdout, facts.text(width_of(stdout), colours));
   for (const std::string& l : c.privileges.lacking) say("Missing: " + l + ".");
   say("");
-  Table steps({{"Step", Table::Align::right},
-               {"Late begin p50", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"p99.9", Table::Align::right},
-               {"most", Table::Align::right},
-               {"Overruns", Table::Align::right},
-               {"Held", Table::Align::left}});
+  TextTable steps({{"Step", TextTable::Align::right},
+                   {"Late begin p50", TextTable::Align::right},
+                   {"p99", TextTable::Align::right},
+                   {"p99.9", TextTable::Align::right},
+                   {"most", TextTable::Align::right},
+                   {"Overruns", TextTable::Align::right},
+                   {"Held", TextTable::Align::left}});
   for (const auto& t : c.trials)
     steps.row({format_span(t.step), us(t.lateness.quantile(0.5)), us(t.lateness.quantile(0.99)),
                us(t.lateness.quantile(0.999)), us(static_cast<double>(t.lateness.longest())),
@@ -110,10 +111,10 @@ int run_realtime_check(const Arguments& arguments) {
     }
     each = *span;
   }
-  bench::MachineCheck check;
+  bench::ComputerCheck check;
   {
     ProgressLine progress;
-    check = bench::check_machine(core, each, [&](double share) {
+    check = bench::check_computer(core, each, [&](double share) {
       progress.draw(share, "measuring this machine");
       return true;
     });

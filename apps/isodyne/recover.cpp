@@ -5,9 +5,9 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/record/recover.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -5,14 +5,14 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/catalogue.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/repeat.h"
+#include "named_runs.h"
 #include "run_progress.h"
-#include "runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -2,10 +2,10 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/present/report.h"
-#include "runs.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
 
 namespace isodyne::app {

@@ -5,13 +5,13 @@
 #include <fmt/format.h>
 
 #include "breakpoint.h"
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/present/report.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/run_service.h"
 #include "plans.h"
 #include "run_progress.h"
+#include "subcommand.h"
 #include "terminal.h"
 #include "typed.h"
 #include "verdicts.h"
@@ -90,6 +90,15 @@ int tell(const session::RunOutcome& outcome, const Arguments& arguments, const W
   return written ? outcome_status(outcome, wanted, arguments.has(Option::strict)) : kNotCompleted;
 }
 
+/// The same bench, of which a run shows these quantities at their own instants too.
+std::shared_ptr<const session::Bench> watched(const session::Bench& bench, const std::vector<program::VarId>& ids) {
+  auto program = std::make_shared<program::Program>(*bench.program);
+  program->looked_at = ids;
+  auto own = std::make_shared<session::Bench>(bench);
+  own->program = std::move(program);
+  return own;
+}
+
 int run_bench(const Arguments& given, bool reference) {
   std::optional<session::StoredState> state;
   const auto arguments = with_state(given, reference, state);
@@ -125,6 +134,8 @@ int run_bench(const Arguments& given, bool reference) {
     breakpoint.emplace(Breakpoint::Plan{file, wish.harness, *condition, arguments->value(Option::break_dump)},
                        loaded.program);
     if (!breakpoint->understood()) return kWrongInput;
+    request.bench = watched(*request.bench, breakpoint->reads());
+    breakpoint->of(request.bench->program);
     watchers.insert(watchers.begin(), &*breakpoint);
   }
   const auto folder = session::make_run_folder(arguments->value(Option::out).value_or(""), session::name_of(request));

@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/session/timing.h"
-#include "table.h"
+#include "text_table.h"
 #include "verdicts.h"
 
 namespace isodyne::app {

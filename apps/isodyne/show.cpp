@@ -5,12 +5,12 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/text_plot.h"
-#include "runs.h"
-#include "stretch.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "time_range.h"
 
 namespace isodyne::app {
 
@@ -31,7 +31,7 @@ bool knows_unicode() {
 
 int run_show(const Arguments& arguments) {
   const std::string& path = arguments.words[0];
-  const auto stretch = stretch_of(arguments);
+  const auto stretch = time_range_of(arguments);
   if (!stretch) return kWrongInput;
   const auto recording = open_recording(path);
   if (!recording) return say_error(recording.failure().text()), kWrongInput;

@@ -5,13 +5,13 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "command.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/present/trace.h"
-#include "runs.h"
-#include "table.h"
+#include "named_runs.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -68,7 +68,7 @@ const char* sign_of(const std::optional<Answer>& answer) {
 
 /// Who looks for each fault that acted, and what it broke.
 void print_faults(const present::Trace& t) {
-  Table table({{"Fault"}, {"Acted in"}, {"Named by"}, {"Caught by"}});
+  TextTable table({{"Fault"}, {"Acted in"}, {"Named by"}, {"Caught by"}});
   bool any = false;
   std::vector<std::string> numbers;
   for (std::size_t r = 0; r < t.runs.size(); ++r) numbers.push_back(std::to_string(r + 1));
@@ -93,10 +93,10 @@ void print_trace(const present::Trace& t) {
     say(fmt::format("{:>3}  {}{}  ({})", i + 1, t.runs[i].title, missed, t.runs[i].folder));
   }
   say("");
-  std::vector<Table::Column> columns{{"Requirement"}, {"Over all"}};
-  for (std::size_t i = 0; i < t.runs.size(); ++i) columns.push_back({std::to_string(i + 1), Table::Align::right});
+  std::vector<TextTable::Column> columns{{"Requirement"}, {"Over all"}};
+  for (std::size_t i = 0; i < t.runs.size(); ++i) columns.push_back({std::to_string(i + 1), TextTable::Align::right});
   columns.push_back({"Meaning"});
-  Table table(columns);
+  TextTable table(columns);
   for (const present::TraceRow& r : t.rows) {
     std::vector<std::string> cells{r.requirement, judge::answer_word(r.overall)};
     for (const auto& a : r.answers) cells.emplace_back(sign_of(a));

@@ -10,10 +10,10 @@ namespace isodyne::app {
 
 /// The bench with one more text; mistakes are printed, null then.
 std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
-                                                  const std::string& text) {
+                                                  const std::string& text, const char* name) {
   check::Wish wish;
   wish.harness = harness;
-  wish.rules = check::Rules{"what was typed", text, false};
+  wish.rules = check::Rules{name, text, false};
   const check::Loaded loaded = load_file(file, wish);
   if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
   return loaded.program;
@@ -45,7 +45,7 @@ std::optional<std::vector<std::pair<program::VarId, double>>> read_overrides(con
     starts += "  start " + one + "\n";
   }
   if (starts.empty()) return overrides;
-  const auto own = with_text(file, harness, fmt::format("scenario begun_with {{\n{}}}\n", starts));
+  const auto own = with_text(file, harness, fmt::format("scenario begun_with {{\n{}}}\n", starts), "--with");
   if (own == nullptr) return std::nullopt;
   for (const program::Scenario::Start& s : own->scenarios.back().start) {
     const program::VarId here = program.find(own->variable(s.target).name);

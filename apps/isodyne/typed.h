@@ -7,13 +7,13 @@
 #include <utility>
 #include <vector>
 
-#include "command.h"
+#include "subcommand.h"
 
 namespace isodyne::app {
 
 /// The bench with one more text; mistakes are printed, null then.
 std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
-                                                  const std::string& text);
+                                                  const std::string& text, const char* name = "what was typed");
 
 /// The quantities of both that have the same name: there, here.
 std::vector<std::pair<program::VarId, program::VarId>> matched(const program::Program& there,

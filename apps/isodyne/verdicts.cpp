@@ -4,18 +4,18 @@
 
 #include <fmt/format.h>
 
-#include "command.h"
-#include "table.h"
+#include "subcommand.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
-Table times_table(const std::vector<session::TimesRow>& rows) {
-  Table table({{"Time", Table::Align::left},
-               {"p50", Table::Align::right},
-               {"p99", Table::Align::right},
-               {"p99.9", Table::Align::right},
-               {"most", Table::Align::right}});
+TextTable times_table(const std::vector<session::TimesRow>& rows) {
+  TextTable table({{"Time", TextTable::Align::left},
+                   {"p50", TextTable::Align::right},
+                   {"p99", TextTable::Align::right},
+                   {"p99.9", TextTable::Align::right},
+                   {"most", TextTable::Align::right}});
   for (const session::TimesRow& r : rows) {
     table.row({r.name, session::microseconds(r.p50), session::microseconds(r.p99), session::microseconds(r.p999),
                session::microseconds(r.longest)});
@@ -49,12 +49,12 @@ void print_verdicts(const session::Summary& s, const std::string& closing) {
   say(fmt::format("{}: {}, seed {}; {} simulated in {}", s.bench, s.title(), s.seed, format_seconds(s.ended_at_s),
                   format_seconds(s.wall_seconds, 1)));
   if (!s.rows.empty()) {
-    Table table({{"Requirement", Table::Align::left},
-                 {"Verdict", Table::Align::left},
-                 {"Worst margin", Table::Align::right},
-                 {"at", Table::Align::right},
-                 {"First broken", Table::Align::right},
-                 {"Meaning", Table::Align::left}});
+    TextTable table({{"Requirement", TextTable::Align::left},
+                     {"Verdict", TextTable::Align::left},
+                     {"Worst margin", TextTable::Align::right},
+                     {"at", TextTable::Align::right},
+                     {"First broken", TextTable::Align::right},
+                     {"Meaning", TextTable::Align::left}});
     const auto seconds = [](const std::optional<double>& t) { return format_moment(t.value_or(NAN), 2); };
     for (const session::SummaryRow& r : s.rows) {
       const char* colour = r.answer == judge::Answer::held ? "32" : r.answer == judge::Answer::broken ? "1;31" : "33";
@@ -65,7 +65,7 @@ void print_verdicts(const session::Summary& s, const std::string& closing) {
     put(stdout, table.text(width_of(stdout), colours));
   }
   for (const std::string& f : s.not_injected)
-    say(fmt::format("Fault {} was not injected: what triggers it never happened.", f));
+    say(fmt::format("Fault {} was not injected: {}.", f, s.why_not_injected(f)));
   for (const std::string& r : s.remarks) say(r);
   for (const auto& c : s.saturated) say(fmt::format("Channel {}.", c.text()));
   print_timing(s, colours);

@@ -6,12 +6,12 @@
 #include <vector>
 
 #include "isodyne/session/summary.h"
-#include "table.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
 /// How long things took, a row each.
-Table times_table(const std::vector<session::TimesRow>& rows);
+TextTable times_table(const std::vector<session::TimesRow>& rows);
 
 /// The table of verdicts, what a reader has to know beside it, and a closing line.
 void print_verdicts(const session::Summary& summary, const std::string& closing);

@@ -86,9 +86,9 @@ Command command(CommandKind kind, std::int64_t ticket, Time when, program::VarId
 }  // namespace
 
 TEST_CASE("What is commanded happens at its instant, comes back with it, and is an event") {
-  const auto p = plant();
+  const auto p = plant("fault late { on along  offset 1 m  once x > 100 m }");
   bench::RunPlan plan = lasting(5000ms);
-  plan.faults = {0};
+  plan.faults = {0, 2};
   const program::VarId x = p->find("x"), gain = p->find("gain");
   plan.commands.push_back(command(CommandKind::set, 1, 1s, gain, 3));
   plan.commands.push_back(command(CommandKind::ramp, 2, 1s, x, 4));
@@ -97,6 +97,10 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
   plan.commands.back().index = 0;
   plan.commands.push_back(command(CommandKind::clear, 4, 2500ms));
   plan.commands.back().index = 0;
+  for (const auto& [kind, ticket] : {std::pair{CommandKind::disarm, 8}, std::pair{CommandKind::arm, 9}}) {
+    plan.commands.push_back(command(kind, ticket, 2550ms));
+    plan.commands.back().index = 2;
+  }
   plan.commands.push_back(command(CommandKind::mark, 5, 2600ms));
   plan.commands.back().text = "the boat has come";
   plan.commands.push_back(command(CommandKind::play, 6, 3500ms, x));
@@ -118,7 +122,7 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
   CHECK(r.at("x", 3.75) == Approx(1.5));
   CHECK(r.at("x", 4.5) == r.at("x", 3.99));  // let go, it stays where it was
   const auto outcomes = r.outcomes();
-  REQUIRE(outcomes.size() == 7);
+  REQUIRE(outcomes.size() == 9);
   for (const auto& [ticket, o] : outcomes) {
     CHECK(o.refusal == Refusal::none);
     CHECK(o.at == o.command.when);
@@ -130,6 +134,7 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
   }
   CHECK(texts == std::vector<std::string>{"gain: set to 3 by hand", "x: ramp to 4 m over 2 s by a client",
                                           "held: inject by a client", "held: clear by a client",
+                                          "late: disarm by a client", "late: arm by a client",
                                           "run: mark \"the boat has come\" by a client",
                                           "x: play tide over 2 s by a client", "x: release by a client"});
   // What was said of a command is enough to give it again.
@@ -181,6 +186,94 @@ TEST_CASE("Values are loaded together, or none of them is, and each is a change"
   }
   CHECK(texts == std::vector<std::string>{"x: set to 2.5 m by hand", "gain: set to 4 by hand",
                                           "run: load \"tuned.csv\" by a client"});
+}
+
+namespace {
+
+/// Seconds at which the fault begins and ends, in turn, where these commands about it are given.
+std::vector<double> acts(const std::shared_ptr<const program::Program>& p,
+                         const std::vector<std::pair<CommandKind, Time>>& given,
+                         std::map<std::int64_t, CommandOutcome>* outcomes = nullptr) {
+  bench::RunPlan plan = lasting(5000ms);
+  const auto late = static_cast<std::int32_t>(p->faults.size()) - 1;
+  plan.faults = {late};
+  for (const auto& [kind, when] : given) {
+    plan.commands.push_back(command(kind, static_cast<std::int64_t>(plan.commands.size()), when));
+    plan.commands.back().index = late;
+  }
+  Running r(p, plan, {"x"});
+  r.go();
+  std::vector<double> changes;
+  for (const observe::Event& e : r.seen.events) {
+    if (e.kind == observe::EventKind::fault_on || e.kind == observe::EventKind::fault_off)
+      changes.push_back(to_seconds(e.at));
+  }
+  const auto all = r.outcomes();
+  if (outcomes != nullptr) *outcomes = all;
+  for (const auto& [ticket, o] : all) CHECK((outcomes != nullptr || o.refusal == Refusal::none));
+  return changes;
+}
+
+}  // namespace
+
+TEST_CASE("A trigger that is disarmed does nothing, and one that is armed again waits anew") {
+  // True at 1 s and for half a second: seen then, the fault acts from the instant after it.
+  const auto p = plant("fault late { on doubled  offset 5 m  once time >= 1 s and time < 1.5 s  lasting 200 ms }");
+  constexpr auto arm = CommandKind::arm, disarm = CommandKind::disarm;
+  using Changes = std::vector<double>;
+  CHECK(acts(p, {}) == Changes{1.01, 1.21});
+  CHECK(acts(p, {{disarm, 500ms}}).empty());
+  CHECK(acts(p, {{disarm, 500ms}, {arm, 900ms}}) == Changes{1.01, 1.21});
+  // At the very instant at which it was to begin; one later it is too late, and it goes on to its own end.
+  CHECK(acts(p, {{disarm, 1010ms}}).empty());
+  CHECK(acts(p, {{disarm, 1020ms}}) == Changes{1.01, 1.21});
+  // What came while it was disarmed is past; what is still there counts.
+  CHECK(acts(p, {{disarm, 500ms}, {arm, 1300ms}}) == Changes{1.3, 1.5});
+  CHECK(acts(p, {{disarm, 500ms}, {arm, 1510ms}}).empty());
+  // It has acted, and does so once more.
+  CHECK(acts(p, {{arm, 1400ms}}) == Changes{1.01, 1.21, 1.4, 1.6});
+  CHECK(acts(p, {{arm, 1600ms}}) == Changes{1.01, 1.21});
+  std::map<std::int64_t, CommandOutcome> outcomes;
+  CHECK(acts(p, {{arm, 1100ms}}, &outcomes) == Changes{1.01, 1.21});
+  CHECK(outcomes.at(0).refusal == Refusal::acting);
+  // Between two of its pulses it acts too.
+  const auto pulses = plant(
+      "fault late { on doubled  offset 5 m  once time >= 1 s and time < 1.05 s  lasting 700 ms  pulsing 100 ms every "
+      "300 "
+      "ms }");
+  const Changes throughout{1.01, 1.11, 1.31, 1.41, 1.61, 1.71};
+  CHECK(acts(pulses, {}) == throughout);
+  CHECK(acts(pulses, {{disarm, 1200ms}}) == throughout);
+  CHECK(acts(pulses, {{arm, 1200ms}}, &outcomes) == throughout);
+  CHECK(outcomes.at(0).refusal == Refusal::acting);
+  const auto by_hand = plant("fault late { on doubled  offset 5 m  by hand }");
+  CHECK(acts(by_hand, {{arm, 100ms}, {disarm, 200ms}}, &outcomes).empty());
+  CHECK(outcomes.at(0).refusal == Refusal::no_trigger);
+  CHECK(outcomes.at(1).refusal == Refusal::no_trigger);
+}
+
+TEST_CASE("A trigger between two instants of the bench is heeded only while it is armed") {
+  // The pulse is over before the bench looks again.
+  const auto p = program_of(R"(
+model Bell { output state angle : 1 = 0
+  angle' = 1 / 1 s
+  output struck : bool
+  struck = angle > 1.0025 and angle < 1.0045 }
+bench B { step 10 ms
+  input x : m = 1 m
+  let doubled : m = 2 * x
+  part bell : Bell step 1 ms }
+fault late { on doubled  offset 5 m  once bell.struck  lasting 200 ms }
+)");
+  constexpr auto arm = CommandKind::arm, disarm = CommandKind::disarm;
+  using Changes = std::vector<double>;
+  const Changes rung = acts(p, {});
+  REQUIRE(rung.size() == 2);
+  CHECK(rung[0] > 1.0045);
+  CHECK(rung[0] <= 1.02);
+  CHECK(acts(p, {{disarm, 500ms}}).empty());
+  CHECK(acts(p, {{disarm, 1s}, {arm, 1010ms}}).empty());
+  CHECK(acts(p, {{disarm, 500ms}, {arm, 1s}}) == rung);
 }
 
 TEST_CASE("By hand and by a scenario the same is done, to the bit") {

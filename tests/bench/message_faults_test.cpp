@@ -7,7 +7,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "isodyne/bench/messages.h"
+#include "isodyne/bench/message_lines.h"
 #include "isodyne/ports/make_port.h"
 #include "support.h"
 

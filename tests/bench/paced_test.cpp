@@ -25,7 +25,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/bench/machine.h"
+#include "isodyne/bench/computer.h"
 #include "isodyne/bench/pacer.h"
 #include "isodyne/observe/observer_queue.h"
 #include "isodyne/record/recording.h"
@@ -353,12 +353,14 @@ TEST_CASE(
     "A paced run that is stopped for a second counts every step that it missed, says so, and ends with status 4") {
   const TestFolder folder;
   folder.write("b.dyne", kQuick);
-  const Output out = shell(ISODYNE_PROGRAM
-                           " run b.dyne --for '3 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; "
-                           "for i in $(seq 200); do [ -s r/recording.h5 ] && break; sleep 0.05; done; sleep 0.7; "
-                           "C=$(pgrep -P $P); kill -STOP $C; "
-                           "sleep 1; kill -CONT $C; wait $P",
-                           folder.path());
+  const Output out =
+      shell(std::string(ISODYNE_PROGRAM) +
+                " run b.dyne --for '6 s' --paced --interpret --max-overruns 100 --out r --no-report & P=$!; " +
+                until_written("r", 2000) +
+                "; "
+                "C=$(pgrep -P $P); kill -STOP $C; "
+                "sleep 1; kill -CONT $C; wait $P",
+            folder.path());
   INFO(out.out << out.err);
   CHECK(out.status == 4);
   CHECK_THAT(out.out, Catch::Contains("Real time was not kept in"));
@@ -373,7 +375,7 @@ TEST_CASE(
   CHECK(longest >= 990);
   auto recording = record::Recording::open(folder / "r/recording.h5");
   REQUIRE(recording);
-  CHECK((*recording)->signal("ball.x")->size() == 301);  // nothing of the run itself is missing
+  CHECK((*recording)->signal("ball.x")->size() == 601);  // nothing of the run itself is missing
   bool told = false;
   for (const auto& e : (*recording)->events())
     told = told || (e.kind == "overrun" && e.text.find("late from here on") != std::string::npos);

@@ -328,11 +328,48 @@ TEST_CASE("What triggers a fault, ends a wait or breaks an expectation may come 
   }
   REQUIRE(on);
   CHECK(on->count() == done);
+  // And what ends a fault is heeded as late.
+  const QuickRun ends(
+      quick_bench("50 us", "",
+                  "condition peak = fast.ripple > 1.099\nfault on { on cmd  times 1  from 100 us  until peak }\n"),
+      [](bench::RunPlan& p) { p.faults = {0}; });
+  std::optional<Time> off;
+  for (const auto& e : ends.recording->events()) {
+    if (e.kind == observe::event_word(observe::EventKind::fault_off)) off = e.at;
+  }
+  REQUIRE(off);
+  CHECK(off->count() == done);
   const QuickRun hopes(text, scenario(1));
   REQUIRE(hopes.outcome.summary->rows.size() == 1);
   CHECK(hopes.outcome.summary->rows[0].answer == judge::Answer::broken);
   CHECK(*hopes.outcome.summary->rows[0].first_breach_s == Approx(static_cast<double>(first) * 1e-6));
   CHECK(*hopes.outcome.summary->rows[0].worst_margin == 1.099 - ripple[static_cast<std::size_t>(first)]);
+}
+
+TEST_CASE("faults --try and a breakpoint see what comes and goes between two instants") {
+  const TestFolder folder;
+  folder.write("b.dyne",
+               quick_bench("50 us", "  record fast.ripple every 1 us\n",
+                           "condition peak = fast.ripple > 1.099\nfault hit { on cmd  force 0.25  once peak }\n"));
+  const auto run = [&](const std::string& words) {
+    const Output o = run_isodyne(words, folder.path());
+    INFO(o.out << o.err);
+    CHECK(o.status == 0);
+    return o;
+  };
+  const QuickRun seen(quick_bench("50 us", kEach, "condition high = peak\ncondition peak = fast.ripple > 1.099\n"));
+  const auto ripple = seen.values("fast.ripple");
+  std::int64_t first = 0;
+  while (!(ripple[static_cast<std::size_t>(first)] > 1.099)) ++first;
+  shows(run("faults b.dyne --try").out, fmt::format("s at {} µs", first));
+  run("run b.dyne s --break \"fast.ripple > 1.099\" --break-dump d.json --no-report --out r");
+  const std::string dump = slurp(folder / "d.json");
+  shows(dump, fmt::format("(it came true at {})", format_instant(Time{first * 1000})));
+  shows(dump, fmt::format("{{\"time_ns\":{},", (first / 50 + 1) * 50'000));
+  // A quantity that nobody else looks at, in a bench that records nothing of it.
+  folder.write("b.dyne", quick_bench("50 us", "", ""));
+  run("run b.dyne s --break \"fast.ripple > 1.099\" --break-dump e.json --no-report --out r2");
+  shows(slurp(folder / "e.json"), "(it came true at ");
 }
 
 TEST_CASE("No verdict and no sample rests on what is no number between two instants of the bench") {

@@ -74,7 +74,7 @@ TEST_CASE("A requirement that limits cannot break, an actuator nobody writes, a 
 
 namespace {
 bench::RunResult settled_run(const std::string& text, double seconds, std::vector<judge::Verdict>* verdicts = nullptr,
-                     bench::RunPlan plan = {}) {
+                             bench::RunPlan plan = {}) {
   Seen seen(program_of(text));
   if (seconds > 0) plan.longest = time_from_seconds(seconds);
   const auto result = run_bench(seen, plan);
@@ -127,16 +127,16 @@ TEST_CASE("Controllers, channels, conditions, tables, modes and blocks are asked
   bench::RunPlan with_fault;
   with_fault.faults = {0};
   const auto fault =
-      settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2, nullptr,
-          with_fault);
+      settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2,
+                  nullptr, with_fault);
   CHECK_THAT(fault.explanation, Contains("fault `f`"));
   // Nobody chose it: nobody reads it.
-  CHECK(
-      settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2).ending ==
-      observe::Ending::completed);
+  CHECK(settled_run(divides(q, "param p : 1 = 1\n  let use : 1 = p * y\n}\nfault f { on p  times 2  once q > 3 }\n"), 2)
+            .ending == observe::Ending::completed);
   bench::RunPlan with_scenario;
   with_scenario.scenario = 0;
-  const auto wait = settled_run(divides(q, "}\nscenario s { wait until q > 3  within 2 s }\n"), 0, nullptr, with_scenario);
+  const auto wait =
+      settled_run(divides(q, "}\nscenario s { wait until q > 3  within 2 s }\n"), 0, nullptr, with_scenario);
   CHECK_THAT(wait.explanation, Contains("scenario `s`"));
 }
 

@@ -376,11 +376,11 @@ TEST_CASE("A recording that is killed midway opens everywhere up to the last flu
   make_bench(folder);
   const Output output = shell(
       fmt::format("{} run bench.dyne --for '100000 s' --no-report --out r & pid=$!; "
-                  "until [ -s r/recording.h5 ]; do sleep 0.05; done; sleep 2; kill -9 $pid; wait $pid; "
+                  "{}; kill -9 $pid; {}; "
                   "/usr/bin/python3 -c \"import h5py; h5py.File('r/recording.h5')\" && {} recover r && "
                   "/usr/bin/python3 -c \"import h5py; f = h5py.File('r/recording.h5'); n = len(f['time_ns']); "
                   "assert n > 500, n; assert len(f['signals/tank.level']) == n; assert f.attrs['ending'] == b''\"",
-                  ISODYNE_PROGRAM, ISODYNE_PROGRAM),
+                  ISODYNE_PROGRAM, until_written("r", 400'000), until_written_no_more("r"), ISODYNE_PROGRAM),
       folder.path());
   INFO(output.err);
   CHECK(output.status == 0);

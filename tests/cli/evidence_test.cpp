@@ -232,12 +232,13 @@ TEST_CASE("Of two runs that began within a second the later one is the last") {
 TEST_CASE("A run is in the catalogue while it runs, is not deleted then, and when it was killed") {
   Runs runs;
   runs.run("first");
-  const Output o = shell(
-      ISODYNE_PROGRAM
-      " run bench.dyne --for '10000 h' --no-report --out endless > said 2>&1 & while [ ! -s endless/recording.tail ]; "
-      "do sleep 0.1; done; LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " runs endless; " ISODYNE_PROGRAM
-      " runs prune endless --yes; ls endless; kill -9 $!; wait; " ISODYNE_PROGRAM " runs endless",
-      runs.folder.path());
+  const Output o =
+      shell(std::string(ISODYNE_PROGRAM) + " run bench.dyne --for '10000 h' --no-report --out endless > said 2>&1 & " +
+                until_written("endless", 2000) +
+                "; LC_ALL=C.UTF-8 " ISODYNE_PROGRAM " runs endless; " ISODYNE_PROGRAM
+                " runs prune endless --yes; ls endless; kill -9 $!; " +
+                until_written_no_more("endless") + "; " ISODYNE_PROGRAM " runs endless",
+            runs.folder.path());
   INFO(o.out << o.err);
   CHECK(has(o.out, "running"));
   CHECK(has(o.out, "recording.h5"));

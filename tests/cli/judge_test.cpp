@@ -126,6 +126,15 @@ TEST_CASE("Rules that a recording cannot answer are named with a code") {
   const Output gone = r.isodyne("judge r level.dyne");
   CHECK(gone.status == 2);
   shows(gone.err, "level.dyne:1:17: error: requirement N reads `tank.level`, which was not recorded [not-recorded]");
+  // … and that something else is made of, or remembers
+  r.folder.write("made.dyne",
+                 "condition deep = tank.level > 2 m\nrequirement N { never deep }\n"
+                 "requirement M { whenever deep becomes active then within 1 s pump < 1 m/s }\n");
+  const Output made = r.isodyne("judge r made.dyne");
+  CHECK(made.status == 2);
+  shows(made.err,
+        "requirement N reads `deep`, which is made of `tank.level`, and that was not recorded [not-recorded]");
+  shows(made.err, "requirement M reads");
 }
 
 TEST_CASE("With --strict, what was not put to the test is a failure") {
@@ -294,9 +303,10 @@ requirement B-2 { always y < 4 m }
   // B-1 was broken at 1 s, B-2 by the fault at 2 s.
   const Output alone = isodyne("trace shoved");
   shows(alone.out, "shove  1         nothing   B-2 in 1");
-  shows(alone.out, "No run of the same scenario without a fault is here for 1");
+  shows(alone.out, "No run of the same scenario and values without a fault is here for 1");
   shows(isodyne("faults b.dyne shoved").out, "B-2 in shoved");
-  shows(isodyne("faults b.dyne shoved").out, "No run of the same scenario without a fault is here for shoved");
+  shows(isodyne("faults b.dyne shoved").out,
+        "No run of the same scenario and values without a fault is here for shoved");
   REQUIRE(isodyne("run b.dyne s --no-report --out healthy").status == 1);
   CHECK(!has(isodyne("trace shoved healthy").out, "No run of the same scenario"));
   REQUIRE(isodyne("run b.dyne s --fault shove --fault nudge --no-report --out both").status == 1);
@@ -569,7 +579,8 @@ TEST_CASE("A run stops where it is told, writes what there is, and goes on") {
 TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   const Ran r;
   r.folder.write("keys",
-                 "show tank\nset pump = 0.9 m/s\nset pump = 3 s\nstep 10\nsave here.json\nset pump = 0.7 m/s\nsave "
+                 "show tank\nset pump = 0.9 m/s\nset pump = 3 s\narm stack\ninject stuck\nstep 10\nsave here.json\nset "
+                 "pump = 0.7 m/s\nsave "
                  "soon.json\nuntil tank.level > 2.5 m\n"
                  "set pump = 0.5 m/s\nquit\n");
   const Output o = shell(
@@ -585,8 +596,11 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
   shows(o.out, "tank.level > 2.5 m");
   shows(o.out, "interrupted");
   // The last word came too late, whatever was said when it was typed.
-  shows(o.out, "pump was not set");
-  shows(o.out, "the run was over before");
+  shows(o.out, "`set pump` was not done at 3.9 s: the run was");
+  // So do what can be typed and cannot be done.
+  shows(o.out, "arm or disarm FAULT");
+  shows(o.out, "there is no fault `stack`; did you mean `stuck`?");
+  shows(o.out, "`inject stuck` was not done");
   CHECK(fs::exists(r.folder / "here.json"));
   const auto recording = record::Recording::open(r.folder / "b/recording.h5");
   REQUIRE(recording);
@@ -619,14 +633,33 @@ TEST_CASE("At a terminal a stopped run is stepped, changed, saved and ended") {
 
 TEST_CASE("A run that was killed is repeated as far as its recording goes") {
   const Ran r;
-  const Output o = shell(fmt::format("{} run bench.dyne --for \"1000 h\" --no-report --out k > said 2>&1 & while [ ! "
-                                     "-s k/recording.tail ]; do sleep 0.1; done; "
-                                     "sleep 0.5; kill -9 $!; wait",
-                                     ISODYNE_PROGRAM),
+  const Output o = shell(fmt::format("{} run bench.dyne --for \"1000 h\" --no-report --out k > said 2>&1 & "
+                                     "{}; kill -9 $!; {}",
+                                     ISODYNE_PROGRAM, until_written("k", 20'000), until_written_no_more("k")),
                          r.folder.path());
   INFO(o.out << o.err << slurp(r.folder / "said"));
   REQUIRE(record::Recording::open(r.folder / "k/recording.h5"));
   const Output again = r.isodyne("repeat k");
+  INFO(again.out << again.err);
+  CHECK(again.status == 0);
+  shows(again.out, "the same to the bit, as far as it goes");
+}
+
+TEST_CASE("A killed run whose last event is behind its last row is repeated up to that event") {
+  TestFolder folder;
+  folder.write(
+      "b.dyne",
+      "bench B { step 10 ms\n  modes side from left {\n    left -> right after 1 s\n    right -> left after 1 s "
+      "}\n  let there = side is right\n  record every 5000 s\n}\n");
+  shell(
+      fmt::format("{} run b.dyne --for \"100000 h\" --no-report --out k > said 2>&1 & while [ ! -s k/recording.tail ]; "
+                  "do sleep 0.1; done; sleep 0.5; kill -9 $!; {}",
+                  ISODYNE_PROGRAM, until_written_no_more("k")),
+      folder.path());
+  const auto recording = record::Recording::open(folder / "k/recording.h5");
+  REQUIRE(recording);
+  REQUIRE_FALSE((*recording)->events().empty());
+  const Output again = run_isodyne("repeat k", folder.path());
   INFO(again.out << again.err);
   CHECK(again.status == 0);
   shows(again.out, "the same to the bit, as far as it goes");

@@ -144,6 +144,14 @@ TEST_CASE("A run that was made here is repeated and packed with what was there")
   folder.write("bench.dyne", kSafeBench);
   REQUIRE(run_isodyne("run bench.dyne fill --setting none --no-report --out a", folder.path()).status == 0);
   CHECK(run_isodyne("repeat a", folder.path()).status == 0);
+  // From inside of the folder of the bench, whose controller is code: it is known where that was.
+  const std::string lock = kSource + "/examples/canal-lock", run = folder / "lock";
+  REQUIRE(run_isodyne(fmt::format("run lock.dyne uplock --for \"1 s\" --no-report --out {}", run), lock).status == 0);
+  for (const std::string& from : {lock, folder.path()}) {
+    const Output again = run_isodyne("repeat " + run, from);
+    INFO(from << again.out << again.err);
+    CHECK(again.status == 0);
+  }
 }
 
 TEST_CASE("An archive has what is in the run folder, no links and nothing of elsewhere") {

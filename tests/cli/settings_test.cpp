@@ -8,7 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "../ports/peers.h"
-#include "isodyne/record/compare.h"
+#include "isodyne/record/differences.h"
 #include "isodyne/record/recording.h"
 #include "support.h"
 

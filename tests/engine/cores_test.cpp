@@ -5,7 +5,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -34,7 +34,7 @@ bench B {{ step 1 ms  method euler
 }
 
 double sum_after(const std::string& text, int milliseconds) {
-  engine::Plant plant(program_of(text));
+  engine::RunningPlant plant(program_of(text));
   engine::PlantState state = plant.start({});
   for (int k = 0; k < milliseconds; ++k) {
     plant.settle(state);
@@ -107,7 +107,7 @@ bench B { step 1 ms
   part a : Blinker step 100 us on core 1
   part b : Blinker step 100 us
 })");
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   const auto thread = GENERATE(0, 1);
   plant.start_crew(static_cast<std::size_t>(thread), nullptr, 0);
   engine::PlantState state = plant.start({});
@@ -143,7 +143,7 @@ bench B { step 1 ms
   part calm : Calm
   part loud : Explosive step 50 us method euler on core 1
 })");
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   plant.start_crew(1, nullptr, 0);
   engine::PlantState state = plant.start({});
   engine::PlantTrouble trouble;

@@ -5,7 +5,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "support.h"
 
 using namespace isodyne;

@@ -72,7 +72,7 @@ TEST_CASE("A sampled part leaves alone what was computed before it and is needed
       "  q' = (clamp([e, c], -5, 5) - q) / 1 s\n  solve w : 1 from w + sin(w) = e\n  every 20 ms { c := 2 * sin(c) - 7 "
       "+ 0 * w }\n}";
   const auto program = program_of(text);
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   engine::PlantState state = plant.start({});
   plant.solve(state);
   plant.settle(state);

@@ -17,7 +17,7 @@ namespace {
 constexpr double kCapacitance = 2e-6;
 
 /// v' = i / C by Euler's method; an edge of its second input empties it at once.
-class Toy : public engine::Network {
+class Toy : public engine::NetworkSolver {
  public:
   std::size_t state_size() const override { return 1; }
   bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override {
@@ -27,7 +27,7 @@ class Toy : public engine::Network {
     return why_.empty();
   }
   bool step(Time from, Time to, std::span<const double> inputs, std::span<const engine::NetworkEdge> edges,
-            std::span<double> state, std::span<double> outputs) override {
+            std::span<const std::int32_t>, std::span<double> state, std::span<double> outputs) override {
     Time at = from;
     for (const engine::NetworkEdge& e : edges) {
       state[0] += to_seconds(e.at - at) * (inputs[0] / kCapacitance);
@@ -47,7 +47,7 @@ class Toy : public engine::Network {
   std::string why_;
 };
 
-std::unique_ptr<engine::Network> toy(const program::Program&, const program::Network& n) {
+std::unique_ptr<engine::NetworkSolver> toy(const program::Plant&, const program::Network& n) {
   return n.kind == "toy" ? std::make_unique<Toy>() : nullptr;
 }
 
@@ -67,7 +67,10 @@ std::shared_ptr<const program::Program> with_network(const std::string& text, co
   program::Network n;
   n.kind = kind;
   n.nodes = {"load.top"};
-  n.elements = {{"Capacitor", "cap", {0}, {}, {}}};
+  auto& capacitor = n.elements.emplace_back();
+  capacitor.model = "Capacitor";
+  capacitor.path = "cap";
+  capacitor.nodes = {0};
   n.inputs = {p->find("load.i"), p->find("load.empty")};
   n.outputs = {p->find("load.v")};
   n.group = p->variable(n.outputs[0]).group;
@@ -116,7 +119,7 @@ TEST_CASE("A kind of network that nobody knew is stepped as the equation that it
 
 TEST_CASE("A copied state goes on with its networks, whatever its solver did meanwhile") {
   const auto p = with_network(around("step 5 us  method euler"));
-  engine::Plant plant(p, toy);
+  engine::RunningPlant plant(p, toy);
   engine::PlantState state = plant.start({});
   plant.solve(state);
   const auto steps = [&](engine::PlantState& s, int count) {
@@ -136,7 +139,7 @@ TEST_CASE("A copied state goes on with its networks, whatever its solver did mea
 
 TEST_CASE("Edges within a step reach a network with their instants, and once") {
   const auto p = with_network(around(""));
-  engine::Plant plant(p, toy);
+  engine::RunningPlant plant(p, toy);
   engine::PlantState state = plant.start({});
   plant.solve(state);
   plant.settle(state);

@@ -9,8 +9,8 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/bench/door.h"
-#include "isodyne/bench/faults.h"
-#include "isodyne/bench/scenario.h"
+#include "isodyne/bench/fault_player.h"
+#include "isodyne/bench/scenario_player.h"
 #include "support.h"
 #include "twins.h"
 
@@ -76,7 +76,7 @@ struct Quiet : observe::Observer {};
 
 TEST_CASE("A plant settles and steps without one allocation") {
   const auto program = program_of(kBusy);
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   engine::PlantState state = plant.start({});
   const long before = t_allocations;
   for (int i = 0; i < 5000; ++i) {
@@ -93,7 +93,7 @@ TEST_CASE("A plant settles and steps without one allocation") {
 
 TEST_CASE("Native code settles and steps without one allocation") {
   const auto program = program_of(kBusy);
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   std::string remark;
   const std::atomic<bool> stop{false};
   const auto code = engine::NativeCode::make(*program, plant.plan(), test_compiler(), remark, stop);
@@ -115,7 +115,7 @@ TEST_CASE("Native code settles and steps without one allocation") {
 
 TEST_CASE("Scenario, commands, faults, sensors and judge work through an instant without one allocation") {
   const auto program = program_of(kBusy);
-  engine::Plant plant(program);
+  engine::RunningPlant plant(program);
   bench::ScenarioPlayer scenario(*program, 0);
   bench::FaultPlayer faults(*program, {0}, 1);
   judge::Judge judge(program);

@@ -216,12 +216,10 @@ void change_structure(const std::string& path, Mutator& m) {
 
 /// A run that was killed, for its tail.
 void make_killed_run(const TestFolder& folder) {
-  shell(
-      ISODYNE_PROGRAM
-      " run b.dyne --for '1 h' --paced --interpret --out killed --no-report >/dev/null 2>&1 & P=$!; "
-      "for i in $(seq 400); do [ -s killed/recording.tail ] && [ -s killed/recording.h5 ] && break; sleep 0.05; done; "
-      "sleep 0.5; kill -9 $P $(pgrep -P $P); wait $P 2>/dev/null; sleep 0.2",
-      folder.path());
+  shell(std::string(ISODYNE_PROGRAM) +
+            " run b.dyne --for '1 h' --paced --interpret --out killed --no-report >/dev/null 2>&1 & P=$!; " +
+            until_written("killed", 2000) + "; kill -9 $P; " + until_written_no_more("killed"),
+        folder.path());
 }
 
 FileKind table_kind() {

@@ -8,7 +8,7 @@
 #include <string>
 
 #include "isodyne/check/load.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/lang/format.h"
 
 using namespace isodyne;
@@ -33,7 +33,7 @@ void check(const std::string& text) {
   std::int64_t remembered = 0;
   for (const program::Delay& d : loaded.program->delays) remembered += d.longest / loaded.program->step;
   if (remembered > 1'000'000) return;
-  engine::Plant plant(loaded.program);
+  engine::RunningPlant plant(loaded.program);
   engine::PlantState state = plant.start({});
   for (int i = 0; i < 5; ++i) {
     plant.settle(state);

@@ -15,10 +15,10 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
-#include "isodyne/ports/layout.h"
 #include "isodyne/ports/link/link_port.h"
 #include "isodyne/ports/link/message.h"
 #include "isodyne/ports/peer.h"
+#include "isodyne/ports/struct_layout.h"
 #include "isodyne/record/recording.h"
 #include "peers.h"
 #include "support.h"

@@ -4,7 +4,7 @@
 #include <catch2/catch.hpp>
 
 #include "isodyne/io/frame.h"
-#include "isodyne/ports/layout.h"
+#include "isodyne/ports/struct_layout.h"
 #include "isodyne/present/frame_layout.h"
 #include "support.h"
 

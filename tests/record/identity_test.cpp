@@ -28,8 +28,8 @@ std::vector<std::pair<const char*, RunIdentity>> others() {
   other("setting").setting = "code";
   other("seed").seed = 18446744073709551615u;
   other("for").longest = Time{90'000'000'001};
-  other("paced").pace = record::Pace{};
-  other("speed").pace = record::Pace{0.1};
+  other("paced").pace = record::RunPace{};
+  other("speed").pace = record::RunPace{0.1};
   other("overrides").overrides = {{"x", 1.0 / 3, "m", ""}};
   other("another value").overrides = {{"x", 0.33333333333333, "m", ""}};
   other("a label").overrides = {{"open", 1, "", "true"}};

@@ -12,8 +12,10 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/record/playback.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/session/evidence.h"
+#include "isodyne/session/rejudge.h"
 #include "isodyne/session/repeat.h"
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/workers.h"
@@ -185,6 +187,8 @@ TEST_CASE("A run begins with the values that were asked for, says so, and is rep
   request.evidence.folder = *session::make_run_folder(folder / "a", "");
   const RunOutcome outcome = session::run(request);
   REQUIRE(outcome.completed());
+  CHECK(outcome.summary->title() == "rise, x=0.75 m, lag=0.05 s");
+  CHECK(has(to_junit(*outcome.summary), "rise, x=0.75 m, lag=0.05 s"));
   CHECK(has(outcome.summary->command, "--with \"x=0.75 m\""));
   CHECK(has(outcome.summary->command, "--with \"lag=0.05 s\""));
   auto again = session::open_recording(folder / "a");
@@ -205,6 +209,51 @@ TEST_CASE("A run begins with the values that were asked for, says so, and is rep
   repeated->evidence.folder = *session::make_run_folder(folder / "c", "");
   REQUIRE(session::run(*repeated).recorded);
   CHECK_FALSE(session::compared(*again, **record::Recording::open_run(folder / "c"), "").identical());
+}
+
+TEST_CASE("Parameters that nobody recorded are judged again as they were: begun with, set by hand, and moved") {
+  const TestFolder folder;
+  RunRequest request = request_for(kNoisy);
+  const program::VarId lag = request.bench->program->find("lag");
+  const check::Rules rules{"r",
+                           "requirement N-1 { always lag > 30 ms }\nrequirement N-2 { always lag < 80 ms }\n"
+                           "requirement N-3 { eventually lag > 80 ms }\n",
+                           true};
+  const auto judged = [&](const std::string& name, const std::function<void(bench::RunPlan&)>& change) {
+    RunRequest own = request;
+    change(own.plan);
+    own.evidence.folder = *session::make_run_folder(folder / name, "");
+    REQUIRE(session::run(own).completed());
+    return session::open_recording(folder / name, rules);
+  };
+  const auto answers = [](const Result<session::OpenRecording>& opened) {
+    REQUIRE(opened);
+    REQUIRE(opened->loaded.program != nullptr);
+    std::string all;
+    for (const judge::Verdict& v : session::judged_again(*opened, observe::Ending::completed).verdicts)
+      all += std::string(judge::answer_word(v.answer)) + " ";
+    return all;
+  };
+  CHECK(answers(judged("text", [](bench::RunPlan&) {})) == "broken held broken ");
+  CHECK(answers(judged("begun", [&](bench::RunPlan& p) { p.overrides = {{lag, 0.05}}; })) == "held held broken ");
+  const auto at = [&](observe::CommandKind kind, double value) {
+    observe::Command c;
+    c.when = std::chrono::milliseconds(70);
+    c.kind = kind;
+    c.target = lag;
+    c.value = value;
+    c.over = std::chrono::milliseconds(20);
+    return c;
+  };
+  CHECK(answers(judged("set", [&](bench::RunPlan& p) {
+          p.overrides = {{lag, 0.05}};
+          p.commands = {at(observe::CommandKind::set, 0.09)};
+        })) == "held broken held ");
+  // How it moved no event tells instant by instant: nothing is said of it.
+  const auto moved = judged("moved", [&](bench::RunPlan& p) { p.commands = {at(observe::CommandKind::ramp, 0.09)}; });
+  REQUIRE(moved);
+  record::Playback playback(moved->loaded.program, *moved->recording, record::judged_variables(*moved->loaded.program));
+  CHECK(playback.missing() == std::vector<program::VarId>{moved->loaded.program->find("lag")});
 }
 
 TEST_CASE("An outcome is the same on the other side of its process, and a malformed one is refused") {

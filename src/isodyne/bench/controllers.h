@@ -2,8 +2,8 @@
 // The controllers of a run: how they come up, what is exchanged with them, and what happens when one is lost.
 //
 // A controller comes up before the first instant and is then asked once a period; its answer is valid one period later.
-// In lockstep, and where a port answers at once, the stepping thread asks; in a paced run a async waits in its place.
-// Stepping thread only; after bring_up() nothing here allocates unless a controller fails.
+// In lockstep, and where a port answers at once, the stepping thread asks; in a paced run an AsyncPort waits in its
+// place. Stepping thread only; after bring_up() nothing here allocates unless a controller fails.
 
 #include <atomic>
 #include <memory>
@@ -12,9 +12,9 @@
 #include <vector>
 
 #include "isodyne/bench/channels.h"
-#include "isodyne/bench/explanations.h"
-#include "isodyne/bench/faults.h"
-#include "isodyne/bench/messages.h"
+#include "isodyne/bench/fault_player.h"
+#include "isodyne/bench/message_lines.h"
+#include "isodyne/bench/reasons.h"
 #include "isodyne/bench/run_plan.h"
 #include "isodyne/bench/run_result.h"
 #include "isodyne/ports/async_port.h"

@@ -11,15 +11,11 @@
 #include <vector>
 
 #include "isodyne/bench/command_inbox.h"
-#include "isodyne/bench/faults.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/bench/plant_commands.h"
 #include "isodyne/observe/command.h"
 #include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
-
-/// Whether a quantity can have this value: its type, and its limits.
-observe::Refusal fits(const program::Program& program, const program::Variable& variable, double value);
 
 class Door {
  public:
@@ -32,12 +28,12 @@ class Door {
   void tell(observe::Observer& observer) { observer_ = &observer; }
   void save_with(Save save) { save_ = std::move(save); }
   /// Makes room in the state for channels that are going to be set, before the first instant.
-  void prepare(const program::Scenario* scenario);
+  void prepare(const program::Scenario* scenario) { plant_.prepare(scenario); }
 
   /// At the begin of an instant: what was commanded, and what moves.
   void carry_out();
   /// Then, what the scenario does at it.
-  void carry_out(const std::vector<observe::Command>& of_scenario);
+  void carry_out(const std::vector<observe::Command>& of_scenario) { plant_.carry_out(of_scenario); }
 
   /// Standing: somebody has to say how it goes on.
   enum class Course { goes_on, stands, ends };
@@ -56,40 +52,16 @@ class Door {
   std::vector<observe::Change> changes(Time next) const;
 
  private:
-  /// A channel that is set keeps its value, whatever comes through it: by a tap.
-  struct Held {
-    program::VarId target = program::kNone;
-    std::int32_t tap = program::kNone;
-    std::size_t slot = 0;
-  };
-  /// A quantity on its way to a value, or along a table.
-  struct Moving {
-    observe::Command command;
-    Time since{};
-    double from = 0;
-  };
-  static constexpr std::size_t kMostMoving = 256, kMostPending = 4096;
+  static constexpr std::size_t kMostPending = 4096;
 
   void fetch();
   void about_plant(const observe::Command& command);
-  observe::Refusal try_plant(const observe::Command& command);
-  observe::Refusal loadable(const observe::Command& command) const;
-  observe::Refusal try_load(const observe::Command& command);
-  observe::Refusal try_fault(const observe::Command& command);
-  observe::Refusal settable(const observe::Command& command) const;
-  observe::Refusal playable(const observe::Command& command) const;
   void heed_due();
   observe::Refusal heed(const observe::Command& command);
   void answer(const observe::Command& command, observe::Refusal refusal);
-  void write(program::VarId target, double value);
-  void let_go(program::VarId target);
-  void move();
-  bool stop_moving(program::VarId target);
-  Held* held(program::VarId target);
 
-  const program::Program& program_;
-  engine::PlantState& state_;
-  FaultPlayer& faults_;
+  const engine::PlantState& state_;
+  PlantCommands plant_;
   CommandInbox& inbox_;
   observe::Observer* observer_ = nullptr;
   Save save_;
@@ -97,9 +69,6 @@ class Door {
   std::size_t planned_done_ = 0;
   std::int64_t refused_ = 0;  ///< of the planned ones
   observe::CommandOutcome first_refused_;
-  std::vector<Held> held_;
-  std::vector<Moving> moving_;
-  std::vector<iso_table> tables_;
   std::vector<observe::Change> changes_;
   bool lockstep_, standing_ = false, ending_ = false;
   bool more_than_sets_ = false;  ///< was done: a stored state would not know it

@@ -7,7 +7,7 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/engine/block.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::bench {
 

@@ -1,5 +1,5 @@
 #pragma once
-// Looks at every instant whether what somebody reads is a number (model/watch.h), so that no verdict rests on what is
+// Looks at every instant whether what somebody reads is a number (check/watch.h), so that no verdict rests on what is
 // none.
 //
 // As long as every quantity is finite that is one sum over all of them, and the few expressions that may be no number
@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/bench/scenario.h"
+#include "isodyne/bench/scenario_player.h"
 #include "isodyne/engine/code.h"
 #include "isodyne/program/program.h"
 

@@ -14,7 +14,7 @@
 namespace isodyne::bench {
 
 /// A step that was not finished when the next was due is an overrun. A stretch is a series of them.
-struct Stretch {
+struct OverrunSeries {
   Time first{};  ///< instant of the first late step
   std::int64_t steps = 0;
   std::int64_t worst_ns = 0;  ///< how late the worst of them was
@@ -38,7 +38,7 @@ class Pacer {
   bool end();
 
   bool late() const { return stretch_.steps > 0; }
-  const Stretch& stretch() const { return told_; }
+  const OverrunSeries& stretch() const { return told_; }
   std::int64_t steps() const { return steps_; }
   std::int64_t overruns() const { return overruns_; }
   const StepTimes& lateness() const { return lateness_; }    ///< from deadline to begin
@@ -52,7 +52,7 @@ class Pacer {
   GuardedSleep sleep_;
   std::int64_t begun_ns_ = 0;
   Count steps_, overruns_;
-  Stretch stretch_, told_;
+  OverrunSeries stretch_, told_;
   StepTimes lateness_, execution_;
 };
 

@@ -4,11 +4,11 @@
 
 namespace isodyne::bench {
 
-QuickRows::QuickRows(const program::Program& program, const engine::Plant& plant, ScenarioPlayer& scenario,
+QuickRows::QuickRows(const program::Program& program, const engine::RunningPlant& plant, ScenarioPlayer& scenario,
                      FaultPlayer& faults)
     : view_(program::quick_view(program)), scenario_(scenario), faults_(faults), cores_(plant.cores()) {
   if (!view_.any()) return;
-  if (scenario_.quick() || faults_.quick()) images_.emplace(program);
+  if (scenario_.quick() || faults_.quick()) images_.emplace(program, view_);
   most_ = static_cast<std::size_t>(program.step / view_.period);
   for (std::size_t c = 0; c < cores_.size(); ++c) {
     Core& core = cores_[c];

@@ -6,10 +6,10 @@
 #include <optional>
 #include <vector>
 
-#include "isodyne/bench/faults.h"
-#include "isodyne/bench/scenario.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/bench/fault_player.h"
+#include "isodyne/bench/scenario_player.h"
 #include "isodyne/engine/quick_images.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/observe/events.h"
 #include "isodyne/program/quick.h"
 
@@ -18,9 +18,11 @@ namespace isodyne::bench {
 class QuickRows : public engine::QuickObserver {
  public:
   /// `scenario` and `faults` are shown what comes and goes before they can act.
-  QuickRows(const program::Program& program, const engine::Plant& plant, ScenarioPlayer& scenario, FaultPlayer& faults);
+  QuickRows(const program::Program& program, const engine::RunningPlant& plant, ScenarioPlayer& scenario,
+            FaultPlayer& faults);
 
   /// Whether anything is gathered.
+  const std::vector<program::VarId>& columns() const { return view_.columns; }
   bool any() const { return view_.any(); }
   /// Numbers in the largest block.
   std::size_t most_numbers() const { return most_ * view_.columns.size(); }

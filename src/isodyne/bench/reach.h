@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "isodyne/engine/code.h"
+#include "isodyne/engine/quick_images.h"
 #include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
@@ -14,13 +15,17 @@ class TriggerWatch : public observe::Observer {
   explicit TriggerWatch(const program::Program& program);
 
   void image(const observe::Image& image) override;
+  void rows(const observe::Rows& rows) override;
   void event(const observe::Event& event) override;
   /// Per fault the instant at which its trigger came first.
   const std::vector<std::optional<Time>>& reached() const { return reached_; }
 
  private:
+  void look(Time at, const double* variables);
+
   const program::Program& program_;
   engine::Evaluator conditions_;
+  engine::QuickImages between_;
   std::vector<std::optional<Time>> reached_;
 };
 

@@ -51,12 +51,15 @@ Run::Run(std::shared_ptr<const program::Program> program, RunPlan plan, const Po
       controllers_(*program_, plan_, make_port, faults_, messages_, channels_, state_),
       numbers_(*program_, plan_.faults, plan_.scenario, !plan_.reference),
       edges_(*program_, edge_nodes(*program_)),
-      door_(*program_, state_, faults_, inbox_, std::move(plan_.commands), !plan_.pace) {}
+      door_(*program_, state_, faults_, inbox_, std::move(plan_.commands), !plan_.pace) {
+  plant_.look_at(quick_.columns());
+}
 
 RunResult Run::execute(const std::atomic<bool>& stop) {
   stop_ = &stop;
   if (plan_.reference) {
-    reference_ = std::make_unique<engine::ReferencePlant>(plant_.shared_program(), plant_.plan());
+    reference_ = std::make_unique<engine::ReferencePlant>(plant_.shared_program(), plant_.plan(),
+                                                          program::quick_view(*program_).period);
     plant_.adopt_whole(reference_.get());
   } else if (plan_.native) {
     native_ = std::make_unique<engine::NativeBuilder>(plant_, *plan_.native);

@@ -4,8 +4,8 @@
 // In lockstep it goes as fast as it can and waits for the controllers. Paced, it keeps to the wall clock: the thread of
 // execute() steps, and everybody else (observers, ports that have to be waited for) is on threads of their own.
 //
-// The run knows the order of things; what they are is in channels.h, controllers.h, faults.h, scenario.h, messages.h
-// and sensing.h, and why it ended in explanations.h.
+// The run knows the order of things; what they are is in channels.h, controllers.h, fault_player.h, scenario_player.h,
+// message_lines.h and sensing.h, and why it ended in reasons.h.
 
 #include <atomic>
 #include <memory>
@@ -14,15 +14,15 @@
 #include "isodyne/bench/channels.h"
 #include "isodyne/bench/controllers.h"
 #include "isodyne/bench/door.h"
-#include "isodyne/bench/faults.h"
+#include "isodyne/bench/fault_player.h"
 #include "isodyne/bench/instant_clock.h"
-#include "isodyne/bench/messages.h"
+#include "isodyne/bench/message_lines.h"
 #include "isodyne/bench/number_watch.h"
 #include "isodyne/bench/pacer.h"
 #include "isodyne/bench/quick_rows.h"
 #include "isodyne/bench/run_plan.h"
 #include "isodyne/bench/run_result.h"
-#include "isodyne/bench/scenario.h"
+#include "isodyne/bench/scenario_player.h"
 #include "isodyne/bench/sensing.h"
 #include "isodyne/engine/native.h"
 #include "isodyne/engine/reference.h"
@@ -96,7 +96,7 @@ class Run {
   RunResult result_;
 
   // The plant, and who executes it.
-  engine::Plant plant_;
+  engine::RunningPlant plant_;
   engine::PlantState state_;
   std::unique_ptr<engine::NativeBuilder> native_;
   std::unique_ptr<engine::ReferencePlant> reference_;

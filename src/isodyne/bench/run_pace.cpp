@@ -56,7 +56,7 @@ void Run::finish_paced_step(Time at) {
 }
 
 void Run::tell_stretch() {
-  const Stretch& s = pacer_->stretch();
+  const OverrunSeries& s = pacer_->stretch();
   Timing& t = *result_.timing;
   ++t.all_stretches;
   if (t.stretches.size() < Timing::kMostStretches) t.stretches.push_back(s);

@@ -6,7 +6,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/bench/door.h"
-#include "isodyne/bench/faults.h"
+#include "isodyne/bench/fault_player.h"
 
 namespace isodyne::bench {
 
@@ -25,9 +25,8 @@ std::optional<Failure> trouble_with(const program::Program& program, program::Va
   const std::string what = fmt::format("cannot begin with another value of `{}`", v.name);
   if (v.role == Role::fixed_param)
     return Failure{what, "", "it is fixed: the bench is put together with it; change it in the text"};
-  const bool first = v.role == Role::param || v.role == Role::input || v.role == Role::state ||
-                     v.role == Role::sampled || v.role == Role::mode;
-  if (!first) return Failure{what, "", "it is computed by the bench; states, memories, inputs and parameters are not"};
+  if (!program.startable(id))
+    return Failure{what, "", "it is computed by the bench; states, memories, inputs and parameters are not"};
   const observe::Refusal refusal = fits(program, v, value);
   if (refusal == observe::Refusal::none) return std::nullopt;
   return Failure{fmt::format("`{}` cannot begin with {}", v.name, program.format(id, value)), "",

@@ -9,7 +9,7 @@
 
 #include "isodyne/bench/pacer.h"
 #include "isodyne/bench/realtime_privileges.h"
-#include "isodyne/bench/scenario.h"
+#include "isodyne/bench/scenario_player.h"
 #include "isodyne/core/step_times.h"
 #include "isodyne/observe/events.h"
 #include "isodyne/ports/controller_port.h"
@@ -27,7 +27,7 @@ struct Timing {
   StepTimes lateness, execution;  ///< of a step: from its deadline to its begin, from its begin to its end; ns
   std::vector<StepTimes> crew;    ///< per thread that steps beside the stepping thread: its share of a step; ns
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> shares;  ///< what a step is made of
-  std::vector<Stretch> stretches;                                           ///< of overruns, the first kMostStretches
+  std::vector<OverrunSeries> stretches;                                     ///< of overruns, the first kMostStretches
   static constexpr std::size_t kMostStretches = 1000;
   std::int64_t all_stretches = 0;
   std::size_t queue_room = 0, queue_most = 0;

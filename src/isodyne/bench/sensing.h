@@ -8,7 +8,7 @@
 
 #include <vector>
 
-#include "isodyne/bench/faults.h"
+#include "isodyne/bench/fault_player.h"
 #include "isodyne/engine/state.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/observe/events.h"

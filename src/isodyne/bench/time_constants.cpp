@@ -10,9 +10,9 @@
 
 namespace isodyne::bench {
 
-Paces::Paces(const program::Program& program) : program_(std::make_shared<program::Program>(program)) {
+Paces::Paces(const program::Plant& program) : program_(std::make_shared<program::Plant>(program)) {
   // One group of everything, linearised: what the parts do to themselves is on its diagonal blocks.
-  auto whole = std::make_shared<program::Program>(program);
+  auto whole = std::make_shared<program::Plant>(program);
   program::Group all;
   all.step = whole->step;
   for (std::size_t i = 0; i < whole->states.size(); ++i) all.states.push_back(static_cast<std::int32_t>(i));
@@ -75,7 +75,7 @@ void Paces::part(std::size_t k, Time at) {
   }
 }
 
-std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image) {
+std::optional<PartPace> quickest_part(const program::Plant& program, const observe::Image& image) {
   Paces paces(program);
   paces.look(image);
   std::optional<PartPace> quickest;

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/observe/events.h"
 
 namespace isodyne::bench {
@@ -24,7 +24,7 @@ struct PartPace {
 /// Follows the eigenvalues of every part's own states along a run.
 class Paces {
  public:
-  explicit Paces(const program::Program& program);
+  explicit Paces(const program::Plant& program);
   void look(const observe::Image& image);
 
   std::vector<PartPace> found;
@@ -32,7 +32,7 @@ class Paces {
  private:
   void part(std::size_t k, Time at);
 
-  std::shared_ptr<const program::Program> program_;
+  std::shared_ptr<const program::Plant> program_;
   std::unique_ptr<engine::Plan> plan_;
   std::unique_ptr<engine::Interpreter> interpreter_;
   engine::PlantState state_;
@@ -41,6 +41,6 @@ class Paces {
 };
 
 /// The quickest part of a plant at an image; nothing where no slope is a finite number.
-std::optional<PartPace> quickest_part(const program::Program& program, const observe::Image& image);
+std::optional<PartPace> quickest_part(const program::Plant& program, const observe::Image& image);
 
 }  // namespace isodyne::bench

@@ -15,6 +15,7 @@
 #include "isodyne/check/lint.h"
 #include "isodyne/check/plant/flatten.h"
 #include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/networks.h"
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
 #include "isodyne/check/stimulus/harness.h"
@@ -22,7 +23,7 @@
 #include "isodyne/check/watch.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/parser.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::check {
 
@@ -167,6 +168,7 @@ void declare_file_level(Check& check) {
         .notes.push_back({function->second->name.span, "the function is here"});
   }
   declare_choices(check);
+  check_elements(check);
 }
 
 namespace {
@@ -257,13 +259,14 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   Expressions expressions(check);
   Flattener flattener(check, expressions);
   Racks racks(check, bench);
-  Channels channels(check, expressions, bench);
+  ChannelCheck channels(check, expressions, bench);
   Frames frames(check, expressions, bench);
   Requirements judged(check, expressions);
   load_tables(check, expressions);
   for (const lang::FunctionDecl& f : check.document.functions) expressions.check_function(f);
   racks.place();
   flattener.declare(bench);
+  step_places(check);
   channels.declare();
   frames.declare();
   judged.declare();
@@ -276,6 +279,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   flattener.check_complete();
   judged.define();
   Periods(check, expressions, bench).run();
+  define_networks(check);
   define_recording(check, expressions, bench, wish.harness.empty());
   check_starts(check);
   if (check.overflow || check.diagnostics.has_errors()) return;
@@ -326,6 +330,11 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
   const auto text = [&](const lang::ExprPtr& e) { return e ? loaded.sources->in_one_line(e->span) : std::string{}; };
   for (const lang::ModelDecl& m : document.models) {
     ModelInfo info{m.name.text, m.doc, m.name.span, {}, {}, false};
+    for (const lang::PlaceDecl& p : m.places) {
+      if (!p.terminal) continue;
+      const std::string size = p.size ? "[" + loaded.sources->in_one_line(p.size->span) + "]" : std::string{};
+      info.items.push_back({"terminal", p.name.text, p.kind.text + size, p.open ? "open" : "", "", p.doc});
+    }
     for (const lang::UnitDecl& u : m.units) info.items.push_back({"unit", u.name.text, u.usual.text, "", "", u.doc});
     for (const lang::VarDecl& v : m.variables) {
       if (v.is_private) continue;
@@ -409,7 +418,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   if (wish.rated) loaded.rated = rated_cases(document, loaded, bench != nullptr ? &check : nullptr);
   if (bench == nullptr || loaded.diagnostics.has_errors()) return loaded;
   add_watches(*program);
-  lay_out(*program);
+  number_variables(*program);
   loaded.program = std::move(program);
   return loaded;
 }

@@ -71,15 +71,16 @@ class Watches {
 
   /// What is asked of quick groups at their own instants, in the quickest of those that it reads.
   void asked_between() {
+    const QuickParts quick(p_);
     for (std::size_t i = 0; i < p_.requirements.size(); ++i) {
       const Requirement r = p_.requirements[i];
       std::vector<NodeId> nodes{r.trigger, r.check};
       for (const FormulaNode& n : r.nodes) nodes.push_back(n.value);
-      if (asked_every(p_, r) < p_.step && looked_into(quickest(nodes))) requirement(r);
+      if (quick.asked_every(r) < p_.step && looked_into(quickest(nodes))) requirement(r);
     }
     for (std::size_t i = 0; i < p_.measures.size(); ++i) {
       const Measure m = p_.measures[i];
-      if (asked_every(p_, m) < p_.step && looked_into(quickest({m.of, m.to, m.within, m.against, m.event, m.until})))
+      if (quick.asked_every(m) < p_.step && looked_into(quickest({m.of, m.to, m.within, m.against, m.event, m.until})))
         measure(m);
     }
     for (std::size_t i = 0; i < p_.sensors.size(); ++i) {

@@ -174,6 +174,38 @@ constexpr Explanation kExplanations[] = {
      "A requirement or a measure speaks of a longer time than the recording has. What it says of that time stays "
      "undecided.",
      "", "Record a longer run, or shorten the time.", ""},
+    {Code::open_terminal, "A part has a terminal at which nothing lies.",
+     "use library \"circuits.dyne\"\nmodel Load { terminal a, b : electric\n  part r : Resistor between a, b }\n"
+     "bench B { step 1 ms\n  part load : Load\n}",
+     "Say where it lies: `at` a place, or `between` two. A terminal that is free on purpose is declared `= open`.",
+     "use library \"circuits.dyne\"\nmodel Load { terminal a, b : electric\n  part r : Resistor between a, b }\n"
+     "bench B { step 1 ms\n  node top : electric\n  part load : Load between top, ground\n"
+     "  part c : Capacitor between top, ground\n}"},
+    {Code::does_nothing, "An element, a node or a fault is there and can have no effect.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node top : electric\n  part r : Resistor between top, "
+     "top\n}",
+     "Look at the places it lies at.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node top : electric\n  part r : Resistor between top, "
+     "ground\n"
+     "  part c : Capacitor between top, ground\n}"},
+    {Code::floating, "A part of a network has no voltage against ground, because nothing ties it there.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node a, b : electric\n  part c : Capacitor between a, b\n"
+     "  part r : Resistor between a, b\n}",
+     "Let one of its nodes lie at `ground`, or tie it there by a resistor. Windings of a transformer tie nothing to "
+     "each\n"
+     "other, and a current source says nothing of voltages.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node a : electric\n  part c : Capacitor between a, ground\n"
+     "  part r : Resistor between a, ground\n}"},
+    {Code::source_loop,
+     "Sources contradict each other: two voltages between the same nodes, or two currents through one way.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node a : electric\n  part one : VoltageSource between a, "
+     "ground\n"
+     "  part two : VoltageSource between a, ground\n  one.voltage = 3 V\n  two.voltage = 4 V\n}",
+     "Real sources have a resistance: put it between them.",
+     "use library \"circuits.dyne\"\nbench B { step 1 ms\n  node a, b : electric\n  part one : VoltageSource between "
+     "a, ground\n"
+     "  part inner : Resistor between a, b\n  part two : VoltageSource between b, ground\n"
+     "  one.voltage = 3 V\n  two.voltage = 4 V\n}"},
 };
 
 }  // namespace

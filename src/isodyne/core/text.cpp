@@ -186,6 +186,10 @@ std::string one_line(std::string_view text) {
   return out;
 }
 
+bool contains(const std::vector<std::string>& list, const std::string& name) {
+  return std::find(list.begin(), list.end(), name) != list.end();
+}
+
 std::string listed(const std::vector<std::string>& all, std::string_view none, std::string_view by) {
   return all.empty() ? std::string(none) : fmt::format("{}", fmt::join(all, by));
 }

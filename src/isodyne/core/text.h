@@ -53,6 +53,7 @@ bool matches(std::string_view pattern, std::string_view name);
 /// ASCII letters in lower case.
 std::string lower_case(std::string_view text);
 
+bool contains(const std::vector<std::string>& list, const std::string& name);
 /// "a, b, c"; `none` if there is nothing.
 std::string listed(const std::vector<std::string>& all, std::string_view none = {}, std::string_view by = ", ");
 

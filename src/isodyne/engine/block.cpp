@@ -29,7 +29,7 @@ std::array<NodeId, 3> operands(const Node& n) {
 }
 
 /// What some expressions need, each node once, operands first.
-std::vector<NodeId> in_order(const program::Program& program, const std::vector<NodeId>& roots) {
+std::vector<NodeId> in_order(const program::Plant& program, const std::vector<NodeId>& roots) {
   std::unordered_set<NodeId> known{program::kNone};
   std::vector<NodeId> needed, todo = roots;
   while (!todo.empty()) {
@@ -63,7 +63,7 @@ class Columns {
 
 }  // namespace
 
-BlockEvaluator::BlockEvaluator(const program::Program& program, const std::vector<std::vector<NodeId>>& groups)
+BlockEvaluator::BlockEvaluator(const program::Plant& program, const std::vector<std::vector<NodeId>>& groups)
     : tables_(tables_of(program)) {
   std::vector<std::vector<NodeId>> needed;
   for (const auto& roots : groups) {

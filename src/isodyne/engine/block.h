@@ -8,7 +8,7 @@
 
 #include "isodyne/core/numerics.h"
 #include "isodyne/program/interval.h"
-#include "isodyne/program/program.h"
+#include "isodyne/program/plant.h"
 
 /// For loops over columns: compiled also for processors with wide registers, chosen when the program begins. Nothing is
 /// contracted or reordered, so the results are the same. Not under sanitizers, which such a choice comes too early for.
@@ -26,7 +26,7 @@ class BlockEvaluator {
   static constexpr std::size_t kRows = 256;
 
   /// Expressions in groups, each looked at by itself: roughly, or exactly where that is asked for.
-  BlockEvaluator(const program::Program& program, const std::vector<std::vector<program::NodeId>>& groups);
+  BlockEvaluator(const program::Plant& program, const std::vector<std::vector<program::NodeId>>& groups);
 
   /// How many values of an image the expressions read: a row.
   std::size_t row_size() const { return reads_.size(); }

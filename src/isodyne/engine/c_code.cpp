@@ -52,7 +52,7 @@ void CWriter::tables() {
     out_ += "};\n";
   };
   for (std::size_t i = 0; i < p_.tables.size(); ++i) {
-    const program::Table& t = p_.tables[i];
+    const program::LookupTable& t = p_.tables[i];
     list(fmt::format("table_{}_x", i), t.x);
     list(fmt::format("table_{}_y", i), t.y);
     list(fmt::format("table_{}_z", i), t.z);
@@ -228,7 +228,7 @@ void CWriter::equations() {
   put("static void equations(iso_memory *m, int due, int sampled) {{\n  (void)due, (void)sampled;\n{}}}\n\n", calls);
 }
 
-CCode c_code(const program::Program& program, const Plan& plan, const CStyle& style) {
+CCode c_code(const program::Plant& program, const Plan& plan, const CStyle& style) {
   return CWriter(program, plan, style).run();
 }
 

@@ -1,5 +1,5 @@
 #pragma once
-// A Program as portable C11: the same order of events and of operations as the interpreter.
+// A plant as portable C11: the same order of events and of operations as the interpreter.
 //
 // The code works on an iso_memory that the host hands in; nothing in it is allocated or kept between calls.
 
@@ -26,7 +26,7 @@ struct CCode {
 /// Raised when what is handed between host and code changes its form.
 constexpr int kCLayout = 4;
 
-CCode c_code(const program::Program& program, const Plan& plan, const CStyle& style);
+CCode c_code(const program::Plant& program, const Plan& plan, const CStyle& style);
 
 /// The texts of core/numerics.h and engine/memory.h, which the code needs before it.
 extern const char* const kNumericsText;

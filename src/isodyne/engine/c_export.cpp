@@ -17,7 +17,7 @@ namespace {
 constexpr std::uint64_t kUsualSeed = 1;  ///< of a run that names none
 constexpr const char* kHead = "/* Bench {}, written by isodyne {}. Values are SI; time is whole nanoseconds. */\n";
 
-std::string header(const program::Program& p, const Plan& plan, const CCode& code) {
+std::string header(const program::Plant& p, const Plan& plan, const CCode& code) {
   const CNames names(p);
   std::string text = fmt::format(fmt::runtime(kHead), p.name, kVersion);
   text += "#ifndef PLANT_H\n#define PLANT_H\n\n";
@@ -57,8 +57,8 @@ std::string header(const program::Program& p, const Plan& plan, const CCode& cod
   return text;
 }
 
-std::string source(const std::shared_ptr<const program::Program>& program, const Plan& plan, const CCode& code) {
-  const program::Program& p = *program;
+std::string source(const std::shared_ptr<const program::Plant>& program, const Plan& plan, const CCode& code) {
+  const program::Plant& p = *program;
   PlantState start = Interpreter(program, plan).start({});
   start.values[program::kSeed] = random_key(kUsualSeed);
   std::string text = fmt::format(fmt::runtime(kHead), p.name, kVersion);
@@ -87,7 +87,7 @@ std::string source(const std::shared_ptr<const program::Program>& program, const
   return text;
 }
 
-std::string main_program(const program::Program& p) {
+std::string main_program(const program::Plant& p) {
   const CNames names(p);
   std::string heads, values, formats;
   for (const program::State& s : p.states) {
@@ -120,7 +120,7 @@ constexpr const char* kMakefile =
     "main.c plant.c -lm\n\n"
     "clean:\n\trm -f main\n.PHONY: clean\n";
 
-std::size_t quick_cores(const program::Program& p) {
+std::size_t quick_cores(const program::Plant& p) {
   std::set<std::int32_t> cores;
   for (const program::Group& g : p.groups) {
     if (g.step < p.step) cores.insert(g.core);
@@ -131,7 +131,7 @@ std::size_t quick_cores(const program::Program& p) {
 }  // namespace
 
 Result<std::vector<std::pair<std::string, std::string>>> c_export(
-    const std::shared_ptr<const program::Program>& benched) {
+    const std::shared_ptr<const program::Plant>& benched) {
   if (!benched->networks.empty())
     return Failure{"cannot put this bench into C", "", "it has a network, whose solver is no C"};
   if (quick_cores(*benched) > 1)

@@ -74,7 +74,7 @@ const char* name_of(Op op) {
 
 }  // namespace
 
-CNames::CNames(const program::Program& program) {
+CNames::CNames(const program::Plant& program) {
   std::set<std::string> taken;
   for (const program::Variable& v : program.variables) {
     const std::string first = plain_name(v.name);

@@ -1,5 +1,5 @@
 #pragma once
-// Expressions of a Program as C text.
+// Expressions of a plant as C text.
 //
 // Every operation appears once in its block, in an order in which operands come first, so that the compiled code
 // rounds as the interpreter does. Operations on constants alone are computed here, by the interpreter's own
@@ -20,7 +20,7 @@ namespace isodyne::engine {
 /// One C name for each variable: "chamber.level" becomes chamber_level.
 class CNames {
  public:
-  explicit CNames(const program::Program& program);
+  explicit CNames(const program::Plant& program);
   const std::string& of(program::VarId id) const { return names_[static_cast<std::size_t>(id)]; }
   /// Its place in the array of values: v[i_chamber_level].
   std::string place(program::VarId id) const { return "v[i_" + of(id) + "]"; }
@@ -35,7 +35,7 @@ std::string c_number(double value);
 /// A stretch of C in which variables and common operations stand in locals.
 class CBlock {
  public:
-  CBlock(const program::Program& program, const CNames& names, std::string& out, std::string indent)
+  CBlock(const program::Plant& program, const CNames& names, std::string& out, std::string indent)
       : program_(program), names_(names), out_(out), indent_(std::move(indent)) {}
 
   /// Variables that a read takes from elsewhere than v[…]: gives the C text, or nothing.
@@ -81,7 +81,7 @@ class CBlock {
   std::string call(const std::string& function, const program::Node& n);
   void keep(program::NodeId id, Text text);
 
-  const program::Program& program_;
+  const program::Plant& program_;
   const CNames& names_;
   std::string& out_;
   std::string indent_;

@@ -11,7 +11,7 @@
 #include "isodyne/engine/c_expressions.h"
 #include "isodyne/engine/state.h"
 #include "isodyne/program/groups.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::engine {
 
@@ -26,7 +26,7 @@ constexpr std::size_t kMostPerFunction = 300;
 
 class CWriter {
  public:
-  CWriter(const program::Program& program, const Plan& plan, const CStyle& style)
+  CWriter(const program::Plant& program, const Plan& plan, const CStyle& style)
       : p_(program), plan_(plan), style_(style), names_(program), rings_(rings_of(program)) {
     for (std::size_t i = 0; i < p_.taps.size(); ++i) tap_of_[p_.taps[i].target] = static_cast<std::int32_t>(i);
     for (const program::QuickWatch& w : p_.quick_watches) remembers_.insert({w.sum, w.good});
@@ -123,7 +123,7 @@ class CWriter {
   void trouble();
   void step();
 
-  const program::Program& p_;
+  const program::Plant& p_;
   const Plan& plan_;
   CStyle style_;
   CNames names_;

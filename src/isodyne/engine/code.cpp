@@ -79,8 +79,8 @@ int arithmetic(Op op) {
 int comparison_of(Op op) {
   return op >= Op::lt && op <= Op::ge ? static_cast<int>(op) - static_cast<int>(Op::lt) : -1;
 }
-Action action(Action first, int offset) {
-  return static_cast<Action>(static_cast<int>(first) + offset);
+Opcode action(Opcode first, int offset) {
+  return static_cast<Opcode>(static_cast<int>(first) + offset);
 }
 bool is_leaf(Op op) {
   return op == Op::constant || op == Op::variable;
@@ -127,11 +127,11 @@ Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& ope
     const Tail left = tail_of(a);
     if (left.below != program::kNone && (n.op == Op::add || n.op == Op::sub) && b.op == Op::mul) {
       const Node& inner = program_.node(left.below);
-      i.action = action(Action::first_sum, (arithmetic(inner.op) * 6 + left.form) * 2 + (n.op == Op::sub ? 1 : 0));
+      i.action = action(Opcode::first_sum, (arithmetic(inner.op) * 6 + left.form) * 2 + (n.op == Op::sub ? 1 : 0));
       operands = {inner.a, inner.b, left.other, b.a, b.b};
       return i;
     }
-    i.action = action(Action::first_both, (arithmetic(a.op) * 4 + own) * 4 + arithmetic(b.op));
+    i.action = action(Opcode::first_both, (arithmetic(a.op) * 4 + own) * 4 + arithmetic(b.op));
     operands = {a.a, a.b, b.a, b.b};
     return i;
   }
@@ -139,11 +139,11 @@ Instruction CodeMaker::joined_arithmetic(const Node& n, std::vector<NodeId>& ope
   const Node& below = program_.node(last.below);
   const Tail middle = tail_of(below);
   if (middle.below == program::kNone) {
-    i.action = action(Action::first_pair, arithmetic(below.op) * 6 + last.form);
+    i.action = action(Opcode::first_pair, arithmetic(below.op) * 6 + last.form);
     operands = {below.a, below.b, last.other};
   } else {
     const Node& inner = program_.node(middle.below);
-    i.action = action(Action::first_chain, (arithmetic(inner.op) * 6 + middle.form) * 6 + last.form);
+    i.action = action(Opcode::first_chain, (arithmetic(inner.op) * 6 + middle.form) * 6 + last.form);
     operands = {inner.a, inner.b, middle.other, last.other};
   }
   return i;
@@ -155,12 +155,12 @@ Instruction CodeMaker::joined(const Node& n, std::vector<NodeId>& operands) cons
   Instruction i;
   if (n.op == Op::select && joins(n.a, true)) {
     const Node& inner = program_.node(n.a);
-    i.action = action(Action::first_choice, comparison_of(inner.op));
+    i.action = action(Opcode::first_choice, comparison_of(inner.op));
     operands = {inner.a, inner.b, n.b, n.c};
     return i;
   }
   // Operations and the plain actions stand in the same order; constants and variables are copied.
-  i.action = action(Action::copy, static_cast<int>(n.op) - static_cast<int>(Op::variable));
+  i.action = action(Opcode::copy, static_cast<int>(n.op) - static_cast<int>(Op::variable));
   for (const NodeId id : {n.a, n.b, n.c}) {
     if (id != program::kNone) operands.push_back(id);
   }
@@ -263,7 +263,7 @@ void CodeMaker::link(Code& code) const {
     i.d = linked(i.d);
     i.e = linked(i.e);
   }
-  if (!code.empty() && code.back().action != Action::end) code.emplace_back().action = Action::end;
+  if (!code.empty() && code.back().action != Opcode::end) code.emplace_back().action = Opcode::end;
   for (Instruction& i : code) place(i);
 }
 
@@ -273,9 +273,9 @@ std::vector<double> CodeMaker::registers() const {
   return all;
 }
 
-std::vector<iso_table> tables_of(const program::Program& program) {
+std::vector<iso_table> tables_of(const program::Plant& program) {
   std::vector<iso_table> tables;
-  for (const program::Table& t : program.tables) tables.push_back(program::plain(t));
+  for (const program::LookupTable& t : program.tables) tables.push_back(program::plain(t));
   return tables;
 }
 
@@ -406,10 +406,10 @@ void run(const Instruction* begin, double* registers, const iso_table* tables) {
 /// From the name of an action to the place of its code.
 void CodeMaker::place(Instruction& i) {
   const void* const at = execute(nullptr, nullptr, nullptr)[static_cast<std::size_t>(i.action)];
-  i.action = static_cast<Action>(reinterpret_cast<std::intptr_t>(at));
+  i.action = static_cast<Opcode>(reinterpret_cast<std::intptr_t>(at));
 }
 
-Evaluator::Evaluator(const program::Program& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
+Evaluator::Evaluator(const program::Plant& program, const std::vector<NodeId>& roots) : tables_(tables_of(program)) {
   CodeMaker maker(program);
   std::set<program::VarId> reads;
   maker.expect(roots);

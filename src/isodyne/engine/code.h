@@ -1,7 +1,7 @@
 #pragma once
-// Byte code: expressions of a Program as a flat list of register operations.
+// Byte code: expressions of a plant as a flat list of register operations.
 //
-// Registers are one array of doubles: every variable of the Program (same indices), then constants, then
+// Registers are one array of doubles: every variable of the plant (same indices), then constants, then
 // intermediate results. A node shared between expressions of one piece of code is computed once.
 
 #include <cstdint>
@@ -10,13 +10,13 @@
 #include <vector>
 
 #include "isodyne/core/numerics.h"
-#include "isodyne/program/program.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::engine {
 
 /// What an instruction does: an operation of an expression, or several of them at once where the result of one is
 /// needed by the other alone. Each operation rounds as it would on its own.
-enum class Action : std::intptr_t {
+enum class Opcode : std::intptr_t {
 #define OP(id, arity, text) id,
 #define LOOKUP(id, arity, text) id,
 #define FUNCTION(id, arity, word, rule) id,
@@ -36,7 +36,7 @@ enum class Action : std::intptr_t {
 
 struct Instruction {
   /// Once linked: where the code of the action lies.
-  Action action = Action::copy;
+  Opcode action = Opcode::copy;
   /// Registers; what an action does not use is 0. Of a look-up, c is the number of the table.
   std::int32_t to = 0, a = 0, b = 0, c = 0, d = 0, e = 0;
 };
@@ -52,7 +52,7 @@ void spread(Code& code, std::size_t begin);
 /// results, so their final register numbers are known only at the end: call link() on every piece.
 class CodeMaker {
  public:
-  explicit CodeMaker(const program::Program& program)
+  explicit CodeMaker(const program::Plant& program)
       : program_(program), variables_(static_cast<std::int32_t>(program.variables.size())) {}
 
   /// Says which expressions will be asked for, so that operations whose results are needed once can be joined.
@@ -93,7 +93,7 @@ class CodeMaker {
   struct Tail;
   Tail tail_of(const program::Node& n) const;
 
-  const program::Program& program_;
+  const program::Plant& program_;
   std::int32_t variables_;
   std::vector<double> constants_;
   std::map<std::uint64_t, std::int32_t> constant_index_;
@@ -106,7 +106,7 @@ class CodeMaker {
 };
 
 /// The tables of a program in the form in which things are looked up; valid as long as the program.
-std::vector<iso_table> tables_of(const program::Program& program);
+std::vector<iso_table> tables_of(const program::Plant& program);
 
 /// Runs code on registers. Never fails, allocates or blocks.
 /// The last instruction has the action `end`.
@@ -119,9 +119,9 @@ inline void run(const Code& code, double* registers, const iso_table* tables) {
 /// requirements. Has its own registers, so it may be used beside a running plant.
 class Evaluator {
  public:
-  Evaluator(const program::Program& program, const std::vector<program::NodeId>& roots);
+  Evaluator(const program::Plant& program, const std::vector<program::NodeId>& roots);
 
-  /// Computes all expressions from `variables` (one double per variable of the Program).
+  /// Computes all expressions from `variables` (one double per variable of the plant).
   void evaluate(const double* variables) {
     load(variables);
     compute();

@@ -1,5 +1,5 @@
 #pragma once
-// Executes the equations of a Program from byte code: the reference for every other way to execute one.
+// Executes the equations of a plant from byte code: the reference for every other way to execute one.
 //
 // Holds code and scratch space, so each thread needs its own.
 
@@ -17,7 +17,7 @@ namespace isodyne::engine {
 class Interpreter : public Execution {
  public:
   /// `plan` outlives the interpreter.
-  Interpreter(std::shared_ptr<const program::Program> program, const Plan& plan);
+  Interpreter(std::shared_ptr<const program::Plant> program, const Plan& plan);
 
   /// All variables at their start values; `overrides` replace some of them (SI).
   PlantState start(std::span<const std::pair<program::VarId, double>> overrides) const;
@@ -54,7 +54,7 @@ class Interpreter : public Execution {
   /// An implicit equation has code of its own: it runs again and again with other values of the unknown.
   struct SolveCode {
     Code code;
-    std::size_t index = 0;  ///< into Program::solves
+    std::size_t index = 0;  ///< into Plant::solves
     std::int32_t x = 0, residual = 0, derivative = 0, scale = 0;
     std::int32_t lowest = program::kNone, highest = program::kNone;
   };
@@ -130,7 +130,7 @@ class Interpreter : public Execution {
   void evaluate(GroupCode& group, const StateView& state, double t, const double* x, double* dx);
   void linearise(GroupCode& group, const StateView& state, const double* x);
 
-  std::shared_ptr<const program::Program> program_;
+  std::shared_ptr<const program::Plant> program_;
   const Plan& plan_;
   std::vector<iso_table> tables_;
   Code code_;

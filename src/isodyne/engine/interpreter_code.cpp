@@ -1,11 +1,11 @@
-// From a Program to byte code.
+// From a plant to byte code.
 
 #include <algorithm>
 #include <set>
 
 #include "isodyne/engine/interpreter.h"
 #include "isodyne/program/groups.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::engine {
 
@@ -14,7 +14,7 @@ using program::kNone;
 using program::Method;
 using program::VarId;
 
-Interpreter::Interpreter(std::shared_ptr<const program::Program> program, const Plan& plan)
+Interpreter::Interpreter(std::shared_ptr<const program::Plant> program, const Plan& plan)
     : program_(std::move(program)),
       plan_(plan),
       tables_(tables_of(*program_)),
@@ -67,7 +67,7 @@ Interpreter::Interpreter(std::shared_ptr<const program::Program> program, const 
 void Interpreter::close(Segment& segment, std::vector<Segment>& segments) {
   if (code_.size() > segment.begin || segment.has_item) {
     spread(code_, segment.begin);
-    code_.emplace_back().action = Action::end;
+    code_.emplace_back().action = Opcode::end;
     segments.push_back(segment);
   }
   segment = {};

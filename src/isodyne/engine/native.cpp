@@ -210,7 +210,7 @@ Result<std::shared_ptr<const NativeCode>> NativeCode::load(const std::string& fi
 }
 
 namespace {
-CCode whole_code(const program::Program& program, const Plan& plan) {
+CCode whole_code(const program::Plant& program, const Plan& plan) {
   CCode code = c_code(program, plan, {});
   code.text = std::string(kNumericsText) + kMemoryText + code.text;
   return code;
@@ -221,7 +221,7 @@ std::string kept_file(const CCode& code, const NativeSettings& settings) {
 }
 }  // namespace
 
-bool NativeCode::in_cache(const program::Program& program, const Plan& plan, const NativeSettings& settings) {
+bool NativeCode::in_cache(const program::Plant& program, const Plan& plan, const NativeSettings& settings) {
   std::error_code error;
   return !settings.cache.empty() && fs::exists(kept_file(whole_code(program, plan), settings), error);
 }
@@ -237,7 +237,7 @@ static std::string why_not_kept(const std::string& cache) {
   return fmt::format("{} has only {} KiB left", cache, space.available / 1024);
 }
 
-Result<std::shared_ptr<const NativeCode>> NativeCode::make(const program::Program& program, const Plan& plan,
+Result<std::shared_ptr<const NativeCode>> NativeCode::make(const program::Plant& program, const Plan& plan,
                                                            const NativeSettings& settings, std::string& remark,
                                                            const std::atomic<bool>& stop) {
   if (settings.compiler.empty()) return Failure{"no C compiler was found", "", ""};
@@ -298,12 +298,8 @@ void network_arrive_of_host(void* watcher, std::int32_t group) {
 }
 }  // namespace
 
-NativePlant::NativePlant(const program::Program& program, std::shared_ptr<const NativeCode> code)
-    : program_(program),
-      code_(std::move(code)),
-      known_(code_->known),
-      work_(code_->work),
-      tapped_(program.taps.size()) {
+NativePlant::NativePlant(const program::Plant& program, std::shared_ptr<const NativeCode> code)
+    : code_(std::move(code)), known_(code_->known), work_(code_->work), tapped_(program.taps.size()) {
   memory_.known = known_.data();
   memory_.work = work_.data();
   memory_.tapped = tapped_.data();
@@ -362,7 +358,7 @@ PlantTrouble NativePlant::step(const StateView& state, ModeChanges& changes) {
 
 // ---- in the background ----------------------------------------------------------------------------------
 
-NativeBuilder::NativeBuilder(Plant& plant, NativeSettings settings)
+NativeBuilder::NativeBuilder(RunningPlant& plant, NativeSettings settings)
     : plant_(plant), settings_(std::move(settings)), thread_([this] { build(); }) {}
 
 NativeBuilder::~NativeBuilder() {

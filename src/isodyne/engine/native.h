@@ -16,7 +16,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/engine/c_code.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 
 namespace isodyne::engine {
 
@@ -46,11 +46,11 @@ class NativeCode {
   NativeCode& operator=(const NativeCode&) = delete;
 
   /// Whether the cache has code of this program for these settings.
-  static bool in_cache(const program::Program& program, const Plan& plan, const NativeSettings& settings);
+  static bool in_cache(const program::Plant& program, const Plan& plan, const NativeSettings& settings);
 
   /// Generates, compiles (or finds in the cache) and loads. Sets `remark` when something on the way is worth a line
   /// though it ended well. `stop` may be set from another thread to give up.
-  static Result<std::shared_ptr<const NativeCode>> make(const program::Program& program, const Plan& plan,
+  static Result<std::shared_ptr<const NativeCode>> make(const program::Plant& program, const Plan& plan,
                                                         const NativeSettings& settings, std::string& remark,
                                                         const std::atomic<bool>& stop);
 
@@ -69,7 +69,7 @@ class NativeCode {
 /// Executes native code on a plant's state.
 class NativePlant : public Execution {
  public:
-  NativePlant(const program::Program& program, std::shared_ptr<const NativeCode> code);
+  NativePlant(const program::Plant& program, std::shared_ptr<const NativeCode> code);
 
   void solve(const StateView& state) override;
   void settle(const StateView& state, ModeChanges& changes) override;
@@ -88,7 +88,6 @@ class NativePlant : public Execution {
  private:
   iso_memory& memory(const StateView& state, ModeChanges& changes);
 
-  const program::Program& program_;
   std::shared_ptr<const NativeCode> code_;
   std::vector<double> known_, work_;
   std::vector<char> tapped_;
@@ -102,7 +101,7 @@ class NativePlant : public Execution {
 /// The plant must outlive the builder.
 class NativeBuilder {
  public:
-  NativeBuilder(Plant& plant, NativeSettings settings);
+  NativeBuilder(RunningPlant& plant, NativeSettings settings);
   /// Gives up what is not ready.
   ~NativeBuilder();
 
@@ -118,7 +117,7 @@ class NativeBuilder {
   void build();
   Status build(std::size_t core, const NativeSettings& settings);
 
-  Plant& plant_;
+  RunningPlant& plant_;
   NativeSettings settings_;
   std::string remark_;
   std::vector<std::unique_ptr<NativePlant>> native_;  ///< the plant may be in any of them

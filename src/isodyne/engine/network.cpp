@@ -5,12 +5,58 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/program/groups.h"
+
 namespace isodyne::engine {
 
 using program::kNone;
 
-Networks::Networks(const program::Program& program, const NetworkMaker& make) : program_(program) {
+namespace {
+
+/// Per variable, whether something computes with it between two instants of the bench.
+std::vector<bool> read_between(const program::Plant& p) {
+  std::vector<bool> read(p.variables.size(), false);
+  const auto quick = [&](std::int32_t group) { return program::at(p.groups, group).step < p.step; };
+  const auto note = [&](program::NodeId node) {
+    if (node == kNone) return;
+    for (const program::VarId id : p.reads(node)) read[static_cast<std::size_t>(id)] = true;
+  };
+  const auto note_all = [&](const std::vector<program::Assignment>& list) {
+    for (const program::Assignment& a : list) note(a.value);
+  };
+  for (const program::Item& item : p.order) {
+    if (!quick(program::group_of(p, item))) continue;
+    for (const program::NodeId value : program::values_of(p, item)) note(value);
+    const auto i = static_cast<std::size_t>(item.index);
+    if (item.kind == program::Item::Kind::sensor) read[static_cast<std::size_t>(p.sensors[i].truth)] = true;
+    if (item.kind == program::Item::Kind::delay) note(p.delays[i].input);
+    if (item.kind == program::Item::Kind::periodic_task) note_all(p.periodic_tasks[i].body);
+  }
+  for (const program::WhenBlock& w : p.events) {
+    if (!quick(w.group)) continue;
+    note(w.condition);
+    note_all(w.body);
+  }
+  for (const program::StateMachine& m : p.machines) {
+    if (!quick(p.variable(m.mode).group)) continue;
+    for (const program::Transition& t : m.transitions) note(t.condition);
+    for (const auto* bodies : {&m.entry, &m.exit}) {
+      for (const auto& body : *bodies) note_all(body);
+    }
+  }
+  for (const program::State& s : p.states) {
+    if (!quick(p.variable(s.value).group)) continue;
+    note(s.lowest);
+    note(s.highest);
+  }
+  return read;
+}
+
+}  // namespace
+
+Networks::Networks(const program::Plant& program, const NetworkMaker& make) : program_(program) {
   std::size_t number = 0, output = 0;
+  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program);
   for (const program::Network& n : program.networks) {
     One one;
     one.of = &n;
@@ -20,9 +66,26 @@ Networks::Networks(const program::Program& program, const NetworkMaker& make) : 
     one.output = output;
     one.size = one.solver == nullptr ? 0 : one.solver->state_size();
     one.inputs.resize(n.inputs.size());
+    one.signals = n.inputs.size();
+    for (const auto& e : n.elements) one.signals -= e.parameters.size();
+    for (std::size_t k = 0; k < n.outputs.size(); ++k) {
+      one.all.push_back(static_cast<std::int32_t>(k));
+      if (read[static_cast<std::size_t>(n.outputs[k])]) one.between.push_back(static_cast<std::int32_t>(k));
+    }
     number += one.size;
     output += n.outputs.size();
     all_.push_back(std::move(one));
+  }
+}
+
+void Networks::look_at(std::span<const program::VarId> ids) {
+  for (One& one : all_) {
+    for (const std::int32_t k : one.all) {
+      const program::VarId id = one.of->outputs[static_cast<std::size_t>(k)];
+      const bool known = std::find(one.between.begin(), one.between.end(), k) != one.between.end();
+      if (!known && std::find(ids.begin(), ids.end(), id) != ids.end()) one.between.push_back(k);
+    }
+    std::sort(one.between.begin(), one.between.end());
   }
 }
 
@@ -39,15 +102,22 @@ void Networks::make_room(PlantState& state) const {
   n.next.assign(outputs, 0);
 }
 
-void Networks::gather(One& one, std::span<const double> values) const {
-  for (std::size_t i = 0; i < one.inputs.size(); ++i)
-    one.inputs[i] = values[static_cast<std::size_t>(one.of->inputs[i])];
+/// Gives whether a parameter has another value than it had.
+bool Networks::gather(One& one, std::span<const double> values, bool parameters) const {
+  const auto value = [&](std::size_t i) { return values[static_cast<std::size_t>(one.of->inputs[i])]; };
+  for (std::size_t i = 0; i < one.signals; ++i) one.inputs[i] = value(i);
+  bool changed = false;
+  for (std::size_t i = one.signals; parameters && i < one.inputs.size(); ++i) {
+    changed = changed || one.inputs[i] != value(i);
+    one.inputs[i] = value(i);
+  }
+  return changed;
 }
 
 bool Networks::finite(One& one, std::span<const double> outputs) const {
-  for (std::size_t i = 0; i < outputs.size(); ++i) {
-    if (std::isfinite(outputs[i])) continue;
-    one.bad = static_cast<int>(i);
+  for (const std::int32_t i : one.made()) {
+    if (std::isfinite(outputs[static_cast<std::size_t>(i)])) continue;
+    one.bad = i;
     return false;
   }
   return true;
@@ -57,7 +127,9 @@ std::int32_t Networks::start(PlantState& state) {
   for (std::size_t i = 0; i < all_.size(); ++i) {
     One& one = all_[i];
     const auto out = outputs(one, state.network);
-    gather(one, state.values);
+    gather(one, state.values, true);
+    for (std::size_t k = 0; k < out.size(); ++k) out[k] = state[one.of->outputs[k]];
+    one.whole = true;
     if (one.solver == nullptr || !one.solver->start(one.inputs, numbers(one, state.network), out) || !finite(one, out))
       return static_cast<std::int32_t>(i);
     one.solver->prepare(one.inputs);
@@ -67,14 +139,19 @@ std::int32_t Networks::start(PlantState& state) {
 }
 
 std::int32_t Networks::step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) {
+  const auto of_bench = [&](Time t) { return t.count() % program_.step.count() == 0; };
   for (std::size_t i = 0; i < all_.size(); ++i) {
     One& one = all_[i];
     if (one.of->group != group) continue;
     const auto out = outputs(one, state);
-    gather(one, values);
+    one.whole = of_bench(from + one.period);
+    // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
+    const bool changed = gather(one, values, of_bench(from));
     auto& edges = state.edges[i];
     const bool good =
-        one.solver->step(from, from + one.period, one.inputs, edges, numbers(one, state), out) && finite(one, out);
+        (!changed || one.solver->parameters_changed(one.inputs)) &&
+        one.solver->step(from, from + one.period, one.inputs, edges, one.made(), numbers(one, state), out) &&
+        finite(one, out);
     edges.clear();
     if (!good) return static_cast<std::int32_t>(i);
   }
@@ -85,7 +162,8 @@ void Networks::arrive(std::int32_t group, std::span<double> values, NetworkState
   for (const One& one : all_) {
     if (one.of->group != group) continue;
     const auto out = outputs(one, state);
-    for (std::size_t i = 0; i < out.size(); ++i) values[static_cast<std::size_t>(one.of->outputs[i])] = out[i];
+    for (const std::int32_t k : one.made())
+      values[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])] = out[static_cast<std::size_t>(k)];
   }
 }
 

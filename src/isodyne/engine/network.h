@@ -20,36 +20,46 @@
 
 namespace isodyne::engine {
 
-class Network {
+class NetworkSolver {
  public:
-  virtual ~Network() = default;
+  virtual ~NetworkSolver() = default;
 
   /// How many numbers its state has; always the same.
   virtual std::size_t state_size() const = 0;
-  /// Its state and its outputs at the first instant, for these inputs. False: there is no such state.
+  /// Its state and its outputs at the first instant, for these inputs; outputs come with the values that they were
+  /// given for the start. False: there is no such state.
   virtual bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) = 0;
   /// After the start: makes ready what the steps will need, as far as it can be known. May allocate and take its time.
   virtual void prepare(std::span<const double> inputs) { (void)inputs; }
-  /// From one instant of its group to the next. Inputs are held, but for the edges, which come in the order of time. On
-  /// the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
+  /// Parameters, which stand behind the other inputs, have other values from this instant on. Makes anew what depends
+  /// on them, which takes its time. False: it cannot go on with them.
+  virtual bool parameters_changed(std::span<const double> inputs) {
+    (void)inputs;
+    return true;
+  }
+  /// From one instant of its group to the next. Inputs are held, but for the edges, which come in the order of time. Of
+  /// the outputs only the wanted ones, by their places, need a value. On the stepping thread: never allocates, locks,
+  /// throws or blocks. False: it cannot go on.
   virtual bool step(Time from, Time to, std::span<const double> inputs, std::span<const NetworkEdge> edges,
-                    std::span<double> state, std::span<double> outputs) = 0;
+                    std::span<const std::int32_t> wanted, std::span<double> state, std::span<double> outputs) = 0;
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
   virtual std::string why_not() const = 0;
   /// How it stands, for people who look for what is wrong: a line each. Not on the stepping thread.
   virtual std::vector<std::string> describe(std::span<const double> state) const = 0;
 };
 
-/// Makes the solver of a network of a Program; null: it knows none for this kind.
+/// Makes the solver of a network of a plant; null: it knows none for this kind.
 using NetworkMaker =
-    std::function<std::unique_ptr<Network>(const program::Program& program, const program::Network& network)>;
+    std::function<std::unique_ptr<NetworkSolver>(const program::Plant& program, const program::Network& network)>;
 
 /// The networks of a plant, between their solvers and whoever executes the equations.
 class Networks : public NetworkStepping {
  public:
-  Networks(const program::Program& program, const NetworkMaker& make);
+  Networks(const program::Plant& program, const NetworkMaker& make);
 
   bool any() const { return !all_.empty(); }
+  /// Somebody looks at these between two instants of the bench too. Before the run.
+  void look_at(std::span<const program::VarId> ids);
   /// Room in a state that begins.
   void make_room(PlantState& state) const;
   /// From inputs that are solved at the first instant. Gives kNone, or the network that has no start.
@@ -64,13 +74,18 @@ class Networks : public NetworkStepping {
  private:
   struct One {
     const program::Network* of = nullptr;
-    std::unique_ptr<Network> solver;
+    std::unique_ptr<NetworkSolver> solver;
     Time period{};
     std::size_t number = 0, size = 0, output = 0;  ///< its places among the numbers and outputs of all
     std::vector<double> inputs;
-    int bad = -1;  ///< the output that is no number
+    std::size_t signals = 0;            ///< inputs that are no parameters: they come first
+    std::vector<std::int32_t> all;      ///< places of outputs: of all …
+    std::vector<std::int32_t> between;  ///< … and of those that somebody reads between two instants of the bench
+    bool whole = true;                  ///< the step that was made ends at an instant of the bench: all have values
+    int bad = -1;                       ///< the output that is no number
+    std::span<const std::int32_t> made() const { return whole ? all : between; }
   };
-  void gather(One& one, std::span<const double> values) const;
+  bool gather(One& one, std::span<const double> values, bool parameters) const;
   std::span<double> numbers(const One& one, NetworkState& state) const {
     return {&state.numbers[one.number], one.size};
   }
@@ -79,7 +94,7 @@ class Networks : public NetworkStepping {
   }
   bool finite(One& one, std::span<const double> outputs) const;
 
-  const program::Program& program_;
+  const program::Plant& program_;
   std::vector<One> all_;
 };
 

@@ -11,7 +11,7 @@ using program::kNone;
 using program::Node;
 using program::NodeId;
 
-Plan::Plan(const program::Program& p, std::int32_t own_core) : program(&p), core(own_core) {
+Plan::Plan(const program::Plant& p, std::int32_t own_core) : program(&p), core(own_core) {
   const auto step_here = [&](const program::Group& g) { return g.core == core ? g.step : std::max(g.step, p.step); };
   std::set<Time> steps;
   if (!p.groups.empty()) steps.insert(p.step);
@@ -99,7 +99,7 @@ std::vector<NodeId> Plan::held_nodes(const GroupPlan& g) const {
   return held;
 }
 
-void count_uses(const program::Program& program, const std::vector<NodeId>& roots,
+void count_uses(const program::Plant& program, const std::vector<NodeId>& roots,
                 const std::function<bool(NodeId)>& known, std::unordered_map<NodeId, int>& uses) {
   std::vector<NodeId> todo;
   const auto use = [&](NodeId id) {
@@ -115,19 +115,19 @@ void count_uses(const program::Program& program, const std::vector<NodeId>& root
   }
 }
 
-std::vector<std::int32_t> cores_of(const program::Program& program) {
+std::vector<std::int32_t> cores_of(const program::Plant& program) {
   std::set<std::int32_t> cores{0};
   for (const program::Group& g : program.groups) cores.insert(g.core);
   return {cores.begin(), cores.end()};
 }
 
-std::shared_ptr<const program::Program> on_one_core(const program::Program& program) {
-  auto made = std::make_shared<program::Program>(program);
+std::shared_ptr<const program::Plant> on_one_core(const program::Plant& program) {
+  auto made = std::make_shared<program::Plant>(program);
   for (program::Group& g : made->groups) g.core = 0;
   return made;
 }
 
-std::vector<Ring> rings_of(const program::Program& p) {
+std::vector<Ring> rings_of(const program::Plant& p) {
   std::vector<Ring> rings;
   std::int64_t begin = 0;
   for (const program::Delay& d : p.delays) {

@@ -9,7 +9,7 @@
 #include <unordered_map>
 #include <vector>
 
-#include "isodyne/program/program.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::engine {
 
@@ -19,13 +19,13 @@ struct GroupPlan {
   int rate = 0;
   bool here = true;                   ///< stepped on the core of the plan
   std::vector<bool> moving;           ///< per variable: changes within the step, as the group sees it
-  std::vector<std::int32_t> between;  ///< places in Program::order that are computed between instants
+  std::vector<std::int32_t> between;  ///< places in Plant::order that are computed between instants
 };
 
 struct Plan {
-  explicit Plan(const program::Program& program, std::int32_t core = 0);
+  explicit Plan(const program::Plant& program, std::int32_t core = 0);
 
-  const program::Program* program;
+  const program::Plant* program;
   std::int32_t core;
   /// The steps of the groups, quickest first, each a multiple of the one before. Quick groups of other cores count as
   /// stepped with the bench.
@@ -57,19 +57,19 @@ struct Plan {
 };
 
 /// Adds up how many times each node below some roots is needed; what is `known` already is counted, not entered.
-void count_uses(const program::Program& program, const std::vector<program::NodeId>& roots,
+void count_uses(const program::Plant& program, const std::vector<program::NodeId>& roots,
                 const std::function<bool(program::NodeId)>& known, std::unordered_map<program::NodeId, int>& uses);
 
 /// The cores that a program asks for, that of the bench first.
-std::vector<std::int32_t> cores_of(const program::Program& program);
+std::vector<std::int32_t> cores_of(const program::Plant& program);
 
 /// The same program with everything on the core of the bench.
-std::shared_ptr<const program::Program> on_one_core(const program::Program& program);
+std::shared_ptr<const program::Plant> on_one_core(const program::Plant& program);
 
 /// Rings of the delays, one after another.
 struct Ring {
   std::int64_t begin = 0, size = 0;
 };
-std::vector<Ring> rings_of(const program::Program& program);
+std::vector<Ring> rings_of(const program::Plant& program);
 
 }  // namespace isodyne::engine

@@ -4,11 +4,11 @@
 
 namespace isodyne::engine {
 
-QuickImages::QuickImages(const program::Program& p)
-    : view_(program::quick_view(p)), variables_(p.variables.size()), values_(view_.any() ? variables_ : 0) {
+QuickImages::QuickImages(const program::Plant& p, program::QuickView view)
+    : view_(std::move(view)), variables_(p.variables.size()), values_(view_.any() ? variables_ : 0) {
   if (!view_.any()) return;
   std::vector<program::NodeId> nodes;
-  for (const std::size_t i : program::quick_edges(p)) {
+  for (const std::size_t i : view_.edges) {
     previous_.push_back(p.edges[i].previous);
     nodes.push_back(p.edges[i].now);
   }
@@ -27,6 +27,7 @@ std::vector<std::int32_t> QuickImages::places_of(const std::vector<program::VarI
 }
 
 const double* QuickImages::image(const double* variables) {
+  if (!view_.any()) return variables;
   std::copy_n(variables, variables_, values_.begin());
   return shown();
 }

@@ -6,13 +6,14 @@
 #include <vector>
 
 #include "isodyne/engine/code.h"
-#include "isodyne/program/quick.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::engine {
 
 class QuickImages {
  public:
-  explicit QuickImages(const program::Program& program);
+  /// `view`: as program::quick_view() gives it.
+  QuickImages(const program::Plant& program, program::QuickView view);
 
   bool any() const { return view_.any(); }
   const program::QuickView& view() const { return view_; }
@@ -20,7 +21,7 @@ class QuickImages {
   std::vector<std::int32_t> places_of(const std::vector<program::VarId>& ids) const;
 
   // In the order of the instants; what is given is valid until the next call.
-  /// The image of an instant of the bench.
+  /// The image of an instant of the bench; where nobody looks between two of them it is what was given.
   const double* image(const double* variables);
   /// The row of an instant between two of the bench, at `seconds`.
   const double* row(double seconds, const double* values);

@@ -12,7 +12,6 @@
 
 #include "isodyne/program/groups.h"
 #include "isodyne/program/margin.h"
-#include "isodyne/program/quick.h"
 
 namespace isodyne::engine {
 
@@ -27,13 +26,12 @@ constexpr int kMostEventsPerStep = 10'000;
 }  // namespace
 
 struct ReferencePlant::Solver {
-  std::shared_ptr<const program::Program> program;
+  std::shared_ptr<const program::Plant> program;
   const Plan& plan;
   ReferenceAccuracy accuracy;
   Interpreter interpreter;
-  std::unique_ptr<program::Program> with_crossings;
+  std::unique_ptr<program::Plant> with_crossings;
   std::unique_ptr<Evaluator> crossings;
-  std::vector<NodeId> limits_low, limits_high;
   std::unique_ptr<Evaluator> limits;
   /// States with limits, and where each is. Standing on a limit is a mode: the state does not move, and leaves when its
   /// derivative turns inwards, which is a root like that of arriving.
@@ -53,8 +51,8 @@ struct ReferencePlant::Solver {
   long calls = 0;
   Time between;  ///< two instants
 
-  Solver(std::shared_ptr<const program::Program> p, const Plan& made, ReferenceAccuracy wanted)
-      : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan), between(instants()) {
+  Solver(std::shared_ptr<const program::Plant> p, const Plan& made, Time looked_at, ReferenceAccuracy wanted)
+      : program(std::move(p)), plan(made), accuracy(wanted), interpreter(program, plan), between(instants(looked_at)) {
     find_crossings();
     find_outside();
     const auto n = static_cast<sunindextype>(program->states.size());
@@ -88,7 +86,7 @@ struct ReferencePlant::Solver {
 
   /// Transitions of one source mode may become true in any order, so every condition is a root of its own.
   void find_crossings() {
-    with_crossings = std::make_unique<program::Program>(*program);
+    with_crossings = std::make_unique<program::Plant>(*program);
     program::Distances done;
     const auto crossing = [&](NodeId condition) { return program::distance_of(*with_crossings, condition, 1, done); };
     std::vector<NodeId> nodes;
@@ -272,7 +270,7 @@ struct ReferencePlant::Solver {
   }
 
   /// How far it is from one instant to the next: where quick parts sample or remember, each of theirs counts.
-  Time instants() const {
+  Time instants(Time looked_at) const {
     const bool sampled =
         std::any_of(program->periodic_tasks.begin(), program->periodic_tasks.end(),
                     [&](const auto& s) { return program::at(program->groups, s.group).step < program->step; }) ||
@@ -281,8 +279,7 @@ struct ReferencePlant::Solver {
         std::any_of(program->delays.begin(), program->delays.end(),
                     [&](const auto& d) { return program->group_of(d.out).step < program->step; });
     if (sampled) return std::min(plan.rates.front(), program->step);
-    const program::QuickView view = program::quick_view(*program);
-    return view.any() ? view.period : program->step;
+    return looked_at.count() > 0 ? looked_at : program->step;
   }
 
   /// To an instant of the bench, or one between two that somebody looks at. `from`, `before`: the one of the bench to
@@ -331,9 +328,9 @@ struct ReferencePlant::Solver {
   }
 };
 
-ReferencePlant::ReferencePlant(std::shared_ptr<const program::Program> program, const Plan& plan,
+ReferencePlant::ReferencePlant(std::shared_ptr<const program::Plant> program, const Plan& plan, Time looked_at,
                                ReferenceAccuracy accuracy)
-    : solver_(std::make_unique<Solver>(std::move(program), plan, accuracy)) {}
+    : solver_(std::make_unique<Solver>(std::move(program), plan, looked_at, accuracy)) {}
 ReferencePlant::~ReferencePlant() = default;
 
 void ReferencePlant::solve(const StateView& state) {

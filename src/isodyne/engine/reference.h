@@ -19,8 +19,10 @@ struct ReferenceAccuracy {
 
 class ReferencePlant : public Execution {
  public:
-  /// `plan` outlives it.
-  ReferencePlant(std::shared_ptr<const program::Program> program, const Plan& plan, ReferenceAccuracy accuracy = {});
+  /// `plan` outlives it. `looked_at`: how far apart the instants are that somebody looks at between two of the bench;
+  /// 0: nobody does.
+  ReferencePlant(std::shared_ptr<const program::Plant> program, const Plan& plan, Time looked_at = {},
+                 ReferenceAccuracy accuracy = {});
   ~ReferencePlant() override;
 
   void solve(const StateView& state) override;

@@ -9,7 +9,8 @@
 
 #include "isodyne/core/time.h"
 #include "isodyne/engine/memory.h"
-#include "isodyne/program/program.h"
+#include "isodyne/program/fault_kind.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::engine {
 
@@ -65,7 +66,7 @@ class NetworkStepping {
 class QuickObserver {
  public:
   virtual ~QuickObserver() = default;
-  /// `core`: place among Plant::cores(). `values`: all quantities as this core sees them.
+  /// `core`: place among RunningPlant::cores(). `values`: all quantities as this core sees them.
   virtual void instant(std::int32_t core, Time now, const double* values) = 0;
 };
 
@@ -109,7 +110,7 @@ struct PlantState {
   Time now{};
   std::vector<double> values;              ///< variables first; then the interpreter's constants and intermediates
   std::vector<double> next;                ///< per state: its value at the end of its group's step, not valid yet
-  std::vector<TapState> taps;              ///< per tap of the Program the first, and behind them those that were added
+  std::vector<TapState> taps;              ///< per tap of the plant the first, and behind them those that were added
   std::vector<std::int32_t> reversals;     ///< per state machine: instants in a row with a transition
   std::vector<char> event_was;             ///< per `when`: whether its condition held when last looked at
   std::vector<char> event_late;            ///< per `when`: fired in the later rounds of this instant

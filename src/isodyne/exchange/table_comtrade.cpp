@@ -66,14 +66,39 @@ void put(std::string& to, T value) {
   to.append(reinterpret_cast<const char*>(&value), sizeof value);  // little-endian, like every processor we run on
 }
 
+using Columns = std::vector<const SignalColumn*>;
+
+void put_binary_row(std::string& to, std::size_t r, std::int64_t stamp, const Columns& numbers,
+                    const std::vector<Scale>& scales, const Columns& truths) {
+  put(to, static_cast<std::uint32_t>(r + 1));
+  put(to, static_cast<std::uint32_t>(stamp));
+  for (std::size_t i = 0; i < numbers.size(); ++i)
+    put(to, static_cast<std::int16_t>(count_of(numbers[i]->values[r], scales[i], kMissingBinary)));
+  for (std::size_t i = 0; i < truths.size(); i += 16) {
+    std::uint16_t word = 0;
+    for (std::size_t k = i; k < std::min(i + 16, truths.size()); ++k)
+      if (truths[k]->values[r] != 0) word = static_cast<std::uint16_t>(word | 1u << (k - i));
+    put(to, word);
+  }
+}
+
+void put_text_row(std::string& to, std::size_t r, std::int64_t stamp, const Columns& numbers,
+                  const std::vector<Scale>& scales, const Columns& truths) {
+  to += fmt::format("{},{}", r + 1, stamp);
+  for (std::size_t i = 0; i < numbers.size(); ++i)
+    to += fmt::format(",{}", count_of(numbers[i]->values[r], scales[i], kMissingText));
+  for (const SignalColumn* c : truths) to += c->values[r] != 0 ? ",1" : ",0";
+  to += "\r\n";
+}
+
 }  // namespace
 
 Result<Comtrade> to_comtrade(const SignalTable& t, bool binary) {
-  std::vector<const SignalColumn*> numbers, truths;
+  Columns numbers, truths;
   for (const SignalColumn& c : t.columns) (c.kind == Kind::truth ? truths : numbers).push_back(&c);
   constexpr std::size_t kMostChannels = 999'999;
   if (t.columns.size() > kMostChannels) return Failure{"cannot write COMTRADE", "", "it has room for 999999 channels"};
-  const int most = binary ? 32767 : 99998, missing = binary ? kMissingBinary : kMissingText;
+  const int most = binary ? 32767 : 99998;
   Comtrade files;
   files.cfg =
       fmt::format("{},isodyne,1999\r\n{},{}A,{}D\r\n", plain(t.title), t.columns.size(), numbers.size(), truths.size());
@@ -110,24 +135,7 @@ Result<Comtrade> to_comtrade(const SignalTable& t, bool binary) {
   files.cfg += fmt::format("{}\r\n{}\r\n", binary ? "BINARY" : "ASCII", format_exact(static_cast<double>(unit) / 1000));
   for (std::size_t r = 0; r < rows; ++r) {
     const std::int64_t stamp = (t.times_ns[r] - first + unit / 2) / unit;
-    if (binary) {
-      put(files.dat, static_cast<std::uint32_t>(r + 1));
-      put(files.dat, static_cast<std::uint32_t>(stamp));
-      for (std::size_t i = 0; i < numbers.size(); ++i)
-        put(files.dat, static_cast<std::int16_t>(count_of(numbers[i]->values[r], scales[i], missing)));
-      for (std::size_t i = 0; i < truths.size(); i += 16) {
-        std::uint16_t word = 0;
-        for (std::size_t k = i; k < std::min(i + 16, truths.size()); ++k)
-          if (truths[k]->values[r] != 0) word = static_cast<std::uint16_t>(word | 1u << (k - i));
-        put(files.dat, word);
-      }
-    } else {
-      files.dat += fmt::format("{},{}", r + 1, stamp);
-      for (std::size_t i = 0; i < numbers.size(); ++i)
-        files.dat += fmt::format(",{}", count_of(numbers[i]->values[r], scales[i], missing));
-      for (const SignalColumn* c : truths) files.dat += c->values[r] != 0 ? ",1" : ",0";
-      files.dat += "\r\n";
-    }
+    (binary ? put_binary_row : put_text_row)(files.dat, r, stamp, numbers, scales, truths);
   }
   return files;
 }

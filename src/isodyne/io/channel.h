@@ -13,7 +13,7 @@
 #include <limits>
 
 #include "isodyne/core/random.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/program/program.h"
 
 namespace isodyne::io {
@@ -80,7 +80,7 @@ class ElectricalForm {
   bool there_;
   program::Linear line_;
   std::pair<double, double> limits_;
-  const program::Curve* curve_;
+  const program::Characteristic* curve_;
 };
 
 class SensorChannel {

@@ -7,7 +7,7 @@
 #include <span>
 #include <vector>
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/io/frame_wide.h"
 #include "isodyne/program/program.h"

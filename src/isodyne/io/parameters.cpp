@@ -12,7 +12,7 @@
 #include "isodyne/core/csv.h"
 #include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 
 namespace isodyne::io {
 
@@ -76,7 +76,7 @@ std::string plain(const std::string& name) {
 class Comparison {
  public:
   explicit Comparison(const std::shared_ptr<const Program>& program)
-      : p_(*program), start_(engine::Plant(program).start({})) {
+      : p_(*program), start_(engine::RunningPlant(program).start({})) {
     for (const VarId id : p_.listed) {
       const program::Role role = p_.variable(id).role;
       if (role != program::Role::param && role != program::Role::fixed_param) continue;
@@ -134,15 +134,15 @@ class Comparison {
  private:
   /// The value in SI; says in `r` what is wrong or was assumed.
   std::optional<double> read(const FileParameter& f, const program::Variable& v, ParameterRow& r) const {
-    using Kind = program::Type::Kind;
+    using TypeKind = program::Type::Kind;
     const auto number = csv_number(f.value, true);
-    if (v.type.kind == Kind::boolean) {
+    if (v.type.kind == TypeKind::boolean) {
       if (f.value == "true" || f.value == "1") return 1;
       if (f.value == "false" || f.value == "0") return 0;
       r.remark = "a bool is true or false";
       return std::nullopt;
     }
-    if (v.type.kind == Kind::choice) {
+    if (v.type.kind == TypeKind::choice) {
       const auto& labels = p_.choices[static_cast<std::size_t>(v.type.choice)].labels;
       const auto label = std::find(labels.begin(), labels.end(), f.value);
       if (label != labels.end()) return static_cast<double>(label - labels.begin());
@@ -154,7 +154,7 @@ class Comparison {
       r.remark = "is not a number";
       return std::nullopt;
     }
-    if (v.type.kind == Kind::integer) return *number;
+    if (v.type.kind == TypeKind::integer) return *number;
     Unit unit = v.unit;
     if (f.unit.empty()) {
       if (unit.text != "1") r.remark = "no unit: taken as " + unit.text;

@@ -3,7 +3,7 @@
 #include <cmath>
 #include <deque>
 
-#include "isodyne/judge/machine.h"
+#include "isodyne/judge/formula_machine.h"
 #include "isodyne/judge/outline.h"
 
 namespace isodyne::judge {
@@ -100,9 +100,9 @@ struct Formula::Work {
   void block(const Time* at, std::size_t count, engine::BlockEvaluator& e, double worst);
   void finish(engine::BlockEvaluator& e);
 
-  std::optional<Machine<std::int64_t>> exact;  ///< while it looks at every instant
-  std::unique_ptr<Machine<Range>> finished;    ///< takes over at the end
-  std::deque<Held> passed_over;                ///< not yet told
+  std::optional<FormulaMachine<std::int64_t>> exact;  ///< while it looks at every instant
+  std::unique_ptr<FormulaMachine<Range>> finished;    ///< takes over at the end
+  std::deque<Held> passed_over;                       ///< not yet told
 
  private:
   void look(const Time* at, std::size_t count, const engine::BlockEvaluator& e);
@@ -273,7 +273,7 @@ void Formula::Work::forget() {
 void Formula::Work::finish(engine::BlockEvaluator& e) {
   if (!exact) wake(e);
   exact->leave_all_steady();
-  finished = std::make_unique<Machine<Range>>(*exact);
+  finished = std::make_unique<FormulaMachine<Range>>(*exact);
   finished->finish();
 }
 

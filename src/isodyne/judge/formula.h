@@ -7,7 +7,7 @@
 //
 // Blocks of images of which a rough look (outline.h) shows that the formula holds, and no closer to breaking than it
 // has been, are passed over: only what their expressions read is kept, as far back as others can need it. Otherwise
-// every instant is looked at (machine.h), beginning far enough back, until that has not mattered for as long.
+// every instant is looked at (formula_machine.h), beginning far enough back, until that has not mattered for as long.
 //
 // Memory: as many instants as the times of the operators hold. Time: constant an instant on average.
 
@@ -48,8 +48,8 @@ class Formula {
   /// There are no more images: everything that is left is said, with its worst and best case.
   void finish(engine::BlockEvaluator& evaluator);
 
-  /// Instants of which everything is said, while the run goes on, if at all of them the trigger and the check hold, or
-  /// the trigger does not. They are then done with. A count of 0: there are none. Nothing: they are for next().
+  /// Instants of which everything is said, while the run goes on, if at all of them the trigger and the check hold,
+  /// or the trigger does not. They are then done with. A count of 0: there are none. Nothing: they are for next().
   struct Held {
     std::size_t count = 0;
     bool asked = false;  ///< the trigger holds

@@ -1,4 +1,5 @@
 #include "isodyne/judge/judge.h"
+#include "isodyne/program/quick.h"
 
 #include <algorithm>
 #include <cmath>
@@ -7,17 +8,18 @@
 
 namespace isodyne::judge {
 
-Judge::Judge(std::shared_ptr<const program::Program> program, Where where) : step_(program->step), between_(*program) {
+Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
+    : step_(program->step), between_(*program, program::quick_view(*program)) {
   struct Asked {
     std::vector<std::int32_t> requirements, measures;
   };
   std::map<Time, Asked, std::greater<>> asked;  // the bench steps least often
   asked[step_];
+  const program::QuickParts quick(*program);
   for (std::size_t i = 0; i < program->requirements.size(); ++i)
-    asked[program::asked_every(*program, program->requirements[i])].requirements.push_back(
-        static_cast<std::int32_t>(i));
+    asked[quick.asked_every(program->requirements[i])].requirements.push_back(static_cast<std::int32_t>(i));
   for (std::size_t i = 0; i < program->measures.size(); ++i)
-    asked[program::asked_every(*program, program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+    asked[quick.asked_every(program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
   for (auto& [every, what] : asked)
     rates_.push_back(
         {every, std::make_unique<RateJudge>(program, std::move(what.requirements), std::move(what.measures), where)});

@@ -209,7 +209,7 @@ void Measurer::after(State& s, const Point& now) {
 
 void Measurer::open(State& s, const Point& p) {
   const auto [at, x, y] = p;
-  Stretch fresh;
+  WindowSums fresh;
   fresh.waves.swap(s.stretch.waves);
   fresh.whole_waves.swap(s.stretch.whole_waves);
   std::fill(fresh.waves.begin(), fresh.waves.end(), 0.0);
@@ -230,7 +230,7 @@ void Measurer::open(State& s, const Point& p) {
 
 void Measurer::add(State& s, const Point& p) {
   const auto [at, x, y] = p;
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const double from = to_seconds(w.last - w.begin), to = to_seconds(at - w.begin);
   if (to > from) add_piece(s, from, to, x, y);
   w.last = at;
@@ -243,14 +243,14 @@ void Measurer::add(State& s, const Point& p) {
 
 /// What was last seen holds until now: the event was true until this instant, which is not in the stretch any more.
 void Measurer::hold(State& s, Time at) {
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const double from = to_seconds(w.last - w.begin), to = to_seconds(at - w.begin);
   if (to > from) add_piece(s, from, to, w.x, w.y);
   w.last = at;
 }
 
 void Measurer::add_piece(State& s, double from, double to, double x, double y) {
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const program::Measure& m = measure(s);
   const double dt = to - from;
   if (of_truth(m.kind)) {
@@ -288,7 +288,7 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
 
 /// Cut at the ends of whole periods, so that the sums up to there are known.
 void Measurer::add_waves(State& s, const Piece& whole) {
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const double dt = whole.to - whole.from;
   Piece rest = whole;
   for (;;) {
@@ -305,7 +305,7 @@ void Measurer::add_waves(State& s, const Piece& whole) {
 }
 
 void Measurer::add_wave(State& s, const Piece& p) {
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const program::Measure& m = measure(s);
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
     const bool second = m.kind == MeasureKind::phase && i == 2;
@@ -321,7 +321,7 @@ void Measurer::add_wave(State& s, const Piece& p) {
 
 /// On the way from the first value to the target.
 void Measurer::add_way(State& s, double from, double to, double x) {
-  Stretch& w = s.stretch;
+  WindowSums& w = s.stretch;
   const program::Measure& m = measure(s);
   const double way = w.target - w.first, dt = to - from;
   const double far = std::abs(x - w.target), near = std::abs(w.x - w.target);
@@ -347,7 +347,7 @@ void Measurer::close(State& s, bool whole) {
 }
 
 double Measurer::value(const State& s) const {
-  const Stretch& w = s.stretch;
+  const WindowSums& w = s.stretch;
   const double time = to_seconds(w.last - w.begin);
   const bool way = w.target != w.first;
   switch (measure(s).kind) {
@@ -401,7 +401,7 @@ double Measurer::value(const State& s) const {
 }
 
 double Measurer::wave_value(const State& s) const {
-  const Stretch& w = s.stretch;
+  const WindowSums& w = s.stretch;
   const program::Measure& m = measure(s);
   if (w.periods == 0) return kNever;
   const double time = static_cast<double>(w.periods) / m.at;

@@ -43,7 +43,7 @@ class Measurer {
 
  private:
   /// What one stretch has come to.
-  struct Stretch {
+  struct WindowSums {
     bool open = false;
     Time begin{}, last{};
     double first = 0, x = 0, y = 0;  ///< x, y: at `last`
@@ -66,7 +66,7 @@ class Measurer {
   struct State {
     std::int32_t measure = 0;
     std::size_t first = 0;  ///< of its expressions
-    Stretch stretch;
+    WindowSums stretch;
     std::int64_t occurrences = 0;
     bool before = false, begun = false, done = false;  ///< before: the event at the last image
     bool was = false;                                  ///< a truth, at the last image

@@ -7,13 +7,13 @@
 
 namespace isodyne::lang {
 
-// model = "model" name "{" { member | unit | rated } "}"
+// model = ( "model" | "element" ) name "{" { member | unit | rated } "}"
 void Parser::model(const std::string& doc) {
-  t_.take();
   ModelDecl m;
+  m.element = t_.take().is("element");
   m.doc = doc;
-  m.name = t_.expect_name("the name of the model");
-  block("and what the model is made of", [&] {
+  m.name = t_.expect_name(m.element ? "the name of the element" : "the name of the model");
+  block("and what it is made of", [&] {
     const std::string member_doc = docs();
     if (model_member(m, member_doc)) return;
     if (!member(m, member_doc)) t_.fail("a declaration or an equation", unknown_statement(kMembers));
@@ -81,13 +81,15 @@ void Parser::rated_line(RatedDecl& r) {
   }
 }
 
-// member = [ "private" ] ( variable | part ) | modes | every | when | solve | loop | variant | equation
+// member = [ "private" ] ( variable | part ) | terminal | node | modes | every | when | solve | loop | variant |
+// equation
 bool Parser::member(Members& m, const std::string& doc) {
   if (t_.at("if")) return variant(m), true;
   if (!equation_follows()) {
     const bool is_private = t_.accept("private");
     if (variable(m, doc, is_private)) return true;
     if (t_.at("part")) return part(m, doc, is_private), true;
+    if (!is_private && (t_.at("terminal") || t_.at("node"))) return place(m, doc), true;
     if (is_private) t_.fail("a declaration that can be private: a quantity or a part");
     if (t_.at("modes")) return m.modes.push_back(modes(doc)), true;
     if (t_.at("every")) return every(m), true;
@@ -177,7 +179,66 @@ void Parser::bounds(VarDecl& v) {
   }
 }
 
-// part = "part" name [ "[" sum "]" ] ":" name [ "(" argument { "," … } ")" ] [ "with" argument { "," … } ]
+// terminal = "terminal" name { "," name } ":" kind [ "[" sum "]" ] [ "=" "open" ]
+// node = "node" name { "," name } ":" kind [ "[" sum "]" ]
+void Parser::place(Members& m, const std::string& doc) {
+  PlaceDecl d;
+  d.doc = doc;
+  d.terminal = t_.take().is("terminal");
+  std::vector<Name> names;
+  do names.push_back(t_.expect_name(d.terminal ? "the name of the terminal" : "the name of the node"));
+  while (t_.accept(","));
+  if (t_.at("["))
+    t_.fail("`:` and a kind",
+            fmt::format("a vector has its size after the kind: `{} : electric[3]`", names.back().text));
+  t_.expect(":", "and its kind, such as `electric`");
+  d.kind = t_.expect_name("its kind, such as `electric`");
+  if (t_.accept("[")) {
+    d.size = x_.sum();
+    t_.expect("]", "after the number of places");
+  }
+  if (d.terminal && t_.accept("=")) {
+    t_.expect("open", "because nothing needs to lie there");
+    d.open = true;
+  }
+  t_.expect_statement_end();
+  for (const Name& name : names) {
+    d.name = name;
+    m.places.push_back(d);
+  }
+}
+
+// placed = "at" places | "between" lies "," lies { "," lies } ; lies = [ name "=" ] places
+void Parser::placed(PartDecl& p) {
+  const Span begin = t_.peek().span;
+  if (t_.accept("at")) {
+    p.lies.push_back(lies(false));
+  } else if (t_.accept("between")) {
+    do p.lies.push_back(lies(true));
+    while (t_.accept(","));
+  } else {
+    return;
+  }
+  p.placed = join(begin, t_.last_span());
+}
+
+// places = path | "[" path { "," path } "]"
+PartDecl::Lies Parser::lies(bool may_be_named) {
+  PartDecl::Lies l;
+  const Span begin = t_.peek().span;
+  if (may_be_named && t_.at(TokenKind::name) && t_.peek(1).is("=")) {
+    l.terminal = t_.expect_name("the name of a terminal");
+    t_.expect("=", "and where it lies");
+  }
+  l.list = t_.accept("[");
+  do l.places.push_back(x_.path("a node, a terminal of a part, or `ground`"));
+  while (l.list && t_.accept(","));
+  if (l.list) t_.expect("]", "after the places");
+  l.span = join(begin, t_.last_span());
+  return l;
+}
+
+// part = "part" name [ "[" sum "]" ] ":" name [ "(" argument { "," … } ")" ] [ placed ] [ "with" argument { "," … } ]
 //        [ "step" sum ] [ "method" name ] [ "on" "core" sum ]
 void Parser::part(Members& m, const std::string& doc, bool is_private) {
   t_.take();
@@ -195,6 +256,7 @@ void Parser::part(Members& m, const std::string& doc, bool is_private) {
     part_arguments(p);
     t_.expect(")", "after the parameters");
   }
+  placed(p);
   if (t_.accept("with")) part_arguments(p);
   if (t_.accept("step")) p.step = x_.sum();
   if (t_.accept("method")) p.method = t_.expect_name("the name of an integration method, such as `rk4`");

@@ -9,15 +9,16 @@
 
 namespace isodyne::lang {
 
-const std::vector<std::string> Parser::kDeclarations = {"use",         "function",    "table",     "choice", "model",
-                                                        "module",      "bench",       "condition", "fault",  "scenario",
-                                                        "requirement", "figure",      "cables",    "wiring", "values",
-                                                        "compose",     "expectation", "measure",   "harness"};
+const std::vector<std::string> Parser::kDeclarations = {
+    "use",    "function",  "table",   "choice",      "model",       "element", "module",
+    "bench",  "condition", "fault",   "scenario",    "requirement", "figure",  "cables",
+    "wiring", "values",    "compose", "expectation", "measure",     "harness"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",  "param",    "fixed",  "input",    "output",      "state",       "memory",     "let",      "private",
-    "part",  "modes",    "every",  "when",     "solve",       "for",         "if",         "rated",    "use",
-    "step",  "record",   "sensor", "actuator", "frame",       "rack",        "controller", "messages", "condition",
-    "fault", "scenario", "values", "compose",  "expectation", "requirement", "measure",    "harness",  "figure"};
+    "unit",    "param",       "fixed",       "input",    "output",    "state",  "memory",   "let",
+    "private", "part",        "terminal",    "node",     "modes",     "every",  "when",     "solve",
+    "for",     "if",          "rated",       "use",      "step",      "record", "sensor",   "actuator",
+    "frame",   "rack",        "controller",  "messages", "condition", "fault",  "scenario", "values",
+    "compose", "expectation", "requirement", "measure",  "harness",   "figure"};
 
 // text = { declaration }
 void Parser::text() {
@@ -74,13 +75,13 @@ bool Parser::equation_follows() const {
   return next.is("=") || next.is("'") || next.is(".") || next.is(":=") || next.is("[");
 }
 
-// declaration = use | function | table | choice | model | module | bench | condition | fault | scenario | …
+// declaration = use | function | table | choice | model | element | module | bench | condition | fault | scenario | …
 bool Parser::declaration(const std::string& doc) {
   if (t_.at("use")) return use(), true;
   if (t_.at("function")) return function(doc), true;
   if (t_.at("table")) return table(doc), true;
   if (t_.at("choice")) return choice(doc), true;
-  if (t_.at("model")) return model(doc), true;
+  if (t_.at("model") || t_.at("element")) return model(doc), true;
   if (t_.at("module")) return module(doc), true;
   if (t_.at("bench")) return bench(doc), true;
   return judged_declaration(doc);

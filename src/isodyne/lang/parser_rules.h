@@ -76,6 +76,9 @@ class Parser {
   bool variable(Members& m, const std::string& doc, bool is_private);
   bool variable_kind(VarDecl& v);
   void bounds(VarDecl& v);
+  void place(Members& m, const std::string& doc);
+  void placed(PartDecl& p);
+  PartDecl::Lies lies(bool may_be_named);
   void part(Members& m, const std::string& doc, bool is_private);
   void part_arguments(PartDecl& p);
   ModesDecl modes(const std::string& doc);

@@ -148,11 +148,28 @@ struct UnitDecl {
   std::string doc;
 };
 
+/// terminal NAME : KIND [= open], or node NAME : KIND; with a size it is a vector of them
+struct PlaceDecl {
+  Name name;
+  Name kind;  ///< electric, power, path
+  std::shared_ptr<const Expr> size;
+  bool terminal = false;
+  bool open = false;  ///< a terminal at which nothing needs to lie
+  std::string doc;
+};
+
 struct PartDecl {
   struct Arg {
     Path target;                  ///< of a parameter of the part, or of a part inside it
     ExprPtr value;                ///< `area = 3 m^2`
     std::optional<TypeRef> unit;  ///< `Q : bar`
+  };
+  /// Where a terminal of the part lies: `plus = feed`, `[a, b]`.
+  struct Lies {
+    std::optional<Name> terminal;  ///< absent: the next one
+    std::vector<Path> places;
+    bool list = false;  ///< in brackets
+    Span span;
   };
   Name name;
   Name model;
@@ -161,6 +178,8 @@ struct PartDecl {
   std::shared_ptr<const Expr> step;   ///< `step 10 us`; null: that of what it is part of
   std::optional<Name> method;         ///< `method implicit`
   ExprPtr core;                       ///< `on core 1`
+  std::vector<Lies> lies;             ///< `at`, `between`
+  Span placed;                        ///< of that clause
   bool is_private = false;
   std::string doc;
 };
@@ -256,6 +275,7 @@ struct VariantDecl {
 /// What a model, a bench, a loop or a variant is made of.
 struct Members {
   std::vector<VarDecl> variables;
+  std::vector<PlaceDecl> places;
   std::vector<PartDecl> parts;
   std::vector<Equation> equations;
   std::vector<ModesDecl> modes;
@@ -287,6 +307,7 @@ struct RatedDecl {
 
 struct ModelDecl : Members {
   Name name;
+  bool element = false;  ///< what a solver brings: without equations
   std::string doc;
   std::vector<UnitDecl> units;
   std::vector<RatedDecl> rated;
@@ -412,7 +433,7 @@ struct ControllerDecl {
     Name name;
     std::optional<TypeRef> type;  ///< given: a value of the controller itself; absent: an actuator
   };
-  /// Where the controller is. Which clauses a kind takes is known to the model.
+  /// Where the controller is. Which clauses a kind takes is in program/port_kinds.def.
   struct Setting {
     struct Clause {
       Name word;         ///< map, topic, over, unit, restart, ready, rate, parity

@@ -3,7 +3,20 @@
 namespace isodyne::observe {
 
 namespace {
-enum class About { plant, course };
+
+enum class About { quantity, fault, note, course };
+
+About about(CommandKind kind) {
+  switch (kind) {
+#define COMMAND(id, word, what) \
+  case CommandKind::id:         \
+    return About::what;
+#include "isodyne/observe/commands.def"
+#undef COMMAND
+  }
+  return About::note;
+}
+
 }  // namespace
 
 const char* command_word(CommandKind kind) {
@@ -18,14 +31,11 @@ const char* command_word(CommandKind kind) {
 }
 
 bool about_course(CommandKind kind) {
-  switch (kind) {
-#define COMMAND(id, word, about) \
-  case CommandKind::id:          \
-    return About::about == About::course;
-#include "isodyne/observe/commands.def"
-#undef COMMAND
-  }
-  return false;
+  return about(kind) == About::course;
+}
+
+bool about_fault(CommandKind kind) {
+  return about(kind) == About::fault;
 }
 
 const char* giver_word(Giver giver) {
@@ -56,6 +66,10 @@ const char* refusal_text(Refusal refusal) {
       return "it can have no such value";
     case Refusal::not_by_hand:
       return "the fault is not one `by hand`";
+    case Refusal::no_trigger:
+      return "only a fault `once` has a trigger";
+    case Refusal::acting:
+      return "the fault acts already";
     case Refusal::no_steps:
       return "a step is one instant at least";
     case Refusal::not_storable:
@@ -73,7 +87,7 @@ const char* refusal_text(Refusal refusal) {
     case Refusal::too_many:
       return "too much moves already";
     case Refusal::failed:
-      return "it could not be done";
+      return "it could not be written, and why is told at the end of the run";
   }
   return "?";
 }

@@ -23,6 +23,7 @@ enum class CommandKind : std::uint8_t {
 const char* command_word(CommandKind kind);
 /// Whether it is about how the run goes on, and not about the plant.
 bool about_course(CommandKind kind);
+bool about_fault(CommandKind kind);
 
 /// Who gave a command.
 enum class Giver : std::uint8_t { scenario, console, repeat, client };
@@ -39,7 +40,7 @@ struct Command {
   CommandKind kind = CommandKind::set;
   Giver who = Giver::console;
   program::VarId target = program::kNone;  ///< of set, ramp, play, release: an input or a parameter
-  std::int32_t index = program::kNone;     ///< of inject and clear: the fault; of play: the table
+  std::int32_t index = program::kNone;     ///< of inject, clear, arm and disarm: the fault; of play: the table
   double value = 0;                        ///< of set and ramp: SI
   Time over{};                             ///< of ramp and play: how long it takes
   std::int64_t steps = 0;                  ///< of step: how many instants of the bench
@@ -56,6 +57,8 @@ enum class Refusal : std::uint8_t {
   not_of_type,     ///< no truth, no whole number, no label; or it cannot move
   not_chosen,      ///< the fault was not chosen for this run
   not_by_hand,     ///< the fault is not made to be injected: it begins by itself
+  no_trigger,      ///< the fault has none that could be armed: it is not `once`
+  acting,          ///< the fault that should be armed
   unknown,         ///< there is no quantity, fault or table of this number
   only_lockstep,   ///< a run that keeps to the wall clock cannot stand
   not_moving,      ///< nothing moves what should be released

@@ -90,24 +90,16 @@ std::string action_text(const program::Program& p, const Event& e) {
 
 constexpr int kGiverAt = 8;  // in the detail of a command's event, above its kind
 
-CommandKind kind_of(const Event& e) {
-  return static_cast<CommandKind>(e.detail & ((1 << kGiverAt) - 1));
-}
-
-bool about_fault(CommandKind kind) {
-  return kind == CommandKind::inject || kind == CommandKind::clear;
-}
-
 std::string command_subject(const program::Program& p, const Event& e) {
   if (e.subject == program::kNone) return "run";
-  return about_fault(kind_of(e)) ? at(p.faults, e.subject).name : p.variable(e.subject).name;
+  return about_fault(*command_kind(e)) ? at(p.faults, e.subject).name : p.variable(e.subject).name;
 }
 
 constexpr std::string_view kOver = " over ", kBy = " by ", kPlay = "play ";
 
 /// "ramp to 3 m over 2 s by a client"
 std::string command_text(const program::Program& p, const Event& e) {
-  const CommandKind kind = kind_of(e);
+  const CommandKind kind = *command_kind(e);
   std::string text = command_word(kind);
   if (kind == CommandKind::ramp) text += " to " + p.format(e.subject, e.value);
   if (kind == CommandKind::play) text += " " + at(p.tables, e.table).name;
@@ -117,6 +109,11 @@ std::string command_text(const program::Program& p, const Event& e) {
 }
 
 }  // namespace
+
+std::optional<CommandKind> command_kind(const Event& e) {
+  if (e.kind != EventKind::command) return std::nullopt;
+  return static_cast<CommandKind>(e.detail & ((1 << kGiverAt) - 1));
+}
 
 Event event_of(const Command& c, Time at) {
   Event e;
@@ -137,8 +134,8 @@ std::optional<Command> command_of(const program::Program& p, Time when, const st
   c.when = when;
   c.value = value;
   const std::size_t by = text.rfind(kBy), over = text.rfind(kOver, by);
-  for (const CommandKind kind :
-       {CommandKind::ramp, CommandKind::play, CommandKind::release, CommandKind::inject, CommandKind::clear}) {
+  for (const CommandKind kind : {CommandKind::ramp, CommandKind::play, CommandKind::release, CommandKind::inject,
+                                 CommandKind::clear, CommandKind::arm, CommandKind::disarm}) {
     const std::string word = command_word(kind);
     if (by == std::string::npos || !text.starts_with(word) || text.find(' ') != word.size()) continue;
     c.kind = kind;

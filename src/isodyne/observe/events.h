@@ -21,8 +21,9 @@ enum class EventKind {
 
 const char* event_word(EventKind kind);
 
-/// How a run came to its end; the last three leave no whole evidence. Cut short: the time that it was given was over before its scenario was. Broken off: its
-/// process was ended, and no controller is known to be to blame; cut off: so says its recording, which nobody closed.
+/// How a run came to its end; the last three leave no whole evidence. Cut short: the time that it was given was over
+/// before its scenario was. Broken off: its process was ended, and no controller is known to be to blame; cut off: so
+/// says its recording, which nobody closed.
 enum class Ending {
   completed,
   cut_short,
@@ -59,6 +60,8 @@ struct Event {
   std::int32_t table = program::kNone;  ///< play: which
 };
 
+/// Of an event of a command: which kind of command it was.
+std::optional<CommandKind> command_kind(const Event& event);
 /// Of a command that was carried out. Its subject is the quantity that it is about, or the fault.
 Event event_of(const Command& command, Time at);
 /// And back, from what subject_text() and event_text() say of it; nothing if that is no command about the plant.

@@ -38,7 +38,7 @@ class Newest {
 
 class AsyncPort {
  public:
-  /// The port has begun and is the async's until stop(). `prepare` runs first on its thread.
+  /// The port has begun and is the AsyncPort's until stop(). `prepare` runs first on its thread.
   AsyncPort(ControllerPort& port, std::size_t reads, std::size_t writes, void (*prepare)());
   ~AsyncPort() { stop(); }
 

@@ -13,7 +13,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
-#include "isodyne/ports/layout.h"
+#include "isodyne/ports/struct_layout.h"
 
 namespace isodyne::ports {
 

@@ -5,7 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
-#include "isodyne/ports/layout.h"
+#include "isodyne/ports/struct_layout.h"
 
 namespace isodyne::ports {
 

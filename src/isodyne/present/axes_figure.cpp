@@ -92,7 +92,7 @@ std::size_t quick_length(std::size_t count) {
 }  // namespace
 
 Result<AxesFigure> figure_over(const record::Recording& recording, const std::vector<std::string>& names,
-                               const Stretch& stretch) {
+                               const TimeRange& stretch) {
   if (names.size() < 2) return Failure{"a figure of one signal over another needs both of them", "", ""};
   if (const Status s = fits(names, 7); !s) return s.failure();
   const auto x = signal_view(recording, names[0], stretch);
@@ -110,7 +110,7 @@ Result<AxesFigure> figure_over(const record::Recording& recording, const std::ve
       figure.panels.back().x_text = with_unit(*x);
       figure.panels.back().y_text = text;
     }
-    AxesPanel::Curve& curve = figure.panels.back().curves.emplace_back();
+    AxesPanel::Line& curve = figure.panels.back().curves.emplace_back();
     curve.label = names[i];
     curve.points = ways_once(x->values, y->values);
   }
@@ -148,7 +148,7 @@ namespace {
 
 /// A figure with a panel for each signal.
 Result<AxesFigure> panel_each(const record::Recording& recording, const std::vector<std::string>& names,
-                              const Stretch& stretch,
+                              const TimeRange& stretch,
                               Result<AxesPanel> (*panel_of)(const record::Recording&, const SignalView&)) {
   if (const Status s = fits(names, kMostPanels); !s) return s.failure();
   AxesFigure figure;
@@ -247,12 +247,12 @@ Result<AxesPanel> histogram_panel(const record::Recording&, const SignalView& vi
 }  // namespace
 
 Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
-                                   const Stretch& stretch) {
+                                   const TimeRange& stretch) {
   return panel_each(recording, names, stretch, spectrum_panel);
 }
 
 Result<AxesFigure> histogram_figure(const record::Recording& recording, const std::vector<std::string>& names,
-                                    const Stretch& stretch) {
+                                    const TimeRange& stretch) {
   return panel_each(recording, names, stretch, histogram_panel);
 }
 
@@ -262,7 +262,7 @@ std::string panel_script(const AxesPanel& p, std::size_t index, double top, doub
   std::string data, plot;
   const std::vector<std::string> colours = curve_colours();
   std::vector<std::string> names;
-  for (const AxesPanel::Curve& c : p.curves) names.push_back(c.label);
+  for (const AxesPanel::Line& c : p.curves) names.push_back(c.label);
   names = shortened_apart(names, 18);
   for (std::size_t c = 0; c < p.curves.size(); ++c) {
     const std::string block = fmt::format("$p{}c{}", index, c);

@@ -16,11 +16,11 @@ struct AxesPanel {
   bool boxes = false;  ///< of a histogram; the width of one is box
   double box = 0;
   std::string note;  ///< what a reader has to know: "constant", "no values"
-  struct Curve {
+  struct Line {
     std::string label;
     std::vector<std::pair<double, double>> points;
   };
-  std::vector<Curve> curves;
+  std::vector<Line> curves;
 };
 
 struct AxesFigure {
@@ -30,12 +30,12 @@ struct AxesFigure {
 
 /// The others over the first, in a panel for each unit. They have to be recorded at the same instants.
 Result<AxesFigure> figure_over(const record::Recording& recording, const std::vector<std::string>& names,
-                               const Stretch& stretch);
+                               const TimeRange& stretch);
 
 /// Amplitudes over frequency: single-sided, of the values less their mean, under a Hann window (Harris, Proceedings of
 /// the IEEE 66, 1978), so that a sine of amplitude A that fits the stretch has a line of height A.
 Result<AxesFigure> spectrum_figure(const record::Recording& recording, const std::vector<std::string>& names,
-                                   const Stretch& stretch);
+                                   const TimeRange& stretch);
 struct Spectrum {
   std::size_t values =
       0;  ///< that it is made of: the first of those given, a few less where their number has a large prime factor
@@ -47,7 +47,7 @@ Spectrum spectrum_of(const std::vector<double>& values, double step_s);
 
 /// How often values come, as shares of all. The width of the bins is that of Freedman and Diaconis (1981), at most 200.
 Result<AxesFigure> histogram_figure(const record::Recording& recording, const std::vector<std::string>& names,
-                                    const Stretch& stretch);
+                                    const TimeRange& stretch);
 
 /// Draws FOLDER/NAME.svg, .png and .pdf.
 Status draw(const AxesFigure& figure, const std::string& folder);

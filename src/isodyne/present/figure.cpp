@@ -227,7 +227,7 @@ FigureData gather(const program::Program& program, const program::Figure& figure
 
 std::vector<program::Figure> figures_of(const program::Program& program) {
   if (!program.figures.empty()) return program.figures;
-  constexpr std::size_t kMostPanels = 6, kMostCurves = 5;
+  constexpr std::size_t kMostStatePanels = 6, kMostCurves = 5;
   program::Figure figure;
   figure.name = "states";
   figure.title = "states over time";
@@ -238,7 +238,7 @@ std::vector<program::Figure> figures_of(const program::Program& program) {
     const auto panel = std::find_if(figure.panels.begin(), figure.panels.end(), same_unit);
     if (panel != figure.panels.end()) {
       panel->push_back(s.value);
-    } else if (figure.panels.size() < kMostPanels) {
+    } else if (figure.panels.size() < kMostStatePanels) {
       figure.panels.push_back({s.value});
     }
   }

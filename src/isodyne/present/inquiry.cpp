@@ -30,6 +30,8 @@ const char* role_text(Role role) {
       return "state";
     case Role::equation:
       return "computed";
+    case Role::network:
+      return "network quantity";
     case Role::sampled:
       return "sampled";
     case Role::mode:
@@ -182,6 +184,9 @@ class Inquiry {
     for (const program::ImplicitEquation& s : p_.solves) {
       if (s.x == id_) comes_from(s.span, {s.residual});
     }
+    for (const program::Network& n : p_.networks) {
+      if (std::find(n.outputs.begin(), n.outputs.end(), id_) != n.outputs.end()) add("given by", network(n));
+    }
     for (const program::StateMachine& m : p_.machines) {
       for (const auto* bodies : {&m.entry, &m.exit}) {
         for (const auto& body : *bodies) assigns(body);
@@ -211,6 +216,17 @@ class Inquiry {
           add("set by", fmt::format("scenario {}: {}", s.name, p_.sources->in_one_line(step.span)));
       }
     }
+  }
+
+  /// "the network of load, out and 3 more nodes, every 10 us"
+  std::string network(const program::Network& n) const {
+    constexpr std::size_t kMost = 3;
+    std::vector<std::string> nodes(n.nodes.begin() + 1, n.nodes.end());
+    const std::size_t more = nodes.size() > kMost ? nodes.size() - kMost : 0;
+    nodes.resize(nodes.size() - more);
+    return fmt::format("the network of {}{}, every {}", listed(nodes),
+                       more > 0 ? fmt::format(" and {} more", more) : "",
+                       format_span(program::at(p_.groups, n.group).step));
   }
 
   bool reads_it(NodeId node) const {
@@ -249,6 +265,9 @@ class Inquiry {
     }
     for (const program::Controller& c : p_.controllers) {
       if (std::find(c.knows.begin(), c.knows.end(), id_) != c.knows.end()) names.insert("controller " + c.name);
+    }
+    for (const program::Network& n : p_.networks) {
+      if (std::find(n.inputs.begin(), n.inputs.end(), id_) != n.inputs.end()) names.insert(network(n));
     }
     for (const program::Figure& f : p_.figures) {
       for (const auto& panel : f.panels) {

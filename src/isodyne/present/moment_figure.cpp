@@ -38,8 +38,8 @@ std::string moment_name(const session::SummaryRow& row) {
 namespace {
 
 /// The instants around one that were kept at every step of the bench, if there are any.
-std::optional<Stretch> judged_around(const record::Recording& recording, const std::vector<std::string>& names, Time at,
-                                     Time step) {
+std::optional<TimeRange> judged_around(const record::Recording& recording, const std::vector<std::string>& names,
+                                       Time at, Time step) {
   for (const std::string& name : names) {
     const auto rows = recording.judged_rows(name);
     const auto found = std::lower_bound(rows.begin(), rows.end(), std::pair{at.count(), -double{INFINITY}});
@@ -47,7 +47,7 @@ std::optional<Stretch> judged_around(const record::Recording& recording, const s
     auto first = found, last = found;
     while (first != rows.begin() && first->first - (first - 1)->first == step.count()) --first;
     while (last + 1 != rows.end() && (last + 1)->first - last->first == step.count()) ++last;
-    if (last - first > 1) return Stretch{to_seconds(Time{first->first}), to_seconds(Time{last->first})};
+    if (last - first > 1) return TimeRange{to_seconds(Time{first->first}), to_seconds(Time{last->first})};
   }
   return std::nullopt;
 }
@@ -76,7 +76,7 @@ std::optional<FigureData> moment_figure(const session::RunFolder& run, const ses
   }
   if (names.empty() || run.recording->times().empty()) return std::nullopt;
   const double beside = to_seconds(Time{run.recording->times().back()}) / 20;
-  const Stretch stretch{std::max(0.0, *row.first_breach_s - beside), *row.first_breach_s + beside};
+  const TimeRange stretch{std::max(0.0, *row.first_breach_s - beside), *row.first_breach_s + beside};
   auto figure = signal_figure({{run.recording.get(), "", 0}}, names, stretch);
   if (!figure || figure->end <= figure->begin) return std::nullopt;
   figure->name = moment_name(row);

@@ -347,7 +347,8 @@ std::string facts(const session::RunFolder& run) {
     if (sc.name == s.scenario && !sc.doc.empty()) scenario += ": " + sc.doc;
   }
   return "<table>" + row("Scenario", scenario) + row("Faults", faults.empty() ? "none" : faults) +
-         row("Controller setting", s.setting) + row("Seed", s.seed) +
+         row("Values in place of the bench's", listed(s.overrides)) + row("Controller setting", s.setting) +
+         row("Seed", s.seed) +
          row("Step", fmt::format("{} ({}), recorded every {}", format_span(run.program->step), s.method,
                                  format_span(run.program->record_period()))) +
          row("Simulated", fmt::format("{} in {} of wall time, started {}", format_seconds(s.ended_at_s),
@@ -391,8 +392,8 @@ std::string trouble_html(const session::Summary& s) {
         "about it.</div>\n",
         escaped(l));
   for (const std::string& f : s.not_injected) {
-    html += fmt::format(
-        "<div class=\"note\"><b>Fault {} was not injected:</b> what triggers it never happened.</div>\n", escaped(f));
+    html += fmt::format("<div class=\"note\"><b>Fault {} was not injected:</b> {}.</div>\n", escaped(f),
+                        s.why_not_injected(f));
   }
   return html;
 }

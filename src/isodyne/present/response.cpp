@@ -84,7 +84,7 @@ void add_marks(Response& r, const SignalView& v) {
 }  // namespace
 
 Result<std::vector<Response>> responses(const std::string& run, const std::vector<std::string>& names,
-                                        const Stretch& stretch) {
+                                        const TimeRange& stretch) {
   const auto recording = record::Recording::open_run(run);
   if (!recording) return recording.failure();
   std::vector<Response> all, unlike;

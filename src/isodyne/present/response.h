@@ -27,6 +27,6 @@ struct Response {
 
 /// Of the numbers among the signals, over a stretch of a run (a folder or a recording).
 Result<std::vector<Response>> responses(const std::string& run, const std::vector<std::string>& names,
-                                        const Stretch& stretch);
+                                        const TimeRange& stretch);
 
 }  // namespace isodyne::present

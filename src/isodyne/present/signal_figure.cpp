@@ -54,7 +54,7 @@ Panel& panel_for(FigureData& figure, const SignalView& view, std::size_t curves,
 }  // namespace
 
 Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::vector<std::string>& names,
-                                 const Stretch& stretch, bool apart) {
+                                 const TimeRange& stretch, bool apart) {
   FigureData figure;
   figure.begin = INFINITY;
   for (const FigureRun& run : runs) {
@@ -69,7 +69,7 @@ Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::
     Panel* panel = nullptr;
     for (const FigureRun& run : runs) {
       if (!run.recording->has(name)) continue;
-      const Stretch there{figure.begin + run.shift_s, figure.end + run.shift_s, true};
+      const TimeRange there{figure.begin + run.shift_s, figure.end + run.shift_s, true};
       const auto view = view_over_time(*run.recording, name, there, kColumns);
       if (!view) return view.failure();
       if (panel == nullptr) panel = &panel_for(figure, *view, runs.size(), apart);

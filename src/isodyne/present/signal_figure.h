@@ -15,7 +15,7 @@ struct FigureRun {
 /// Signals with the same unit share a panel, truths share one of lanes; with `apart`, each has its own. The figure goes
 /// from the beginning of the stretch to its end, or as far as the runs do.
 Result<FigureData> signal_figure(const std::vector<FigureRun>& runs, const std::vector<std::string>& names,
-                                 const Stretch& stretch, bool apart = false);
+                                 const TimeRange& stretch, bool apart = false);
 
 /// Limits of the requirements of a bench, where they are about one of the signals of a panel.
 void add_limits(FigureData& figure, const program::Program& program, const record::Recording& recording);

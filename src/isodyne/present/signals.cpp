@@ -58,17 +58,17 @@ std::vector<std::string> labels_of(const record::SignalUnit& unit) {
 }
 
 void detail::add_of_column(const double* v, std::size_t begin, std::size_t end, std::vector<std::size_t>& chosen) {
-  constexpr std::size_t kNone = SIZE_MAX;
-  std::size_t low = kNone, high = kNone, hole = kNone;
+  constexpr std::size_t kNowhere = SIZE_MAX;
+  std::size_t low = kNowhere, high = kNowhere, hole = kNowhere;
   double least = INFINITY, most = -INFINITY;
   for (std::size_t i = begin; i < end; ++i) {
     if (v[i] < least) least = v[i], low = i;
     if (v[i] > most) most = v[i], high = i;
-    if (v[i] != v[i] && hole == kNone) hole = i;
+    if (v[i] != v[i] && hole == kNowhere) hole = i;
   }
   const std::size_t before = chosen.size();
   for (const std::size_t i : {begin, low, high, hole, end - 1}) {
-    if (i != kNone) chosen.push_back(i);
+    if (i != kNowhere) chosen.push_back(i);
   }
   const auto from = chosen.begin() + static_cast<std::ptrdiff_t>(before);
   std::sort(from, chosen.end());
@@ -103,7 +103,7 @@ class Columns {
 
 }  // namespace
 
-Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch,
+Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const TimeRange& stretch,
                                std::size_t columns) {
   const record::SignalUnit unit = recording.unit(name);
   SignalView v;
@@ -153,7 +153,7 @@ Result<SignalView> signal_view(const record::Recording& recording, const std::st
 namespace {
 
 /// What was judged at every instant belongs into the picture where there is more of it than rows.
-void add_judged(const record::Recording& recording, const Stretch& stretch, SignalView& v) {
+void add_judged(const record::Recording& recording, const TimeRange& stretch, SignalView& v) {
   const auto judged = recording.judged_rows(v.name);
   if (judged.empty()) return;
   const record::SignalUnit unit = recording.unit(v.name);
@@ -180,7 +180,7 @@ void add_judged(const record::Recording& recording, const Stretch& stretch, Sign
 
 }  // namespace
 
-Result<SignalView> view_over_time(const record::Recording& recording, const std::string& name, const Stretch& stretch,
+Result<SignalView> view_over_time(const record::Recording& recording, const std::string& name, const TimeRange& stretch,
                                   std::size_t columns) {
   auto v = signal_view(recording, name, stretch, columns);
   // Where rows are kept around some instants only, a line to what was judged would go over a gap.

@@ -21,7 +21,7 @@ struct SignalView {
 };
 
 /// Seconds; both ends belong to it.
-struct Stretch {
+struct TimeRange {
   double begin = 0, end = std::numeric_limits<double>::infinity();
   bool neighbours = false;  ///< with the instants before and behind, for lines that go over its ends
 };
@@ -45,12 +45,12 @@ std::vector<std::size_t> enough_to_draw(const double* values, std::size_t count,
 /// A signal that is there: every value; or, if there are many more than `columns` (not 0), what is enough to draw them
 /// in so many columns over the stretch. Where rows were left out because nothing was worth it there is a value that is
 /// no number.
-Result<SignalView> signal_view(const record::Recording& recording, const std::string& name, const Stretch& stretch = {},
-                               std::size_t columns = 0);
+Result<SignalView> signal_view(const record::Recording& recording, const std::string& name,
+                               const TimeRange& stretch = {}, std::size_t columns = 0);
 
 /// The same to be drawn over time: with what was judged at every instant around some, between its rows.
 Result<SignalView> view_over_time(const record::Recording& recording, const std::string& name,
-                                  const Stretch& stretch = {}, std::size_t columns = 0);
+                                  const TimeRange& stretch = {}, std::size_t columns = 0);
 
 namespace detail {
 /// Adds the places of what is worth keeping among [begin, end).

@@ -1,5 +1,6 @@
 // The picture of a bench. Parts at the top level are boxes, sensors and actuators the small things between
-// them and the controllers; an arrow is labelled with the inputs that it feeds. Everything flows to the right.
+// them and the controllers; an arrow is labelled with the inputs that it feeds. Everything flows to the right. Parts
+// that lie at one node are joined there by lines without arrows.
 
 #include <atomic>
 #include <chrono>
@@ -35,19 +36,24 @@ std::string dot_text(const std::string& text) {
 }
 
 /// The name of the bench, and below it what the colours mean.
-std::string heading(const std::string& name) {
+std::string heading(const std::string& name, bool networks) {
   std::string escaped;
   for (const char c : name) escaped += c == '<' ? "&lt;" : c == '>' ? "&gt;" : c == '&' ? "&amp;" : std::string(1, c);
   std::string cells;
-  for (const auto& [colour, what] :
-       {std::pair{"#eef3f5", "part"}, std::pair{"#e3f1ea", "sensor"}, std::pair{"#fbeee2", "actuator"},
-        std::pair{"#e6e9f5", "controller"}, std::pair{"#f4f5fb", "what a controller reads (the way back is not drawn)"},
-        std::pair{"#ffffff", "words on arrows: inputs that they feed"}})
+  std::vector<std::pair<const char*, const char*>> meanings = {
+      std::pair{"#eef3f5", "part"},
+      std::pair{"#e3f1ea", "sensor"},
+      std::pair{"#fbeee2", "actuator"},
+      std::pair{"#e6e9f5", "controller"},
+      std::pair{"#f4f5fb", "what a controller reads (the way back is not drawn)"},
+      std::pair{"#ffffff", "words on arrows: inputs that they feed"}};
+  if (networks) meanings.emplace_back("#ffffff", "lines: joined at a node");
+  for (const auto& [colour, what] : meanings)
     cells += fmt::format("<td bgcolor=\"{}\"><font point-size=\"10\">{}</font></td>", colour, what);
   return fmt::format(
       "<<table border=\"0\" cellborder=\"0\" cellspacing=\"6\" cellpadding=\"3\"><tr><td "
-      "colspan=\"6\">{}</td></tr><tr>{}</tr></table>>",
-      escaped, cells);
+      "colspan=\"{}\">{}</td></tr><tr>{}</tr></table>>",
+      meanings.size(), escaped, cells);
 }
 
 class Structure {
@@ -69,16 +75,18 @@ class Structure {
         "digraph bench {\n  rankdir=LR; nodesep=0.16; ranksep=0.7; size=\"13.2,8.2\"; splines=true;\n"
         "  node [fontname=\"DejaVu Sans\", fontsize=11, color=\"#3a4750\"];\n"
         "  edge [fontname=\"DejaVu Sans\", fontsize=9, color=\"#6b7780\", fontcolor=\"#3a4750\", arrowsize=0.7];\n";
-    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n", heading(p_.name));
+    out += fmt::format("  label={}; labelloc=t; fontname=\"DejaVu Sans\"; fontsize=15;\n",
+                       heading(p_.name, !p_.networks.empty()));
     for (const program::PeriodicTask& s : p_.periodic_tasks) {
       const std::string name = s.body.empty() ? "" : owner(s.body.front().target);
       if (parts_.contains(name)) parts_[name] += "\\nevery " + format_span(s.period);
     }
     for (const auto& [name, kind] : parts_)
       out += node(name, "shape=box, style=\"filled\", fillcolor=\"#eef3f5\"", kind);
+    nodes();
     channels();
     for (const auto& [name, drawn] : free_) out += node(name, "shape=plain, fontcolor=\"#5b4a00\"", drawn);
-    out += channel_nodes_;
+    out += channel_nodes_ + joints_;
     for (const auto& [ends, labels] : edges_) {
       std::string label;
       std::size_t shown = 0;
@@ -118,7 +126,9 @@ class Structure {
       if (!seen.insert(id).second) continue;
       const std::string from = owner(id);
       const Role role = p_.variable(id).role;
-      if (parts_.contains(from)) {
+      if (role == Role::network && !parts_.contains(from)) {
+        edges_[{from.substr(0, from.find('[')) + " node", to}].insert(label);
+      } else if (parts_.contains(from)) {
         if (from != to) edges_[{from, to}].insert(label);
       } else if (role == Role::actuator || role == Role::sensor) {
         edges_[{p_.variable(id).name, to}].insert(label);
@@ -128,6 +138,27 @@ class Structure {
       } else if (const auto through = equation_.find(id); through != equation_.end()) {
         for (const VarId next : p_.reads(through->second)) todo.push_back(next);
       }
+    }
+  }
+
+  /// Nodes at which several parts of the top level lie; those of a vector are one line.
+  void nodes() {
+    const auto top = [](const std::string& path) { return path.substr(0, path.find_first_of(".")); };
+    std::map<std::string, std::set<std::string>> lying;
+    for (const program::Network& n : p_.networks) {
+      for (const program::Network::Element& e : n.elements) {
+        for (const std::int32_t node : e.nodes) {
+          const std::string& name = n.nodes[static_cast<std::size_t>(node)];
+          lying[name.substr(0, name.rfind('['))].insert(top(e.path));
+        }
+      }
+    }
+    for (const auto& [name, parts] : lying) {
+      if (parts.size() < 2 && name != "ground") continue;
+      joints_ += fmt::format("  {} [shape=plain, fontsize=10, fontcolor=\"#3a4750\", label={}];\n",
+                             dot_text(name + " node"), dot_text(name));
+      for (const std::string& part : parts)
+        joints_ += fmt::format("  {} -> {} [dir=none];\n", dot_text(name + " node"), dot_text(part));
     }
   }
 
@@ -161,7 +192,7 @@ class Structure {
   std::map<VarId, program::NodeId> equation_;
   std::map<std::string, std::string> parts_, free_;
   std::map<std::pair<std::string, std::string>, std::set<std::string>> edges_;
-  std::string channel_nodes_;
+  std::string channel_nodes_, joints_;
 };
 
 }  // namespace

@@ -15,13 +15,9 @@ using judge::answer_word;
 
 namespace {
 
-bool contains(const std::vector<std::string>& list, const std::string& name) {
-  return std::find(list.begin(), list.end(), name) != list.end();
-}
-
 bool healthy_twin(const session::RunFolder& run, const session::RunFolder& other) {
   return other.summary.faults.empty() && other.summary.scenario == run.summary.scenario &&
-         other.summary.setting == run.summary.setting;
+         other.summary.setting == run.summary.setting && other.summary.overrides == run.summary.overrides;
 }
 
 /// What counts for a requirement that several runs asked.
@@ -108,7 +104,8 @@ TraceFault trace_fault(const program::Program& p, const program::Fault& f, const
 
 std::vector<std::string> caught_remarks(const Trace& t, const std::vector<std::string>& called) {
   std::vector<std::string> remarks{
-      "Caught by: broken where it acted, not before, and not in a run of the same scenario without a fault."};
+      "Caught by: broken where it acted, not before, and not in a run of the same scenario and values without a "
+      "fault."};
   std::vector<std::string> alone, several;
   for (std::size_t r = 0; r < t.runs.size(); ++r) {
     if (t.runs[r].faults.empty()) continue;
@@ -116,10 +113,10 @@ std::vector<std::string> caught_remarks(const Trace& t, const std::vector<std::s
     if (t.runs[r].faults.size() > 1) several.push_back(called[r]);
   }
   if (!alone.empty())
-    remarks.push_back(
-        fmt::format("No run of the same scenario without a fault is here for {}: what was broken there may not be the "
-                    "fault's doing.",
-                    listed(alone, "")));
+    remarks.push_back(fmt::format(
+        "No run of the same scenario and values without a fault is here for {}: what was broken there may not be the "
+        "fault's doing.",
+        listed(alone, "")));
   if (!several.empty())
     remarks.push_back(fmt::format("Several faults acted in {}: what was broken there may be the work of any of them.",
                                   listed(several, "")));
@@ -241,16 +238,13 @@ Look colours_of(const std::optional<Answer>& answer) {
   return {"#f5efc9", "#6b6000", "?"};
 }
 
-}  // namespace
+constexpr int kMatrixRow = 24, kMatrixCell = 34, kMatrixLeft = 460, kMatrixTop = 190;
 
-std::string trace_svg(const Trace& t) {
-  constexpr int kRow = 24, kCell = 34, kLeft = 460, kTop = 190, kFoot = 20;
-  const int columns = static_cast<int>(t.runs.size()), rows = static_cast<int>(t.rows.size());
-  const int width = std::max(kLeft + columns * kCell + 150, 900);
+/// What nothing covers, in lines of so many characters.
+std::vector<std::string> gaps(const Trace& t, std::size_t most) {
   std::vector<std::string> notes;
   const auto note = [&](const char* what, const std::vector<std::string>& names) {
     if (names.empty()) return;
-    const std::size_t most = static_cast<std::size_t>(width) / 7;  // characters that fit into a line
     std::string line = fmt::format("{}:", what);
     for (std::size_t i = 0; i < names.size(); ++i) {
       const std::string next = " " + names[i] + (i + 1 < names.size() ? "," : "");
@@ -267,7 +261,48 @@ std::string trace_svg(const Trace& t) {
   note("Scenarios that no run played", t.unplayed);
   note("Injected faults that broke no requirement", t.uncaught);
   note("Injected faults that no requirement names", t.unnamed);
-  const int height = kTop + rows * kRow + 46 + kFoot * static_cast<int>(notes.size());
+  return notes;
+}
+
+/// Requirements down, runs across.
+std::string matrix(const Trace& t) {
+  std::string s;
+  const int columns = static_cast<int>(t.runs.size()), rows = static_cast<int>(t.rows.size());
+  std::vector<std::string> titles;
+  for (const TraceRun& run : t.runs) titles.push_back(run.title);
+  titles = shortened_apart(titles, 34);
+  for (int c = 0; c < columns; ++c) {
+    const int x = kMatrixLeft + c * kMatrixCell + kMatrixCell / 2 + 4;
+    s += fmt::format("<text transform=\"translate({},{}) rotate(-50)\" fill=\"#1d2730\">{}</text>\n", x, kMatrixTop - 8,
+                     xml(titles[static_cast<std::size_t>(c)]));
+  }
+  for (int r = 0; r < rows; ++r) {
+    const TraceRow& row = t.rows[static_cast<std::size_t>(r)];
+    const int y = kMatrixTop + r * kMatrixRow;
+    s += fmt::format(
+        "<text x=\"16\" y=\"{0}\" font-weight=\"bold\" fill=\"#1d2730\">{1}</text>"
+        "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
+        y + 16, cut(row.requirement, 21), cut(row.description, 45));
+    for (int c = 0; c < columns; ++c) {
+      const Look look = colours_of(row.answers[static_cast<std::size_t>(c)]);
+      const int x = kMatrixLeft + c * kMatrixCell;
+      s += fmt::format(
+          "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"
+          "<text x=\"{}\" y=\"{}\" text-anchor=\"middle\" fill=\"{}\">{}</text>\n",
+          x + 1, y + 1, kMatrixCell - 2, kMatrixRow - 2, look.fill, x + kMatrixCell / 2, y + 16, look.ink, look.sign);
+    }
+  }
+  return s;
+}
+
+}  // namespace
+
+std::string trace_svg(const Trace& t) {
+  constexpr int kFoot = 20;
+  const int columns = static_cast<int>(t.runs.size()), rows = static_cast<int>(t.rows.size());
+  const int width = std::max(kMatrixLeft + columns * kMatrixCell + 150, 900);
+  const std::vector<std::string> notes = gaps(t, static_cast<std::size_t>(width) / 7);
+  const int height = kMatrixTop + rows * kMatrixRow + 46 + kFoot * static_cast<int>(notes.size());
   std::string s = fmt::format(
       "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0} {1}\" width=\"{0}\" height=\"{1}\" "
       "font-family=\"DejaVu Sans,Verdana,sans-serif\" font-size=\"12\">\n<rect width=\"{0}\" height=\"{1}\" "
@@ -283,28 +318,8 @@ std::string trace_svg(const Trace& t) {
         "text-anchor=\"middle\">{}</text><text x=\"{}\" y=\"59\" fill=\"#1d2730\">{}</text>\n",
         16 + i * 100, look.fill, 26 + i * 100, look.ink, look.sign, 42 + i * 100, answer_word(kinds[i]));
   }
-  for (int c = 0; c < columns; ++c) {
-    const int x = kLeft + c * kCell + kCell / 2 + 4;
-    s += fmt::format("<text transform=\"translate({},{}) rotate(-50)\" fill=\"#1d2730\">{}</text>\n", x, kTop - 8,
-                     cut(t.runs[static_cast<std::size_t>(c)].title, 34));
-  }
-  for (int r = 0; r < rows; ++r) {
-    const TraceRow& row = t.rows[static_cast<std::size_t>(r)];
-    const int y = kTop + r * kRow;
-    s += fmt::format(
-        "<text x=\"16\" y=\"{0}\" font-weight=\"bold\" fill=\"#1d2730\">{1}</text>"
-        "<text x=\"170\" y=\"{0}\" fill=\"#5b6770\" font-size=\"11\">{2}</text>\n",
-        y + 16, cut(row.requirement, 21), cut(row.description, 45));
-    for (int c = 0; c < columns; ++c) {
-      const Look look = colours_of(row.answers[static_cast<std::size_t>(c)]);
-      const int x = kLeft + c * kCell;
-      s += fmt::format(
-          "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>"
-          "<text x=\"{}\" y=\"{}\" text-anchor=\"middle\" fill=\"{}\">{}</text>\n",
-          x + 1, y + 1, kCell - 2, kRow - 2, look.fill, x + kCell / 2, y + 16, look.ink, look.sign);
-    }
-  }
-  int y = kTop + rows * kRow + 30;
+  s += matrix(t);
+  int y = kMatrixTop + rows * kMatrixRow + 30;
   for (const std::string& n : notes) {
     s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, xml(n));
     y += kFoot;

@@ -11,7 +11,7 @@ namespace {
 /// The rules of calculus. kNone stands for zero.
 class Differentiator {
  public:
-  Differentiator(Program& p, const std::unordered_map<VarId, NodeId>& slopes) : p_(p), slopes_(slopes) {}
+  Differentiator(Plant& p, const std::unordered_map<VarId, NodeId>& slopes) : p_(p), slopes_(slopes) {}
 
   NodeId run(NodeId root) {
     const auto next = [&](NodeId id) -> std::vector<NodeId> {
@@ -120,14 +120,14 @@ class Differentiator {
     return result;
   }
 
-  Program& p_;
+  Plant& p_;
   const std::unordered_map<VarId, NodeId>& slopes_;
   std::map<NodeId, NodeId> d_;
 };
 
 }  // namespace
 
-NodeId derivative_of(Program& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes) {
+NodeId derivative_of(Plant& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes) {
   return Differentiator(program, slopes).run(root);
 }
 

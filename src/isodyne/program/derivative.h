@@ -3,12 +3,12 @@
 
 #include <unordered_map>
 
-#include "isodyne/program/program.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::program {
 
 /// A node for the derivative of `root`, where `slopes` has those of the variables it reads (absent: zero); kNone
 /// where it is zero throughout.
-NodeId derivative_of(Program& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes);
+NodeId derivative_of(Plant& program, NodeId root, const std::unordered_map<VarId, NodeId>& slopes);
 
 }  // namespace isodyne::program

@@ -33,7 +33,7 @@ std::optional<Method> method_named(std::string_view word) {
 
 // ---- what moves -----------------------------------------------------------------------------------------
 
-VarId target_of(const Program& p, const Item& item) {
+VarId target_of(const Plant& p, const Item& item) {
   const auto i = static_cast<std::size_t>(item.index);
   switch (item.kind) {
     case Item::Kind::equation:
@@ -52,12 +52,12 @@ VarId target_of(const Program& p, const Item& item) {
   return kNone;
 }
 
-std::int32_t group_of(const Program& p, const Item& item) {
+std::int32_t group_of(const Plant& p, const Item& item) {
   if (item.kind == Item::Kind::periodic_task) return p.periodic_tasks[static_cast<std::size_t>(item.index)].group;
   return p.variable(target_of(p, item)).group;
 }
 
-std::vector<NodeId> values_of(const Program& p, const Item& item) {
+std::vector<NodeId> values_of(const Plant& p, const Item& item) {
   const auto i = static_cast<std::size_t>(item.index);
   switch (item.kind) {
     case Item::Kind::equation:
@@ -81,7 +81,7 @@ static bool sampled(const Item& item) {
   return item.kind == Item::Kind::periodic_task || item.kind == Item::Kind::sensor;
 }
 
-std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
+std::vector<bool> moving_variables(const Plant& p, std::int32_t group) {
   std::vector<bool> moving(p.variables.size(), false);
   const auto at = [&](VarId id) { return static_cast<std::size_t>(id); };
   moving[at(kTime)] = true;
@@ -100,7 +100,7 @@ std::vector<bool> moving_variables(const Program& p, std::int32_t group) {
   return moving;
 }
 
-std::vector<bool> computed_between(const Program& p, std::int32_t group, const std::vector<bool>& moving) {
+std::vector<bool> computed_between(const Plant& p, std::int32_t group, const std::vector<bool>& moving) {
   std::vector<bool> needed(p.variables.size(), false);
   for (const State& s : p.states) {
     if (p.variable(s.value).group == group) needed[static_cast<std::size_t>(s.derivative)] = true;
@@ -126,7 +126,7 @@ namespace {
 /// Slopes of everything a group computes with respect to one quantity, from equation to equation.
 class Tangents {
  public:
-  Tangents(Program& p, const std::vector<bool>& wanted) : p_(p) {
+  Tangents(Plant& p, const std::vector<bool>& wanted) : p_(p) {
     for (std::size_t place = 0; place < p.order.size(); ++place) {
       if (!wanted[place] || p.order[place].kind == Item::Kind::tap) continue;
       Entry e{p.order[place], {}};
@@ -165,13 +165,13 @@ class Tangents {
     return operation(p_, Op::neg, operation(p_, Op::div, change, s.derivative));
   }
 
-  Program& p_;
+  Plant& p_;
   std::vector<Entry> entries_;
 };
 
 }  // namespace
 
-void linearise(Program& p, Group& group) {
+void linearise(Plant& p, Group& group) {
   group.jacobian.clear();
   group.df_dt.assign(group.states.size(), kNone);
   if (group.states.empty()) return;
@@ -194,7 +194,7 @@ void linearise(Program& p, Group& group) {
 }
 
 /// The first slope that makes the group not linear, and what it moves with.
-std::optional<std::pair<Group::Slope, VarId>> not_linear(const Program& p, const Group& group,
+std::optional<std::pair<Group::Slope, VarId>> not_linear(const Plant& p, const Group& group,
                                                          const std::vector<bool>& moving) {
   for (const Group::Slope& slope : group.jacobian) {
     for (const VarId read : p.reads(slope.value)) {
@@ -204,7 +204,7 @@ std::optional<std::pair<Group::Slope, VarId>> not_linear(const Program& p, const
   return std::nullopt;
 }
 
-void collect_states(Program& p) {
+void collect_states(Plant& p) {
   for (Group& g : p.groups) g.states.clear();
   for (std::size_t i = 0; i < p.states.size(); ++i)
     p.groups[static_cast<std::size_t>(p.variable(p.states[i].value).group)].states.push_back(
@@ -249,6 +249,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
   for (Variable& v : p.variables) v.group = place[static_cast<std::size_t>(v.group)];
   for (PeriodicTask& s : p.periodic_tasks) s.group = place[static_cast<std::size_t>(s.group)];
   for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
+  for (Network& n : p.networks) n.group = place[static_cast<std::size_t>(n.group)];
   const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
   bool whole = true;
   for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step) && fits(s.offset, p.step);

@@ -1,6 +1,6 @@
 #pragma once
-// What stands between a plant and its controllers: sensors and actuators with their channels, racks, frames, messages
-// between controllers, cables of a loopback, and where each controller can be.
+// What stands between the channels of a plant and its controllers: racks, frames, messages between controllers, cables
+// of a loopback, and where each controller can be.
 
 #include <cstdint>
 #include <memory>
@@ -13,70 +13,6 @@
 #include "isodyne/program/plant.h"
 
 namespace isodyne::program {
-
-struct Linear {
-  double low_from = 0, high_from = 1;  ///< two points …
-  double low_to = 0, high_to = 1;      ///< … and what they become
-};
-
-/// The raw word of a channel: which whole numbers it can hold, and what happens to others.
-struct Word {
-  int bits = 0;  ///< 0: it was not declared, and the counts go from one end of the scale to the other
-  bool is_signed = false;
-  bool wraps = false;  ///< counts on from the other end; else it saturates
-  double lowest = 0, highest = 0;
-};
-
-/// A curve that only rises or only falls, such as the resistance of a thermometer over its temperature: straight
-/// between points at equal distances.
-struct Curve {
-  double first = 0, last = 0;  ///< quantity at both ends
-  std::vector<double> signal;
-
-  double forth(double quantity) const;  ///< beyond the ends the last piece goes on
-  double back(double of_signal) const;
-};
-
-/// The way between a quantity and the word that stands for it; every step may be missing.
-struct ChannelForm {
-  std::optional<std::pair<double, double>> range;          ///< SI
-  std::optional<Linear> to_signal;                         ///< from range to the electrical form …
-  std::optional<Curve> curve;                              ///< … or along a curve
-  std::optional<std::pair<double, double>> signal_limits;  ///< what the wire can carry at most
-  std::optional<Linear> to_counts;                         ///< from a quantity to counts
-  Word word;
-  bool on = true;                                        ///< by its rack
-  std::string range_text, electrical_text, counts_text;  ///< as written
-  VarId signal = kNone, counts = kNone;                  ///< kNone: it has none
-  std::int32_t signal_tap = kNone, counts_tap = kNone;
-
-  bool electrical() const { return to_signal.has_value() || curve.has_value(); }
-};
-
-struct Sensor : ChannelForm {
-  std::string name;
-  VarId truth = kNone, value = kNone;
-  Time period{}, offset{};
-  bool pulses = false;     ///< counts pulses between samples: to_counts is about the integral
-  Time filter{};           ///< time constant; 0: none
-  double noise = 0;        ///< standard deviation, SI
-  std::string noise_text;  ///< as written
-  std::int32_t tap = kNone;
-  Span span;
-
-  /// At the start every sensor samples, so that nothing is read that was never sampled.
-  bool due(Time now) const {
-    return now.count() == 0 || (now >= offset && (now - offset).count() % period.count() == 0);
-  }
-};
-
-struct Actuator : ChannelForm {
-  std::string name;
-  VarId value = kNone;
-  double start = 0;
-  std::optional<double> safe;  ///< what it takes when its controller is lost; nothing: it holds the last answer
-  Span span;
-};
 
 /// One channel of a module in a rack, in use or free.
 struct RackChannel {
@@ -290,8 +226,6 @@ std::string flat_name(const std::string& name);
 std::string own_name(const Controller& controller, const std::string& name);
 
 struct Io {
-  std::vector<Sensor> sensors;
-  std::vector<Actuator> actuators;
   std::vector<Frame> frames;
   std::vector<Rack> racks;
   std::vector<Controller> controllers;

@@ -13,7 +13,7 @@ namespace {
 
 class DistanceBuilder {
  public:
-  DistanceBuilder(Program& program, double far, Distances& done, bool shares = false)
+  DistanceBuilder(Plant& program, double far, Distances& done, bool shares = false)
       : p_(program), far_(far), done_(done), shares_(shares) {}
 
   NodeId of(NodeId id, bool negated) {
@@ -59,7 +59,7 @@ class DistanceBuilder {
     return operation(p_, Op::div, distance, number(p_, size));
   }
 
-  Program& p_;
+  Plant& p_;
   double far_;
   Distances& done_;
   bool shares_;
@@ -67,11 +67,11 @@ class DistanceBuilder {
 
 }  // namespace
 
-NodeId distance_of(Program& program, NodeId truth, double far, Distances& done) {
+NodeId distance_of(Plant& program, NodeId truth, double far, Distances& done) {
   return DistanceBuilder(program, far, done).of(truth, false);
 }
 
-NodeId share_of_limits(Program& program, NodeId truth) {
+NodeId share_of_limits(Plant& program, NodeId truth) {
   Distances done;
   return DistanceBuilder(program, std::numeric_limits<double>::infinity(), done, true).of(truth, false);
 }
@@ -82,7 +82,7 @@ Unit unit_of_shares() {
   return unit;
 }
 
-Margin margin_of(Program& program, NodeId truth) {
+Margin margin_of(Plant& program, NodeId truth) {
   Distances done;
   const NodeId node = distance_of(program, truth, std::numeric_limits<double>::infinity(), done);
   // One unit for all that is compared, or there is no margin.
@@ -98,7 +98,7 @@ Margin margin_of(Program& program, NodeId truth) {
   return {node, *unit};
 }
 
-std::vector<LimitLine> limit_lines(const Program& program, NodeId check,
+std::vector<LimitLine> limit_lines(const Plant& program, NodeId check,
                                    const std::function<std::optional<double>(VarId)>& known) {
   std::vector<LimitLine> lines;
   std::vector<NodeId> todo{check};

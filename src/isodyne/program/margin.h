@@ -23,19 +23,19 @@ struct Margin {
 /// opposite. A plain truth value has no distance and becomes ±`far`. What has been made is in `done`, for further calls
 /// on the same program.
 using Distances = std::map<std::pair<NodeId, bool>, NodeId>;
-NodeId distance_of(Program& program, NodeId truth, double far, Distances& done);
+NodeId distance_of(Plant& program, NodeId truth, double far, Distances& done);
 
 /// The margin of a requirement: that distance, with ±infinity for plain truth values, and its unit. Where units mix,
 /// the distances are shares of the limits, and the unit says so.
-Margin margin_of(Program& program, NodeId truth);
+Margin margin_of(Plant& program, NodeId truth);
 
 /// The same, each distance divided by the size of the constant that is compared with (where there is none, or it is
 /// zero, by one of the unit that people read).
-NodeId share_of_limits(Program& program, NodeId truth);
+NodeId share_of_limits(Plant& program, NodeId truth);
 Unit unit_of_shares();
 
 /// The constant limits that `check` puts on single variables (x <= 5 cm, abs(x) <= 5 cm), for drawing.
-std::vector<LimitLine> limit_lines(const Program& program, NodeId check,
+std::vector<LimitLine> limit_lines(const Plant& program, NodeId check,
                                    const std::function<std::optional<double>(VarId)>& known);
 
 }  // namespace isodyne::program

@@ -1,7 +1,7 @@
 #pragma once
 // What a plant is: quantities, the expressions between them, states and their groups, state machines, sampled blocks,
-// delays, implicit equations, tables, taps, and the sorted order in which an instant computes them. All that the engine
-// needs, except for the sensors, which are items of that order too.
+// delays, implicit equations, tables, taps, sensors and actuators, and the sorted order in which an instant computes
+// them. It is all that the engine needs, and all that it is given.
 
 #include <cstdint>
 #include <functional>
@@ -15,20 +15,11 @@
 #include "isodyne/core/source.h"
 #include "isodyne/core/time.h"
 #include "isodyne/core/units.h"
+#include "isodyne/program/channels.h"
+#include "isodyne/program/ids.h"
 #include "isodyne/program/ops.h"
 
 namespace isodyne::program {
-
-using VarId = std::int32_t;
-using NodeId = std::int32_t;
-constexpr std::int32_t kNone = -1;
-
-/// The element of a list that a number in the program means.
-template <typename List>
-const auto& at(const List& list, std::int32_t index) {
-  return list[static_cast<std::size_t>(index)];
-}
-constexpr VarId kTime = 0, kSeed = 1;
 
 struct Type {
   enum class Kind { invalid, real, boolean, integer, choice };
@@ -67,6 +58,7 @@ enum class Role {
   measure,  ///< computed by the judge, over stretches of a run
   field,    ///< raw number in a frame
   fault,    ///< true while active
+  network,  ///< what the solver of a network gives
   hidden,   ///< bookkeeping: derivatives, entry times, earlier values
 };
 
@@ -113,13 +105,13 @@ enum class Method {
 const char* method_word(Method method);
 std::optional<Method> method_named(std::string_view word);
 
-/// Parts that are stepped together: with one step, by one method. What they read of other groups is held
-/// throughout their step. The steps of any two groups are in a whole ratio.
-/// What a delay remembers at most, in the model and as a fault.
+/// How many values a delay remembers at most, in the model and as a fault.
 constexpr std::int64_t kLongestDelay = 10'000'000;
 /// A plant is stepped on fewer cores than this.
 constexpr int kMostCores = 16;
 
+/// Parts that are stepped together: with one step, by one method. What they read of other groups is held
+/// throughout their step. The steps of any two groups are in a whole ratio.
 struct Group {
   /// d(derivative of state `row`)/d(state `column`); both count within the group.
   struct Slope {
@@ -195,7 +187,7 @@ struct ImplicitEquation {
 
 /// Values between which is interpolated, in SI. With one argument `y` is empty and `z` runs along `x`; with
 /// two, z[i * y.size() + j] belongs to x[i], y[j].
-struct Table {
+struct LookupTable {
   enum class Method { linear, cubic, hold };
   enum class Outside { held, extended, repeated };
   std::string name, doc;
@@ -209,16 +201,31 @@ struct Table {
 /// What hangs together through terminals: one solver has its equations (engine/network.h). Its outputs are known at the
 /// instants of its group, as states are; its inputs are computed there.
 struct Network {
+  struct Quantity {
+    std::string name;  ///< within its element: "inductance", "i[2]"
+    VarId id = kNone;
+  };
   struct Element {
     std::string model, path;          ///< "Resistor", "hull.choke[1]"
-    std::vector<std::int32_t> nodes;  ///< of its terminals, in the order of their declaration
-    std::vector<VarId> parameters;    ///< in the order of theirs
+    std::vector<std::int32_t> nodes;  ///< of its terminals, in the order of their declaration, vectors element by element
+    std::vector<Quantity> parameters, inputs, outputs;
     Span span;
+  };
+  /// What somebody may look at beside the elements: the voltage of a node, or what flows through a terminal of a part.
+  struct Probe {
+    struct End {
+      std::int32_t element = 0, terminal = 0;  ///< place among Element::nodes
+    };
+    std::int32_t node = kNone;  ///< kNone: what flows into all of the ends together
+    std::vector<End> ends;
+    VarId id = kNone;
   };
   std::string kind;  ///< "electric"
   std::int32_t group = 0;
-  std::vector<std::string> nodes;  ///< paths of them
+  std::vector<std::string> nodes;  ///< paths of them; the first is `ground`
   std::vector<Element> elements;
+  std::vector<Probe> probes;
+  /// Inputs of the elements, then their parameters; outputs of the elements, then probes.
   std::vector<VarId> inputs, outputs;
   Span span;
 };
@@ -268,14 +275,26 @@ struct PartInfo {
   Span span;
 };
 
+/// What of quick groups somebody looks at between two instants of the bench; see quick.h.
+struct QuickView {
+  Time period{};                   ///< of the instants that somebody looks at; 0: nobody does
+  std::vector<VarId> columns;      ///< what is looked at, in rising order
+  std::vector<std::size_t> edges;  ///< whose condition moves there: places in Plant::edges
+  bool any() const { return period.count() > 0; }
+};
+
 struct Plant {
+  std::string name;  ///< of the bench
+  std::shared_ptr<const Sources> sources;
   Time step{};  ///< of the bench: its instants are those of channels, controllers, judge and recorder
   std::vector<Choice> choices;
-  std::vector<Variable> variables;  ///< kTime is the time, kSeed the seed of the run; laid out by lay_out()
+  std::vector<Variable> variables;  ///< kTime, kSeed (of the run), then as number_variables() has them
   std::vector<VarId> listed;        ///< all variables, in the order of the text: how people see them
   std::vector<Node> nodes;
   std::vector<Unit> units;
 
+  std::vector<Sensor> sensors;
+  std::vector<Actuator> actuators;
   std::vector<Network> networks;
   std::vector<Assignment> start;  ///< sorted: gives params, states, inputs and memories their first values
   std::vector<Assignment> equations;
@@ -283,7 +302,7 @@ struct Plant {
   std::vector<WhenBlock> events;
   std::vector<Delay> delays;
   std::vector<ImplicitEquation> solves;
-  std::vector<Table> tables;
+  std::vector<LookupTable> tables;
   std::vector<Tap> taps;
   std::vector<Item> order;  ///< sorted: equations, periodic_tasks, taps, delays, solves and sensors
   std::vector<State> states;
@@ -297,6 +316,8 @@ struct Plant {
   /// Whether a quantity keeps its value from one instant to the next and then jumps: what is sampled, commanded or set,
   /// and what is no real number. Others move on between.
   bool held(VarId id) const;
+  /// Whether a run may begin with another value of it than the text says: what is computed has none of its own.
+  bool startable(VarId id) const;
   const Variable& variable(VarId id) const { return variables[static_cast<std::size_t>(id)]; }
   const Group& group_of(VarId id) const { return groups[static_cast<std::size_t>(variable(id).group)]; }
   const Node& node(NodeId id) const { return nodes[static_cast<std::size_t>(id)]; }

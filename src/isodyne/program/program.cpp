@@ -59,7 +59,7 @@ const char* step_word(ScenarioStep::Kind kind) {
   return kWords[static_cast<std::size_t>(kind)];
 }
 
-double Curve::forth(double quantity) const {
+double Characteristic::forth(double quantity) const {
   const double pieces = static_cast<double>(signal.size() - 1), at = (quantity - first) / (last - first) * pieces;
   if (!std::isfinite(at)) return at;
   const double piece = std::clamp(std::floor(at), 0.0, pieces - 1);
@@ -67,7 +67,7 @@ double Curve::forth(double quantity) const {
   return signal[i] + (at - piece) * (signal[i + 1] - signal[i]);
 }
 
-double Curve::back(double of_signal) const {
+double Characteristic::back(double of_signal) const {
   const bool rises = signal.back() > signal.front();
   const auto beyond = std::upper_bound(signal.begin(), signal.end(), of_signal,
                                        [&](double x, double point) { return rises ? x < point : x > point; });
@@ -109,23 +109,23 @@ std::string own_name(const Controller& controller, const std::string& name) {
   return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
 }
 
-std::int32_t channel_of_actuator(const Io& io, std::size_t actuator) {
-  return static_cast<std::int32_t>(io.sensors.size() + actuator);
+std::int32_t channel_of_actuator(const Plant& plant, std::size_t actuator) {
+  return static_cast<std::int32_t>(plant.sensors.size() + actuator);
 }
 
-std::int32_t channel_of_field(const Io& io, std::size_t frame, std::size_t field) {
-  std::size_t before = io.sensors.size() + io.actuators.size();
-  for (std::size_t f = 0; f < frame; ++f) before += io.frames[f].fields.size();
+std::int32_t channel_of_field(const Program& program, std::size_t frame, std::size_t field) {
+  std::size_t before = program.sensors.size() + program.actuators.size();
+  for (std::size_t f = 0; f < frame; ++f) before += program.frames[f].fields.size();
   return static_cast<std::int32_t>(before + field);
 }
 
-VarId value_of_channel(const Io& io, std::int32_t channel) {
+VarId value_of_channel(const Program& program, std::int32_t channel) {
   auto i = static_cast<std::size_t>(channel);
-  if (i < io.sensors.size()) return io.sensors[i].value;
-  i -= io.sensors.size();
-  if (i < io.actuators.size()) return io.actuators[i].value;
-  i -= io.actuators.size();
-  for (const Frame& f : io.frames) {
+  if (i < program.sensors.size()) return program.sensors[i].value;
+  i -= program.sensors.size();
+  if (i < program.actuators.size()) return program.actuators[i].value;
+  i -= program.actuators.size();
+  for (const Frame& f : program.frames) {
     if (i < f.fields.size()) return f.fields[i].raw;
     i -= f.fields.size();
   }
@@ -154,10 +154,26 @@ bool Plant::held(VarId id) const {
     case Role::state:
     case Role::equation:
     case Role::sensor_true:
+    case Role::network:
     case Role::hidden:
       return false;
     default:
       return true;
+  }
+}
+
+bool Plant::startable(VarId id) const {
+  switch (variable(id).role) {
+    case Role::input:
+    case Role::param:
+    case Role::state:
+    case Role::sampled:
+    case Role::mode:
+      return true;
+    case Role::network:  // a state of its solver, if it is given a first value
+      return std::any_of(start.begin(), start.end(), [&](const Assignment& a) { return a.target == id; });
+    default:
+      return false;
   }
 }
 

@@ -6,69 +6,60 @@
 
 namespace isodyne::program {
 
-namespace {
-
-/// Quantities of quick groups that move between two instants of the bench, with the step of their group.
-class Quick {
- public:
-  explicit Quick(const Program& p) : p_(p), moves_(p.variables.size(), 0) {
-    any_ = std::any_of(p.groups.begin(), p.groups.end(), [&](const Group& g) { return g.step < p.step; });
-    if (!any_) return;
-    const auto note = [&](const std::vector<Assignment>& list) {
-      for (const Assignment& a : list) mark(a.target);
-    };
-    for (const State& s : p.states) mark(s.value);
-    note(p.equations);
-    for (const Delay& d : p.delays) mark(d.out);
-    for (const ImplicitEquation& s : p.solves) mark(s.x);
-    for (const PeriodicTask& s : p.periodic_tasks) note(s.body);
-    for (const Sensor& s : p.sensors) {
-      for (const VarId id : {s.value, s.signal, s.counts}) mark(id);
-    }
-    for (const WhenBlock& w : p.events) note(w.body);
-    for (const StateMachine& m : p.machines) {
-      mark(m.mode);
-      for (const auto* bodies : {&m.entry, &m.exit}) {
-        for (const auto& body : *bodies) note(body);
-      }
+QuickParts::QuickParts(const Program& p) : p_(p) {
+  any_ = std::any_of(p.groups.begin(), p.groups.end(), [&](const Group& g) { return g.step < p.step; });
+  if (!any_) return;
+  moves_.resize(p.variables.size());
+  for (const State& s : p.states) mark(s.value);
+  for (const Network& n : p.networks) {
+    for (const VarId id : n.outputs) mark(id);
+  }
+  mark(p.equations);
+  for (const Delay& d : p.delays) mark(d.out);
+  for (const ImplicitEquation& s : p.solves) mark(s.x);
+  for (const PeriodicTask& s : p.periodic_tasks) mark(s.body);
+  for (const Sensor& s : p.sensors) {
+    for (const VarId id : {s.value, s.signal, s.counts}) mark(id);
+  }
+  for (const WhenBlock& w : p.events) mark(w.body);
+  for (const StateMachine& m : p.machines) {
+    mark(m.mode);
+    for (const auto* bodies : {&m.entry, &m.exit}) {
+      for (const auto& body : *bodies) mark(body);
     }
   }
+}
 
-  bool any() const { return any_; }
-  bool moves(VarId id) const { return moves_[static_cast<std::size_t>(id)] != 0; }
-  Time step_of(VarId id) const { return p_.group_of(id).step; }
+void QuickParts::mark(VarId id) {
+  if (id != kNone && p_.group_of(id).step < p_.step) moves_[static_cast<std::size_t>(id)] = 1;
+}
 
-  /// What the expressions read of it, through edges too.
-  std::set<VarId> read_by(const std::vector<NodeId>& nodes) const {
-    std::set<VarId> all;
-    if (!any_) return all;
-    for (const NodeId n : nodes) collect(n, all);
-    for (const Edge& e : p_.edges) {
-      if (all.erase(e.previous) > 0) collect(e.now, all);
-    }
-    std::erase_if(all, [&](VarId id) { return !moves(id); });
-    return all;
-  }
+void QuickParts::mark(const std::vector<Assignment>& list) {
+  for (const Assignment& a : list) mark(a.target);
+}
 
-  Time every(const std::set<VarId>& read) const {
-    Time step = p_.step;
-    for (const VarId id : read) step = std::min(step, step_of(id));
-    return step;
-  }
-
- private:
-  void mark(VarId id) {
-    if (id != kNone && step_of(id) < p_.step) moves_[static_cast<std::size_t>(id)] = 1;
-  }
-  void collect(NodeId node, std::set<VarId>& all) const {
+std::set<VarId> QuickParts::read_by(const std::vector<NodeId>& nodes) const {
+  std::set<VarId> all;
+  if (!any_) return all;
+  const auto collect = [&](NodeId node) {
     if (node == kNone) return;
     for (const VarId id : p_.reads(node)) all.insert(id);
+  };
+  for (const NodeId n : nodes) collect(n);
+  for (const Edge& e : p_.edges) {
+    if (all.erase(e.previous) > 0) collect(e.now);
   }
+  std::erase_if(all, [&](VarId id) { return !moves(id); });
+  return all;
+}
 
-  const Program& p_;
-  std::vector<char> moves_;
-  bool any_ = false;
-};
+Time QuickParts::every(const std::set<VarId>& read) const {
+  Time step = p_.step;
+  for (const VarId id : read) step = std::min(step, p_.group_of(id).step);
+  return step;
+}
+
+namespace {
 
 std::vector<NodeId> nodes_of(const Requirement& r) {
   std::vector<NodeId> nodes{r.trigger, r.check, r.margin};
@@ -80,29 +71,19 @@ std::vector<NodeId> nodes_of(const Measure& m) {
   return {m.of, m.to, m.within, m.against, m.event, m.until};
 }
 
-Time asked_every(const Program& p, const Quick& quick, const Requirement& r) {
-  // About measures it is asked whenever one of them has a value.
-  return r.measures.empty() ? quick.every(quick.read_by(nodes_of(r))) : p.step;
-}
-
 }  // namespace
 
-Time seen_every(const Program& p, const std::vector<NodeId>& nodes) {
-  const Quick quick(p);
-  return quick.every(quick.read_by(nodes));
+Time QuickParts::asked_every(const Requirement& r) const {
+  return r.measures.empty() ? seen_every(nodes_of(r)) : p_.step;
 }
 
-Time asked_every(const Program& p, const Requirement& r) {
-  return asked_every(p, Quick(p), r);
-}
-
-Time asked_every(const Program& p, const Measure& m) {
-  return seen_every(p, nodes_of(m));
+Time QuickParts::asked_every(const Measure& m) const {
+  return seen_every(nodes_of(m));
 }
 
 QuickView quick_view(const Program& p) {
   QuickView view;
-  const Quick quick(p);
+  const QuickParts quick(p);
   if (!quick.any()) return view;
   std::set<VarId> all;
   const auto look = [&](const std::set<VarId>& read, Time every) {
@@ -110,7 +91,7 @@ QuickView quick_view(const Program& p) {
     all.insert(read.begin(), read.end());
     view.period = Time{std::gcd(view.period.count(), every.count())};
   };
-  for (const Requirement& r : p.requirements) look(quick.read_by(nodes_of(r)), asked_every(p, quick, r));
+  for (const Requirement& r : p.requirements) look(quick.read_by(nodes_of(r)), quick.asked_every(r));
   for (const Measure& m : p.measures) {
     const auto read = quick.read_by(nodes_of(m));
     look(read, quick.every(read));
@@ -124,7 +105,7 @@ QuickView quick_view(const Program& p) {
     const auto read = quick.read_by(nodes);
     look(read, quick.every(read));
   };
-  for (const Fault& f : p.faults) look_at({f.condition});
+  for (const Fault& f : p.faults) look_at({f.condition, f.until});
   for (const Scenario& s : p.scenarios) {
     for (const ScenarioStep& step : s.steps) {
       if (step.kind == ScenarioStep::Kind::wait || step.kind == ScenarioStep::Kind::expect)
@@ -132,17 +113,14 @@ QuickView quick_view(const Program& p) {
     }
     for (const Scenario::End& end : s.ends) look_at({end.when});
   }
+  std::set<VarId> watched(p.looked_at.begin(), p.looked_at.end());
+  std::erase_if(watched, [&](VarId id) { return !quick.moves(id); });
+  look(watched, quick.every(watched));
   view.columns.assign(all.begin(), all.end());
-  return view;
-}
-
-std::vector<std::size_t> quick_edges(const Program& p) {
-  const Quick quick(p);
-  std::vector<std::size_t> places;
-  for (std::size_t i = 0; quick.any() && i < p.edges.size(); ++i) {
-    if (!quick.read_by({p.edges[i].now}).empty()) places.push_back(i);
+  for (std::size_t i = 0; i < p.edges.size(); ++i) {
+    if (!quick.read_by({p.edges[i].now}).empty()) view.edges.push_back(i);
   }
-  return places;
+  return view;
 }
 
 }  // namespace isodyne::program

@@ -5,28 +5,42 @@
 // instants: a recording that is asked for so often, a requirement, a measure. Of everything else only the instants of
 // the bench are seen.
 
+#include <set>
 #include <vector>
 
 #include "isodyne/program/program.h"
 
 namespace isodyne::program {
 
-/// At which instants a requirement or a measure is asked: those of the quickest group of which it reads something that
-/// moves; never less often than the bench. All else that it reads is held meanwhile.
-Time asked_every(const Program& program, const Requirement& requirement);
-Time asked_every(const Program& program, const Measure& measure);
-/// The same of what some expressions read.
-Time seen_every(const Program& program, const std::vector<NodeId>& nodes);
+/// The quantities of quick groups that move between two instants of the bench. Looks through the whole Program once.
+class QuickParts {
+ public:
+  explicit QuickParts(const Program& program);
 
-struct QuickView {
-  Time period{};               ///< of the instants that somebody looks at; 0: nobody does
-  std::vector<VarId> columns;  ///< what is looked at, in rising order
-  bool any() const { return period.count() > 0; }
+  bool any() const { return any_; }
+  bool moves(VarId id) const { return moves_[static_cast<std::size_t>(id)] != 0; }
+  /// What expressions read of them, through edges (`x rises`) too.
+  std::set<VarId> read_by(const std::vector<NodeId>& nodes) const;
+  /// The shortest step of some of them; never longer than that of the bench.
+  Time every(const std::set<VarId>& read) const;
+
+  /// At which instants it is asked: those of the quickest group of which it reads something that moves. All else that
+  /// it reads is held meanwhile. About measures a requirement is asked whenever one of them has a value.
+  Time asked_every(const Requirement& requirement) const;
+  Time asked_every(const Measure& measure) const;
+  /// The same of what some expressions read.
+  Time seen_every(const std::vector<NodeId>& nodes) const { return every(read_by(nodes)); }
+
+ private:
+  void mark(VarId id);
+  void mark(const std::vector<Assignment>& list);
+
+  const Program& p_;
+  std::vector<char> moves_;  ///< per variable
+  bool any_ = false;
 };
-/// All of it together.
-QuickView quick_view(const Program& program);
 
-/// The edges (`x rises`) whose condition moves between two instants of the bench, as places in Program::edges.
-std::vector<std::size_t> quick_edges(const Program& program);
+/// All that somebody looks at there.
+QuickView quick_view(const Program& program);
 
 }  // namespace isodyne::program

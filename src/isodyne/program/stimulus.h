@@ -7,17 +7,10 @@
 #include <utility>
 #include <vector>
 
+#include "isodyne/program/fault_kind.h"
 #include "isodyne/program/plant.h"
 
 namespace isodyne::program {
-
-enum class FaultKind {
-#define FAULT(id, word, amount, where, meaning) id,
-#include "isodyne/program/fault_kinds.def"
-#undef FAULT
-};
-
-const char* fault_word(FaultKind kind);
 
 /// What `replace with` computes at its tap: from what goes in, what came out at the instant before, and memories, which
 /// are hidden variables; other quantities are those of the instant before.

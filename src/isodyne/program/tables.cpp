@@ -19,8 +19,8 @@ double end_slope(double h0, double h1, double delta0, double delta1) {
 
 }  // namespace
 
-void prepare(Table& t) {
-  if (t.method != Table::Method::cubic || !t.y.empty()) return;
+void prepare(LookupTable& t) {
+  if (t.method != LookupTable::Method::cubic || !t.y.empty()) return;
   const std::size_t n = t.x.size();
   std::vector<double> h(n - 1), delta(n - 1);
   for (std::size_t i = 0; i + 1 < n; ++i) {
@@ -41,7 +41,7 @@ void prepare(Table& t) {
   t.slope[n - 1] = end_slope(h[n - 2], h[n - 3], delta[n - 2], delta[n - 3]);
 }
 
-iso_table plain(const Table& t) {
+iso_table plain(const LookupTable& t) {
   return {t.x.data(),
           t.y.data(),
           t.z.data(),
@@ -94,8 +94,8 @@ void upper_edge(std::vector<Piece> pieces, double from, double to, std::vector<s
 
 }  // namespace
 
-std::int32_t add_edge(Program& program, std::int32_t table, double width, Time reach) {
-  const Table from = program.tables[static_cast<std::size_t>(table)];
+std::int32_t add_edge(Plant& program, std::int32_t table, double width, Time reach) {
+  const LookupTable from = program.tables[static_cast<std::size_t>(table)];
   const double r = to_seconds(reach), sign = width < 0 ? -1 : 1;
   std::vector<double> z = from.z;
   for (double& v : z) v *= sign;  // the least is the greatest of the opposite
@@ -128,7 +128,7 @@ std::int32_t add_edge(Program& program, std::int32_t table, double width, Time r
     upper_edge(std::move(pieces), a, b, points);
   }
   points.emplace_back(bends.back(), at(bends.back() - r));
-  Table made = from;
+  LookupTable made = from;
   made.x.clear();
   made.z.clear();
   for (const auto& [x, v] : points) {

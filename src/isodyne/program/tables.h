@@ -6,20 +6,20 @@
 // and one-sided three-point slopes at the ends: the method known as PCHIP. Where the data rise, it rises.
 
 #include "isodyne/core/numerics.h"
-#include "isodyne/program/program.h"
+#include "isodyne/program/plant.h"
 
 namespace isodyne::program {
 
 /// Computes what a cubic table needs beside its values. Call once, after x and z are in place.
-void prepare(Table& table);
+void prepare(LookupTable& table);
 
 /// The table as numerics.h looks things up in; valid as long as `table` is.
-iso_table plain(const Table& table);
+iso_table plain(const LookupTable& table);
 
 /// A new table of the program: of a linear one with one argument the greatest value within `reach` of each argument,
 /// plus `width`; for a negative width the least, and `width` with it. Straight between its points, and exact. Its
 /// index.
-std::int32_t add_edge(Program& program, std::int32_t table, double width, Time reach);
+std::int32_t add_edge(Plant& program, std::int32_t table, double width, Time reach);
 
 /// A look-up operation by its number.
 double look_up(Op op, const iso_table& table, double a, double b);

@@ -15,6 +15,8 @@ struct Figure {
 
 struct View {
   std::vector<Figure> figures;
+  /// What somebody who watches a run looks at beside that. In a copy of the Program, made before the run.
+  std::vector<VarId> looked_at;
 };
 
 }  // namespace isodyne::program

@@ -112,6 +112,11 @@ constexpr IdentityField kFields[] = {
 
 }  // namespace
 
+std::string Override::text() const {
+  const std::string number = format_exact(value) + (unit.empty() ? "" : " " + unit);
+  return name + "=" + (label.empty() ? number : label);
+}
+
 std::span<const IdentityField> identity_fields() {
   return kFields;
 }
@@ -126,10 +131,7 @@ std::vector<std::string> command_words(const RunIdentity& i) {
   option("--harness", i.harness);
   for (const std::string& f : i.faults) option("--fault", f);
   option("--setting", i.setting);
-  for (const Override& o : i.overrides) {
-    const std::string number = format_exact(o.value) + (o.unit.empty() ? "" : " " + o.unit);
-    option("--with", o.name + "=" + (o.label.empty() ? number : o.label));
-  }
+  for (const Override& o : i.overrides) option("--with", o.text());
   option("--for", i.longest ? format_span(*i.longest) : "");
   for (const std::string& word : parted(pace_text(i), ' ')) words.push_back(word);
   option("--seed", std::to_string(i.seed));

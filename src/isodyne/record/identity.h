@@ -24,7 +24,7 @@ enum class MadeBy {
 };
 
 /// How a run kept to the wall clock.
-struct Pace {
+struct RunPace {
   double speed = 1;  ///< simulated seconds per second
 };
 
@@ -34,6 +34,9 @@ struct Override {
   double value = 0;   ///< SI
   std::string unit;   ///< SI, of a real number that has one
   std::string label;  ///< of a truth or a choice: "true"
+
+  /// "chamber.level=2 m", as it is written on the command line.
+  std::string text() const;
 };
 
 struct RunIdentity {
@@ -47,7 +50,7 @@ struct RunIdentity {
   MadeBy made_by = MadeBy::steps;
   std::string method;           ///< for people: how the continuous parts were stepped, or where the values are from
   std::optional<Time> longest;  ///< that the run was given
-  std::optional<Pace> pace;     ///< nothing: lockstep
+  std::optional<RunPace> pace;  ///< nothing: lockstep
   std::vector<Override> overrides;
   std::string state;  ///< text of the stored state that it goes on from; empty: from the beginning
   std::vector<std::pair<std::string, std::string>> sources;  ///< relative name, text; the main file first

@@ -4,7 +4,7 @@
 #include <set>
 
 #include "isodyne/core/random.h"
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 
 namespace isodyne::record {
 
@@ -50,11 +50,52 @@ Playback::Playback(std::shared_ptr<const program::Program> program, const Record
     if (s.name != recording.identity().scenario) continue;
     for (const program::Scenario::Start& start : s.start) starts.emplace_back(start.target, start.value);
   }
-  image_ = engine::Plant(program_).start(starts).values;
+  for (const Override& o : recording.identity().overrides) {
+    const VarId id = p.find(o.name);
+    if (id != program::kNone) starts.emplace_back(id, o.value);
+  }
+  image_ = engine::RunningPlant(program_).start(starts).values;
   image_[program::kSeed] = random_key(recording.identity().seed);
   known_.resize(p.variables.size());
   known_[program::kTime] = known_[program::kSeed] = 1;
   for (const VarId id : wanted) want(id);
+  std::stable_sort(changes_.begin(), changes_.end(), [](const Change& a, const Change& b) { return a.at < b.at; });
+}
+
+/// False: it moved in a way that no event tells instant by instant.
+bool Playback::parameter(VarId id) {
+  const std::string& name = program_->variable(id).name;
+  for (const RecordedEvent& e : recording_.events()) {
+    if (e.subject != name) continue;
+    if (e.kind == observe::event_word(observe::EventKind::command)) return false;
+    if (e.kind == observe::event_word(observe::EventKind::change)) changes_.push_back({e.at, id, e.value});
+  }
+  return true;
+}
+
+VarId Playback::missing_for(VarId wanted) const {
+  std::set<VarId> seen;
+  std::vector<VarId> todo{wanted};
+  const auto reads = [&](program::NodeId node) {
+    for (const VarId id : program_->reads(node)) todo.push_back(id);
+  };
+  while (!todo.empty()) {
+    const VarId id = todo.back();
+    todo.pop_back();
+    if (!seen.insert(id).second) continue;
+    if (std::find(missing_.begin(), missing_.end(), id) != missing_.end()) return id;
+    if (recording_.throughout(program_->variable(id).name)) continue;
+    for (const program::Assignment& e : program_->equations) {
+      if (e.target == id) reads(e.value);
+    }
+    for (const program::Delay& d : program_->delays) {
+      if (d.out == id) reads(d.input), reads(d.lag);
+    }
+    for (const program::Edge& e : program_->edges) {
+      if (e.previous == id) reads(e.now);
+    }
+  }
+  return program::kNone;
 }
 
 /// Depth first, so that what an equation reads is computed before it.
@@ -72,7 +113,10 @@ void Playback::want(VarId id) {
       return;
     }
   }
-  if (v.role == program::Role::param || v.role == program::Role::fixed_param) return;
+  if (v.role == program::Role::param || v.role == program::Role::fixed_param) {
+    if (!parameter(id)) missing_.push_back(id);
+    return;
+  }
   for (const program::Assignment& e : program_->equations) {
     if (e.target != id) continue;
     for (const VarId read : program_->reads(e.value)) want(read);
@@ -106,9 +150,12 @@ void Playback::run(const std::function<void(const observe::Image&)>& see) {
   std::vector<program::NodeId> fronts;
   for (const program::Edge& e : program_->edges) fronts.push_back(e.now);
   engine::Evaluator edges(*program_, fronts);
+  auto change = changes_.begin();
   for (std::size_t row = 0; row < times_->size(); ++row) {
     const std::int64_t now = (*times_)[row];
     image_[program::kTime] = to_seconds(Time{now});
+    for (; change != changes_.end() && change->at.count() <= now; ++change)
+      image_[static_cast<std::size_t>(change->id)] = change->value;
     for (Column& c : columns_) {
       while (c.next < c.values.size() && (*c.times)[c.next] <= now) ++c.next;
       if (c.next > 0) image_[static_cast<std::size_t>(c.id)] = c.values[c.next - 1];

@@ -5,7 +5,7 @@
 // instant before. What was recorded only around some instants is not there.
 //
 // Quantities that nobody recorded are computed where their equations read only what is there; parameters that were not
-// recorded did not change.
+// recorded have the value that the run began with, and what was set by hand from then on.
 
 #include <deque>
 #include <functional>
@@ -27,6 +27,8 @@ class Playback {
 
   /// Those that are neither there nor to be computed.
   const std::vector<program::VarId>& missing() const { return missing_; }
+  /// One of them that a quantity is, or is made of; kNone: all of it is there.
+  program::VarId missing_for(program::VarId id) const;
   std::size_t images() const { return times_->size(); }
   /// The time between two images.
   Time period() const { return period_; }
@@ -40,6 +42,7 @@ class Playback {
     std::size_t next = 0;  ///< row of the first instant that is not reached yet
   };
   void want(program::VarId id);
+  bool parameter(program::VarId id);
 
   std::shared_ptr<const program::Program> program_;
   const Recording& recording_;
@@ -57,6 +60,13 @@ class Playback {
   };
   static double recall(Computed& c, double now);
   std::vector<Computed> computed_;
+  /// Of parameters that were not recorded: what was set by hand, in the order of time.
+  struct Change {
+    Time at{};
+    program::VarId id = program::kNone;
+    double value = 0;
+  };
+  std::vector<Change> changes_;
   std::vector<char> known_;
   std::vector<program::VarId> missing_;
 };

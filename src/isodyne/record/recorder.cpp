@@ -6,6 +6,7 @@
 #include <optional>
 
 #include "isodyne/engine/code.h"
+#include "isodyne/program/quick.h"
 
 namespace isodyne::record {
 
@@ -67,13 +68,14 @@ struct Recorder::Group {
 
 Recorder::Recorder(std::shared_ptr<const program::Program> program, std::unique_ptr<RecordingFile> file,
                    std::int64_t verdicts_late)
-    : program_(std::move(program)), between_(*program_), file_(std::move(file)) {
+    : program_(std::move(program)), between_(*program_, program::quick_view(*program_)), file_(std::move(file)) {
+  const program::QuickParts quick(*program_);
   for (const program::RecordGroup& g : program_->recorded) {
     groups_.push_back(std::make_unique<Group>(g, groups_.size(), file_->head().groups[groups_.size()].chunk_rows()));
     Group& made = *groups_.back();
     made.quick = !g.judged && g.period < program_->step;
     if (made.quick) made.row_places = between_.places_of(g.signals);
-    made.quick_when = g.when != program::kNone && program::seen_every(*program_, {g.when}) < program_->step;
+    made.quick_when = g.when != program::kNone && quick.seen_every({g.when}) < program_->step;
     if (g.judged) made.next = Time::max();  // its rows come at the end
     if (!g.windows || g.judged) continue;
     const std::int64_t late = g.when == program::kNone ? verdicts_late * program_->step.count() : 0;
@@ -104,7 +106,7 @@ void Recorder::image(const observe::Image& image) {
   if (!good()) return;
   if (tick_due_.load(std::memory_order_relaxed)) show_staged();
   recorded_until_ = image.at;
-  const double* const held = between_.any() ? between_.image(image.variables) : image.variables;
+  const double* const held = between_.image(image.variables);
   for (const auto& g : groups_) {
     if (g->when) look_when(*g, image.at, g->quick_when ? held : image.variables);
     if (image.at < g->next) continue;

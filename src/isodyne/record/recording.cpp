@@ -14,8 +14,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "isodyne/record/blocks.h"
 #include "isodyne/record/h5.h"
-#include "isodyne/record/rows.h"
 #include "isodyne/record/stored_rows.h"
 
 namespace isodyne::record {

@@ -10,10 +10,10 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
+#include "isodyne/record/blocks.h"
 #include "isodyne/record/byte_planes.h"
 #include "isodyne/record/identity.h"
 #include "isodyne/record/place_driver.h"
-#include "isodyne/record/rows.h"
 #include "isodyne/record/tail.h"
 
 namespace isodyne::record {

@@ -148,8 +148,8 @@ Result<Tail> Tail::read(const std::string& file) {
     const char* content = all.data() + at + sizeof head;
     if (head.bytes > all.size() - at - sizeof head || sum_of(head, content) != head.sum) break;
     // No chunk has more rows, so that few bytes cannot speak of many.
-    constexpr std::uint32_t kMostRows = 1u << 16;
-    if (head.kind == kChunk && head.first == settled[head.group] && head.rows <= kMostRows) {
+    constexpr std::uint32_t kMostChunkRows = 1u << 16;
+    if (head.kind == kChunk && head.first == settled[head.group] && head.rows <= kMostChunkRows) {
       Chunk chunk{head.first, head.rows, std::vector<ChunkPlace>(head.bytes / sizeof(ChunkPlace))};
       std::memcpy(chunk.places.data(), content, chunk.places.size() * sizeof(ChunkPlace));
       tail.chunks[head.group].push_back(std::move(chunk));

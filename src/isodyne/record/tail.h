@@ -12,7 +12,7 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
-#include "isodyne/record/rows.h"
+#include "isodyne/record/blocks.h"
 
 namespace isodyne::record {
 

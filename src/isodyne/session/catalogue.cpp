@@ -82,8 +82,9 @@ std::string absolute(const std::string& path) {
 
 /// Whether every word is part of something that people see of the entry.
 bool fits(const CatalogueEntry& e, const std::vector<std::string>& words) {
-  std::string all = e.path + "\n" + e.bench + "\n" + e.scenario + "\n" + e.faults + "\n" + e.setting + "\nseed " +
-                    e.seed + "\n" + e.started + "\n" + e.verdict() + "\n" + (e.there ? "" : "missing\n");
+  std::string all = e.path + "\n" + e.bench + "\n" + e.scenario + "\n" + e.faults + "\n" + e.overrides + "\n" +
+                    e.setting + "\nseed " + e.seed + "\n" + e.started + "\n" + e.verdict() + "\n" +
+                    (e.there ? "" : "missing\n");
   for (const std::string& t : e.tags) all += t + "\n";
   all = lower_case(all);
   return std::all_of(words.begin(), words.end(),
@@ -139,7 +140,7 @@ Result<std::unique_ptr<Catalogue>> Catalogue::open(const std::string& file) {
   for (const char* sql : tables) {
     if (!Statement(c->files_->db, sql).run()) return c->files_->failure("cannot use the catalogue");
   }
-  for (const std::string column : {"outcome", "bench_folder"}) {  // a catalogue of 0.1 has neither
+  for (const std::string column : {"outcome", "bench_folder", "overrides"}) {  // a catalogue of 0.1 has none of them
     Statement known(c->files_->db, "SELECT COUNT(*) FROM pragma_table_info('runs') WHERE name = ?");
     known.with(column);
     const std::string add = "ALTER TABLE runs ADD COLUMN " + column + " TEXT DEFAULT ''";
@@ -150,10 +151,16 @@ Result<std::unique_ptr<Catalogue>> Catalogue::open(const std::string& file) {
 }
 
 Status Catalogue::enter(const CatalogueEntry& e) {
-  Statement s(files_->db, "INSERT OR REPLACE INTO runs VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
+  Statement s(files_->db, "INSERT OR REPLACE INTO runs VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   s.with(absolute(e.path)).with(e.bench).with(e.scenario).with(e.faults).with(e.setting).with(e.seed).with(e.version);
   s.with(e.started).with(e.ending).with(e.inputs).with(e.simulated_s).with(e.wall_s);
-  s.with(e.held).with(e.broken).with(e.not_tested).with(e.undecided).with(e.outcome).with(e.bench_folder);
+  s.with(e.held)
+      .with(e.broken)
+      .with(e.not_tested)
+      .with(e.undecided)
+      .with(e.outcome)
+      .with(e.bench_folder)
+      .with(e.overrides);
   if (!s.run()) return files_->failure("cannot write the catalogue");
   return Done{};
 }
@@ -172,6 +179,7 @@ Result<std::vector<CatalogueEntry>> Catalogue::find(const std::vector<std::strin
     for (std::int64_t* count : {&e.held, &e.broken, &e.not_tested, &e.undecided}) *count = s.count(c++);
     e.outcome = s.text(c++);
     e.bench_folder = s.text(c++);
+    e.overrides = s.text(c++);
     Statement tags(files_->db, "SELECT tag FROM tags WHERE path = ? ORDER BY tag");
     tags.with(e.path);
     while (tags.row()) e.tags.push_back(tags.text(0));
@@ -231,6 +239,7 @@ CatalogueEntry entry_of(const std::string& folder, const Summary& s, const recor
   e.bench = s.bench;
   e.scenario = s.scenario;
   for (const std::string& f : s.faults) list_on(e.faults, f);
+  e.overrides = listed(s.overrides);
   e.setting = s.setting;
   e.seed = s.seed;
   e.version = s.version;

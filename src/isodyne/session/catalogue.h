@@ -16,6 +16,7 @@ namespace isodyne::session {
 struct CatalogueEntry {
   std::string path;  ///< absolute
   std::string bench, scenario, faults, setting, seed, version;
+  std::string overrides;     ///< values in place of the bench's: "chamber.area=500 m^2"
   std::string started;       ///< as in the verdicts
   std::string ending;        ///< empty: nobody has said yet how it ended
   std::string outcome;       ///< Summary::outcome(); empty: entered by 0.1, which did not say

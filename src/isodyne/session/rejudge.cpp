@@ -42,9 +42,9 @@ std::set<program::VarId> read_by(const program::Program& p, const program::Requi
 namespace {
 
 /// How often it was asked in the run.
-Time asked(const program::Program& p, const program::Requirement& r) {
-  Time every = program::asked_every(p, r);
-  for (const std::int32_t m : r.measures) every = std::min(every, program::asked_every(p, program::at(p.measures, m)));
+Time asked(const program::QuickParts& quick, const program::Program& p, const program::Requirement& r) {
+  Time every = quick.asked_every(r);
+  for (const std::int32_t m : r.measures) every = std::min(every, quick.asked_every(program::at(p.measures, m)));
   return every;
 }
 
@@ -118,6 +118,7 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
   const auto run = program_of(recording);
   std::vector<std::string> by_run, open;
   Time judged_every = p.step;
+  const program::QuickParts quick(p);
   for (Verdict& v : verdicts) {
     const program::Requirement& r = program::at(p.requirements, v.requirement);
     const bool same = same_question(run.get(), r);
@@ -134,7 +135,7 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     if (said.broken && v.first_breach && *said.broken < *v.first_breach) v.first_breach = said.broken;
     if (v.answer != Answer::held && v.answer != Answer::not_tested) continue;
     bool whole = true;
-    const Time every = asked(p, r);
+    const Time every = asked(quick, p, r);
     for (const program::VarId id : read_by(p, r)) {
       if (shown_whole(p, recording, id, every)) continue;
       whole = false;

@@ -22,13 +22,14 @@ bool broke_off(const Recording& was) {
   return was.ending().empty() || was.ending() == observe::ending_word(observe::Ending::interrupted);
 }
 
-/// Up to where there is something of it.
+/// Up to where there is something of it: the last event may be behind the last row.
 Time end_of(const Recording& was) {
   std::int64_t last = was.times().empty() ? 0 : was.times().back();
   for (const std::string& name : was.names()) {
     const record::Instants& times = was.times_of(name);
     if (!times.empty()) last = std::max(last, times.back());
   }
+  for (const RecordedEvent& e : was.events()) last = std::max(last, e.at.count());
   return Time{last};
 }
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "isodyne/record/compare.h"
+#include "isodyne/record/differences.h"
 #include "isodyne/session/run_folder.h"
 #include "isodyne/session/run_service.h"
 

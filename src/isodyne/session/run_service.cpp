@@ -17,6 +17,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/core/version.h"
 #include "isodyne/judge/judge.h"
+#include "isodyne/networks/solvers.h"
 #include "isodyne/ports/make_port.h"
 #include "isodyne/record/recorder.h"
 #include "isodyne/record/recover.h"
@@ -64,6 +65,7 @@ class Witness : public observe::Observer {
   const std::string& difference() const { return difference_; }
   bool waiting() const { return begin_at_ != nullptr; }
   bool injected(std::int32_t fault) const { return injected_.contains(fault); }
+  bool disarmed(std::int32_t fault) const { return disarmed_.contains(fault); }
 
   void image(const observe::Image& image) override {
     WorkerBoard::alive();
@@ -85,6 +87,7 @@ class Witness : public observe::Observer {
   }
   void event(const observe::Event& event) override {
     if (event.kind == observe::EventKind::fault_on) injected_.insert(event.subject);
+    if (observe::command_kind(event) == observe::CommandKind::disarm) disarmed_.insert(event.subject);
     if (begin_at_ != nullptr && event.at < begin_at_->at) return;
     if (judge_ != nullptr) tell(judge_->flush());  // what was broken before it comes before it
     if (recorder_ != nullptr) recorder_->event(event);
@@ -115,7 +118,7 @@ class Witness : public observe::Observer {
   judge::Judge* judge_;
   const std::vector<RunWatcher*>& watchers_;
   bool unrecorded_;
-  std::set<std::int32_t> injected_;
+  std::set<std::int32_t> injected_, disarmed_;  ///< faults
 };
 
 /// One run, from its request to its outcome.
@@ -155,7 +158,7 @@ class Doing {
     if (!recorder) return error(recorder.failure().text()), false;
     recorder_ = std::move(*recorder);
     enter(beginning());
-    WorkerBoard::evidence_in(outcome_.folder, started_, request_.bench->folder);
+    WorkerBoard::evidence_in(outcome_.folder, started_, request_.bench->place());
     return true;
   }
 
@@ -167,7 +170,9 @@ class Doing {
     };
     WorkerBoard::begin();
     const auto begin = std::chrono::steady_clock::now();
-    bench::Run run(request_.bench->program, request_.plan, make_port, witness);
+    bench::RunPlan plan = request_.plan;
+    if (!plan.networks) plan.networks = networks::solvers();
+    bench::Run run(request_.bench->program, plan, make_port, witness);
     run.save_with([&](const char* to) { return save_state(to, run); });
     for (RunWatcher* w : watchers_) w->begins(run);
     result_ = run.execute(stop);
@@ -249,9 +254,11 @@ class Doing {
     Summary summary = summarize(program_, identity_, result_, verdicts);
     remark_on(summary);
     summary.started = started_;
-    summary.bench_folder = request_.bench->folder;
+    summary.bench_folder = request_.bench->place();
     for (const std::int32_t f : request_.plan.faults) {
-      if (!witness.injected(f)) summary.not_injected.push_back(program::at(program_.faults, f).name);
+      const std::string& name = program::at(program_.faults, f).name;
+      if (!witness.injected(f)) summary.not_injected.push_back(name);
+      if (witness.disarmed(f)) summary.disarmed.push_back(name);
     }
     outcome_.summary = std::move(summary);
   }
@@ -301,7 +308,7 @@ class Doing {
   Summary beginning() const {
     Summary summary = summarize(program_, identity_, {}, {});
     summary.started = started_;
-    summary.bench_folder = request_.bench->folder;
+    summary.bench_folder = request_.bench->place();
     summary.ending.reset();
     return summary;
   }
@@ -457,7 +464,7 @@ record::RunIdentity identity_of(const RunRequest& request) {
   identity.made_by = plan.reference ? record::MadeBy::reference : record::MadeBy::steps;
   identity.method = plan.reference ? record::kReferenceMethod : program.stepping();
   identity.longest = plan.longest;
-  if (plan.pace) identity.pace = record::Pace{plan.pace->speed};
+  if (plan.pace) identity.pace = record::RunPace{plan.pace->speed};
   for (const auto& [id, value] : plan.overrides) {
     const program::Variable& v = program.variable(id);
     using Kind = program::Type::Kind;

@@ -30,6 +30,8 @@ struct Bench {
   std::vector<std::string> left_out;                         ///< by the harness
   /// "examples/canal-lock/": controllers, their maps and what they read are relative to it.
   std::string folder;
+  /// The folder itself.
+  std::string place() const { return folder.empty() ? "." : folder; }
 };
 /// Of a bench that was loaded without errors.
 std::shared_ptr<const Bench> bench_of(const check::Loaded& loaded, const std::string& folder,

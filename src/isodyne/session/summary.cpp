@@ -52,6 +52,11 @@ std::string Summary::outcome() const {
   return count(Answer::held) > 0 ? judge::answer_word(Answer::held) : "nothing asked";
 }
 
+std::string Summary::why_not_injected(const std::string& fault) const {
+  return contains(disarmed, fault) ? "what triggers it did not happen while it was armed; it was disarmed by hand"
+                                   : "what triggers it never happened";
+}
+
 std::string Summary::counts_text() const {
   using judge::Answer;
   if (rows.empty()) return "nothing asked";
@@ -65,6 +70,9 @@ std::string Summary::counts_text() const {
 std::string Summary::title() const {
   std::string text = scenario.empty() ? "no scenario" : scenario;
   for (std::size_t i = 0; i < faults.size(); ++i) text += (i == 0 ? " with " : " and ") + faults[i];
+  constexpr std::size_t kMostNamed = 3;
+  for (std::size_t i = 0; i < std::min(overrides.size(), kMostNamed); ++i) text += ", " + overrides[i];
+  if (overrides.size() > kMostNamed) text += fmt::format(" and {} values more", overrides.size() - kMostNamed);
   return text;
 }
 
@@ -108,7 +116,7 @@ namespace {
 std::string harmonics_not_shown(const program::Program& p, const program::Measure& m) {
   if (m.kind != program::MeasureKind::thd) return "";
   int shown = judge::kHarmonics;
-  const Time every = program::asked_every(p, m);
+  const Time every = program::QuickParts(p).asked_every(m);
   while (shown > 0 && !judge::shows_harmonic(shown, m.at, to_seconds(every))) --shown;
   if (shown == judge::kHarmonics) return "";
   return fmt::format("Measure {} is without the harmonics above {}: a step of {} is too long to show them.", m.name,
@@ -127,6 +135,7 @@ Summary summarize(const program::Program& program, const record::RunIdentity& id
   s.method = identity.method;
   s.version = identity.version;
   s.faults = identity.faults;
+  for (const record::Override& o : identity.overrides) s.overrides.push_back(o.text());
   s.ending = result.ending;
   s.explanation = result.explanation;
   s.details = result.details;
@@ -223,7 +232,9 @@ std::string to_json(const Summary& s) {
   j["bench_file"] = s.bench_file;
   j["scenario"] = s.scenario;
   j["faults"] = s.faults;
+  if (!s.overrides.empty()) j["overrides"] = s.overrides;
   j["faults_not_injected"] = s.not_injected;
+  if (!s.disarmed.empty()) j["faults_disarmed"] = s.disarmed;
   j["setting"] = s.setting;
   j["seed"] = s.seed;
   j["method"] = s.method;
@@ -267,7 +278,9 @@ Result<Summary> parse_summary(const std::string& text, const std::string& file) 
     s.bench_file = j.at("bench_file");
     s.scenario = j.at("scenario");
     s.faults = j.at("faults").get<std::vector<std::string>>();
+    s.overrides = j.value("overrides", std::vector<std::string>{});
     s.not_injected = j.at("faults_not_injected").get<std::vector<std::string>>();
+    s.disarmed = j.value("faults_disarmed", std::vector<std::string>{});
     s.setting = j.at("setting");
     s.seed = j.at("seed");
     s.method = j.value("method", "rk4");
@@ -319,7 +332,7 @@ std::string to_junit(const Summary& s) {
     test_case("controllers answer").append_child("error").append_attribute("message") =
         printable("lost " + text).c_str();
   for (const std::string& f : s.not_injected)
-    test_case("fault " + f).append_child("skipped").append_attribute("message") = "what triggers it never happened";
+    test_case("fault " + f).append_child("skipped").append_attribute("message") = s.why_not_injected(f).c_str();
   for (const SummaryRow& r : s.rows) {
     pugi::xml_node test = test_case(fmt::format("{} {}", r.name, r.description));
     const std::string margin = fmt::format("{}; worst margin {}", r.formula, r.margin_text());

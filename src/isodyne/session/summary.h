@@ -34,7 +34,9 @@ struct Summary {
   std::string bench, bench_file, scenario, setting, seed, version;
   std::string method;  ///< how the continuous parts were stepped
   std::vector<std::string> faults;
+  std::vector<std::string> overrides;     ///< "chamber.area=500 m^2": what it began with in place of the bench's values
   std::vector<std::string> not_injected;  ///< chosen faults that never became active
+  std::vector<std::string> disarmed;      ///< faults whose trigger was disarmed by hand at some time
   std::vector<std::string> lost;          ///< controllers that were lost, and no fault was to blame: why and when
   std::vector<std::string> remarks;       ///< what a reader of the verdicts has to know
   struct Saturated {
@@ -49,7 +51,7 @@ struct Summary {
   std::vector<Saturated> saturated;
   std::string started;  ///< wall clock, ISO 8601
   double wall_seconds = 0;
-  std::string bench_folder;  ///< as it was named on the command line
+  std::string bench_folder;               ///< as it was named on the command line
   std::optional<observe::Ending> ending;  ///< nothing: nobody has said yet
   std::string explanation;
   std::vector<std::string> details;
@@ -64,7 +66,9 @@ struct Summary {
   std::string outcome() const;
   /// "14 of 22 held, 1 broken, 7 not put to the test"
   std::string counts_text() const;
-  /// "uplock with level_drift"
+  /// Of a fault that was not: "what triggers it never happened".
+  std::string why_not_injected(const std::string& fault) const;
+  /// "uplock with level_drift, chamber.area=500 m^2"
   std::string title() const;
   /// "isodyne run lock.dyne uplock --fault level_drift --seed 1"
   std::string command;

@@ -65,7 +65,7 @@ TimingSummary timing_of(const program::Program& program, const bench::Timing& ti
   t.crew = timing.privileges.crew;
   t.lacking = timing.privileges.lacking;
   t.rows = times_of(timing);
-  for (const bench::Stretch& s : timing.stretches)
+  for (const bench::OverrunSeries& s : timing.stretches)
     t.stretches.push_back({to_seconds(s.first), s.steps, static_cast<double>(s.worst_ns) / 1e3});
   t.all_stretches = timing.all_stretches;
   t.queue_room = timing.queue_room;
@@ -98,7 +98,7 @@ std::string TimingSummary::verdict() const {
   const std::string pace = speed == 1 ? "" : fmt::format(" at {:g} times real time", speed);
   if (overruns == 0) return fmt::format("Real time was kept: {} steps of {}{}, none late.", steps, step, pace);
   double worst = 0;
-  for (const Stretch& s : stretches) worst = std::max(worst, s.worst_us);
+  for (const OverrunRow& s : stretches) worst = std::max(worst, s.worst_us);
   return fmt::format(
       "Real time was not kept in {} of {} steps of {}{} ({:.2g} %): first at {:.6g} s, in {}, the worst by {}.",
       overruns, steps, step, pace, 100.0 * static_cast<double>(overruns) / static_cast<double>(steps),

@@ -26,12 +26,12 @@ struct TimingSummary {
   std::vector<int> crew;             ///< cores of the threads that stepped beside
   std::vector<std::string> lacking;  ///< what the machine did not grant, and how to get it
   std::vector<TimesRow> rows;        ///< lateness, execution of a step, and what it is made of
-  struct Stretch {
+  struct OverrunRow {
     double at_s = 0;
     std::int64_t steps = 0;
     double worst_us = 0;
   };
-  std::vector<Stretch> stretches;
+  std::vector<OverrunRow> stretches;
   std::int64_t all_stretches = 0;
   std::uint64_t queue_room = 0, queue_most = 0;
   std::int64_t images_lost = 0, events_lost = 0;

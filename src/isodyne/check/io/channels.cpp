@@ -45,7 +45,7 @@ std::string counts_written(const Program& p, const Decl& d) {
 }  // namespace
 
 /// Channels and controllers can be looked into like parts: `level_tx.counts`, `plc.alarm`.
-Instance& Channels::pseudo_part(const lang::Name& name) {
+Instance& ChannelCheck::pseudo_part(const lang::Name& name) {
   auto& slot = check_.root.parts[name.text];
   if (slot == nullptr) {
     slot = std::make_unique<Instance>();
@@ -55,13 +55,13 @@ Instance& Channels::pseudo_part(const lang::Name& name) {
   return *slot;
 }
 
-void Channels::declare() {
+void ChannelCheck::declare() {
   for (const lang::SensorDecl& s : bench_.sensors) declare_sensor(s);
   for (const lang::ActuatorDecl& a : bench_.actuators) declare_actuator(a);
   for (const lang::ControllerDecl& c : bench_.controllers) declare_controller(c);
 }
 
-void Channels::declare_sensor(const lang::SensorDecl& s) {
+void ChannelCheck::declare_sensor(const lang::SensorDecl& s) {
   const std::size_t before = check_.program.variables.size();
   Variable value;
   value.role = Role::sensor;
@@ -90,8 +90,8 @@ void Channels::declare_sensor(const lang::SensorDecl& s) {
 }
 
 /// What can be looked at of a channel beside its value: the electrical signal and the raw word.
-void Channels::declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
-                            const std::string& doc, ChannelForm& form) {
+void ChannelCheck::declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
+                                const std::string& doc, ChannelForm& form) {
   const ForChannel told(check_, c, name);
   form.on = !c.off;
   if (has_counts) {
@@ -126,7 +126,7 @@ void Channels::declare_form(const lang::ChannelDecl& c, bool has_counts, Instanc
   form.signal = check_.define(inside, {"signal", name.span}, signal);
 }
 
-void Channels::declare_actuator(const lang::ActuatorDecl& a) {
+void ChannelCheck::declare_actuator(const lang::ActuatorDecl& a) {
   Variable value;
   value.role = Role::actuator;
   value.doc = a.doc;
@@ -143,7 +143,7 @@ void Channels::declare_actuator(const lang::ActuatorDecl& a) {
   check_.program.actuators.push_back(actuator);
 }
 
-void Channels::define() {
+void ChannelCheck::define() {
   check_.demand_all();
   std::size_t next = 0;
   for (const lang::ActuatorDecl& a : bench_.actuators) {
@@ -153,7 +153,7 @@ void Channels::define() {
   }
 }
 
-void Channels::define_controllers() {
+void ChannelCheck::define_controllers() {
   define_messages();
   std::size_t next = 0;
   for (const lang::ControllerDecl& c : bench_.controllers) {
@@ -163,8 +163,8 @@ void Channels::define_controllers() {
   }
 }
 
-std::optional<std::pair<double, double>> Channels::interval(const lang::Interval& i, const Type& type,
-                                                            const char* what) {
+std::optional<std::pair<double, double>> ChannelCheck::interval(const lang::Interval& i, const Type& type,
+                                                                const char* what) {
   const auto low = check_.constant(x_.check_as(*i.low, scope(), type, what), i.low->span, what);
   const auto high = check_.constant(x_.check_as(*i.high, scope(), type, what), i.high->span, what);
   if (!low || !high) return std::nullopt;
@@ -176,7 +176,7 @@ std::optional<std::pair<double, double>> Channels::interval(const lang::Interval
   return std::pair{*low, *high};
 }
 
-void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
+void ChannelCheck::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
   if (!s.of) {
     check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` does not say what it measures", s.name.text),
                  "add `of part.quantity`");
@@ -235,7 +235,7 @@ void Channels::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
 }
 
 /// Truth values, whole numbers and choices go as they are.
-bool Channels::no_form(const lang::ChannelDecl& c, const Type& type, const std::string& who) {
+bool ChannelCheck::no_form(const lang::ChannelDecl& c, const Type& type, const std::string& who) {
   bool none = true;
   if (c.placed) return none;  // the rack says that it is on the wrong module
   for (const lang::Expr* clause :
@@ -251,8 +251,8 @@ bool Channels::no_form(const lang::ChannelDecl& c, const Type& type, const std::
   return none;
 }
 
-void Channels::form(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
-                    ChannelForm& form) {
+void ChannelCheck::form(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
+                        ChannelForm& form) {
   const ForChannel told(check_, c, name);
   if (c.range) {
     form.range = interval(*c.range, type, "the range");
@@ -287,7 +287,7 @@ void Channels::form(const lang::ChannelDecl& c, const Type& type, const lang::Na
 }
 
 /// Pulses are counted over time: so many per litre of a flow in litres a second.
-void Channels::pulses(const lang::SensorDecl& s, const Type& type, Sensor& sensor) {
+void ChannelCheck::pulses(const lang::SensorDecl& s, const Type& type, Sensor& sensor) {
   const std::string who = fmt::format("sensor `{}`", s.name.text);
   if (s.counts || s.per) {
     check_.error(Code::duplicate, s.name.span, fmt::format("{} has more than one scale", who),
@@ -305,8 +305,8 @@ void Channels::pulses(const lang::SensorDecl& s, const Type& type, Sensor& senso
 }
 
 /// The electrical form: what the ends of the range are on the wire, or the value of a curve over it.
-void Channels::electrical(const lang::ChannelDecl& c, const Type& type, const lang::Name& name, const std::string& who,
-                          ChannelForm& form) {
+void ChannelCheck::electrical(const lang::ChannelDecl& c, const Type& type, const lang::Name& name,
+                              const std::string& who, ChannelForm& form) {
   if (!c.electrical && !c.curve) {
     if (c.limits)
       check_.error(Code::missing, c.limits->low->span,
@@ -356,11 +356,11 @@ void Channels::electrical(const lang::ChannelDecl& c, const Type& type, const la
 }
 
 /// A function or table of one argument, taken at equal distances over the range: it has to be reversed.
-void Channels::curve(const lang::ChannelDecl& c, const Type& type, ChannelForm& form) {
+void ChannelCheck::curve(const lang::ChannelDecl& c, const Type& type, ChannelForm& form) {
   if (!form.range) return;
   constexpr int kPieces = 1024;
   const Unit unit = type.absolute ? *parse_unit("degC") : si_unit(type.dimension);
-  Curve curve{form.range->first, form.range->second, {}};
+  Characteristic curve{form.range->first, form.range->second, {}};
   const std::size_t nodes = check_.program.nodes.size();
   for (int i = 0; i <= kPieces; ++i) {
     lang::Expr call;
@@ -396,7 +396,7 @@ void Channels::curve(const lang::ChannelDecl& c, const Type& type, ChannelForm& 
 }
 
 /// So many counts per unit, from a value whose count is 0.
-std::optional<Linear> Channels::by_factor(const lang::PerUnit& per, const Type& type, const Type& from_type) {
+std::optional<Linear> ChannelCheck::by_factor(const lang::PerUnit& per, const Type& type, const Type& from_type) {
   const auto factor = check_.constant(x_.check_as(*per.factor, scope(), {Type::Kind::real, {}, kNone}, "the factor"),
                                       per.factor->span, "the factor");
   Unit unit;
@@ -422,8 +422,8 @@ std::optional<Linear> Channels::by_factor(const lang::PerUnit& per, const Type& 
 }
 
 /// What the word can hold; without a declaration the ends of the scale.
-void Channels::word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
-                    bool has_ends, const Linear& scale, Word& word) {
+void ChannelCheck::word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
+                        bool has_ends, const Linear& scale, Word& word) {
   word.lowest = std::min(scale.low_to, scale.high_to);
   word.highest = std::max(scale.low_to, scale.high_to);
   if (!declared) {
@@ -454,7 +454,7 @@ void Channels::word(const std::optional<lang::WordDecl>& declared, const lang::N
   word.highest = high;
 }
 
-void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) {
+void ChannelCheck::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) {
   const Type type = check_.program.variable(actuator.value).type;
   if (!type.valid()) return;
   const std::string who = fmt::format("actuator `{}`", a.name.text);
@@ -472,7 +472,7 @@ void Channels::define_actuator(const lang::ActuatorDecl& a, Actuator& actuator) 
 }
 
 /// What the channel cannot hold the plant cannot get.
-void Channels::fits(const Actuator& actuator, double value, Span span, const char* which) {
+void ChannelCheck::fits(const Actuator& actuator, double value, Span span, const char* which) {
   if (!actuator.to_counts || actuator.word.lowest >= actuator.word.highest) return;
   const Linear& l = *actuator.to_counts;
   const double counts =

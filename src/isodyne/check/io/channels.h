@@ -5,9 +5,9 @@
 
 namespace isodyne::check {
 
-class Channels {
+class ChannelCheck {
  public:
-  Channels(Check& check, Expressions& expressions, const lang::BenchDecl& bench)
+  ChannelCheck(Check& check, Expressions& expressions, const lang::BenchDecl& bench)
       : check_(check), x_(expressions), bench_(bench) {}
 
   void declare();

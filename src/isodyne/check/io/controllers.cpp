@@ -9,7 +9,7 @@
 
 namespace isodyne::check {
 
-void Channels::declare_controller(const lang::ControllerDecl& c) {
+void ChannelCheck::declare_controller(const lang::ControllerDecl& c) {
   if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text)) {
     check_.error(Code::duplicate, c.name.span, fmt::format("`{}` is defined twice", c.name.text), "rename one of them");
     return;
@@ -29,7 +29,7 @@ void Channels::declare_controller(const lang::ControllerDecl& c) {
   check_.program.controllers.push_back(controller);
 }
 
-void Channels::define_controller(const lang::ControllerDecl& c, Controller& controller) {
+void ChannelCheck::define_controller(const lang::ControllerDecl& c, Controller& controller) {
   if (!c.every) {
     check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text),
                  "add `every 20 ms`");
@@ -79,7 +79,7 @@ void Channels::define_controller(const lang::ControllerDecl& c, Controller& cont
   Settings(check_, x_).define(c, controller);
 }
 
-void Channels::define_reads(const lang::ControllerDecl& c, Controller& controller) {
+void ChannelCheck::define_reads(const lang::ControllerDecl& c, Controller& controller) {
   for (const lang::ControllerDecl::Read& read : c.reads) {
     const lang::Path& path = read.path;
     if (read.over) {
@@ -105,7 +105,7 @@ void Channels::define_reads(const lang::ControllerDecl& c, Controller& controlle
   }
 }
 
-std::optional<std::int32_t> Channels::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
+std::optional<std::int32_t> ChannelCheck::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
   if (!path.plain()) return std::nullopt;
   const auto& frames = check_.program.frames;
   const auto found =
@@ -128,7 +128,7 @@ std::optional<std::int32_t> Channels::frame_named(const lang::Path& path, bool t
   return std::nullopt;
 }
 
-void Channels::read_frame(std::int32_t index, Controller& controller) {
+void ChannelCheck::read_frame(std::int32_t index, Controller& controller) {
   const Frame& frame = check_.program.frames[static_cast<std::size_t>(index)];
   controller.read_frames.push_back({index, controller.reads.size()});
   for (const FrameField& f : frame.fields) {
@@ -140,13 +140,13 @@ void Channels::read_frame(std::int32_t index, Controller& controller) {
   }
 }
 
-std::int32_t Channels::actuator_of(VarId value) const {
+std::int32_t ChannelCheck::actuator_of(VarId value) const {
   const auto& all = check_.program.actuators;
   const auto found = std::find_if(all.begin(), all.end(), [&](const Actuator& a) { return a.value == value; });
   return found == all.end() ? kNone : static_cast<std::int32_t>(found - all.begin());
 }
 
-bool Channels::first_to_write(VarId value, Span span) {
+bool ChannelCheck::first_to_write(VarId value, Span span) {
   const auto [first, fresh] = check_.defined.try_emplace(value, span);
   if (!fresh)
     check_.error(Code::driven_twice, span, fmt::format("`{}` is written twice", check_.program.variable(value).name))
@@ -154,7 +154,7 @@ bool Channels::first_to_write(VarId value, Span span) {
   return fresh;
 }
 
-void Channels::write_frame(std::int32_t index, Controller& controller) {
+void ChannelCheck::write_frame(std::int32_t index, Controller& controller) {
   // A copy: hidden variables are added meanwhile.
   const std::vector<FrameField> fields = check_.program.frames[static_cast<std::size_t>(index)].fields;
   controller.write_frames.push_back({index, controller.writes.size()});
@@ -171,7 +171,7 @@ void Channels::write_frame(std::int32_t index, Controller& controller) {
   }
 }
 
-void Channels::define_writes(const lang::ControllerDecl& c, Controller& controller) {
+void ChannelCheck::define_writes(const lang::ControllerDecl& c, Controller& controller) {
   Instance& inside = *check_.root.parts.at(c.name.text);
   for (const auto& w : c.writes) {
     ControllerWrite write;

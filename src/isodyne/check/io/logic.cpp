@@ -14,7 +14,7 @@
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
 #include "isodyne/core/text.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::check {
 
@@ -76,7 +76,7 @@ class LogicMaker {
     if (check_.diagnostics.has_errors()) return nullptr;
     sort_program(check_);
     if (check_.diagnostics.has_errors()) return nullptr;
-    lay_out(*program_);
+    number_variables(*program_);
     return program_;
   }
 

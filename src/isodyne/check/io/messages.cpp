@@ -10,7 +10,7 @@
 namespace isodyne::check {
 
 /// The value of a controller that a path such as `east.vote` names, if it does.
-const lang::ControllerDecl::Write* Channels::written_elsewhere(const lang::Path& path) const {
+const lang::ControllerDecl::Write* ChannelCheck::written_elsewhere(const lang::Path& path) const {
   if (path.parts.size() != 2) return nullptr;
   for (const lang::ControllerDecl& c : bench_.controllers) {
     if (c.name.text != path.parts[0].text) continue;
@@ -21,8 +21,8 @@ const lang::ControllerDecl::Write* Channels::written_elsewhere(const lang::Path&
   return nullptr;
 }
 
-void Channels::declare_message(const lang::ControllerDecl& c, const lang::ControllerDecl::Read& read,
-                               Instance& inside) {
+void ChannelCheck::declare_message(const lang::ControllerDecl& c, const lang::ControllerDecl::Read& read,
+                                   Instance& inside) {
   const lang::ControllerDecl::Write* const source = written_elsewhere(read.path);
   if (!read.over || source == nullptr || read.path.parts[0].text == c.name.text) return;  // told where it is defined
   Variable value;
@@ -33,7 +33,7 @@ void Channels::declare_message(const lang::ControllerDecl& c, const lang::Contro
   check_.defined.try_emplace(id, read.path.span);
 }
 
-void Channels::read_message(const lang::ControllerDecl::Read& read, Controller& controller) {
+void ChannelCheck::read_message(const lang::ControllerDecl::Read& read, Controller& controller) {
   auto& all = check_.program.messages;
   const auto carrier =
       std::find_if(all.begin(), all.end(), [&](const Messages& m) { return m.name == read.over->text; });
@@ -69,7 +69,7 @@ void Channels::read_message(const lang::ControllerDecl::Read& read, Controller& 
   controller.knows.push_back(target);
 }
 
-void Channels::define_messages() {
+void ChannelCheck::define_messages() {
   for (const lang::MessagesDecl& m : bench_.messages) {
     auto& all = check_.program.messages;
     if (std::any_of(all.begin(), all.end(), [&](const Messages& other) { return other.name == m.name.text; })) {

@@ -98,7 +98,8 @@ std::optional<double> Measures::number(const lang::ExprPtr& e, const char* what,
   return node == kNone ? std::nullopt : check_.constant(node, e->span, what);
 }
 
-bool Measures::clauses(const lang::MeasureDecl& m, std::string_view taken, Measure& made, const Typed& of) {
+/// Whether the clauses that were written are those that the kind takes.
+bool Measures::takes(const lang::MeasureDecl& m, std::string_view taken) {
   struct Clause {
     char letter;
     const lang::ExprPtr* e;
@@ -126,7 +127,11 @@ bool Measures::clauses(const lang::MeasureDecl& m, std::string_view taken, Measu
       good = false;
     }
   }
-  if (!good) return false;
+  return good;
+}
+
+bool Measures::clauses(const lang::MeasureDecl& m, std::string_view taken, Measure& made, const Typed& of) {
+  if (!takes(m, taken)) return false;
   Type difference = of.type;
   difference.absolute = false;
   if (m.to && (made.to = x_.check_as(*m.to, scope(), of.type, "where it should arrive")) == kNone) return false;

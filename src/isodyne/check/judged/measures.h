@@ -16,6 +16,7 @@ class Measures {
  private:
   void measure(const lang::MeasureDecl& m);
   bool signal(const lang::MeasureDecl& m, std::string_view rule, Measure& made, Typed& of);
+  bool takes(const lang::MeasureDecl& m, std::string_view taken);
   bool clauses(const lang::MeasureDecl& m, std::string_view taken, Measure& made, const Typed& of);
   bool result(const lang::MeasureDecl& m, std::string_view rule, Measure& made, const Typed& of);
   bool window(const lang::MeasureDecl& m, Measure& made);

@@ -83,11 +83,12 @@ class RecordingPlan {
   /// Of what requirements read whatever does not have a row at every instant at which it is asked about anyway.
   void what_is_judged() {
     std::map<VarId, Time> read;  ///< how often it is asked about
+    const QuickParts quick(p_);
     for (const Requirement& r : p_.requirements) {
       if (!r.measures.empty() || r.by_review) continue;  // measures are about stretches
       std::vector<NodeId> nodes{r.trigger, r.check, r.margin};
       for (const FormulaNode& n : r.nodes) nodes.insert(nodes.end(), {n.value, n.margin});
-      const Time every = asked_every(p_, r);
+      const Time every = quick.asked_every(r);
       for (const NodeId n : nodes) {
         if (n == kNone) continue;
         for (const VarId id : p_.reads(n)) {

@@ -113,7 +113,7 @@ void Flattener::first_value(Instance& instance, const Placed<lang::VarDecl>& v) 
   const Elements ids = own(instance, decl.name.text);
   if (ids.first == kNone || check_.start_value.contains(ids.first)) return;  // fixed parameters came first
   const Variable& variable = check_.program.variable(ids.first);
-  const Override* given = override_of(instance, decl.name.text);
+  const PartValue* given = override_of(instance, decl.name.text);
   if (given != nullptr && given->arg->unit) return;  // a unit where a value belongs: reported
   const lang::Expr* value = given != nullptr ? given->arg->value.get() : decl.value.get();
   if (value != nullptr) {

@@ -18,7 +18,8 @@ Type choice_type(std::int32_t choice) {
   return {Type::Kind::choice, {}, choice};
 }
 
-Role role_of(const lang::VarDecl& v, bool assigned) {
+Role role_of(const lang::VarDecl& v, bool assigned, bool of_element) {
+  if (of_element && v.is_output) return Role::network;
   switch (v.kind) {
     case lang::VarKind::param:
       return Role::param;
@@ -49,6 +50,9 @@ void Flattener::declare(const lang::ModelDecl& root) {
   time.doc = "time since the start of the run";
   check_.program.variables.push_back(std::move(time));
   check_.define_hidden("seed", {Type::Kind::real, {}, kNone});
+  Place& ground = check_.places.emplace_back();
+  ground.path = "ground";
+  ground.kind = "electric";
   declare_members(check_.root, 0);
 }
 
@@ -72,7 +76,9 @@ void Flattener::declare_members(Instance& instance, int depth) {
   }
   for (const auto& s : instance.members.solves) declare_solve(instance, *s.decl, s.env);
   for (const auto& m : instance.members.modes) declare_machine(instance, *m.decl, kNone, 0);
+  for (const auto& p : instance.members.places) declare_place(instance, *p.decl, p.env);
   for (const auto& p : instance.members.parts) declare_part(instance, p, depth);
+  for (const auto& p : instance.members.parts) lie(instance, p);
   check_overrides(instance);
 }
 
@@ -85,7 +91,7 @@ void Flattener::declare_units(Instance& instance) {
     }
     const lang::TypeRef* chosen = &u.usual;
     const UnitNames* names = nullptr;
-    if (const Override* given = override_of(instance, u.name.text); given != nullptr && given->arg->unit) {
+    if (const PartValue* given = override_of(instance, u.name.text); given != nullptr && given->arg->unit) {
       chosen = &*given->arg->unit;
       names = &given->scope->units;
     }
@@ -112,12 +118,17 @@ void Flattener::expand(Instance& instance, const lang::Members& members, const E
       check_.error(Code::wrong_kind, v.name.span, "a quantity cannot be declared again and again inside `for`",
                    fmt::format("declare a vector before the loop: `{} : unit[size]`", v.name.text));
     }
+    for (const lang::PlaceDecl& p : members.places) {
+      check_.error(Code::wrong_kind, p.name.span, "a place cannot be declared again and again inside `for`",
+                   fmt::format("declare a vector before the loop: `node {} : {}[size]`", p.name.text, p.kind.text));
+    }
     for (const lang::PartDecl& p : members.parts) {
       check_.error(Code::wrong_kind, p.name.span, "a part cannot be declared again and again inside `for`",
                    fmt::format("declare an array before the loop: `part {}[size] : {}`", p.name.text, p.model.text));
     }
   } else {
     place(members.variables, all.variables);
+    place(members.places, all.places);
     place(members.parts, all.parts);
   }
   place(members.equations, all.equations);
@@ -201,7 +212,7 @@ bool Flattener::declared_here(const Instance& instance, const lang::Name& name) 
 void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v, const Env* env) {
   Variable variable;
   variable.doc = v.doc;
-  variable.role = role_of(v, instance.assigned.contains(v.name.text));
+  variable.role = role_of(v, instance.assigned.contains(v.name.text), instance.decl->element);
   variable.given = v.given;
   if (v.type) {
     variable.type = check_.type_of(*v.type, variable.unit, &instance, env);
@@ -214,7 +225,7 @@ void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v, con
   const std::size_t before = check_.program.variables.size();
   const int size = std::max(1, variable.type.size);
   const VarId id = check_.define(instance, v.name, std::move(variable));
-  if (v.kind != lang::VarKind::state || check_.program.variables.size() == before) return;
+  if (v.kind != lang::VarKind::state || instance.decl->element || check_.program.variables.size() == before) return;
   for (int i = 0; i < size; ++i) declare_state(instance, v, id + i);
 }
 
@@ -298,8 +309,8 @@ void Flattener::declare_solve(Instance& instance, const lang::SolveDecl& s, cons
 
 // ---- parts --------------------------------------------------------------------------------------------------
 
-const Override* Flattener::override_of(const Instance& instance, const std::string& name) const {
-  for (const Override& o : instance.overrides) {
+const PartValue* Flattener::override_of(const Instance& instance, const std::string& name) const {
+  for (const PartValue& o : instance.overrides) {
     const auto& steps = o.arg->target.parts;
     if (o.depth + 1 == steps.size() && steps[o.depth].text == name && !steps[o.depth].index) return &o;
   }
@@ -363,13 +374,13 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
   child->part = &p;
   child->group = group_of(instance, p, env);
   // What comes from further outside wins, so it stands first.
-  for (const Override& o : instance.overrides) {
+  for (const PartValue& o : instance.overrides) {
     const auto& steps = o.arg->target.parts;
     if (o.depth + 1 >= steps.size()) continue;
     const lang::PathStep& step = steps[o.depth];
     const bool all = step.all && step.text == p.name.text && p.count != nullptr;
     if (all || check_.key(step, *o.scope, o.env) == name) {
-      Override inner = o;
+      PartValue inner = o;
       ++inner.depth;
       child->overrides.push_back(inner);
     }
@@ -378,6 +389,7 @@ void Flattener::place_part(Instance& instance, const Placed<lang::PartDecl>& pla
   check_.program.parts.push_back(
       {instance.prefix + name, p.model.text, p.doc.empty() ? model.doc : p.doc, p.name.span});
   Instance& made = *(instance.parts[name] = std::move(child));
+  if (model.element) check_.elements.push_back(&made);
   nesting_.push_back(&model);
   declare_members(made, depth + 1);
   nesting_.pop_back();
@@ -418,7 +430,7 @@ std::int32_t Flattener::group_of(Instance& instance, const lang::PartDecl& p, co
 /// Every value given from outside must have found what it is for.
 void Flattener::check_overrides(Instance& instance) {
   std::set<std::pair<const Instance*, std::string>> given;  // from further outside it may be given again
-  for (const Override& o : instance.overrides) {
+  for (const PartValue& o : instance.overrides) {
     const lang::PathStep& step = o.arg->target.parts[o.depth];
     if (o.depth + 1 < o.arg->target.parts.size()) {
       const auto array = instance.arrays.find(step.text);

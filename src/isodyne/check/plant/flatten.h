@@ -43,7 +43,18 @@ class Flattener {
   std::int32_t group_of(Instance& instance, const lang::PartDecl& part, const Env* env);
   std::int32_t core_of(const lang::Expr& number, Instance& instance, const Env* env);
   void check_overrides(Instance& instance);
-  const Override* override_of(const Instance& instance, const std::string& name) const;
+  const PartValue* override_of(const Instance& instance, const std::string& name) const;
+
+  // places.cpp: terminals, nodes, and what lies at them
+  void declare_place(Instance& instance, const lang::PlaceDecl& d, const Env* env);
+  void lie(Instance& instance, const Placed<lang::PartDecl>& placed);
+  void lie(Instance& instance, const lang::PartDecl& p, Instance& part, const Env* env);
+  void lie_each(Instance& instance, const lang::PartDecl& p, Instance& part, const Env* env);
+  const lang::PlaceDecl* terminal_of(const lang::PartDecl& p, const Instance& part, const lang::PartDecl::Lies& lies,
+                                     std::size_t which);
+  void tie(Instance& instance, Instance& part, const lang::PlaceDecl& terminal, const lang::PartDecl::Lies& lies,
+           const Env* env);
+  std::optional<PlacesMeant> places_of(const Instance& instance, const lang::PartDecl::Lies& lies, const Env* env);
 
   // define.cpp: values and equations
   void queue_lets(Instance& instance);

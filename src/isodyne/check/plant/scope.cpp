@@ -144,15 +144,6 @@ std::optional<std::string> Check::key(const lang::PathStep& step, const Instance
   return fmt::format("{}[{:.0f}]", step.text, *index);
 }
 
-/// Where resolve() is: a step of the path, and what messages call the way so far.
-struct Check::Step {
-  const lang::Path& path;
-  std::size_t i;
-  const std::string& so_far;  ///< "chamber." or ""
-  const std::string& key;
-  const lang::PathStep& written() const { return path.parts[i]; }
-};
-
 /// The last step of a path names a variable, an element or a whole vector.
 bool Check::take_last(const Step& step, const Instance& at, Target& target) {
   const lang::PathStep& written = step.written();

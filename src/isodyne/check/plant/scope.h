@@ -38,6 +38,7 @@ struct Placed {
 
 struct Expanded {
   std::vector<Placed<lang::VarDecl>> variables;
+  std::vector<Placed<lang::PlaceDecl>> places;
   std::vector<Placed<lang::PartDecl>> parts;
   std::vector<Placed<lang::Equation>> equations;
   std::vector<Placed<lang::ModesDecl>> modes;  ///< the outermost
@@ -47,7 +48,7 @@ struct Expanded {
 };
 
 /// A value that a part got from outside: in the brackets after its model, or after `with`.
-struct Override {
+struct PartValue {
   const lang::PartDecl::Arg* arg = nullptr;
   std::size_t depth = 0;            ///< how many steps of the path have been taken
   const Instance* scope = nullptr;  ///< where the value is understood
@@ -58,6 +59,26 @@ struct Override {
 struct Elements {
   VarId first = kNone;
   int size = 0;
+};
+
+/// A terminal, a node, or `ground`; of a vector one element. What lies at it is joined with it.
+struct Place {
+  std::string path;                 ///< "hull.shore[1]"
+  std::string kind;                 ///< "electric"
+  const Instance* owner = nullptr;  ///< in which it was declared; null: `ground`
+  bool terminal = false, open = false;
+  bool of_element = false;                    ///< a terminal of an element
+  std::int32_t lies_at = kNone;               ///< of a terminal: the place outside its part
+  std::vector<std::int32_t> inside, outside;  ///< terminals of parts that lie at it, within its model and beside it
+  VarId voltage = kNone, current = kNone;
+  Span span;
+};
+
+/// The places of a vector lie next to each other.
+struct Places {
+  std::int32_t first = kNone;
+  int size = 0;  ///< 0: a single one
+  int count() const { return size == 0 ? 1 : size; }
 };
 
 /// One part of the flattened bench. The bench itself is the root, with an empty prefix. Sensors,
@@ -71,12 +92,14 @@ struct Instance {
   std::map<std::string, Elements> vectors;
   std::map<std::string, std::unique_ptr<Instance>> parts;  ///< of an array: "wagon[3]"
   std::map<std::string, int> arrays;                       ///< name and number of parts
+  std::map<std::string, Places> places;                    ///< terminals and nodes
   std::set<std::string> hidden;                            ///< private names
   UnitNames units;
   Expanded members;
   std::set<std::string> assigned;  ///< names given with `:=`
-  std::vector<Override> overrides;
+  std::vector<PartValue> overrides;
   std::int32_t group = 0;  ///< index into Check::groups
+  bool misplaced = false;  ///< where it lies could not be understood, and was reported
 };
 
 /// Parts that are stepped together, while the bench's own step is not known yet.
@@ -92,6 +115,12 @@ struct Target {
   std::vector<VarId> ids;
   bool vector = false;
   bool found() const { return !ids.empty(); }
+};
+
+/// What a path means where places are named: one, or several in order.
+struct PlacesMeant {
+  std::vector<std::int32_t> ids;
+  bool vector = false;
 };
 
 /// What all passes of one check share.
@@ -116,6 +145,8 @@ struct Check {
   std::map<std::string, std::int32_t> choices;
   std::deque<Env> environments;
   std::vector<GroupDraft> groups{GroupDraft{}};
+  std::vector<Place> places;              ///< of the whole bench; the first is `ground`
+  std::vector<const Instance*> elements;  ///< in the order of the text
 
   /// The value of a constant expression; set by Expressions, which knows how. Reports what is wrong with it.
   std::function<std::optional<double>(const lang::Expr&, const Instance*, const Env*, const char* what)> whole_number;
@@ -172,6 +203,8 @@ struct Check {
   Target resolve(const Instance& from, const lang::Path& path, const Env* env = nullptr);
   /// The same for one single value; reports a vector. kNone if there is none.
   VarId resolve_one(const Instance& from, const lang::Path& path, const Env* env = nullptr);
+  /// The nodes and terminals that a path names, seen from `from`; reports it if there are none.
+  std::optional<PlacesMeant> resolve_places(const Instance& from, const lang::Path& path, const Env* env = nullptr);
   /// Whether a path of names without indices means anything, without a report.
   bool knows(const Instance& from, const lang::Path& path) const;
   /// The key of a step in Instance::parts or ::variables: "wagon[3]"; reports an index that is none.
@@ -189,7 +222,16 @@ struct Check {
   std::optional<double> first_value(VarId id) const;
 
  private:
-  struct Step;
+  /// Where resolve() is: a step of the path, and what messages call the way so far.
+  struct Step {
+    const lang::Path& path;
+    std::size_t i;
+    const std::string& so_far;  ///< "chamber." or ""
+    const std::string& key;
+    const lang::PathStep& written() const { return path.parts[i]; }
+  };
+  std::optional<PlacesMeant> places_in(const Instance& at, const lang::PathStep& step, const Instance& from,
+                                       const Env* env, const std::string& so_far);
   bool take_last(const Step& step, const Instance& at, Target& target);
   void report_unknown(const Step& step, const Instance& at);
 };

@@ -43,9 +43,9 @@ class Loader {
   Loader(Check& check, Expressions& expressions, const lang::TableDecl& decl)
       : check_(check), x_(expressions), decl_(decl) {}
 
-  std::optional<Table> run() {
-    using Method = Table::Method;
-    using Outside = Table::Outside;
+  std::optional<LookupTable> run() {
+    using Method = LookupTable::Method;
+    using Outside = LookupTable::Outside;
     const auto method = word_value<Method>(
         check_, decl_.method, {{"linear", Method::linear}, {"cubic", Method::cubic}, {"hold", Method::hold}},
         "the way from value to value");
@@ -283,7 +283,7 @@ class Loader {
   std::vector<Type> types_;
   std::vector<Unit> units_;
   std::vector<Row> rows_;
-  Table table_;
+  LookupTable table_;
 };
 
 }  // namespace

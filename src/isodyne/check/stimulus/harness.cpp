@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/check/plant/networks.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne::check {
@@ -95,6 +96,7 @@ class Harness {
                          fmt::format("the bench has no part and no controller `{}`", h_.of.text), meant.value_or(""));
       return false;
     }
+    if (part && refused()) return false;
     note_all();
     const std::size_t errors = diagnostics_.errors();
     part ? take_part() : take_controller();
@@ -103,12 +105,23 @@ class Harness {
   }
 
  private:
+  /// At the terminals of a part alone nothing would lie, and nothing would flow.
+  bool refused() {
+    const auto model = place_named(d_.models, place_named(bench_.parts, h_.of.text)->model.text);
+    if (model == d_.models.end() || !has_terminals(*model)) return false;
+    diagnostics_.error(Code::wrong_kind, h_.of.span,
+                       fmt::format("`{}` has terminals, and nothing lies at them in a harness", h_.of.text),
+                       "write a bench with what it is to be joined with");
+    return true;
+  }
+
   template <typename List>
   void note(const List& list) {
     for (const auto& x : list) gone_.insert(x.name.text);
   }
   void note_all() {
     note(bench_.variables);
+    note(bench_.places);
     note(bench_.parts);
     note(bench_.sensors);
     note(bench_.actuators);
@@ -214,6 +227,7 @@ class Harness {
     for (const lang::VarDecl& v : bench_.variables) stays(v.name.text);
   }
   void clear_members() {
+    bench_.places.clear();
     bench_.equations.clear();
     bench_.modes.clear();
     bench_.periodic_tasks.clear();

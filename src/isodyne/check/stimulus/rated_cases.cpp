@@ -6,10 +6,11 @@
 
 #include "isodyne/check/plant/flatten.h"
 #include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/networks.h"
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
 #include "isodyne/core/text.h"
-#include "isodyne/program/layout.h"
+#include "isodyne/program/numbering.h"
 
 namespace isodyne::check {
 
@@ -180,6 +181,13 @@ class Maker {
   }
 
   void one(const lang::ModelDecl& m, const lang::RatedDecl& r, const Instance* part) {
+    if (has_terminals(m)) {
+      loaded_.diagnostics.error(
+          Code::wrong_kind, r.span,
+          fmt::format("`{}` has terminals, and nothing lies at them in a rated case", m.name.text),
+          "write a bench with what it is to be joined with, and a requirement");
+      return;
+    }
     const lang::BenchDecl bench = bench_of(m, r, part);
     auto program = std::make_shared<Program>();
     program->sources = loaded_.sources;
@@ -210,7 +218,7 @@ class Maker {
       check.error(Code::missing, r.span, "this block expects nothing", "add `expect quantity = value within 2 %`");
     if (loaded_.diagnostics.has_errors()) return;
     sort_program(check);
-    lay_out(*program);
+    number_variables(*program);
     made.program = std::move(program);
     if (!loaded_.diagnostics.has_errors()) cases_.push_back(std::move(made));
   }

@@ -1,5 +1,5 @@
 #pragma once
-// Makes the small benches of nameplate checks; see rated.h.
+// Makes the small benches of nameplate checks; see program/rated_case.h.
 
 #include "isodyne/check/load.h"
 #include "isodyne/check/plant/scope.h"

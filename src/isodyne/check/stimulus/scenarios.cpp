@@ -169,9 +169,7 @@ void Scenarios::start(const lang::ScenarioStep& s) {
   const VarId id = check_.resolve_one(check_.root, s.target);
   if (id == kNone) return;
   const Variable v = check_.program.variable(id);
-  const bool startable = v.role == Role::input || v.role == Role::param || v.role == Role::state ||
-                         v.role == Role::sampled || v.role == Role::mode || v.role == Role::fixed_param;
-  if (!startable) {
+  if (v.role != Role::fixed_param && !check_.program.startable(id)) {
     check_.error(Code::not_settable, s.target.span,
                  fmt::format("`{}` cannot be set: it is computed by the bench", s.target.text()),
                  "start values are for states, memories, parameters and free inputs");
@@ -195,10 +193,7 @@ void Scenarios::start_from(const lang::ScenarioStep& s) {
     const auto value = csv_number(row.text(1), false);
     const auto id = value ? check_.program.find(row.text(0)) : kNone;
     if (id == kNone) continue;
-    const Role role = check_.program.variable(id).role;
-    const bool startable = role == Role::input || role == Role::param || role == Role::state || role == Role::sampled ||
-                           role == Role::mode;
-    if (!startable) continue;
+    if (!check_.program.startable(id)) continue;
     made_.start.push_back({id, *value, s.span});
     ++taken;
   }

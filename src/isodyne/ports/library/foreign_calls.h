@@ -3,7 +3,7 @@
 //
 // Nobody can survive such a call that crashes, never comes back, or ends the process: its memory is ours too, and a
 // jump out of it leaves locks held. So calls are direct, and each says on a board when it begins and ends. The board
-// may be in memory that is shared with a parent (apps/isodyne/holder.h): it sees a call that stands, or one in which
+// may be in memory that is shared with a parent (session/worker.h): it sees a call that stands, or one in which
 // the process ended, and holds the evidence.
 
 #include <atomic>

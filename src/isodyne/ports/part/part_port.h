@@ -1,7 +1,7 @@
 #pragma once
 // A controller that is written in the language: a small program of its own, stepped once an exchange.
 
-#include "isodyne/engine/plant.h"
+#include "isodyne/engine/running_plant.h"
 #include "isodyne/ports/controller_port.h"
 
 namespace isodyne::ports {
@@ -19,7 +19,7 @@ class PartPort : public ControllerPort {
  private:
   std::string name_;
   std::shared_ptr<const program::Program> logic_;
-  engine::Plant plant_;
+  engine::RunningPlant plant_;
   engine::PlantState state_;
   std::vector<program::VarId> inputs_, outputs_;  ///< per read, kNone where the logic does not look; per write
   std::uint64_t seed_;

@@ -1,0 +1,357 @@
+#include "isodyne/bench/fault_player.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/random.h"
+#include "isodyne/core/text.h"
+#include "isodyne/program/quick.h"
+
+namespace isodyne::bench {
+
+using observe::CommandKind;
+using observe::Refusal;
+using When = program::Fault::When;
+
+/// `replace with`: the formula over the image of the instant before, with its own memory.
+class FaultPlayer::Replacing : public engine::TapFunction {
+ public:
+  Replacing(const program::Program& program, const program::Fault& f)
+      : replacement_(f.replacement), expressions_(program, roots(f)), start_(program, starts(f)) {
+    memory_.resize(replacement_.memories.size());
+    next_.resize(memory_.size());
+  }
+
+  void begin(const double* image) {
+    start_.evaluate(image);
+    for (std::size_t i = 0; i < next_.size(); ++i) next_[i] = start_.value(i);
+    begun_ = false;
+  }
+  /// The quantities that the formula reads, before the instant is computed.
+  void load(const double* image) { expressions_.load(image); }
+
+  double replace(double value, bool fresh) override {
+    if (fresh || !begun_) {
+      memory_ = next_;
+      was_ = begun_ ? came_ : value;
+      begun_ = true;
+    }
+    expressions_.give(replacement_.it, value);
+    expressions_.give(replacement_.was, was_);
+    for (std::size_t i = 0; i < memory_.size(); ++i) expressions_.give(replacement_.memories[i].id, memory_[i]);
+    expressions_.compute();
+    for (std::size_t i = 0; i < next_.size(); ++i) next_[i] = expressions_.value(i + 1);
+    return came_ = expressions_.value(0);
+  }
+
+ private:
+  static std::vector<program::NodeId> roots(const program::Fault& f) {
+    std::vector<program::NodeId> all{f.amount};
+    for (const auto& m : f.replacement.memories) all.push_back(m.next);
+    return all;
+  }
+  static std::vector<program::NodeId> starts(const program::Fault& f) {
+    std::vector<program::NodeId> all;
+    for (const auto& m : f.replacement.memories) all.push_back(m.start);
+    return all;
+  }
+
+  const program::Replacement& replacement_;
+  engine::Evaluator expressions_, start_;
+  std::vector<double> memory_, next_;
+  double was_ = 0, came_ = 0;
+  bool begun_ = false;
+};
+
+namespace {
+/// The place of a fault in the order in which those at its tap act.
+std::size_t rank(const program::Program& program, std::int32_t fault) {
+  for (const program::Composition& c : program.compositions) {
+    const auto found = std::find(c.faults.begin(), c.faults.end(), fault);
+    if (found != c.faults.end()) return static_cast<std::size_t>(found - c.faults.begin());
+  }
+  return 0;
+}
+
+bool composed(const program::Program& program, std::int32_t a, std::int32_t b) {
+  return std::any_of(program.compositions.begin(), program.compositions.end(), [&](const program::Composition& c) {
+    const auto has = [&](std::int32_t f) { return std::find(c.faults.begin(), c.faults.end(), f) != c.faults.end(); };
+    return has(a) && has(b);
+  });
+}
+
+/// The taps that a fault needs.
+std::vector<std::int32_t> taps_of(const program::Fault& f) {
+  std::vector<std::int32_t> all;
+  for (const std::int32_t tap : {f.tap, f.other}) {
+    if (tap != program::kNone) all.push_back(tap);
+  }
+  return all;
+}
+}  // namespace
+
+std::vector<std::int32_t> faults_of(const program::Program& program, std::int32_t scenario) {
+  std::vector<std::int32_t> all;
+  if (scenario == program::kNone) return all;
+  for (const program::ScenarioStep& s : program.scenarios[static_cast<std::size_t>(scenario)].steps) {
+    if (s.fault != program::kNone && std::find(all.begin(), all.end(), s.fault) == all.end()) all.push_back(s.fault);
+  }
+  return all;
+}
+
+std::optional<Failure> clash_among(const program::Program& program, const std::vector<std::int32_t>& faults,
+                                   std::int32_t scenario) {
+  const auto fault = [&](std::int32_t i) -> const program::Fault& {
+    return program.faults[static_cast<std::size_t>(i)];
+  };
+  const auto place = [&](std::int32_t tap) {
+    return program.variable(program.taps[static_cast<std::size_t>(tap)].target).name;
+  };
+  for (std::size_t i = 0; i < faults.size(); ++i) {
+    for (std::size_t j = 0; j < i; ++j) {
+      if (faults[i] == faults[j])
+        return Failure{fmt::format("fault `{}` is chosen twice", fault(faults[i]).name), "", ""};
+      if (composed(program, faults[i], faults[j])) continue;
+      for (const std::int32_t tap : taps_of(fault(faults[i]))) {
+        const auto other = taps_of(fault(faults[j]));
+        if (std::find(other.begin(), other.end(), tap) == other.end()) continue;
+        return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", fault(faults[j]).name,
+                                   fault(faults[i]).name, place(tap)),
+                       "",
+                       fmt::format("choose one of them, or state their order: compose {}, {}", fault(faults[j]).name,
+                                   fault(faults[i]).name)};
+      }
+    }
+    if (scenario == program::kNone) continue;
+    const program::Scenario& s = program.scenarios[static_cast<std::size_t>(scenario)];
+    for (const program::ScenarioStep& step : s.steps) {
+      for (const std::int32_t tap : taps_of(fault(faults[i]))) {
+        if (step.tap != tap) continue;
+        return Failure{fmt::format("fault `{}` and scenario `{}` ({}) both act on `{}`", fault(faults[i]).name, s.name,
+                                   program.sources->place(step.span), place(tap)),
+                       "", "choose another fault"};
+      }
+    }
+  }
+  return std::nullopt;
+}
+
+FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std::int32_t>& chosen, std::uint64_t seed)
+    : program_(program), seed_(random_key(seed)) {
+  const program::QuickParts parts(program);
+  std::vector<std::int32_t> ordered = chosen;
+  std::stable_sort(ordered.begin(), ordered.end(),
+                   [&](std::int32_t a, std::int32_t b) { return rank(program, a) < rank(program, b); });
+  for (const std::int32_t index : ordered) {
+    const program::Fault& f = program.faults[static_cast<std::size_t>(index)];
+    const bool replaces = f.kind == program::FaultKind::replace;
+    Chosen c(std::make_unique<FaultActivity>(FaultActivity{index, false, 0, {}}),
+             engine::Evaluator(program, {f.condition, replaces ? program::kNone : f.amount, f.until}));
+    if (replaces) c.replacing = std::make_shared<Replacing>(program, f);
+    c.key = random_key(fnv1a("fault " + f.name));
+    c.quick = f.when == When::once && parts.seen_every({f.condition}) < program.step;
+    c.quick_until = parts.seen_every({f.until}) < program.step;
+    c.begin = f.begin;
+    if (f.when == When::between) {
+      const double share = random_uniform(c.key, seed_, -1);  // no instant: those are drawn from later
+      c.begin += Time(std::llround(share * static_cast<double>((*f.end - f.begin).count())));
+    }
+    chosen_.push_back(std::move(c));
+  }
+}
+
+FaultPlayer::~FaultPlayer() = default;
+
+void FaultPlayer::prepare(engine::PlantState& state) {
+  for (Chosen& c : chosen_) {
+    const program::Fault& f = fault_of(c);
+    if (f.tap == program::kNone) continue;
+    c.slot = engine::add_tap(state, static_cast<std::size_t>(f.tap));
+    if (f.other != program::kNone) c.other_slot = engine::add_tap(state, static_cast<std::size_t>(f.other));
+    engine::TapState& tap = state.taps[c.slot];
+    tap.function = c.replacing.get();
+    if (f.kind == program::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
+    tap.lag = to_seconds(f.lag);
+  }
+}
+
+std::vector<std::int32_t> FaultPlayer::without_effect(const engine::PlantState& state) const {
+  std::vector<std::int32_t> all;
+  for (const Chosen& c : chosen_) {
+    if (!c.acted || c.slot == kNoSlot) continue;
+    const bool changed = state.taps[c.slot].changed || (c.other_slot != kNoSlot && state.taps[c.other_slot].changed);
+    if (!changed) all.push_back(c.activity->fault);
+  }
+  return all;
+}
+
+std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t controller, bool to_controller) const {
+  std::vector<const FaultActivity*> all;
+  for (const Chosen& c : chosen_) {
+    const program::Fault& f = fault_of(c);
+    if (f.controller == controller && f.to_controller == to_controller) all.push_back(c.activity.get());
+  }
+  return all;
+}
+
+std::vector<const FaultActivity*> FaultPlayer::on_messages(std::int32_t messages) const {
+  std::vector<const FaultActivity*> all;
+  for (const Chosen& c : chosen_) {
+    if (fault_of(c).messages == messages) all.push_back(c.activity.get());
+  }
+  return all;
+}
+
+bool FaultPlayer::quick() const {
+  return std::any_of(chosen_.begin(), chosen_.end(), [](const Chosen& c) { return c.quick || c.quick_until; });
+}
+
+void FaultPlayer::between(const double* image) {
+  for (Chosen& c : chosen_) {
+    const bool waits = c.quick && c.armed && !c.triggered, ends = c.quick_until && c.activity->active && !c.over;
+    if (!waits && !ends) continue;
+    c.expressions.evaluate(image);
+    if (waits) c.triggered = c.expressions.value(0) != 0;
+    if (ends) c.over = c.expressions.value(2) != 0;
+  }
+}
+
+/// Whether what makes the fault act is there at `next`; how long it acts is another question.
+bool FaultPlayer::begins(Chosen& c, Time next) const {
+  const program::Fault& f = fault_of(c);
+  const bool condition = c.expressions.value(0) != 0;
+  switch (f.when) {
+    case When::whole_run:
+      return true;
+    case When::from:
+      return next >= f.begin && (!f.end || next < *f.end);
+    case When::between:
+      return next >= c.begin;
+    case When::once:
+      c.triggered = c.triggered || (c.armed && condition);
+      return c.triggered;
+    case When::while_:
+      return condition;
+    case When::by_hand:
+      return c.triggered;
+  }
+  return false;
+}
+
+bool FaultPlayer::wanted(Chosen& c, Time next) const {
+  const program::Fault& f = fault_of(c);
+  const bool there = begins(c, next);
+  if (there && !c.there) c.since = next;
+  c.there = there;
+  if (!there) {
+    c.over = false;  // `while` may begin again
+    return false;
+  }
+  c.over = c.over || (f.lasting && next >= c.since + *f.lasting) || c.expressions.value(2) != 0;
+  if (c.over) return false;
+  return f.period.count() == 0 || (next - c.since) % f.period < f.pulse;
+}
+
+/// The amount for this instant.
+double FaultPlayer::drawn(Chosen& c, Time now) const {
+  const program::Fault& f = fault_of(c);
+  const double seconds = to_seconds(now);
+  switch (f.kind) {
+    case program::FaultKind::noise:
+      return c.activity->amount * random_normal(c.key, seed_, seconds);
+    case program::FaultKind::dropout:
+      return random_uniform(c.key, seed_, seconds) < c.activity->amount ? 1 : 0;
+    case program::FaultKind::invert:
+      return f.truth ? 1 : 0;
+    case program::FaultKind::spikes: {
+      // One in each period, at an instant of its own: it comes now if it lies after the last instant.
+      const std::int64_t window = (now - c.since) / f.every;
+      for (std::int64_t k = std::max<std::int64_t>(0, window - 1); k <= window; ++k) {
+        const double u = random_uniform(c.key, seed_, static_cast<double>(k));
+        const Time at =
+            c.since + k * f.every + Time(static_cast<std::int64_t>(u * static_cast<double>(f.every.count())));
+        if (at > c.last && at <= now) return c.activity->amount;
+      }
+      return 0;
+    }
+    default:
+      return c.activity->amount;
+  }
+}
+
+void FaultPlayer::heed(Chosen& c, bool inject) const {
+  c.triggered = inject;
+  c.there = false;  // it begins anew
+  c.over = !inject && fault_of(c).when != When::by_hand;
+}
+
+Refusal FaultPlayer::arm(Chosen& c, bool on, Time now) {
+  // Between two pulses it acts too; what was planned to begin now has not begun.
+  const bool acts = c.activity->active || (c.there && !c.over && c.since < now);
+  if (on && acts) return Refusal::acting;
+  c.armed = on;
+  if (acts) return Refusal::none;
+  c.triggered = c.there = c.over = false;  // what it waited for may have come meanwhile, or at this very instant
+  return Refusal::none;
+}
+
+Refusal FaultPlayer::command(std::int32_t fault, CommandKind what, Time now) {
+  for (Chosen& c : chosen_) {
+    if (c.activity->fault != fault) continue;
+    if (what == CommandKind::arm || what == CommandKind::disarm) {
+      if (const Refusal refusal = arm(c, what == CommandKind::arm, now); refusal != Refusal::none) return refusal;
+    } else {
+      heed(c, what == CommandKind::inject);
+    }
+    c.planned = wanted(c, now);
+    return Refusal::none;
+  }
+  return Refusal::not_chosen;
+}
+
+void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCommand>& commands) {
+  for (Chosen& c : chosen_) {
+    for (const FaultCommand& command : commands) {
+      if (command.fault == c.activity->fault) heed(c, command.inject);
+    }
+    c.expressions.evaluate(image);
+    c.activity->amount = c.expressions.value(1);
+    c.planned = wanted(c, next);
+    if (c.replacing == nullptr) continue;  // else it is ready, whether it was planned or a command comes
+    if (!c.activity->active) c.replacing->begin(image);
+    c.replacing->load(image);
+  }
+}
+
+void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, observe::Observer& observer) {
+  const program::Fault& f = fault_of(c);
+  c.activity->active = on;
+  c.acted = true;
+  c.activity->since = state.now;
+  for (const auto& [slot, tap] : {std::pair{c.slot, f.tap}, std::pair{c.other_slot, f.other}}) {
+    if (slot == kNoSlot) continue;
+    state.taps[slot].begin(f.kind, to_seconds(state.now));
+    state.taps[slot].on = on;
+    engine::refresh_tap(state, static_cast<std::size_t>(tap));
+  }
+  c.last = state.now;
+  state[f.active] = on ? 1 : 0;
+  observer.event(
+      {state.now, on ? observe::EventKind::fault_on : observe::EventKind::fault_off, c.activity->fault, 0, 0});
+}
+
+void FaultPlayer::apply(engine::PlantState& state, observe::Observer& observer) {
+  for (Chosen& c : chosen_) {
+    if (c.planned != c.activity->active) switch_to(c, c.planned, state, observer);
+    if (!c.activity->active) continue;
+    const double amount = drawn(c, state.now);
+    c.last = state.now;
+    if (c.slot == kNoSlot) continue;
+    state.taps[c.slot].amount = amount;
+    state.taps[c.slot].fresh = true;
+  }
+}
+
+}  // namespace isodyne::bench

@@ -1,0 +1,67 @@
+#pragma once
+// Steps a circuit: exactly from event to event, where an event is an edge of a gate, or a device that reaches the end
+// of the piece it is on.
+//
+// For each combination of pieces there is one linear system, made when it is first needed and kept: its matrices, and
+// the exponential of its step. Within a step, states go on exactly to wherever something happens.
+
+#include <unordered_map>
+
+#include "isodyne/engine/network.h"
+#include "isodyne/networks/electric/combination.h"
+
+namespace isodyne::networks::electric {
+
+class CircuitSolver : public engine::NetworkSolver {
+ public:
+  CircuitSolver(const program::Plant& plant, const program::Network& network);
+
+  std::size_t state_size() const override;
+  bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override;
+  bool parameters_changed(std::span<const double> inputs) override;
+  bool step(Time from, Time to, std::span<const double> inputs, std::span<const engine::NetworkEdge> edges,
+            std::span<const std::int32_t> wanted, std::span<double> state, std::span<double> outputs) override;
+  std::string why_not() const override { return why_; }
+  std::vector<std::string> describe(std::span<const double> state) const override;
+
+ private:
+  bool make_anew(std::span<const double> inputs);
+  void read_sources(std::span<const double> inputs);
+  void read_positions(std::span<const double> state);
+  void write_positions(std::span<double> state);
+  bool switch_device(std::size_t device, bool on);
+  bool settle();
+  bool find_combination();
+  int beyond(std::size_t device, double where, const std::vector<double>& at) const;
+  double excess(std::size_t device, double where, int direction) const;
+  bool advance(double& at, double until);
+  double crossing(std::size_t device, int direction, double span);
+  void show(std::span<const std::int32_t> wanted, std::span<double> outputs);
+  std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
+  const std::string& path_of(std::size_t device) const;
+  bool fail(std::string why);
+
+  Circuit circuit_;
+  Readings readings_;
+  Frame frame_;
+  double step_ = 0;             ///< s
+  std::vector<double> inputs_;  ///< of the last change of parameters
+  bool moving_ = false;         ///< something moves from piece to piece by itself
+  std::vector<Position> positions_;
+  std::vector<double> written_;  ///< what positions_ are in a state
+  std::vector<int> moves_;       ///< per device: changes of piece since the last look
+  int all_moves_ = 0;
+  std::unordered_map<std::string, std::unique_ptr<Combination>> known_;
+  std::string key_;
+  Combination* current_ = nullptr;
+  std::vector<double> now_;  ///< states, sources, 1
+  std::vector<double> after_, trial_, where_, seen_, room_;
+  /// Which rows are wanted: of all outputs, and of those between two instants of the bench.
+  struct Wanted {
+    std::vector<std::int32_t> outputs, rows, place;  ///< place: per row of the readings, which of `rows` it is
+  };
+  Wanted wanted_[2];
+  std::string why_;
+};
+
+}  // namespace isodyne::networks::electric

@@ -1,0 +1,39 @@
+#pragma once
+// Small dense matrices while a plant is stepped, in memory that somebody else owns. Each sum is added up in one order,
+// however many of them a machine adds up beside each other, so that results are the same to the bit everywhere.
+
+#include <cstddef>
+#include <vector>
+
+namespace isodyne::networks::electric {
+
+/// A matrix by columns, each as long as a whole number of blocks; what is behind the last row is zero.
+struct Columns {
+  static constexpr std::size_t kBlock = 4;
+  std::size_t rows = 0, stride = 0, columns = 0;
+  std::vector<double> values;
+
+  void shape(std::size_t r, std::size_t c) {
+    rows = r;
+    columns = c;
+    stride = (r + kBlock - 1) / kBlock * kBlock;
+    values.assign(stride * c, 0.0);
+  }
+  double& at(std::size_t r, std::size_t c) { return values[c * stride + r]; }
+  double at(std::size_t r, std::size_t c) const { return values[c * stride + r]; }
+};
+
+/// y = A x; y has room for A.stride numbers.
+void multiply(const Columns& a, const double* x, double* y);
+
+/// y += A x, with A of `rows` by `columns`, stored column by column.
+void add_product(std::size_t rows, std::size_t columns, const double* a, const double* x, double* y);
+
+/// C = A B, all stored column by column; A is rows by inner, B is inner by columns.
+void product(std::size_t rows, std::size_t inner, std::size_t columns, const double* a, const double* b, double* c);
+
+/// Solves A X = B in place by elimination with row exchanges; both stored row by row, `columns` right sides. False: A
+/// is singular.
+bool solve(std::size_t n, std::size_t columns, double* a, double* b);
+
+}  // namespace isodyne::networks::electric
