@@ -26,16 +26,17 @@ class Toy : public engine::NetworkSolver {
     why_ = inputs[0] > 100 ? "too much at the start" : "";
     return why_.empty();
   }
-  bool step(Time from, Time to, std::span<const double> inputs, std::span<const engine::NetworkEdge> edges,
-            std::span<const std::int32_t>, std::span<double> state, std::span<double> outputs) override {
-    Time at = from;
-    for (const engine::NetworkEdge& e : edges) {
+  bool step(const engine::NetworkStep& s) override {
+    const auto inputs = s.inputs;
+    const auto state = s.state;
+    Time at = s.from;
+    for (const engine::NetworkEdge& e : s.edges) {
       state[0] += to_seconds(e.at - at) * (inputs[0] / kCapacitance);
       if (e.input == 1 && e.to) state[0] = 0;
       at = e.at;
     }
-    state[0] += to_seconds(to - at) * (inputs[0] / kCapacitance);
-    outputs[0] = state[0];
+    state[0] += to_seconds(s.to - at) * (inputs[0] / kCapacitance);
+    s.outputs[0] = state[0];
     return state[0] < 1000;
   }
   std::string why_not() const override { return why_.empty() ? "the capacitor is at over 1000 V" : why_; }

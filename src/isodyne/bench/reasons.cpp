@@ -111,9 +111,14 @@ class PlantStory {
   }
 
   void network() {
+    if (static_cast<std::size_t>(trouble_.index) >= p_.networks.size()) {
+      reason_.text = fmt::format("it cannot go on at {}: {}", now(), plant_.networks().why_not(trouble_.index));
+      return;
+    }
     const program::Network& n = at(p_.networks, trouble_.index);
-    reason_.text = fmt::format("the network of {} cannot go on at {}: {}", listed(first_of(n.nodes), "no node"), now(),
-                               plant_.networks().why_not(trouble_.index));
+    const std::string who = n.elements.front().nodes.empty() ? fmt::format("`{}`", n.elements.front().path)
+                                                             : "the network of " + listed(first_of(n.nodes));
+    reason_.text = fmt::format("{} cannot go on at {}: {}", who, now(), plant_.networks().why_not(trouble_.index));
     reason_.details = plant_.networks().describe(trouble_.index, state_.network);
   }
   static std::vector<std::string> first_of(std::vector<std::string> nodes) {

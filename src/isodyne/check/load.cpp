@@ -15,6 +15,7 @@
 #include "isodyne/check/lint.h"
 #include "isodyne/check/plant/flatten.h"
 #include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/gates.h"
 #include "isodyne/check/plant/networks.h"
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
@@ -280,6 +281,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   judged.define();
   Periods(check, expressions, bench).run();
   define_networks(check);
+  define_gates(check);
   define_recording(check, expressions, bench, wish.harness.empty());
   check_starts(check);
   if (check.overflow || check.diagnostics.has_errors()) return;

@@ -202,7 +202,7 @@ PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
         state[g.values[k]] = state.next[static_cast<std::size_t>(g.plan->group->states[k])];
     }
     for (const std::int32_t g : network_groups_) {
-      if (plan_.rate_of_group(g) < arrived) state.networks->arrive(g, state.values, *state.network);
+      if (plan_.rate_of_group(g) < arrived) state.networks->arrive(g, *state.now, state.values, *state.network);
     }
     if (i + 1 == instants) break;
     settle_due(state, arrived, arrived, changes);

@@ -294,7 +294,7 @@ std::int32_t network_step_of_host(void* watcher, std::int32_t group) {
 }
 void network_arrive_of_host(void* watcher, std::int32_t group) {
   const auto& w = *static_cast<const NativePlant::Watcher*>(watcher);
-  w.networks->arrive(group, w.values, *w.network);
+  w.networks->arrive(group, *w.now, w.values, *w.network);
 }
 }  // namespace
 

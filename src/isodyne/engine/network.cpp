@@ -54,7 +54,7 @@ std::vector<bool> read_between(const program::Plant& p) {
 
 }  // namespace
 
-Networks::Networks(const program::Plant& program, const NetworkMaker& make) : program_(program) {
+Networks::Networks(const program::Plant& program, const NetworkMaker& make) : program_(program), gates_(program) {
   std::size_t number = 0, output = 0;
   const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program);
   for (const program::Network& n : program.networks) {
@@ -71,6 +71,14 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make) : pr
     for (std::size_t k = 0; k < n.outputs.size(); ++k) {
       one.all.push_back(static_cast<std::int32_t>(k));
       if (read[static_cast<std::size_t>(n.outputs[k])]) one.between.push_back(static_cast<std::int32_t>(k));
+    }
+    for (std::size_t k = 0; k < one.signals; ++k) {
+      const std::int32_t gate = gates_.of(n.inputs[k]);
+      if (gate != kNone) one.gates.push_back({static_cast<std::int32_t>(k), gate});
+    }
+    if (!n.outputs.empty()) {
+      const std::int32_t gate = gates_.of(n.outputs.front());
+      if (gate != kNone && program::at(program.gates, gate).kind == program::Gate::Kind::made) one.made = gate;
     }
     number += one.size;
     output += n.outputs.size();
@@ -92,7 +100,9 @@ void Networks::look_at(std::span<const program::VarId> ids) {
 void Networks::make_room(PlantState& state) const {
   NetworkState& n = state.network;
   n.edges.resize(all_.size());
-  for (auto& list : n.edges) list.reserve(NetworkState::kMostEdges);
+  for (std::size_t i = 0; i < all_.size(); ++i)
+    n.edges[i].reserve((all_[i].gates.size() + 1) * static_cast<std::size_t>(GateEdges::kMost));
+  gates_.make_room(n);
   std::size_t numbers = 1, outputs = 1;  // one that nobody uses, so that there is a first
   for (const One& one : all_) {
     numbers += one.size;
@@ -115,7 +125,7 @@ bool Networks::gather(One& one, std::span<const double> values, bool parameters)
 }
 
 bool Networks::finite(One& one, std::span<const double> outputs) const {
-  for (const std::int32_t i : one.made()) {
+  for (const std::int32_t i : one.wanted()) {
     if (std::isfinite(outputs[static_cast<std::size_t>(i)])) continue;
     one.bad = i;
     return false;
@@ -123,51 +133,92 @@ bool Networks::finite(One& one, std::span<const double> outputs) const {
   return true;
 }
 
+bool Networks::start(One& one, PlantState& state) {
+  const auto out = outputs(one, state.network);
+  gather(one, state.values, true);
+  for (std::size_t k = 0; k < out.size(); ++k) out[k] = state[one.of->outputs[k]];
+  one.whole = true;
+  if (one.solver == nullptr || !one.solver->start(one.inputs, numbers(one, state.network), out) || !finite(one, out))
+    return false;
+  one.solver->prepare(one.inputs);
+  arrive(one, state.values, state.network);
+  return true;
+}
+
 std::int32_t Networks::start(PlantState& state) {
-  for (std::size_t i = 0; i < all_.size(); ++i) {
-    One& one = all_[i];
-    const auto out = outputs(one, state.network);
-    gather(one, state.values, true);
-    for (std::size_t k = 0; k < out.size(); ++k) out[k] = state[one.of->outputs[k]];
-    one.whole = true;
-    if (one.solver == nullptr || !one.solver->start(one.inputs, numbers(one, state.network), out) || !finite(one, out))
-      return static_cast<std::int32_t>(i);
-    one.solver->prepare(one.inputs);
+  for (const bool makers : {true, false}) {
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      if ((all_[i].made != kNone) == makers && !start(all_[i], state)) return static_cast<std::int32_t>(i);
+    }
+    if (makers) gates_.start(state.values, state.network);
   }
-  for (const program::Network& n : program_.networks) arrive(n.group, state.values, state.network);
   return kNone;
+}
+
+/// Of the gates that it takes, those edges that lie within its step.
+void Networks::add_edges(const One& one, Time from, const NetworkState& state, std::vector<NetworkEdge>& edges) const {
+  for (const One::Input& input : one.gates) {
+    const GateEdges& e = state.gates[static_cast<std::size_t>(input.gate)];
+    if (e.count == 0) continue;
+    Gates::each(e, from, from + one.period, [&](Time at, bool to) {
+      // It has room for all that may come; edges at one instant keep the order of the inputs.
+      std::size_t place = edges.size();
+      edges.push_back({input.place, at, to});
+      for (; place > 0 && edges[place - 1].at > at; --place) std::swap(edges[place - 1], edges[place]);
+    });
+  }
+}
+
+bool Networks::step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
+                    NetworkState& state) {
+  const auto of_bench = [&](Time t) { return t.count() % program_.step.count() == 0; };
+  const auto out = outputs(one, state);
+  one.whole = of_bench(from + one.period);
+  // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
+  const bool changed = gather(one, values, of_bench(from));
+  add_edges(one, from, state, edges);
+  NetworkStep step{from, from + one.period, one.inputs, edges, one.wanted(), numbers(one, state), out};
+  if (one.made != kNone) step.made = {&state.gates[static_cast<std::size_t>(one.made)], out.size()};
+  const bool good =
+      (!changed || one.solver->parameters_changed(one.inputs)) && one.solver->step(step) && finite(one, out);
+  edges.clear();
+  return good;
 }
 
 std::int32_t Networks::step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) {
-  const auto of_bench = [&](Time t) { return t.count() % program_.step.count() == 0; };
-  for (std::size_t i = 0; i < all_.size(); ++i) {
-    One& one = all_[i];
-    if (one.of->group != group) continue;
-    const auto out = outputs(one, state);
-    one.whole = of_bench(from + one.period);
-    // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
-    const bool changed = gather(one, values, of_bench(from));
-    auto& edges = state.edges[i];
-    const bool good =
-        (!changed || one.solver->parameters_changed(one.inputs)) &&
-        one.solver->step(from, from + one.period, one.inputs, edges, one.made(), numbers(one, state), out) &&
-        finite(one, out);
-    edges.clear();
-    if (!good) return static_cast<std::int32_t>(i);
+  for (const bool makers : {true, false}) {
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      One& one = all_[i];
+      if (one.of->group != group || (one.made != kNone) != makers) continue;
+      if (!step(one, from, values, state.edges[i], state)) return static_cast<std::int32_t>(i);
+    }
+    if (!makers || !gates_.any()) continue;
+    const std::int32_t full = gates_.begin(group, from, from + program::at(program_.groups, group).step, values, state);
+    if (full != kNone) return static_cast<std::int32_t>(all_.size()) + full;
   }
   return kNone;
 }
 
-void Networks::arrive(std::int32_t group, std::span<double> values, NetworkState& state) {
+void Networks::arrive(const One& one, std::span<double> values, NetworkState& state) const {
+  const auto out = outputs(one, state);
+  for (const std::int32_t k : one.wanted())
+    values[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])] = out[static_cast<std::size_t>(k)];
+}
+
+void Networks::arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) {
   for (const One& one : all_) {
-    if (one.of->group != group) continue;
-    const auto out = outputs(one, state);
-    for (const std::int32_t k : one.made())
-      values[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])] = out[static_cast<std::size_t>(k)];
+    if (one.of->group == group) arrive(one, values, state);
   }
+  if (gates_.any()) gates_.arrive(group, now, values, state);
 }
 
 std::string Networks::why_not(std::int32_t network) const {
+  if (const std::size_t gate = static_cast<std::size_t>(network) - all_.size();
+      static_cast<std::size_t>(network) >= all_.size()) {
+    const program::Gate& g = program_.gates[gate];
+    return fmt::format("the gate `{}` has more than {} edges within a step of {}", program_.variable(g.id).name,
+                       GateEdges::kMost, format_span(program_.group_of(g.id).step));
+  }
   const One& one = all_[static_cast<std::size_t>(network)];
   if (one.solver == nullptr) return fmt::format("nothing here solves networks of the kind `{}`", one.of->kind);
   if (one.bad < 0) return one.solver->why_not();
@@ -176,6 +227,7 @@ std::string Networks::why_not(std::int32_t network) const {
 }
 
 std::vector<std::string> Networks::describe(std::int32_t network, const NetworkState& state) const {
+  if (static_cast<std::size_t>(network) >= all_.size()) return {};
   const One& one = all_[static_cast<std::size_t>(network)];
   if (one.solver == nullptr) return {};
   return one.solver->describe({&state.numbers[one.number], one.size});

@@ -16,9 +16,20 @@
 #include <vector>
 
 #include "isodyne/core/time.h"
+#include "isodyne/engine/gates.h"
 #include "isodyne/engine/state.h"
 
 namespace isodyne::engine {
+
+/// What a step of a network has before it, and where it leaves its results.
+struct NetworkStep {
+  Time from{}, to{};                     ///< one instant of its group, and the next
+  std::span<const double> inputs;        ///< held throughout, but for the edges
+  std::span<const NetworkEdge> edges;    ///< in the order of time
+  std::span<const std::int32_t> wanted;  ///< the outputs that need a value, by their places
+  std::span<double> state, outputs;
+  std::span<GateEdges> made{};  ///< per output, if it makes gates: where its edges go
+};
 
 class NetworkSolver {
  public:
@@ -37,11 +48,8 @@ class NetworkSolver {
     (void)inputs;
     return true;
   }
-  /// From one instant of its group to the next. Inputs are held, but for the edges, which come in the order of time. Of
-  /// the outputs only the wanted ones, by their places, need a value. On the stepping thread: never allocates, locks,
-  /// throws or blocks. False: it cannot go on.
-  virtual bool step(Time from, Time to, std::span<const double> inputs, std::span<const NetworkEdge> edges,
-                    std::span<const std::int32_t> wanted, std::span<double> state, std::span<double> outputs) = 0;
+  /// On the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
+  virtual bool step(const NetworkStep& step) = 0;
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
   virtual std::string why_not() const = 0;
   /// How it stands, for people who look for what is wrong: a line each. Not on the stepping thread.
@@ -57,7 +65,7 @@ class Networks : public NetworkStepping {
  public:
   Networks(const program::Plant& program, const NetworkMaker& make);
 
-  bool any() const { return !all_.empty(); }
+  bool any() const { return !all_.empty() || gates_.any(); }
   /// Somebody looks at these between two instants of the bench too. Before the run.
   void look_at(std::span<const program::VarId> ids);
   /// Room in a state that begins.
@@ -66,7 +74,7 @@ class Networks : public NetworkStepping {
   std::int32_t start(PlantState& state);
 
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
-  void arrive(std::int32_t group, std::span<double> values, NetworkState& state) override;
+  void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
 
   std::string why_not(std::int32_t network) const;
   std::vector<std::string> describe(std::int32_t network, const NetworkState& state) const;
@@ -77,13 +85,19 @@ class Networks : public NetworkStepping {
     std::unique_ptr<NetworkSolver> solver;
     Time period{};
     std::size_t number = 0, size = 0, output = 0;  ///< its places among the numbers and outputs of all
+    /// Inputs that are gates with edges, by their places.
+    struct Input {
+      std::int32_t place = 0, gate = 0;
+    };
+    std::vector<Input> gates;
+    std::int32_t made = program::kNone;  ///< the first of the gates that it makes: all of its outputs
     std::vector<double> inputs;
     std::size_t signals = 0;            ///< inputs that are no parameters: they come first
     std::vector<std::int32_t> all;      ///< places of outputs: of all …
     std::vector<std::int32_t> between;  ///< … and of those that somebody reads between two instants of the bench
     bool whole = true;                  ///< the step that was made ends at an instant of the bench: all have values
     int bad = -1;                       ///< the output that is no number
-    std::span<const std::int32_t> made() const { return whole ? all : between; }
+    std::span<const std::int32_t> wanted() const { return whole ? all : between; }
   };
   bool gather(One& one, std::span<const double> values, bool parameters) const;
   std::span<double> numbers(const One& one, NetworkState& state) const {
@@ -93,8 +107,13 @@ class Networks : public NetworkStepping {
     return {&state.next[one.output], one.of->outputs.size()};
   }
   bool finite(One& one, std::span<const double> outputs) const;
+  bool start(One& one, PlantState& state);
+  bool step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges, NetworkState& state);
+  void arrive(const One& one, std::span<double> values, NetworkState& state) const;
+  void add_edges(const One& one, Time from, const NetworkState& state, std::vector<NetworkEdge>& edges) const;
 
   const program::Plant& program_;
+  Gates gates_;
   std::vector<One> all_;
 };
 

@@ -39,11 +39,16 @@ int Plan::rate_of(const program::Item& item) const {
 }
 
 std::vector<std::int32_t> Plan::network_groups() const {
+  std::vector<bool> has(groups.size(), false);
+  for (const program::Network& n : program->networks) has[static_cast<std::size_t>(n.group)] = true;
+  for (const program::Gate& gate : program->gates) {
+    const program::Group& maker = program::at(program->groups, gate.group);
+    for (std::size_t g = 0; g < groups.size(); ++g)
+      has[g] = has[g] || (groups[g].group->step <= maker.step && groups[g].group->core == maker.core);
+  }
   std::vector<std::int32_t> all;
-  for (const program::Network& n : program->networks) {
-    if (!groups[static_cast<std::size_t>(n.group)].here || std::find(all.begin(), all.end(), n.group) != all.end())
-      continue;
-    all.push_back(n.group);
+  for (std::size_t g = groups.size(); g-- > 0;) {
+    if (has[g] && groups[g].here) all.push_back(static_cast<std::int32_t>(g));
   }
   return all;
 }

@@ -40,12 +40,28 @@ struct NetworkEdge {
   bool to = false;
 };
 
-/// What changes of networks: see network.h.
+/// The edges of a gate within the step of its group that has begun last.
+struct GateEdges {
+  static constexpr std::int32_t kMost = 16;
+  bool first = false;            ///< what it was at the beginning
+  std::int32_t count = 0;        ///< it turns round at each of them
+  std::array<Time, kMost> at{};  ///< after the beginning, at the end at the latest; in order
+};
+
+/// What a gate that is delayed remembers.
+struct DelayedEdges {
+  bool in = false, out = false;  ///< what its input was at last, and what it was itself
+  std::int32_t first = 0, count = 0;
+  std::vector<Time> at;  ///< a ring: when it will turn round; has its room before the run
+};
+
+/// What changes of networks and gates: see network.h, gates.h.
 struct NetworkState {
-  static constexpr std::size_t kMostEdges = 16;
   std::vector<double> numbers;                  ///< of one after another
   std::vector<double> next;                     ///< outputs that are not valid yet, the same way
   std::vector<std::vector<NetworkEdge>> edges;  ///< per network: those of the step that begins, in the order of time
+  std::vector<GateEdges> gates;                 ///< per gate of the plant
+  std::vector<DelayedEdges> delayed;            ///< the same
   std::int32_t stuck = program::kNone;          ///< the network that has no start
   bool started = false;
 };
@@ -54,11 +70,12 @@ struct NetworkState {
 class NetworkStepping {
  public:
   virtual ~NetworkStepping() = default;
-  /// Those of a group, from one of its instants to the next, with the inputs that stand in `values` now. Gives kNone,
-  /// or the network that cannot go on.
+  /// Those of a group, from one of its instants to the next, with the inputs that stand in `values` now; at an instant
+  /// groups with longer steps come first. Gives kNone, or the network that cannot go on; behind the last of them, the
+  /// gate that has too many edges.
   virtual std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) = 0;
-  /// The group has arrived: outputs become valid.
-  virtual void arrive(std::int32_t group, std::span<double> values, NetworkState& state) = 0;
+  /// The group has arrived at `now`: outputs become valid, and gates are what they are then.
+  virtual void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) = 0;
 };
 
 /// Who looks at the instants of quick groups between two of the bench: on the thread that steps them, when everything

@@ -22,7 +22,7 @@ const ElementKind* element_kind(std::string_view name) {
 
 bool is_network_kind(std::string_view word) {
   const auto& all = element_kinds();
-  return std::any_of(all.begin(), all.end(), [&](const ElementKind& kind) { return kind.network == word; });
+  return std::any_of(all.begin(), all.end(), [&](const ElementKind& kind) { return kind.network == word && kind.tie != Tie::none; });
 }
 
 }  // namespace isodyne::program

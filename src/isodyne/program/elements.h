@@ -6,7 +6,7 @@
 
 namespace isodyne::program {
 
-enum class Tie { tie, inductive, voltage, current, windings };
+enum class Tie { tie, inductive, voltage, current, windings, none };
 
 struct ElementKind {
   std::string_view name;

@@ -250,6 +250,7 @@ std::shared_ptr<const Program> retimed(const Program& program, Time step, std::o
   for (PeriodicTask& s : p.periodic_tasks) s.group = place[static_cast<std::size_t>(s.group)];
   for (WhenBlock& w : p.events) w.group = place[static_cast<std::size_t>(w.group)];
   for (Network& n : p.networks) n.group = place[static_cast<std::size_t>(n.group)];
+  for (Gate& g : p.gates) g.group = place[static_cast<std::size_t>(g.group)];
   const auto fits = [&](Time period, Time own) { return period.count() % own.count() == 0; };
   bool whole = true;
   for (const Sensor& s : p.sensors) whole = whole && fits(s.period, p.step) && fits(s.offset, p.step);

@@ -54,6 +54,11 @@ class Renumbering {
     }
     for (StateMachine& m : p_.machines) machine(m);
     for (Network& n : p_.networks) network(n);
+    for (Gate& g : p_.gates) {
+      move(g.id);
+      list(g.same);
+      for (Gate::Step& s : g.steps) move(s.truth);
+    }
     for (Edge& e : p_.edges) move(e.previous);
     for (QuickWatch& w : p_.quick_watches) {
       move(w.sum);

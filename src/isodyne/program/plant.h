@@ -72,6 +72,7 @@ struct Variable {
   std::optional<std::pair<double, double>> limits;  ///< of a param, SI
   std::int32_t group = 0;                           ///< in whose steps it is computed: index into Program::groups
   bool given = false;                               ///< an input of the bench whose value a harness gives
+  bool gate = false;                                ///< a truth of which the edges have instants: see Gate
 };
 
 /// One operation of an expression. Operands come earlier in the list, so nodes are in order of evaluation.
@@ -206,8 +207,9 @@ struct Network {
     VarId id = kNone;
   };
   struct Element {
-    std::string model, path;          ///< "Resistor", "hull.choke[1]"
-    std::vector<std::int32_t> nodes;  ///< of its terminals, in the order of their declaration, vectors element by element
+    std::string model, path;  ///< "Resistor", "hull.choke[1]"
+    std::vector<std::int32_t>
+        nodes;  ///< of its terminals, in the order of their declaration, vectors element by element
     std::vector<Quantity> parameters, inputs, outputs;
     Span span;
   };
@@ -227,6 +229,33 @@ struct Network {
   std::vector<Probe> probes;
   /// Inputs of the elements, then their parameters; outputs of the elements, then probes.
   std::vector<VarId> inputs, outputs;
+  Span span;
+};
+
+/// A truth whose edges have instants, to the nanosecond. Its variable is what it is at an instant; edges within a step
+/// of its group are known when the step begins, and lie after that instant and at the next one at the latest.
+struct Gate {
+  enum class Kind {
+    made,    ///< by the solver of a network: an output of it
+    joined,  ///< of other gates and of truths, which are held within a step
+    delayed  ///< what `of` was `lag` ago
+  };
+  /// One operation of what is joined. Operands come earlier in the list.
+  static constexpr int kMostSteps = 64;
+  struct Step {
+    Op op = Op::constant;  ///< constant, variable, lnot, land, lor or select
+    std::int32_t a = kNone, b = kNone, c = kNone;
+    std::int32_t gate = kNone;  ///< of a variable that is a gate; it comes earlier in Plant::gates
+    VarId truth = kNone;        ///< of another variable
+    bool value = false;         ///< of a constant
+  };
+  Kind kind = Kind::made;
+  VarId id = kNone;
+  std::int32_t group = 0;
+  std::vector<Step> steps;
+  std::int32_t of = kNone;
+  Time lag{};
+  std::vector<VarId> same;  ///< other variables that are just this one
   Span span;
 };
 
@@ -296,6 +325,7 @@ struct Plant {
   std::vector<Sensor> sensors;
   std::vector<Actuator> actuators;
   std::vector<Network> networks;
+  std::vector<Gate> gates;        ///< what a gate is made of comes earlier
   std::vector<Assignment> start;  ///< sorted: gives params, states, inputs and memories their first values
   std::vector<Assignment> equations;
   std::vector<PeriodicTask> periodic_tasks;

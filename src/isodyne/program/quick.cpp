@@ -14,6 +14,7 @@ QuickParts::QuickParts(const Program& p) : p_(p) {
   for (const Network& n : p.networks) {
     for (const VarId id : n.outputs) mark(id);
   }
+  for (const Gate& g : p.gates) mark(g.id);
   mark(p.equations);
   for (const Delay& d : p.delays) mark(d.out);
   for (const ImplicitEquation& s : p.solves) mark(s.x);

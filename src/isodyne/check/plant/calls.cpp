@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/check/plant/expressions.h"
+#include "isodyne/check/plant/gates.h"
 #include "isodyne/core/random.h"
 #include "isodyne/core/text.h"
 
@@ -296,6 +297,9 @@ Typed Expressions::delayed_element(const lang::Expr& e, const Typed& value, Node
   d.input = value.node;
   d.lag = lag;
   d.longest = longest;
+  if (value.type.kind == Type::Kind::boolean && gate_valued(check_.program, value.node)) {
+    check_.program.variables[static_cast<std::size_t>(d.out)].gate = true;
+  }
   d.held = value.type.kind != Type::Kind::real;
   d.span = e.span;
   check_.program.delays.push_back(d);

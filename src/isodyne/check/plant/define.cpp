@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/check/plant/flatten.h"
+#include "isodyne/check/plant/gates.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne::check {
@@ -96,6 +97,10 @@ void Flattener::queue_let(Instance& instance, const Placed<lang::VarDecl>& v, Va
     Variable& variable = check_.program.variables[static_cast<std::size_t>(first)];
     variable.type = value.type;
     variable.unit = value.shown;
+    if (value.type.kind == Type::Kind::boolean && gate_valued(check_.program, value.node)) {
+      variable.gate = true;
+      check_.inferred_gates.insert(first);
+    }
     if (value.node != kNone) check_.program.equations.push_back({first, value.node, decl.value->span});
   };
 }

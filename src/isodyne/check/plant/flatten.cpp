@@ -216,6 +216,16 @@ void Flattener::declare_variable(Instance& instance, const lang::VarDecl& v, con
   variable.given = v.given;
   if (v.type) {
     variable.type = check_.type_of(*v.type, variable.unit, &instance, env);
+    variable.gate = v.type->text == "gate";
+    const bool may = variable.role == Role::input || variable.role == Role::equation || variable.role == Role::network;
+    if (variable.gate && !may) {
+      const bool fixed = variable.role == Role::param || variable.role == Role::fixed_param;
+      check_.error(Code::wrong_kind, v.type->span,
+                   fixed ? fmt::format("parameter `{}` has no edges, so it is no gate", v.name.text)
+                         : fmt::format("a gate has no memory, so `{}` cannot be one", v.name.text),
+                   "write `bool`, or give a gate by an equation");
+      variable.gate = false;
+    }
   } else if (v.kind != lang::VarKind::let) {
     check_.error(Code::missing, v.name.span, fmt::format("`{}` needs a unit", v.name.text),
                  fmt::format("write `{} : m`, `{} : 1` for a plain number, or `{} : bool`", v.name.text, v.name.text,

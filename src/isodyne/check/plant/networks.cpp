@@ -202,7 +202,12 @@ class NetworkMaking {
   void gather() {
     std::map<std::int32_t, std::size_t> network_of;
     for (Made& e : elements_) {
-      if (e.places.empty()) continue;
+      if (e.places.empty()) {
+        if (element_kind(e.element.model)->tie != Tie::none) continue;
+        begin(e);
+        add(e, check_.program.networks.size() - 1);
+        continue;
+      }
       const auto [known, fresh] =
           network_of.try_emplace(joined_.network_of(e.places.front()), check_.program.networks.size());
       if (fresh) begin(e);
@@ -214,7 +219,7 @@ class NetworkMaking {
 
   void begin(const Made& first) {
     Network n;
-    n.kind = place(first.places.front()).kind;
+    n.kind = first.places.empty() ? element_kind(first.element.model)->network : place(first.places.front()).kind;
     n.nodes = {"ground"};
     n.span = first.element.span;
     n.group = group_of(first);

@@ -41,7 +41,8 @@ void Flattener::declare_place(Instance& instance, const lang::PlaceDecl& d, cons
   if (!is_network_kind(d.kind.text)) {
     std::vector<std::string> known;
     for (const ElementKind& kind : element_kinds()) {
-      if (std::find(known.begin(), known.end(), kind.network) == known.end()) known.emplace_back(kind.network);
+      if (is_network_kind(kind.network) && std::find(known.begin(), known.end(), kind.network) == known.end())
+        known.emplace_back(kind.network);
     }
     check_.error(Code::unknown_name, d.kind.span, fmt::format("there is no kind of network `{}`", d.kind.text),
                  did_you_mean(d.kind.text, known).value_or("the kinds are: " + listed(known)));

@@ -297,6 +297,13 @@ Type Check::type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instan
   const auto choice = choices.find(ref.text);
   if (ref.text == "bool") {
     type.kind = Type::Kind::boolean;
+  } else if (ref.text == "gate") {
+    type.kind = Type::Kind::boolean;
+    if (instance == nullptr) {
+      error(Code::wrong_kind, ref.span, "a gate has edges within a step, which have no meaning here",
+            "write `bool`; gates are inputs, outputs and `let`s of models and benches");
+      return {};
+    }
   } else if (ref.text == "int") {
     type.kind = Type::Kind::integer;
   } else if (choice != choices.end()) {
@@ -308,7 +315,7 @@ Type Check::type_of(const lang::TypeRef& ref, Unit& unit, const Instance* instan
     type.dimension = unit.dimension;
     type.absolute = unit.absolute();
   } else {
-    std::vector<std::string> known = {"bool", "int"};
+    std::vector<std::string> known = {"bool", "gate", "int"};
     for (const auto& [text, id] : choices) known.push_back(text);
     const auto meant = did_you_mean(ref.text, known);
     error(Code::unknown_unit, ref.span, fmt::format("`{}` is not a unit, `bool`, `int` or a choice", ref.text),

@@ -170,6 +170,7 @@ struct Check {
   /// Equations without a loop that a value may be taken apart into, per variable: for `solve`.
   std::unordered_map<VarId, std::size_t> equation_of;
   int demand_depth = 0;
+  std::set<VarId> inferred_gates;  ///< `let`s without a type through which the edges of gates come
   bool overflow = false;
   bool alone = false;  ///< a model without a bench: its parameters and inputs need no values
 

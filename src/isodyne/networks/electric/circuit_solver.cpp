@@ -271,32 +271,35 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   return true;
 }
 
-bool CircuitSolver::step(Time from, Time to, std::span<const double> inputs, std::span<const engine::NetworkEdge> edges,
-                         std::span<const std::int32_t> wanted, std::span<double> state, std::span<double> outputs) {
-  read_sources(inputs);
-  std::copy_n(state.begin(), states(), now_.begin());
-  read_positions(state);
+bool CircuitSolver::step(const engine::NetworkStep& step) {
+  read_sources(step.inputs);
+  std::copy_n(step.state.begin(), states(), now_.begin());
+  read_positions(step.state);
   for (std::size_t d = 0; d < positions_.size(); ++d) {
     const int gate = circuit_.devices[d].gate;
-    if (gate >= 0) switch_device(d, inputs[static_cast<std::size_t>(gate)] != 0);
+    if (gate >= 0) switch_device(d, step.inputs[static_cast<std::size_t>(gate)] != 0);
   }
   if (!settle()) return false;
   double at = 0;
-  for (std::size_t e = 0; e <= edges.size(); ++e) {
-    const double until = e < edges.size() ? to_seconds(edges[e].at - from) : to_seconds(to - from);
+  for (std::size_t e = 0; e <= step.edges.size(); ++e) {
+    const double until = to_seconds((e < step.edges.size() ? step.edges[e].at : step.to) - step.from);
     while (at < until) {
       if (!advance(at, until)) return false;
     }
-    if (e == edges.size()) break;
+    if (e == step.edges.size()) break;
+    // All that change at one instant do so together.
     bool switched = false;
-    for (std::size_t d = 0; d < positions_.size(); ++d) {
-      if (circuit_.devices[d].gate == edges[e].input) switched = switch_device(d, edges[e].to) || switched;
+    for (bool more = true; more; e += more ? 1 : 0) {
+      for (std::size_t d = 0; d < positions_.size(); ++d) {
+        if (circuit_.devices[d].gate == step.edges[e].input) switched = switch_device(d, step.edges[e].to) || switched;
+      }
+      more = e + 1 < step.edges.size() && step.edges[e + 1].at == step.edges[e].at;
     }
     if (switched && !settle()) return false;
   }
-  std::copy_n(now_.begin(), states(), state.begin());
-  write_positions(state);
-  show(wanted, outputs);
+  std::copy_n(now_.begin(), states(), step.state.begin());
+  write_positions(step.state);
+  show(step.wanted, step.outputs);
   return true;
 }
 

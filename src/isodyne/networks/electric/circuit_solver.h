@@ -19,8 +19,7 @@ class CircuitSolver : public engine::NetworkSolver {
   std::size_t state_size() const override;
   bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override;
   bool parameters_changed(std::span<const double> inputs) override;
-  bool step(Time from, Time to, std::span<const double> inputs, std::span<const engine::NetworkEdge> edges,
-            std::span<const std::int32_t> wanted, std::span<double> state, std::span<double> outputs) override;
+  bool step(const engine::NetworkStep& step) override;
   std::string why_not() const override { return why_; }
   std::vector<std::string> describe(std::span<const double> state) const override;
 

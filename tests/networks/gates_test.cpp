@@ -1,0 +1,377 @@
+// Gates: what modulators make against a naive one that looks at each nanosecond, and what circuits make of edges within
+// their steps against volt-seconds by hand.
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+
+#include "isodyne/core/random.h"
+#include "isodyne/engine/native.h"
+#include "isodyne/networks/solvers.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace {
+
+const std::string kCircuits = "use library \"circuits.dyne\"\n";
+
+struct GateRun {
+  std::vector<Time> times;
+  std::vector<std::vector<double>> values;
+};
+
+GateRun run_gates(const std::string& text, const std::vector<std::string>& signals, double seconds,
+                  const std::vector<std::pair<std::string, double>>& values = {}, bool native = false) {
+  const auto p = program_of(kCircuits + text);
+  Seen seen(p, signals);
+  bench::RunPlan plan;
+  if (!p->scenarios.empty()) plan.scenario = 0;
+  plan.longest = Time(static_cast<std::int64_t>(std::llround(seconds * 1e9)));
+  for (const auto& [name, value] : values) plan.overrides.emplace_back(p->find(name), value);
+  if (native) plan.native = engine::NativeSettings::usual(), plan.wait_for_native = true;
+  const auto result = run_bench(seen, plan);
+  INFO(result.explanation);
+  REQUIRE((result.ending == observe::Ending::completed || result.ending == observe::Ending::cut_short));
+  return {seen.times, seen.values};
+}
+
+std::string reason_of(const std::string& text) {
+  const auto p = program_of(kCircuits + text);
+  Seen seen(p, {});
+  bench::RunPlan plan;
+  plan.longest = std::chrono::milliseconds(1);
+  return run_bench(seen, plan).explanation;
+}
+
+/// A half bridge without losses into an inductor of 1 mH: its current is the volt-seconds.
+std::string half_bridge(const std::string& bench, const std::string& step) {
+  return "model Half {\n  terminal earth : electric\n  input upper, lower : gate\n  node plus, out : electric\n"
+         "  part s : VoltageSource between plus, earth\n  s.voltage = 100 V\n"
+         "  part high : Transistor(resistance = 0.001 mohm, open_resistance = 1e6 Mohm) between plus, out\n"
+         "  part low : Transistor(resistance = 0.001 mohm, open_resistance = 1e6 Mohm) between out, earth\n"
+         "  part choke : Inductor(inductance = 1 mH) between out, earth\n"
+         "  high.gate = upper\n  low.gate = lower\n}\n"
+         "bench B {\n" +
+         bench + "  part half : Half at ground  " + step + "\n}\n";
+}
+
+/// What a modulator makes, nanosecond by nanosecond, from its words in the library.
+struct Naive {
+  std::string carrier = "triangle", update = "valley";
+  std::int64_t period = 50'000, dead = 0, shortest = 0, place = 0, step = 1000;
+  double reference = -9, taken = -9;
+  bool wanted = false, begun = false, upper = false, lower = false;
+  std::int64_t upper_from = -1, lower_from = -1;
+
+  void look(std::int64_t now, double r) {
+    const std::int64_t in = (now + place) % period;
+    if (now % step == 0) reference = r;
+    const bool valley = in == 0, peak = 2 * in == period;
+    const bool take = !begun || update == "at_once" || (valley && update != "peak") || (peak && update != "valley");
+    if (take) {
+      const double pulse = (reference + 1) / 2 * double(period), pause = double(period) - pulse;
+      taken = pulse < double(shortest) ? -1 : pause < double(shortest) ? 1 : reference;
+    }
+    const double x = double(in) / double(period);
+    const double c = carrier == "triangle" ? 1 - std::abs(4 * x - 2) : carrier == "rising" ? 2 * x - 1 : 1 - 2 * x;
+    const bool want = taken >= 1 || taken > c;
+    if (!begun) {
+      upper = want;
+      lower = !want;
+    } else if (want != wanted) {
+      (want ? lower : upper) = false;
+      upper_from = want ? now + dead : -1;
+      lower_from = want ? -1 : now + dead;
+    }
+    if (upper_from >= 0 && now >= upper_from) upper = true, upper_from = -1;
+    if (lower_from >= 0 && now >= lower_from) lower = true, lower_from = -1;
+    wanted = want;
+    begun = true;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("A modulator makes what one makes that looks at each nanosecond") {
+  RandomStream random(7, "modulators");
+  for (const char* carrier : {"triangle", "rising", "falling"}) {
+    for (const char* update : {"valley", "peak", "both", "at_once"}) {
+      for (const int deg : {0, 90, 216}) {
+        Naive naive;
+        naive.carrier = carrier;
+        naive.update = update;
+        naive.dead = 100 * static_cast<std::int64_t>(random.next() % 20);
+        naive.shortest = random.next() % 2 == 0 ? 0 : 3000;
+        naive.step = random.next() % 2 == 0 ? 50'000 : 2000;
+        naive.place = deg * naive.period / 360;
+        // A reference that wanders over the whole range and beyond.
+        const auto reference = [&](std::int64_t now) {
+          const double s = double(now / naive.step * naive.step) * 1e-9;
+          return 1.2 * std::sin(2 * 3.14159265358979 * 700 * s);
+        };
+        const std::string text = fmt::format(
+            "bench B {{ step 100 ns\n"
+            "  part pwm : Modulator(frequency = 20 kHz, dead_time = {} ns, shortest = {} ns, carrier = {}, update = "
+            "{}, "
+            "phase = {} deg)  step {} ns\n"
+            "  pwm.reference = 1.2 * sin(2 * 3.14159265358979 * 700 Hz * 1 rad * time)\n}}\n",
+            naive.dead, naive.shortest, carrier, update, deg, naive.step);
+        INFO(text);
+        const GateRun kept = run_gates(text, {"pwm.upper", "pwm.lower", "pwm.valley", "pwm.peak"}, 2e-3);
+        REQUIRE(kept.times.size() == 20'001);
+        std::size_t wrong = 0, looked = 0;
+        // What was a nanosecond or two ago counts too: edges are rounded, and come 1 ns after what they take over.
+        std::vector<std::pair<bool, bool>> recent;
+        std::int64_t at = 0;
+        for (std::size_t i = 0; i < kept.times.size(); ++i) {
+          for (const std::int64_t until = kept.times[i].count() + 2; at <= until; ++at) {
+            naive.look(at, reference(at));
+            recent.emplace_back(naive.upper, naive.lower);
+            if (recent.size() > 6) recent.erase(recent.begin());
+          }
+          const std::pair<bool, bool> made{kept.values[0][i] != 0, kept.values[1][i] != 0};
+          if (std::find(recent.begin(), recent.end(), made) == recent.end()) ++wrong;
+          const std::int64_t in = (kept.times[i].count() + naive.place) % naive.period;
+          if (in % 12'500 > 2 && in % 12'500 < 12'498) {
+            ++looked;
+            if ((kept.values[2][i] != 0) != (in < 12'500)) ++wrong;
+            if ((kept.values[3][i] != 0) != (in >= 25'000 && in < 37'500)) ++wrong;
+          }
+        }
+        CHECK(wrong == 0);
+        CHECK(looked > 19'000);
+      }
+    }
+  }
+}
+
+TEST_CASE("The mean of what a half bridge gives is straight in the reference, in steps of 5 ns, whatever its step") {
+  for (const char* step : {"step 1 us", "step 10 us", "step 50 us"}) {
+    const std::string text = half_bridge(
+        "  step 50 us\n  input r : 1 = 0\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)\n"
+        "  pwm.reference = r\n  half.upper = pwm.upper\n  half.lower = pwm.lower\n",
+        step);
+    for (int k = 0; k <= 40; ++k) {
+      const double on = (k == 40 ? 49'990 : 20'000 + 5.0 * k) * 1e-9;
+      const GateRun kept = run_gates(text, {"half.choke.i"}, 1e-3, {{"r", 2 * on / 50e-6 - 1}});
+      const double mean = kept.values[0].back() * 1e-3 / 1e-3;            // V, over 1 ms
+      CHECK(mean == Approx(100 * on / 50e-6).margin(100 * 1e-4 * 0.21));  // 1 ns of 50 us, and a share of 1 ns
+    }
+  }
+}
+
+TEST_CASE("A dead time is taken from the pulse, and the diode carries on") {
+  // The choke draws current out of the bridge: while both are off the lower diode conducts, 0.7 V below.
+  const GateRun kept =
+      run_gates(half_bridge("  step 50 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 2 us)\n"
+                            "  pwm.reference = 0.2\n  half.upper = pwm.upper\n  half.lower = pwm.lower\n",
+                            "step 1 us"),
+                {"half.choke.i"}, 20e-3);
+  const auto& i = kept.values[0];
+  const double mean = (i[400] - i[200]) * 1e-3 / 10e-3;
+  CHECK(mean == Approx((100 * 28e-6 - 0.7 * 4e-6) / 50e-6).epsilon(1e-4));
+}
+
+TEST_CASE("Gates are joined and delayed to the nanosecond") {
+  // 300 ns of each rise, however seldom anybody looks.
+  for (const char* step : {"step 100 ns", "step 1 us", "step 25 us"}) {
+    const std::string text = half_bridge(
+        "  step 50 us\n  input allowed : bool = true\n  input r : 1 = 0.1\n"
+        "  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)\n  pwm.reference = r\n"
+        "  let both = pwm.upper and not delay(pwm.upper, 300 ns)\n"
+        "  half.upper = if allowed then both else false\n  half.lower = not half.upper\n",
+        step);
+    const double rise = run_gates(text, {"half.choke.i"}, 1e-3).values[0].back();
+    CHECK(rise == Approx(20 * 100 * 300e-9 / 1e-3).epsilon(1e-6));
+    CHECK(run_gates(text, {"half.choke.i"}, 1e-3, {{"allowed", 0.0}}).values[0].back() == Approx(0).margin(1e-12));
+  }
+}
+
+TEST_CASE("A delay of many steps and one within a step give the same pulses, and so does one made in the quick part") {
+  std::vector<double> ends;
+  for (const char* lag : {"400 ns", "7.3 us", "93.7 us"}) {
+    for (const bool inside : {false, true}) {
+      const std::string made = inside ? "  let late = delay(upper, " + std::string(lag) + ")\n" : "";
+      std::string text = half_bridge(
+          "  step 50 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)\n"
+          "  pwm.reference = 0.3 * sin(2 * 3.14159 * 400 Hz * 1 rad * time)\n" +
+              (inside ? std::string("  half.upper = pwm.upper\n  half.lower = pwm.lower\n")
+                      : "  half.upper = delay(pwm.upper, " + std::string(lag) + ")\n  half.lower = not half.upper\n"),
+          "step 1 us");
+      if (inside) {
+        const std::string plain = "  high.gate = upper\n  low.gate = lower\n";
+        text.replace(text.find(plain), plain.size(), made + "  high.gate = late\n  low.gate = not late\n");
+      }
+      ends.push_back(run_gates(text, {"half.choke.i"}, 10e-3).values[0].back());
+    }
+    CHECK(ends[ends.size() - 1] == Approx(ends[ends.size() - 2]).epsilon(1e-12));
+  }
+  CHECK(ends[0] != ends[2]);
+}
+
+TEST_CASE("A gate that is read as a bool is what it is at the instant, in a quick part as well") {
+  const GateRun kept = run_gates(
+      "model Eye {\n  input on : bool\n  output seen : bool\n  seen = on\n}\n"
+      "bench B { step 1 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)  step 100 us\n"
+      "  pwm.reference = 0\n  part eye : Eye\n  eye.on = pwm.upper\n  let inferred = not pwm.upper\n"
+      "  let typed : bool = pwm.upper\n}\n",
+      {"pwm.upper", "eye.seen", "inferred", "typed"}, 500e-6);
+  for (std::size_t i = 0; i < kept.times.size(); ++i) {
+    const std::int64_t in = kept.times[i].count() % 50'000;
+    const bool up = in < 12'500 || in >= 37'500;
+    INFO(kept.times[i].count());
+    CHECK(kept.values[0][i] == (up ? 1 : 0));
+    CHECK(kept.values[1][i] == (up ? 1 : 0));
+    CHECK(kept.values[2][i] == (up ? 0 : 1));
+    CHECK(kept.values[3][i] == (up ? 1 : 0));
+  }
+}
+
+TEST_CASE("Frequency, dead time and enable of a modulator may change while it runs") {
+  const GateRun kept = run_gates(
+      "bench B { step 100 ns\n  input on : bool = true\n"
+      "  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)  step 10 us\n"
+      "  pwm.reference = 0\n  pwm.enable = on\n}\n"
+      "scenario s {\n  hold 120 us\n  set pwm.frequency = 40 kHz\n  hold 80 us\n  set on = false\n  hold 50 us\n"
+      "  set on = true\n  hold 60 us\n}\n",
+      {"pwm.upper", "pwm.lower"}, 310e-6);
+  // 120 us are 2.4 periods; from there on a period takes 25 us: places 2.5, 3, 3.5 … come 2.5, 15, 27.5 us later.
+  const auto is = [&](double us, bool upper, bool lower) {
+    const auto i = static_cast<std::size_t>(std::llround(us * 10));
+    INFO(us);
+    CHECK(kept.values[0][i] == (upper ? 1 : 0));
+    CHECK(kept.values[1][i] == (lower ? 1 : 0));
+  };
+  is(0, true, false);
+  is(12.4, true, false);
+  is(12.6, false, true);
+  is(37.6, true, false);
+  is(112.4, true, false);
+  is(112.6, false, true);  // place 2.25
+  is(128.7, false, true);  // 2.75 comes 8.75 us after 120
+  is(128.8, true, false);
+  is(141.2, true, false);  // 3.25 comes 21.25 us after
+  is(141.3, false, true);
+  is(200, false, true);
+  is(200.1, false, false);
+  is(249.9, false, false);
+  is(250.1, false, true);  // place 7.6; 7.75 comes at 253.75
+  is(253.7, false, true);
+  is(253.8, true, false);
+}
+
+TEST_CASE("Two bridges are shifted by what the shift says, before and behind") {
+  for (const double deg : {-170.0, -90.0, -36.0, 0.0, 18.0, 90.0, 179.0}) {
+    INFO(deg);
+    const GateRun kept =
+        run_gates(fmt::format("bench B {{ step 100 ns\n  part bridge : PhaseShift(frequency = 50 kHz, "
+                              "dead_time = 0 us)  step 20 us\n  bridge.shift = {} deg\n}}\n",
+                              deg),
+                  {"bridge.lead[1]", "bridge.lead[2]", "bridge.lead[3]", "bridge.lead[4]", "bridge.lag[1]",
+                   "bridge.lag[2]", "bridge.lag[3]", "bridge.lag[4]", "bridge.valley"},
+                  400e-6);
+    std::size_t wrong = 0;
+    for (std::size_t i = 0; i < kept.times.size(); ++i) {
+      const double t = double(kept.times[i].count());
+      const auto first = [&](double shift) {
+        const double in = std::fmod(t - shift / 360 * 20'000 + 100 * 20'000.0, 20'000);
+        return std::pair<bool, bool>{in<10'000, in> 2 && in < 9'998 ? true : in > 10'002 && in < 19'998};
+      };
+      const auto [lead, lead_sure] = first(0);
+      const auto [lag, lag_sure] = first(deg);
+      const auto v = [&](std::size_t k) { return kept.values[k][i] != 0; };
+      if (lead_sure && (v(0) != lead || v(1) == lead || v(2) == lead || v(3) != lead)) ++wrong;
+      if (lag_sure && (v(4) != lag || v(5) == lag || v(6) == lag || v(7) != lag)) ++wrong;
+    }
+    CHECK(wrong == 0);
+  }
+}
+
+TEST_CASE("A shift that jumps across zero leaves no half period out and adds none") {
+  const GateRun kept = run_gates(
+      "bench B { step 100 ns\n  input shift : deg = -20 deg\n"
+      "  part bridge : PhaseShift(frequency = 50 kHz, dead_time = 0 us)  step 20 us\n  bridge.shift = shift\n}\n"
+      "scenario s {\n  hold 100 us\n  set shift = 20 deg\n  hold 100 us\n  set shift = -20 deg\n  hold 100 us\n}\n",
+      {"bridge.lag[1]"}, 300e-6);
+  int rises = 0;
+  std::size_t since = 0, longest = 0;
+  for (std::size_t i = 1; i < kept.times.size(); ++i) {
+    const bool now = kept.values[0][i] != 0, before = kept.values[0][i - 1] != 0;
+    if (now && !before) ++rises;
+    if (now != before) longest = std::max(longest, i - since), since = i;
+  }
+  CHECK((rises == 15 || rises == 16));
+  CHECK(longest <= 123);  // 12.2 us
+}
+
+TEST_CASE("The same gates come out of native code and of the interpreter, to the bit") {
+  const std::string text = half_bridge(
+      "  step 50 us\n  part pwm : Modulator(frequency = 17 kHz, dead_time = 0.7 us, update = both)\n"
+      "  pwm.reference = 0.9 * sin(2 * 3.14159 * 333 Hz * 1 rad * time)\n"
+      "  half.upper = pwm.upper\n  half.lower = delay(pwm.lower, 150 ns)\n",
+      "step 1 us");
+  const GateRun one = run_gates(text, {"half.choke.i", "half.high.v"}, 20e-3),
+                two = run_gates(text, {"half.choke.i", "half.high.v"}, 20e-3, {}, true);
+  CHECK(one.values == two.values);
+}
+
+TEST_CASE("A state that is copied goes on with the edges that are on their way") {
+  const auto p =
+      program_of(kCircuits + half_bridge("  step 10 us\n  part pwm : Modulator(frequency = 20 kHz)  step 50 us\n"
+                                         "  pwm.reference = 0.3\n  half.upper = delay(pwm.upper, 33.3 us)\n"
+                                         "  half.lower = not half.upper\n",
+                                         "step 1 us"));
+  engine::RunningPlant plant(p, networks::solvers());
+  engine::PlantState state = plant.start({});
+  plant.solve(state);
+  const auto steps = [&](engine::PlantState& s, int count) {
+    for (int i = 0; i < count; ++i) {
+      plant.settle(s);
+      REQUIRE(plant.step(s).kind == engine::PlantTrouble::Kind::none);
+    }
+    plant.settle(s);
+    return s[p->find("half.choke.i")];
+  };
+  steps(state, 13);
+  engine::PlantState copy = state;
+  const double once = steps(state, 20);
+  CHECK(steps(copy, 20) == once);
+}
+
+TEST_CASE("What no gate can show ends the run with the reason") {
+  CHECK(has(reason_of("bench B { step 1 ms\n  part pwm : Modulator(frequency = 20 kHz)\n  pwm.reference = 0\n}\n"),
+            "`pwm` has more than 16 edges within a step of 1 ms"));
+  CHECK(has(reason_of("bench B { step 1 ms\n  part pwm : Modulator(frequency = 400 kHz)\n  pwm.reference = 2\n}\n"),
+            "the carrier of `pwm` is too quick for steps of 1 ms"));
+  CHECK(has(reason_of("bench B { step 50 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 30 us)\n"
+                      "  pwm.reference = 0\n}\n"),
+            "a dead time of 30 us is over half a period of `pwm`, which is 50 us"));
+  CHECK(has(
+      reason_of("bench B { step 100 us\n  part a : Modulator(frequency = 75 kHz, dead_time = 0 us)\n"
+                "  part b : Modulator(frequency = 77 kHz, dead_time = 0 us)\n  a.reference = 0\n  b.reference = 0.5\n"
+                "  output x : gate\n  x = (a.upper and not b.upper) or (b.upper and not a.upper)\n}\n"),
+      "the gate `x` has more than 16 edges within a step of 100 µs"));
+}
+
+TEST_CASE("Edges that nobody could have in time are refused, and memory that a gate has not") {
+  const auto said = [](const std::string& text) { return diagnostics_of(kCircuits + text); };
+  CHECK(has(said(half_bridge("  step 50 us\n  part pwm : Modulator  step 5 us\n  pwm.reference = 0\n"
+                             "  half.upper = pwm.upper\n  half.lower = false\n",
+                             "step 10 us")),
+            "the gate `pwm.upper` is made every 5 µs, and `half.upper` takes it every 10 µs"));
+  CHECK(has(said(half_bridge("  step 50 us\n  part pwm : Modulator\n  pwm.reference = 0\n"
+                             "  half.upper = pwm.upper\n  half.lower = false\n",
+                             "step 1 us  on core 1")),
+            "is made on core 0, and `half.upper` takes it on core 1"));
+  CHECK(has(said("bench B { step 1 ms\n  output memory x : gate = false\n  every 1 ms { x := true }\n}\n"),
+            "a gate has no memory"));
+  CHECK(has(said(half_bridge("  step 50 us\n  part pwm : Modulator\n  pwm.reference = 0\n"
+                             "  half.upper = pwm.upper\n  half.lower = false\n",
+                             "step 1 us") +
+                 "fault stuck { on half.upper  force false  from 1 ms }\n"),
+            "no fault can act on those"));
+}
