@@ -25,6 +25,17 @@ int Circuit::place_of(const program::Network::Element& e, std::string_view name)
   return -1;
 }
 
+namespace {
+Device::Kind device_kind(std::string_view model) {
+  return model == "Switch"        ? Device::Kind::contact
+         : model == "Diode"       ? Device::Kind::diode
+         : model == "Thyristor"   ? Device::Kind::thyristor
+         : model == "Arrester"    ? Device::Kind::arrester
+         : model == "BreakerPole" ? Device::Kind::pole
+                                  : Device::Kind::transistor;
+}
+}  // namespace
+
 void Circuit::add(const program::Network::Element& e, std::int32_t index) {
   const std::size_t half = e.nodes.size() / 2;
   const int a = e.nodes.empty() ? 0 : e.nodes[0], b = half == 0 ? 0 : e.nodes[half];
@@ -58,20 +69,38 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     const int flux = unknowns_++;
     for (std::size_t k = 0; k < half; ++k)
       windings.push_back({e.nodes[k], e.nodes[half + k], place_of(e, numbered("turns", k)), unknowns_++, flux});
-  } else {
-    of.push_back({Of::Kind::device, static_cast<int>(devices.size())});
+  } else if (e.model == "Saturable") {
+    of.push_back({Of::Kind::core, static_cast<int>(cores.size())});
+    cores.push_back(
+        {static_cast<int>(coils.size()), static_cast<int>(devices.size()), static_cast<int>(conductors.size())});
     Device d;
+    d.kind = Device::Kind::core;
     d.a = a;
     d.b = b;
     d.element = index;
-    d.kind = e.model == "Switch"  ? Device::Kind::contact
-             : e.model == "Diode" ? Device::Kind::diode
-                                  : Device::Kind::transistor;
-    d.gate = place_of(e, d.kind == Device::Kind::contact ? "close" : "gate");
-    d.closed = place_of(e, d.kind == Device::Kind::contact ? "closed_resistance" : "resistance");
+    d.inductance = place_of(e, "inductance");
+    d.saturated = place_of(e, "saturated");
+    d.knee = place_of(e, "knee");
+    d.state = states_;
+    devices.push_back(d);
+    coils.push_back({a, b, states_, d.inductance, -1, states_, 1});
+    conductors.push_back({a, b, place_of(e, "loss_resistance")});
+    ++states_;
+  } else {
+    of.push_back({Of::Kind::device, static_cast<int>(devices.size())});
+    Device d;
+    d.kind = device_kind(e.model);
+    d.a = a;
+    d.b = b;
+    d.element = index;
+    const bool contacts = d.kind == Device::Kind::contact || d.kind == Device::Kind::pole;
+    d.gate = place_of(e, contacts ? "close" : "gate");
+    d.closed = place_of(e, contacts ? "closed_resistance" : "resistance");
     d.open = place_of(e, "open_resistance");
-    d.drop = place_of(e, "drop");
+    d.drop = place_of(e, d.kind == Device::Kind::arrester ? "voltage" : "drop");
     d.diode_drop = place_of(e, "diode_drop");
+    d.closing = place_of(e, "closing");
+    d.opening = place_of(e, "opening");
     if (d.kind != Device::Kind::contact) d.unknown = unknowns_++;
     devices.push_back(d);
   }
@@ -83,7 +112,8 @@ std::string Circuit::wrong_with(std::span<const double> inputs) const {
     for (const auto& q : e.parameters) {
       const double value = inputs[at++];
       const bool may_be_zero =
-          q.name.starts_with("first") || q.name.ends_with("drop") || q.name == "windings" ||
+          q.name.starts_with("first") || q.name.ends_with("drop") || q.name == "windings" || q.name == "closing" ||
+          q.name == "opening" ||
           (q.name.starts_with("resistance") && e.model != "Resistor" && e.model != "Diode" && e.model != "Transistor");
       const bool any = q.name.starts_with("first") || q.name.starts_with("inductance[");
       const bool good = std::isfinite(value) && (any || value > 0 || (may_be_zero && value == 0));
@@ -95,6 +125,8 @@ std::string Circuit::wrong_with(std::span<const double> inputs) const {
 }
 
 namespace {
+/// What a pole carries, A, may be beyond zero by this before it is over.
+constexpr double kZeroCurrent = 1e-11;
 constexpr double kEver = std::numeric_limits<double>::infinity();
 
 /// Pieces that go on where the one before ends, beginning from one with a known offset.
@@ -143,6 +175,41 @@ void Circuit::take(std::span<const double> inputs) {
         go_on(d.off, 0, on, drop, kEver);
         d.on = d.off;
         break;
+      case Device::Kind::thyristor:
+        // Without a gate it does not begin, but goes on.
+        d.off.list[0] = {off, 0, drop};
+        go_on(d.off, 0, on, drop, kEver);
+        d.on = d.off;
+        break;
+      case Device::Kind::arrester:
+        d.off.list[0] = {on, (on - off) * drop, -drop};
+        d.off.list[1] = {off, 0, drop};
+        d.off.count = 2;
+        go_on(d.off, 1, on, drop, kEver);
+        d.on = d.off;
+        break;
+      case Device::Kind::pole:
+        // Parted contacts carry on what flows, one way or the other, until it is zero.
+        d.on.list[0] = {on, 0, kEver};
+        d.off.list[0] = {on, 0, 0};
+        d.off.list[1] = {off, 0, 0};
+        d.off.list[2] = {on, 0, kEver};
+        d.off.count = 3;
+        break;
+      case Device::Kind::core: {
+        const double factor = value(d.inductance) / value(d.saturated) - 1, knee = value(d.knee) / value(d.inductance);
+        d.off.list[0] = {factor, factor * knee, 0};
+        d.off.list[1] = {0, 0, 0};
+        d.off.list[2] = {factor, -factor * knee, 0};
+        d.off.count = 3;
+        for (Piece& piece : d.off.list) piece.slack = 1e-10 * knee;
+        d.off.list[0].low = -kEver;
+        d.off.list[0].high = d.off.list[1].low = -knee;
+        d.off.list[1].high = d.off.list[2].low = knee;
+        d.off.list[2].high = kEver;
+        d.on = d.off;
+        continue;
+      }
       case Device::Kind::transistor: {
         // From the piece around 0 V downwards to that of the diode.
         const double reverse = -value(d.diode_drop);
@@ -165,6 +232,13 @@ void Circuit::take(std::span<const double> inputs) {
     }
     find_ends(d.off);
     find_ends(d.on);
+    if (d.kind == Device::Kind::thyristor) d.off.list[0].high = kEver;
+    if (d.kind == Device::Kind::pole) {
+      d.off.list[1].low = -kEver;
+      d.off.list[0].high = d.off.list[2].low = 0;
+      d.off.list[1].high = kEver;
+      for (Piece& piece : d.off.list) piece.slack = kZeroCurrent * (piece.steep ? 1 : 1 / piece.conductance);
+    }
   }
 }
 

@@ -17,7 +17,8 @@ namespace isodyne::networks::electric {
 /// A characteristic of straight pieces: i = conductance * v + offset, for v up to `until`.
 //
 // Where it stands is told by the current where the piece is steep, else by the voltage: of a transistor that conducts,
-// a microampere is less than rounding leaves of its nanovolts.
+// a microampere is less than rounding leaves of its nanovolts. Of a core that saturates it is what flows beside its
+// inductance: conductance * state + offset, and where it stands is that state.
 struct Piece {
   double conductance = 0, offset = 0, until = 0;
   bool steep = false;
@@ -27,14 +28,16 @@ struct Piece {
 
 /// What lies between two nodes and has a characteristic that depends on whether it is on.
 struct Device {
-  enum class Kind { contact, diode, transistor };
+  enum class Kind { contact, diode, transistor, thyristor, pole, arrester, core };
   static constexpr int kMostPieces = 3;
   Kind kind = Kind::contact;
   int a = 0, b = 0;
   std::int32_t element = 0;
-  int unknown = -1;                                        ///< its current, if it has more than one piece
-  int gate = -1;                                           ///< place among the inputs; -1: nothing switches it
-  int closed = -1, open = -1, drop = -1, diode_drop = -1;  ///< places of its parameters
+  int unknown = -1;                                            ///< its current, if it has more than one piece
+  int gate = -1;                                               ///< place among the inputs; -1: nothing switches it
+  int closed = -1, open = -1, drop = -1, diode_drop = -1;      ///< places of its parameters
+  int closing = -1, opening = -1;                              ///< of a pole
+  int inductance = -1, saturated = -1, knee = -1, state = -1;  ///< of a core, and its state
 
   struct Pieces {
     int count = 1;
@@ -62,6 +65,11 @@ struct Conductor {
   int a = 0, b = 0, resistance = -1;
 };
 
+/// What a core is made of: an inductor, what saturates of it, and its losses, one beside the other.
+struct Core {
+  int coil = 0, device = 0, loss = 0;
+};
+
 struct Winding {
   int a = 0, b = 0, turns = -1, unknown = 0, flux = 0;
 };
@@ -87,9 +95,10 @@ class Circuit {
   std::vector<Source> voltages, currents;
   std::vector<Winding> windings;
   std::vector<Device> devices;
+  std::vector<Core> cores;
   /// Per element: what of the lists above it is.
   struct Of {
-    enum class Kind { conductor, coil, store, voltage, current, winding, device };
+    enum class Kind { conductor, coil, store, voltage, current, winding, device, core };
     Kind kind = Kind::conductor;
     int first = 0, count = 1;
   };

@@ -23,8 +23,11 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   const std::size_t devices = circuit_.devices.size(),
                     columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1;
   positions_.resize(devices);
-  moving_ =
-      std::any_of(circuit_.devices.begin(), circuit_.devices.end(), [](const Device& d) { return d.unknown >= 0; });
+  for (std::size_t d = 0; d < devices; ++d) {
+    const Device& device = circuit_.devices[d];
+    if (device.kind == Device::Kind::pole) poles_.push_back(d);
+    moving_ = moving_ || device.kind != Device::Kind::contact;
+  }
   written_.assign(2 * devices, -1);
   moves_.resize(devices);
   now_.assign(columns, 1.0);
@@ -34,9 +37,10 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   seen_.resize(readings_.rows() + Columns::kBlock);
 }
 
-/// States, then per device whether it is on and its piece.
+/// States, then per device whether it is on and its piece; then per pole its order, and when it will move (ns; below 0:
+/// it will not).
 std::size_t CircuitSolver::state_size() const {
-  return states() + 2 * circuit_.devices.size();
+  return states() + 2 * circuit_.devices.size() + 2 * poles_.size();
 }
 
 bool CircuitSolver::fail(std::string why) {
@@ -71,7 +75,7 @@ void CircuitSolver::read_sources(std::span<const double> inputs) {
 }
 
 void CircuitSolver::read_positions(std::span<const double> state) {
-  const auto stored = state.subspan(states());
+  const auto stored = state.subspan(states(), written_.size());
   if (std::equal(stored.begin(), stored.end(), written_.begin())) return;
   for (std::size_t d = 0; d < positions_.size(); ++d)
     positions_[d] = {static_cast<std::uint8_t>(stored[2 * d]), static_cast<std::uint8_t>(stored[2 * d + 1])};
@@ -111,9 +115,51 @@ bool CircuitSolver::switch_device(std::size_t device, bool on) {
   Position& p = positions_[device];
   if ((p.on != 0) == on) return false;
   const Device& d = circuit_.devices[device];
+  if (d.kind == Device::Kind::pole) {
+    const double where = on ? 0 : current_->stand(device, now_.data());
+    const double nothing = d.on.list[0].slack + (on ? 0 : current_->rounding(device, now_.data()));
+    p = {static_cast<std::uint8_t>(on ? 1 : 0), static_cast<std::uint8_t>(on                 ? 0
+                                                                          : where > nothing  ? 2
+                                                                          : where < -nothing ? 0
+                                                                                             : 1)};
+    return true;
+  }
   p.on = on ? 1 : 0;
   p.piece = static_cast<std::uint8_t>(std::min<int>(p.piece, (on ? d.on.count : d.off.count) - 1));
   return true;
+}
+
+void CircuitSolver::order(std::size_t pole, bool close, Time at, std::span<double> state) {
+  const std::size_t device = poles_[pole];
+  double* const of_pole = &state[states() + written_.size() + 2 * pole];
+  if ((of_pole[0] != 0) == close) return;
+  const Device& d = circuit_.devices[device];
+  of_pole[0] = close ? 1 : 0;
+  // An order that is taken back before the contacts have moved is as if there had been none.
+  const double delay = inputs_[static_cast<std::size_t>(close ? d.closing : d.opening)];
+  const bool there = (positions_[device].on != 0) == close;
+  of_pole[1] = there ? -1 : static_cast<double>(at.count()) + std::round(delay * 1e9);
+}
+
+Time CircuitSolver::next_move(std::span<const double> state) const {
+  double next = -1;
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    const double at = state[states() + written_.size() + 2 * p + 1];
+    if (at >= 0 && (next < 0 || at < next)) next = at;
+  }
+  return next < 0 ? Time::max() : Time{static_cast<std::int64_t>(next)};
+}
+
+/// Gives whether any did.
+bool CircuitSolver::move_poles(Time now, std::span<double> state) {
+  bool moved = false;
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    double* const of_pole = &state[states() + written_.size() + 2 * p];
+    if (of_pole[1] < 0 || of_pole[1] > static_cast<double>(now.count())) continue;
+    of_pole[1] = -1;
+    moved = switch_device(poles_[p], of_pole[0] != 0) || moved;
+  }
+  return moved;
 }
 
 /// By how much a device that stands at `where` is beyond the upper (1) or lower end (-1) of its piece.
@@ -249,6 +295,10 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
       const double given = outputs[out++];
       if (of.kind == Circuit::Of::Kind::store && q.name == "v")
         now_[static_cast<std::size_t>(circuit_.stores[first].state)] = given;
+      if (of.kind == Circuit::Of::Kind::core && q.name == "flux") {
+        const Device& core = circuit_.devices[static_cast<std::size_t>(circuit_.cores[first].device)];
+        now_[static_cast<std::size_t>(core.state)] = given / inputs[static_cast<std::size_t>(core.inductance)];
+      }
       if (of.kind == Circuit::Of::Kind::coil && q.name[0] == 'i') {
         const int winding = q.name == "i" ? 0 : std::atoi(q.name.c_str() + 2) - 1;
         now_[static_cast<std::size_t>(circuit_.coils[first + static_cast<std::size_t>(winding)].state)] = given;
@@ -259,8 +309,20 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   if (std::string wrong = contradiction(frame_, circuit_, now_.data()); !wrong.empty()) return fail(std::move(wrong));
   for (std::size_t d = 0; d < positions_.size(); ++d) {
     const Device& device = circuit_.devices[d];
-    positions_[d] = {0, static_cast<std::uint8_t>(device.kind == Device::Kind::transistor ? device.off.count - 1 : 0)};
-    if (device.gate >= 0) switch_device(d, inputs[static_cast<std::size_t>(device.gate)] != 0);
+    const bool ordered = device.gate >= 0 && inputs[static_cast<std::size_t>(device.gate)] != 0;
+    const bool middle = device.kind != Device::Kind::contact && device.kind != Device::Kind::diode &&
+                        device.kind != Device::Kind::thyristor;
+    positions_[d] = {0, static_cast<std::uint8_t>(middle ? 1 : 0)};
+    if (device.kind == Device::Kind::pole) {
+      if (ordered) positions_[d] = {1, 0};
+    } else if (device.gate >= 0) {
+      switch_device(d, ordered);
+    }
+  }
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    double* const of_pole = &state[states() + written_.size() + 2 * p];
+    of_pole[0] = positions_[poles_[p]].on;
+    of_pole[1] = -1;
   }
   if (!settle()) return false;
   std::copy_n(now_.begin(), states(), state.begin());
@@ -276,26 +338,34 @@ bool CircuitSolver::step(const engine::NetworkStep& step) {
   std::copy_n(step.state.begin(), states(), now_.begin());
   read_positions(step.state);
   for (std::size_t d = 0; d < positions_.size(); ++d) {
-    const int gate = circuit_.devices[d].gate;
-    if (gate >= 0) switch_device(d, step.inputs[static_cast<std::size_t>(gate)] != 0);
+    const Device& device = circuit_.devices[d];
+    if (device.gate >= 0 && device.kind != Device::Kind::pole)
+      switch_device(d, step.inputs[static_cast<std::size_t>(device.gate)] != 0);
   }
   if (!settle()) return false;
+  for (std::size_t p = 0; p < poles_.size(); ++p)
+    order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
   double at = 0;
-  for (std::size_t e = 0; e <= step.edges.size(); ++e) {
-    const double until = to_seconds((e < step.edges.size() ? step.edges[e].at : step.to) - step.from);
-    while (at < until) {
+  for (std::size_t e = 0;;) {
+    const Time edge = e < step.edges.size() ? step.edges[e].at : Time::max();
+    const Time next = std::min({edge, next_move(step.state), step.to});
+    for (const double until = to_seconds(next - step.from); at < until;) {
       if (!advance(at, until)) return false;
     }
-    if (e == step.edges.size()) break;
     // All that change at one instant do so together.
     bool switched = false;
-    for (bool more = true; more; e += more ? 1 : 0) {
+    for (; e < step.edges.size() && step.edges[e].at == next; ++e) {
       for (std::size_t d = 0; d < positions_.size(); ++d) {
-        if (circuit_.devices[d].gate == step.edges[e].input) switched = switch_device(d, step.edges[e].to) || switched;
+        if (circuit_.devices[d].gate == step.edges[e].input && circuit_.devices[d].kind != Device::Kind::pole)
+          switched = switch_device(d, step.edges[e].to) || switched;
       }
-      more = e + 1 < step.edges.size() && step.edges[e + 1].at == step.edges[e].at;
+      for (std::size_t p = 0; p < poles_.size(); ++p) {
+        if (circuit_.devices[poles_[p]].gate == step.edges[e].input) order(p, step.edges[e].to, next, step.state);
+      }
     }
+    switched = move_poles(next, step.state) || switched;
     if (switched && !settle()) return false;
+    if (next == step.to) break;
   }
   std::copy_n(now_.begin(), states(), step.state.begin());
   write_positions(step.state);
@@ -334,6 +404,12 @@ std::vector<std::string> CircuitSolver::describe(std::span<const double> state) 
       lines.push_back(fmt::format("{}.i = {} A", path, number(circuit_.coils[first + k].state)));
     if (of.kind == Circuit::Of::Kind::store)
       lines.push_back(fmt::format("{}.v = {} V", path, number(circuit_.stores[first].state)));
+    if (of.kind == Circuit::Of::Kind::core) {
+      const Device& core = circuit_.devices[static_cast<std::size_t>(circuit_.cores[first].device)];
+      lines.push_back(fmt::format("{}.flux = {} Wb", path,
+                                  format_number(state[static_cast<std::size_t>(core.state)] *
+                                                inputs_[static_cast<std::size_t>(core.inductance)])));
+    }
     if (of.kind == Circuit::Of::Kind::device && circuit_.devices[first].gate >= 0)
       lines.push_back(fmt::format("{} is {}", path, state[states() + 2 * first] != 0 ? "on" : "off"));
   }

@@ -29,6 +29,10 @@ class CircuitSolver : public engine::NetworkSolver {
   void read_positions(std::span<const double> state);
   void write_positions(std::span<double> state);
   bool switch_device(std::size_t device, bool on);
+  /// Poles move some time after their order; between two instants of what is known this is when the next one does.
+  void order(std::size_t pole, bool close, Time at, std::span<double> state);
+  Time next_move(std::span<const double> state) const;
+  bool move_poles(Time now, std::span<double> state);
   bool settle();
   bool find_combination();
   int beyond(std::size_t device, double where, const std::vector<double>& at) const;
@@ -43,9 +47,10 @@ class CircuitSolver : public engine::NetworkSolver {
   Circuit circuit_;
   Readings readings_;
   Frame frame_;
-  double step_ = 0;             ///< s
-  std::vector<double> inputs_;  ///< of the last change of parameters
-  bool moving_ = false;         ///< something moves from piece to piece by itself
+  double step_ = 0;                 ///< s
+  std::vector<double> inputs_;      ///< of the last change of parameters
+  bool moving_ = false;             ///< something moves from piece to piece by itself
+  std::vector<std::size_t> poles_;  ///< those of the devices that are poles
   std::vector<Position> positions_;
   std::vector<double> written_;  ///< what positions_ are in a state
   std::vector<int> moves_;       ///< per device: changes of piece since the last look

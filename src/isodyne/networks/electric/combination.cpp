@@ -20,7 +20,10 @@ bool Combination::make(const Circuit& circuit, const Frame& frame, std::span<con
   stand_.shape(circuit.devices.size(), columns);
   for (std::size_t d = 0; d < circuit.devices.size(); ++d) {
     const Device& device = circuit.devices[d];
-    if (device.unknown >= 0 && piece_of(device, at[d]).steep) {
+    if (device.kind == Device::Kind::core) {
+      std::fill(row.begin(), row.end(), 0.0);
+      row[static_cast<std::size_t>(device.state)] = 1;
+    } else if (device.unknown >= 0 && piece_of(device, at[d]).steep) {
       std::copy_n(w_.data() + static_cast<std::size_t>(device.unknown) * columns, columns, row.data());
     } else {
       voltage_row(frame, w_.data(), device.a, device.b, row.data());

@@ -53,6 +53,7 @@ void stamp(const Circuit& c, std::span<const double> inputs, bool generic, Put p
   }
   if (!generic) return;
   for (const Device& d : c.devices) {
+    if (d.kind == Device::Kind::core) continue;
     between(d.a, d.b, other());
     if (d.unknown >= 0) put(d.unknown, d.unknown, 1.0);
   }
@@ -321,6 +322,11 @@ std::string contradiction(const Frame& f, const Circuit& c, const double* states
 template <typename Into, typename Right>
 static void put_device(const Device& d, const Piece& p, const Frame& f, Into into, Right right) {
   const int last = f.columns() - 1;
+  if (d.kind == Device::Kind::core) {
+    if (d.a > 0) right(d.a - 1, d.state, -p.conductance), right(d.a - 1, last, -p.offset);
+    if (d.b > 0) right(d.b - 1, d.state, p.conductance), right(d.b - 1, last, p.offset);
+    return;
+  }
   if (d.unknown < 0) {
     if (d.a > 0) into(d.a - 1, d.a - 1, p.conductance), right(d.a - 1, last, -p.offset);
     if (d.b > 0) into(d.b - 1, d.b - 1, p.conductance), right(d.b - 1, last, p.offset);

@@ -22,18 +22,22 @@ Readings::Readings(const Circuit& circuit) : circuit_(circuit) {
     const std::size_t half = element.nodes.size() / 2;
     for (const auto& q : element.outputs) {
       const std::size_t k = winding_of(q.name);
-      const Row voltage{element.nodes[k], element.nodes[half + k], -1, {}};
-      const Row current{0, 0, -1, {{of.kind, of.first + static_cast<int>(k), 1}}};
+      const Row voltage{element.nodes[k], element.nodes[half + k], -1, -1, {}};
+      const Row current{0, 0, -1, -1, {{of.kind, of.first + static_cast<int>(k), 1}}};
       Output o;
-      if (q.name == "conducts") {
+      if (q.name == "conducts" || q.name == "closed") {
         o.device = of.first;
+      } else if (q.name == "flux") {
+        const Device& core =
+            circuit.devices[static_cast<std::size_t>(circuit.cores[static_cast<std::size_t>(of.first)].device)];
+        o.row = add({0, 0, core.state, core.inductance, {}});
       } else if (q.name == "p") {
         o.row = add(voltage);
         o.times = add(current);
       } else if (q.name[0] == 'i') {
         o.row = add(current);
       } else if (of.kind == Circuit::Of::Kind::store) {
-        o.row = add({0, 0, circuit.stores[static_cast<std::size_t>(of.first)].state, {}});
+        o.row = add({0, 0, circuit.stores[static_cast<std::size_t>(of.first)].state, -1, {}});
       } else {
         o.row = add(voltage);
       }
@@ -41,7 +45,7 @@ Readings::Readings(const Circuit& circuit) : circuit_(circuit) {
     }
   }
   for (const auto& probe : n.probes) {
-    Row row{probe.node == program::kNone ? 0 : probe.node, 0, -1, {}};
+    Row row{probe.node == program::kNone ? 0 : probe.node, 0, -1, -1, {}};
     for (const auto& end : probe.ends) {
       const auto half = static_cast<int>(n.elements[static_cast<std::size_t>(end.element)].nodes.size() / 2);
       const Circuit::Of& of = circuit.of[static_cast<std::size_t>(end.element)];
@@ -72,7 +76,7 @@ void Readings::write_row(std::int32_t which, const Frame& f, std::span<const dou
   const Row& row = rows_[static_cast<std::size_t>(which)];
   std::fill_n(to, f.columns(), 0.0);
   if (row.state >= 0) {
-    to[row.state] = 1;
+    to[row.state] = row.factor < 0 ? 1 : inputs[static_cast<std::size_t>(row.factor)];
   } else if (row.flows.empty()) {
     voltage_row(f, w, row.a, row.b, to);
   }
@@ -114,6 +118,17 @@ void Readings::add_flow(const Flow& flow, const Frame& f, std::span<const double
     case Circuit::Of::Kind::current:
       to[static_cast<std::size_t>(f.states) + circuit_.voltages.size() + at] += flow.sign;
       break;
+    case Circuit::Of::Kind::core: {
+      const Core& core = circuit_.cores[at];
+      for (const Flow& part : {Flow{Circuit::Of::Kind::coil, core.coil, flow.sign},
+                               Flow{Circuit::Of::Kind::conductor, core.loss, flow.sign}})
+        add_flow(part, f, inputs, positions, w, to);
+      const Piece& p = piece_of(circuit_.devices[static_cast<std::size_t>(core.device)],
+                                positions[static_cast<std::size_t>(core.device)]);
+      to[circuit_.coils[static_cast<std::size_t>(core.coil)].state] += flow.sign * p.conductance;
+      to[columns - 1] += flow.sign * p.offset;
+      break;
+    }
     case Circuit::Of::Kind::device: {
       const Device& d = circuit_.devices[at];
       if (d.unknown >= 0) {

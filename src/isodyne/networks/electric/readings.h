@@ -25,7 +25,7 @@ class Readings {
   template <typename Value>
   double output(std::int32_t which, std::span<const Position> positions, Value value) const {
     const Output& o = all_[static_cast<std::size_t>(which)];
-    if (o.device >= 0) return positions[static_cast<std::size_t>(o.device)].piece > 0 ? 1 : 0;
+    if (o.device >= 0) return conducts(o.device, positions[static_cast<std::size_t>(o.device)]) ? 1 : 0;
     return o.times < 0 ? value(o.row) : value(o.row) * value(o.times);
   }
 
@@ -40,11 +40,16 @@ class Readings {
     double sign = 1;
   };
   struct Row {
-    int a = 0, b = 0;  ///< a voltage between two nodes, if there are no flows and no state
-    int state = -1;
-    std::vector<Flow> flows;  ///< a current
+    int a = 0, b = 0;             ///< a voltage between two nodes, if there are no flows and no state
+    int state = -1, factor = -1;  ///< a state, times a parameter
+    std::vector<Flow> flows;      ///< a current
   };
   std::int32_t add(Row row);
+  bool conducts(std::int32_t device, Position position) const {
+    const Device::Kind kind = circuit_.devices[static_cast<std::size_t>(device)].kind;
+    if (kind == Device::Kind::pole) return position.on != 0 || position.piece != 1;
+    return kind == Device::Kind::arrester ? position.piece != 1 : position.piece > 0;
+  }
   void add_flow(const Flow& flow, const Frame& frame, std::span<const double> inputs,
                 std::span<const Position> positions, const double* w, double* to) const;
 
