@@ -201,13 +201,13 @@ TEST_CASE("A bridge rectifier charges its capacitor to the crest, and never beyo
 TEST_CASE("A leg whose current passes zero goes through its open piece and does not come and go for ever") {
   // The current is a difference of two large ones, and the open piece is 0.16 uA wide.
   const std::string text =
-      "model Leg {\n  terminal plus, minus, out : electric\n  input upper : bool\n"
+      "model HalfLeg {\n  terminal plus, minus, out : electric\n  input upper : bool\n"
       "  part high : Transistor(resistance = 3 mohm, drop = 0.9 V) between plus, out\n"
       "  part low : Transistor(resistance = 3 mohm, drop = 0.9 V) between out, minus\n"
       "  high.gate = upper\n  low.gate = not upper\n}\n"
       "bench B { step 1 us\n  node plus, star : electric\n  node out : electric[3]\n"
       "  part s : VoltageSource between plus, ground\n  s.voltage = 700 V\n"
-      "  part leg[3] : Leg between plus = plus, minus = ground, out = out[index]\n"
+      "  part leg[3] : HalfLeg between plus = plus, minus = ground, out = out[index]\n"
       "  part choke[3] : Inductor(inductance = 0.4 mH, resistance = 1 ohm) between out[index], star\n"
       "  let tri = abs(2 * mod(time / 50 us, 1) - 1) * 2 - 1\n"
       "  for k in 1 .. 3 { leg[k].upper = 0.8 * cos(2 * pi * 1 rad * 500 Hz * time - (k - 1) * 120 deg) > tri }\n}\n";

@@ -45,12 +45,23 @@ bool add(GateEdges& e, Time at) {
 }  // namespace
 
 Gates::Gates(const program::Plant& program)
-    : program_(program), own_(program.groups.size()), seen_(program.groups.size()) {
+    : program_(program),
+      own_(program.groups.size()),
+      wakeful_(program.groups.size(), 0),
+      quicker_(program.groups.size()),
+      seen_(program.groups.size()) {
+  for (std::size_t maker = 0; maker < program.groups.size(); ++maker) {
+    for (std::size_t reader = 0; reader < program.groups.size(); ++reader) {
+      const program::Group &makes = program.groups[maker], &reads = program.groups[reader];
+      if (reader != maker && reads.step <= makes.step && reads.core == makes.core) quicker_[maker].push_back(reader);
+    }
+  }
   for (std::size_t i = 0; i < program.gates.size(); ++i) {
     const Gate& g = program.gates[i];
     const auto index = static_cast<std::int32_t>(i);
     of_[g.id] = index;
     for (const program::VarId id : g.same) of_[id] = index;
+    if (g.kind != Gate::Kind::joined) wakeful_[static_cast<std::size_t>(g.group)] = 1;
     if (g.kind != Gate::Kind::made) own_[static_cast<std::size_t>(g.group)].push_back(index);
     for (std::size_t group = 0; group < program.groups.size(); ++group) {
       const program::Group& reader = program.groups[group];
@@ -68,6 +79,8 @@ std::int32_t Gates::of(program::VarId id) const {
 void Gates::make_room(NetworkState& state) const {
   state.gates.assign(program_.gates.size(), {});
   state.delayed.clear();
+  state.next_edge.assign(program_.groups.size(), Time::min());
+  state.stirred.assign(program_.groups.size(), 0);
   for (const Gate& g : program_.gates) {
     state.delayed.emplace_back();
     if (g.kind == Gate::Kind::delayed) state.delayed.back().at.resize(room_of(g, program_.group_of(g.id).step));
@@ -181,9 +194,33 @@ bool Gates::delay(std::size_t gate, Time from, Time to, NetworkState& state) con
   return room;
 }
 
-std::int32_t Gates::begin(std::int32_t group, Time from, Time to, std::span<const double> values,
+/// Whether any gate may have an edge within the step.
+bool Gates::stirs(std::size_t group, Time from, Time to, NetworkState& state) const {
+  if (wakeful_[group] != 0) return true;
+  Time& next = state.next_edge[group];
+  if (next <= from) {
+    next = Time::max();
+    for (const std::int32_t i : seen_[group]) {
+      if (static_cast<std::size_t>(program_.gates[static_cast<std::size_t>(i)].group) == group) continue;
+      const Cursor c(state.gates[static_cast<std::size_t>(i)], from);
+      if (c.any(Time::max())) next = std::min(next, c.at());
+    }
+  }
+  return next <= to;
+}
+
+std::int32_t Gates::begin(std::int32_t of_group, Time from, Time to, std::span<const double> values,
                           NetworkState& state) const {
-  for (const std::int32_t i : own_[static_cast<std::size_t>(group)]) {
+  const auto group = static_cast<std::size_t>(of_group);
+  if (!stirs(group, from, to, state)) {
+    if (state.stirred[group] == 0) return kNone;
+    state.stirred[group] = 0;
+    for (const std::int32_t i : own_[group]) state.gates[static_cast<std::size_t>(i)].count = 0;
+    return kNone;
+  }
+  state.stirred[group] = 1;
+  for (const std::size_t reader : quicker_[group]) state.next_edge[reader] = Time::min();
+  for (const std::int32_t i : own_[group]) {
     const auto gate = static_cast<std::size_t>(i);
     const bool good = program_.gates[gate].kind == Gate::Kind::joined ? join(gate, from, to, values, state)
                                                                       : delay(gate, from, to, state);
@@ -193,6 +230,7 @@ std::int32_t Gates::begin(std::int32_t group, Time from, Time to, std::span<cons
 }
 
 void Gates::arrive(std::int32_t group, Time now, std::span<double> values, const NetworkState& state) const {
+  if (state.stirred[static_cast<std::size_t>(group)] == 0) return;
   for (const std::int32_t i : seen_[static_cast<std::size_t>(group)]) {
     const GateEdges& e = state.gates[static_cast<std::size_t>(i)];
     if (e.count == 0) continue;

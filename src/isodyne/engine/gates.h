@@ -24,9 +24,10 @@ class Gates {
   void make_room(NetworkState& state) const;
   /// At the first instant, when what solvers make is known: what was before is what is now.
   void start(std::span<double> values, NetworkState& state) const;
-  /// A step of the group begins, and what its solvers make is there. Gives kNone, or the gate that has too many edges.
+  /// A step of the group begins, and what its solvers make is there. Afterwards state.stirred says whether there are
+  /// edges in it: in most steps there are none. Gives kNone, or the gate that has too many edges.
   std::int32_t begin(std::int32_t group, Time from, Time to, std::span<const double> values, NetworkState& state) const;
-  /// Variables of gates that the group may read become what they are at `now`, an instant of it.
+  /// Variables of gates that the group may read become what they are at `now`, an instant of it, if any has changed.
   void arrive(std::int32_t group, Time now, std::span<double> values, const NetworkState& state) const;
 
   /// Calls `edge(at, to)` for each edge after `from` and at `to` at the latest.
@@ -45,13 +46,16 @@ class Gates {
   static constexpr int kMostSteps = program::Gate::kMostSteps;
   bool joined(const program::Gate& gate, const std::array<bool, kMostSteps>& operands,
               std::span<const double> values) const;
+  bool stirs(std::size_t group, Time from, Time to, NetworkState& state) const;
   bool join(std::size_t gate, Time from, Time to, std::span<const double> values, NetworkState& state) const;
   bool delay(std::size_t gate, Time from, Time to, NetworkState& state) const;
 
   const program::Plant& program_;
   std::unordered_map<program::VarId, std::int32_t> of_;
-  std::vector<std::vector<std::int32_t>> own_;   ///< per group: its gates, in order, but those that solvers make
-  std::vector<std::vector<std::int32_t>> seen_;  ///< per group: gates that its instants may see
+  std::vector<std::vector<std::int32_t>> own_;     ///< per group: its gates, in order, but those that solvers make
+  std::vector<char> wakeful_;                      ///< per group: it has gates that solvers make, or that are delayed
+  std::vector<std::vector<std::size_t>> quicker_;  ///< per group: those that see its gates, and are not it
+  std::vector<std::vector<std::int32_t>> seen_;    ///< per group: gates that its instants may see
 };
 
 }  // namespace isodyne::engine

@@ -54,7 +54,8 @@ std::vector<bool> read_between(const program::Plant& p) {
 
 }  // namespace
 
-Networks::Networks(const program::Plant& program, const NetworkMaker& make) : program_(program), gates_(program) {
+Networks::Networks(const program::Plant& program, const NetworkMaker& make)
+    : program_(program), gates_(program), makers_(program.groups.size()), others_(program.groups.size()) {
   std::size_t number = 0, output = 0;
   const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program);
   for (const program::Network& n : program.networks) {
@@ -80,6 +81,8 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make) : pr
       const std::int32_t gate = gates_.of(n.outputs.front());
       if (gate != kNone && program::at(program.gates, gate).kind == program::Gate::Kind::made) one.made = gate;
     }
+    (one.made != kNone ? makers_ : others_)[static_cast<std::size_t>(n.group)].push_back(
+        static_cast<std::int32_t>(all_.size()));
     number += one.size;
     output += n.outputs.size();
     all_.push_back(std::move(one));
@@ -171,12 +174,12 @@ void Networks::add_edges(const One& one, Time from, const NetworkState& state, s
 
 bool Networks::step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state) {
-  const auto of_bench = [&](Time t) { return t.count() % program_.step.count() == 0; };
   const auto out = outputs(one, state);
   one.whole = of_bench(from + one.period);
   // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
   const bool changed = gather(one, values, of_bench(from));
-  add_edges(one, from, state, edges);
+  if (!one.gates.empty() && state.stirred[static_cast<std::size_t>(one.of->group)] != 0)
+    add_edges(one, from, state, edges);
   NetworkStep step{from, from + one.period, one.inputs, edges, one.wanted(), numbers(one, state), out};
   if (one.made != kNone) step.made = {&state.gates[static_cast<std::size_t>(one.made)], out.size()};
   const bool good =
@@ -185,16 +188,19 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
   return good;
 }
 
-std::int32_t Networks::step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) {
-  for (const bool makers : {true, false}) {
-    for (std::size_t i = 0; i < all_.size(); ++i) {
-      One& one = all_[i];
-      if (one.of->group != group || (one.made != kNone) != makers) continue;
-      if (!step(one, from, values, state.edges[i], state)) return static_cast<std::int32_t>(i);
-    }
-    if (!makers || !gates_.any()) continue;
-    const std::int32_t full = gates_.begin(group, from, from + program::at(program_.groups, group).step, values, state);
+std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> values, NetworkState& state) {
+  const auto group = static_cast<std::size_t>(of_group);
+  for (const std::int32_t i : makers_[group]) {
+    const auto which = static_cast<std::size_t>(i);
+    if (!step(all_[which], from, values, state.edges[which], state)) return i;
+  }
+  if (gates_.any()) {
+    const std::int32_t full = gates_.begin(of_group, from, from + program_.groups[group].step, values, state);
     if (full != kNone) return static_cast<std::int32_t>(all_.size()) + full;
+  }
+  for (const std::int32_t i : others_[group]) {
+    const auto which = static_cast<std::size_t>(i);
+    if (!step(all_[which], from, values, state.edges[which], state)) return i;
   }
   return kNone;
 }
@@ -206,8 +212,9 @@ void Networks::arrive(const One& one, std::span<double> values, NetworkState& st
 }
 
 void Networks::arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) {
-  for (const One& one : all_) {
-    if (one.of->group == group) arrive(one, values, state);
+  for (const auto* list : {&makers_, &others_}) {
+    for (const std::int32_t i : (*list)[static_cast<std::size_t>(group)])
+      arrive(all_[static_cast<std::size_t>(i)], values, state);
   }
   if (gates_.any()) gates_.arrive(group, now, values, state);
 }

@@ -109,12 +109,15 @@ class Networks : public NetworkStepping {
   bool finite(One& one, std::span<const double> outputs) const;
   bool start(One& one, PlantState& state);
   bool step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges, NetworkState& state);
+  bool of_bench(Time t) const { return t.count() % program_.step.count() == 0; }
   void arrive(const One& one, std::span<double> values, NetworkState& state) const;
   void add_edges(const One& one, Time from, const NetworkState& state, std::vector<NetworkEdge>& edges) const;
 
   const program::Plant& program_;
   Gates gates_;
   std::vector<One> all_;
+  /// Per group: those that make gates, and the others; their places in all_.
+  std::vector<std::vector<std::int32_t>> makers_, others_;
 };
 
 }  // namespace isodyne::engine

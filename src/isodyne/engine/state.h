@@ -62,7 +62,11 @@ struct NetworkState {
   std::vector<std::vector<NetworkEdge>> edges;  ///< per network: those of the step that begins, in the order of time
   std::vector<GateEdges> gates;                 ///< per gate of the plant
   std::vector<DelayedEdges> delayed;            ///< the same
-  std::int32_t stuck = program::kNone;          ///< the network that has no start
+  /// Per group: the next edge of gates that are made for longer than its step, or an instant before now: not known;
+  /// and whether any gate has an edge within its step.
+  std::vector<Time> next_edge;
+  std::vector<char> stirred;
+  std::int32_t stuck = program::kNone;  ///< the network that has no start
   bool started = false;
 };
 

@@ -23,24 +23,31 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   const std::size_t devices = circuit_.devices.size(),
                     columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1;
   positions_.resize(devices);
+  codes_.resize(devices);
+  low_.resize(devices);
+  high_.resize(devices);
+  code_of_.resize(devices);
+  by_input_.resize(network.inputs.size());
   for (std::size_t d = 0; d < devices; ++d) {
     const Device& device = circuit_.devices[d];
     if (device.kind == Device::Kind::pole) poles_.push_back(d);
+    if (device.gate >= 0) by_input_[static_cast<std::size_t>(device.gate)].push_back(d);
+    if (device.gate >= 0 && device.kind != Device::Kind::pole) gated_.push_back({device.gate, d});
     moving_ = moving_ || device.kind != Device::Kind::contact;
   }
   written_.assign(2 * devices, -1);
   moves_.resize(devices);
   now_.assign(columns, 1.0);
-  after_.resize(std::max(columns, states() + Columns::kBlock));
+  after_.resize(std::max(columns, states() + devices + readings_.rows() + Columns::kBlock));
   trial_ = after_;
   where_.resize(devices + Columns::kBlock);
   seen_.resize(readings_.rows() + Columns::kBlock);
 }
 
 /// States, then per device whether it is on and its piece; then per pole its order, and when it will move (ns; below 0:
-/// it will not).
+/// it will not); then the sources of the last step.
 std::size_t CircuitSolver::state_size() const {
-  return states() + 2 * circuit_.devices.size() + 2 * poles_.size();
+  return states() + 2 * circuit_.devices.size() + 2 * poles_.size() + static_cast<std::size_t>(circuit_.sources());
 }
 
 bool CircuitSolver::fail(std::string why) {
@@ -56,12 +63,43 @@ const std::string& CircuitSolver::path_of(std::size_t device) const {
 
 bool CircuitSolver::make_anew(std::span<const double> inputs) {
   inputs_.assign(inputs.begin(), inputs.end());
-  known_.clear();
   current_ = nullptr;
+  shop_.reset();
+  for (Wanted& w : wanted_) w = {};
   if (std::string wrong = circuit_.wrong_with(inputs); !wrong.empty()) return fail(std::move(wrong));
   circuit_.take(inputs);
+  find_codes();
   if (std::string wrong = make_frame(circuit_, inputs, frame_); !wrong.empty()) return fail(std::move(wrong));
+  shop_.emplace(circuit_, readings_, frame_, step_);
+  known_.begin(*shop_);
   return true;
+}
+
+/// Off and on have pieces in common: of a transistor, its diode.
+void CircuitSolver::find_codes() {
+  for (std::size_t d = 0; d < positions_.size(); ++d) {
+    const Device& device = circuit_.devices[d];
+    const auto same = [](const Piece& a, const Piece& b) {
+      return a.conductance == b.conductance && a.offset == b.offset && a.steep == b.steep;
+    };
+    for (std::uint8_t k = 0; k < Device::kMostPieces; ++k) {
+      std::uint8_t& on = code_of_[d][Position{1, k}.code()];
+      code_of_[d][Position{0, k}.code()] = Position{0, k}.code();
+      on = Position{1, k}.code();
+      for (std::uint8_t off = 0; off < device.off.count; ++off) {
+        if (k < device.on.count && same(device.on.list[k], device.off.list[off])) on = Position{0, off}.code();
+      }
+    }
+  }
+  for (std::size_t d = 0; d < positions_.size(); ++d) move(d, positions_[d]);
+}
+
+void CircuitSolver::move(std::size_t device, Position to) {
+  const Piece& piece = piece_of(circuit_.devices[device], to);
+  positions_[device] = to;
+  codes_[device] = code_of_[device][to.code()];
+  low_[device] = piece.low - piece.slack;
+  high_[device] = piece.high + piece.slack;
 }
 
 bool CircuitSolver::parameters_changed(std::span<const double> inputs) {
@@ -78,7 +116,7 @@ void CircuitSolver::read_positions(std::span<const double> state) {
   const auto stored = state.subspan(states(), written_.size());
   if (std::equal(stored.begin(), stored.end(), written_.begin())) return;
   for (std::size_t d = 0; d < positions_.size(); ++d)
-    positions_[d] = {static_cast<std::uint8_t>(stored[2 * d]), static_cast<std::uint8_t>(stored[2 * d + 1])};
+    move(d, {static_cast<std::uint8_t>(stored[2 * d]), static_cast<std::uint8_t>(stored[2 * d + 1])});
   std::copy(stored.begin(), stored.end(), written_.begin());
 }
 
@@ -91,41 +129,60 @@ void CircuitSolver::write_positions(std::span<double> state) {
 }
 
 bool CircuitSolver::find_combination() {
-  if (current_ != nullptr && current_->positions == positions_) return true;
-  key_.clear();
-  for (const Position p : positions_) key_.push_back(static_cast<char>(p.code()));
-  auto& known = known_[key_];
+  if (current_ != nullptr && current_->codes == codes_) return true;
+  Combination* known = known_.find(codes_);
   if (known == nullptr) {
-    known = std::make_unique<Combination>();
-    if (!known->make(circuit_, frame_, inputs_, positions_, room_)) {
-      known_.erase(key_);
+    known = &known_.fresh(codes_, current_);
+    if (!known->make(*shop_, inputs_, positions_)) {
+      known_.begin(*shop_);
       current_ = nullptr;
       return fail("its equations have no solution in this position of its switches");
     }
   }
-  current_ = known.get();
+  current_ = known;
   ++current_->visits;
   return true;
 }
 
 // ---- events -----------------------------------------------------------------------------------------------
 
+/// Where a device is once it is switched; poles have their own way.
+Position CircuitSolver::switched(std::size_t device, bool on) const {
+  const Device& d = circuit_.devices[device];
+  const int most = (on ? d.on.count : d.off.count) - 1;
+  return {static_cast<std::uint8_t>(on ? 1 : 0),
+          static_cast<std::uint8_t>(std::min<int>(positions_[device].piece, most))};
+}
+
 /// Gives whether it was switched.
 bool CircuitSolver::switch_device(std::size_t device, bool on) {
-  Position& p = positions_[device];
+  const Position p = positions_[device];
   if ((p.on != 0) == on) return false;
   const Device& d = circuit_.devices[device];
-  if (d.kind == Device::Kind::pole) {
-    const double where = on ? 0 : current_->stand(device, now_.data());
-    const double nothing = d.on.list[0].slack + (on ? 0 : current_->rounding(device, now_.data()));
-    p = {static_cast<std::uint8_t>(on ? 1 : 0), static_cast<std::uint8_t>(on                 ? 0
-                                                                          : where > nothing  ? 2
-                                                                          : where < -nothing ? 0
-                                                                                             : 1)};
-    return true;
+  if (d.kind != Device::Kind::pole) {
+    move(device, switched(device, on));
+  } else if (on) {
+    move(device, {1, 0});
+  } else {
+    const double where = current_->stand(device, now_.data());
+    const double nothing = d.on.list[0].slack + current_->rounding(device, now_.data());
+    move(device, {0, static_cast<std::uint8_t>(where > nothing ? 2 : where < -nothing ? 0 : 1)});
   }
-  p.on = on ? 1 : 0;
-  p.piece = static_cast<std::uint8_t>(std::min<int>(p.piece, (on ? d.on.count : d.off.count) - 1));
+  return true;
+}
+
+/// An edge that changes nothing as things are, and would not have done so before: what it switches stays on a piece
+/// that is the same to the equations, with the same ends. A transistor whose diode conducts is switched on and off like
+/// that.
+bool CircuitSolver::unnoticed(const engine::NetworkEdge& edge) const {
+  for (const std::size_t d : by_input_[static_cast<std::size_t>(edge.input)]) {
+    if ((positions_[d].on != 0) == edge.to) continue;
+    const Device& device = circuit_.devices[d];
+    if (device.kind == Device::Kind::pole) return false;
+    const Position to = switched(d, edge.to);
+    const Piece &before = piece_of(device, positions_[d]), &after = piece_of(device, to);
+    if (code_of_[d][to.code()] != codes_[d] || before.low != after.low || before.high != after.high) return false;
+  }
   return true;
 }
 
@@ -188,7 +245,7 @@ bool CircuitSolver::settle() {
     for (std::size_t d = 0; d < positions_.size(); ++d) {
       const int direction = beyond(d, where_[d], now_);
       if (direction == 0) continue;
-      positions_[d].piece = static_cast<std::uint8_t>(positions_[d].piece + direction);
+      move(d, {positions_[d].on, static_cast<std::uint8_t>(positions_[d].piece + direction)});
       any = true;
       if (round >= together) break;
     }
@@ -197,33 +254,54 @@ bool CircuitSolver::settle() {
   return fail("its devices find no state that they agree on");
 }
 
-/// When a device leaves its piece: between 0 and `span`, at whose end it is beyond.
+/// When a device leaves its piece: between 0 and `span`, at whose end it is beyond. Chandrupatla (1997): as sure as
+/// halving, and as quick as a parabola through three points where that is one.
 double CircuitSolver::crossing(std::size_t device, int direction, double span) {
   const double slack = piece_of(circuit_.devices[device], positions_[device]).slack;
-  std::copy(now_.begin(), now_.end(), trial_.begin());
+  std::copy(now_.begin() + static_cast<std::ptrdiff_t>(states()), now_.end(),
+            trial_.begin() + static_cast<std::ptrdiff_t>(states()));
   const auto excess_at = [&](double at) {
-    current_->part(now_.data(), at, trial_.data());
-    std::copy(now_.begin() + static_cast<std::ptrdiff_t>(states()), now_.end(),
-              trial_.begin() + static_cast<std::ptrdiff_t>(states()));
+    current_->part(*shop_, now_.data(), at, trial_.data());
     return excess(device, current_->stand(device, trial_.data()), direction) - slack;
   };
-  double low = 0, high = span;
-  double below = excess(device, current_->stand(device, now_.data()), direction) - slack, above = excess_at(span);
+  // `high` is where it is beyond; `third` is the point that went before.
+  double low = 0, below = excess(device, current_->stand(device, now_.data()), direction) - slack;
   if (below >= 0) return 0;
-  for (int i = 0; i < 100 && high - low > 1e-15 * step_; ++i) {
-    double at = low + (high - low) * (-below / (above - below));
-    if (i % 3 == 2 || at <= low || at >= high) at = (low + high) / 2;
-    const double there = excess_at(at);
-    (there > 0 ? high : low) = at;
-    (there > 0 ? above : below) = there;
-    if (there > 0 && there < 0.1 * slack) break;
+  double high = span, above = excess_at(span), third = high, at_third = above, share = below / (below - above);
+  for (int i = 0; i < 60 && high - low > 1e-14 * step_; ++i) {
+    if (!(share > 0 && share < 1)) share = 0.5;
+    const double at = low + share * (high - low), there = excess_at(at);
+    if (!(at > low && at < high)) break;
+    if (there > 0) {
+      third = high;
+      at_third = above;
+      high = at;
+      above = there;
+      if (there < 0.1 * slack) break;
+    } else {
+      third = low;
+      at_third = below;
+      low = at;
+      below = there;
+    }
+    // From the point just found towards the other end, by the parabola if it does not turn round between them.
+    const bool from_high = there > 0;
+    const double one = from_high ? high : low, two = from_high ? low : high, f1 = from_high ? above : below,
+                 f2 = from_high ? below : above;
+    const double xi = (one - two) / (third - two), phi = (f1 - f2) / (at_third - f2);
+    double t = 0.5;
+    if (phi * phi < xi && (1 - phi) * (1 - phi) < 1 - xi)
+      t = f1 / (f2 - f1) * at_third / (f2 - at_third) +
+          (third - one) / (two - one) * f1 / (at_third - f1) * f2 / (at_third - f2);
+    t = std::clamp(t, 1e-6, 1 - 1e-6);
+    share = from_high ? 1 - t : t;
   }
   return high;
 }
 
 /// From `at` towards `until`, seconds since the beginning of the step; stops where a device changes its piece.
 bool CircuitSolver::advance(double& at, double until) {
-  if (!current_->discretised()) current_->discretise(frame_, step_);
+  if (!current_->ready(0)) current_->make_ready(*shop_, inputs_, 0);
   double span = until - at;
   if (moving_ && span > current_->look()) {
     span = current_->look();
@@ -236,9 +314,9 @@ bool CircuitSolver::advance(double& at, double until) {
   const std::size_t n = states();
   const auto go = [&](double time) {
     if (time == step_) {
-      current_->whole_step(now_.data(), after_.data());
+      current_->whole_step(0, now_.data(), after_.data());
     } else {
-      current_->part(now_.data(), time, after_.data());
+      current_->part(*shop_, now_.data(), time, after_.data());
     }
     std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end(),
               after_.begin() + static_cast<std::ptrdiff_t>(n));
@@ -248,23 +326,28 @@ bool CircuitSolver::advance(double& at, double until) {
   double first = span;
   std::size_t who = positions_.size();
   int way = 0;
-  for (bool earlier = true; earlier && first > 0;) {  // who is beyond its end at an earlier instant was there before
-    earlier = false;
-    double next = first;
-    std::size_t next_who = who;
+  // Whoever is beyond its end at an instant was there before. One of them is looked for; where that was, others may
+  // have been there before it. Who came to its end at the same instant is seen to by settle().
+  for (int round = 0; round < 1000 && first > 0; ++round) {
+    std::size_t next = positions_.size();
+    double most = 0;
     for (std::size_t d = 0; d < positions_.size(); ++d) {
       const int direction = d == who ? 0 : beyond(d, where_[d], after_);
       if (direction == 0) continue;
-      const double when = crossing(d, direction, first);
-      if (way != 0 && when >= next) continue;  // at the same instant: settle() sees to it
-      earlier = true;
-      next = when;
-      next_who = d;
-      way = direction;
+      const double now = excess(d, where_[d], direction),
+                   before = excess(d, current_->stand(d, now_.data()), direction);
+      const double share = now / std::max(now - before, 1e-300);  // how long ago, if it moved evenly
+      if (next < positions_.size() && share <= most) continue;
+      next = d;
+      most = share;
     }
-    if (!earlier) break;
-    first = next;
-    who = next_who;
+    if (next == positions_.size()) break;
+    const int direction = beyond(next, where_[next], after_);
+    const double when = crossing(next, direction, first);
+    if (way != 0 && when >= first) break;
+    first = when;
+    who = next;
+    way = direction;
     go(first);
   }
   std::copy_n(after_.begin(), n, now_.begin());
@@ -274,7 +357,7 @@ bool CircuitSolver::advance(double& at, double until) {
     all_moves_ = 0;
     return true;
   }
-  positions_[who].piece = static_cast<std::uint8_t>(positions_[who].piece + way);
+  move(who, {positions_[who].on, static_cast<std::uint8_t>(positions_[who].piece + way)});
   ++all_moves_;
   if (++moves_[who] > kMostMoves) return fail(fmt::format("`{}` begins and ends conducting without end", path_of(who)));
   return settle();
@@ -285,6 +368,9 @@ bool CircuitSolver::advance(double& at, double until) {
 bool CircuitSolver::start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) {
   why_.clear();
   if (!make_anew(inputs)) return false;
+  std::vector<std::int32_t> all(readings_.count());
+  for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
+  const std::size_t slot = slot_of(all);
   read_sources(inputs);
   // Outputs come as they were given at the start.
   std::size_t out = 0;
@@ -312,9 +398,9 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
     const bool ordered = device.gate >= 0 && inputs[static_cast<std::size_t>(device.gate)] != 0;
     const bool middle = device.kind != Device::Kind::contact && device.kind != Device::Kind::diode &&
                         device.kind != Device::Kind::thyristor;
-    positions_[d] = {0, static_cast<std::uint8_t>(middle ? 1 : 0)};
+    move(d, {0, static_cast<std::uint8_t>(middle ? 1 : 0)});
     if (device.kind == Device::Kind::pole) {
-      if (ordered) positions_[d] = {1, 0};
+      if (ordered) move(d, {1, 0});
     } else if (device.gate >= 0) {
       switch_device(d, ordered);
     }
@@ -327,70 +413,150 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   if (!settle()) return false;
   std::copy_n(now_.begin(), states(), state.begin());
   write_positions(state);
-  std::vector<std::int32_t> all(readings_.count());
-  for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
-  show(all, outputs);
+  std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
+              state.end() - circuit_.sources());
+  current_->make_ready(*shop_, inputs_, slot);
+  current_->read(slot, now_.data(), seen_.data());
+  show(slot, seen_.data(), outputs);
   return true;
 }
 
 bool CircuitSolver::step(const engine::NetworkStep& step) {
+  const std::size_t slot = slot_of(step.wanted);
+  read_positions(step.state);
+  if (!find_combination()) return false;
+  return quiet_step(step, slot) || (why_.empty() && eventful_step(step, slot));
+}
+
+/// Most steps: nothing is switched, and nothing changes its piece. False: something may. Whether it is one follows from
+/// the state and the inputs alone, never from what was done before: a copied state goes the same way.
+bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot) {
+  if (moving_ && current_->look() < step_) return false;
+  for (const Gated& g : gated_) {
+    if ((step.inputs[static_cast<std::size_t>(g.input)] != 0) != (positions_[g.device].on != 0)) return false;
+  }
+  for (const engine::NetworkEdge& edge : step.edges) {
+    if (!unnoticed(edge)) return false;
+  }
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    const double* const of_pole = &step.state[states() + written_.size() + 2 * p];
+    const bool close = step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0;
+    if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
+  }
+  const std::size_t n = states(), devices = positions_.size();
+  std::copy_n(step.state.begin(), n, now_.begin());
+  read_sources(step.inputs);
+  const auto within = [&](const double* where) {
+    int beyond = 0;
+    for (std::size_t d = 0; d < devices; ++d)
+      beyond += static_cast<int>(where[d] < low_[d]) + static_cast<int>(where[d] > high_[d]);
+    return beyond == 0;
+  };
+  double* const before = step.state.data() + step.state.size() - static_cast<std::size_t>(circuit_.sources());
+  if (moving_ && !std::equal(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end() - 1, before)) {
+    // Sources have jumped.
+    current_->stand(now_.data(), where_.data());
+    if (!within(where_.data())) return false;
+  }
+  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
+  current_->whole_step(slot, now_.data(), after_.data());
+  if (moving_ && !within(after_.data() + n)) return false;
+  if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
+  all_moves_ = 0;
+  std::copy_n(after_.begin(), n, step.state.begin());
+  std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end() - 1, before);
+  if (!step.edges.empty()) {
+    for (const engine::NetworkEdge& edge : step.edges) {
+      for (const std::size_t d : by_input_[static_cast<std::size_t>(edge.input)]) switch_device(d, edge.to);
+    }
+    write_positions(step.state);
+  }
+  show(slot, after_.data() + n + devices, step.outputs);
+  return true;
+}
+
+bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
   read_sources(step.inputs);
   std::copy_n(step.state.begin(), states(), now_.begin());
-  read_positions(step.state);
-  for (std::size_t d = 0; d < positions_.size(); ++d) {
-    const Device& device = circuit_.devices[d];
-    if (device.gate >= 0 && device.kind != Device::Kind::pole)
-      switch_device(d, step.inputs[static_cast<std::size_t>(device.gate)] != 0);
-  }
+  for (const Gated& g : gated_) switch_device(g.device, step.inputs[static_cast<std::size_t>(g.input)] != 0);
   if (!settle()) return false;
   for (std::size_t p = 0; p < poles_.size(); ++p)
     order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
   double at = 0;
   for (std::size_t e = 0;;) {
-    const Time edge = e < step.edges.size() ? step.edges[e].at : Time::max();
+    // As far as nothing is noticed; whoever changes its piece before that stops it.
+    std::size_t noticed = e;
+    while (noticed < step.edges.size() && unnoticed(step.edges[noticed])) ++noticed;
+    const Time edge = noticed < step.edges.size() ? step.edges[noticed].at : Time::max();
     const Time next = std::min({edge, next_move(step.state), step.to});
-    for (const double until = to_seconds(next - step.from); at < until;) {
-      if (!advance(at, until)) return false;
-    }
+    const double until = to_seconds(next - step.from);
+    if (at < until && !advance(at, until)) return false;
     // All that change at one instant do so together.
-    bool switched = false;
-    for (; e < step.edges.size() && step.edges[e].at == next; ++e) {
-      for (std::size_t d = 0; d < positions_.size(); ++d) {
-        if (circuit_.devices[d].gate == step.edges[e].input && circuit_.devices[d].kind != Device::Kind::pole)
-          switched = switch_device(d, step.edges[e].to) || switched;
+    bool changed = false;
+    for (; e < step.edges.size() && to_seconds(step.edges[e].at - step.from) <= at; ++e) {
+      for (const std::size_t d : by_input_[static_cast<std::size_t>(step.edges[e].input)]) {
+        if (circuit_.devices[d].kind != Device::Kind::pole) changed = switch_device(d, step.edges[e].to) || changed;
       }
       for (std::size_t p = 0; p < poles_.size(); ++p) {
-        if (circuit_.devices[poles_[p]].gate == step.edges[e].input) order(p, step.edges[e].to, next, step.state);
+        if (circuit_.devices[poles_[p]].gate == step.edges[e].input)
+          order(p, step.edges[e].to, step.edges[e].at, step.state);
       }
     }
-    switched = move_poles(next, step.state) || switched;
-    if (switched && !settle()) return false;
-    if (next == step.to) break;
+    const bool there = at >= until;
+    if (there) changed = move_poles(next, step.state) || changed;
+    if (changed && !settle()) return false;
+    if (there && next == step.to) break;
   }
   std::copy_n(now_.begin(), states(), step.state.begin());
   write_positions(step.state);
-  show(step.wanted, step.outputs);
+  std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
+              step.state.end() - circuit_.sources());
+  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
+  current_->read(slot, now_.data(), seen_.data());
+  show(slot, seen_.data(), step.outputs);
   return true;
 }
 
 // ---- what is seen -----------------------------------------------------------------------------------------
 
-void CircuitSolver::show(std::span<const std::int32_t> outputs, std::span<double> values) {
+/// 0: all outputs. Which are wanted between stays the same throughout a run.
+std::size_t CircuitSolver::slot_of(std::span<const std::int32_t> outputs) {
   const std::size_t slot = outputs.size() == readings_.count() ? 0 : 1;
-  Wanted& w = wanted_[slot];
-  if (w.outputs.size() != outputs.size() || !std::equal(outputs.begin(), outputs.end(), w.outputs.begin())) {
-    for (auto& [key, known] : known_) known->forget_rows(slot);
-    w.outputs.assign(outputs.begin(), outputs.end());
-    w.rows = readings_.rows_of(outputs);
-    w.place.assign(readings_.rows(), -1);
-    for (std::size_t r = 0; r < w.rows.size(); ++r)
-      w.place[static_cast<std::size_t>(w.rows[r])] = static_cast<std::int32_t>(r);
+  for (std::size_t which : {std::size_t{0}, slot}) {
+    Wanted& w = wanted_[which];
+    if (which == slot ? w.outputs.size() == outputs.size() &&
+                            (outputs.empty() || std::equal(outputs.begin(), outputs.end(), w.outputs.begin()))
+                      : !w.outputs.empty() || readings_.count() == 0)
+      continue;
+    std::vector<std::int32_t> all(readings_.count());
+    for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
+    if (which == slot) all.assign(outputs.begin(), outputs.end());
+    w.outputs = all;
+    w.list.clear();
+    std::vector<std::int32_t>& rows = shop_->rows[which];
+    rows = readings_.rows_of(w.outputs);
+    const auto place = [&](std::int32_t row) {
+      return row < 0 ? -1 : static_cast<std::int32_t>(std::lower_bound(rows.begin(), rows.end(), row) - rows.begin());
+    };
+    for (const std::int32_t o : w.outputs) {
+      const Readings::Output& what = readings_.output(o);
+      w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
+    }
+    known_.begin(*shop_);
+    current_ = nullptr;
   }
-  multiply(current_->rows(slot, readings_, w.rows, inputs_), now_.data(), seen_.data());
-  const auto value = [&](std::int32_t row) {
-    return seen_[static_cast<std::size_t>(w.place[static_cast<std::size_t>(row)])];
-  };
-  for (const std::int32_t o : outputs) values[static_cast<std::size_t>(o)] = readings_.output(o, positions_, value);
+  return slot;
+}
+
+void CircuitSolver::show(std::size_t slot, const double* seen, std::span<double> values) const {
+  for (const Wanted::Output& o : wanted_[slot].list) {
+    double& value = values[static_cast<std::size_t>(o.output)];
+    if (o.device >= 0) {
+      value = readings_.conducts(o.device, positions_[static_cast<std::size_t>(o.device)]) ? 1 : 0;
+    } else {
+      value = o.times < 0 ? seen[o.row] : seen[o.row] * seen[o.times];
+    }
+  }
 }
 
 std::vector<std::string> CircuitSolver::describe(std::span<const double> state) const {

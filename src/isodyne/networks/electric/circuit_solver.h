@@ -5,7 +5,8 @@
 // For each combination of pieces there is one linear system, made when it is first needed and kept: its matrices, and
 // the exponential of its step. Within a step, states go on exactly to wherever something happens.
 
-#include <unordered_map>
+#include <array>
+#include <optional>
 
 #include "isodyne/engine/network.h"
 #include "isodyne/networks/electric/combination.h"
@@ -28,7 +29,11 @@ class CircuitSolver : public engine::NetworkSolver {
   void read_sources(std::span<const double> inputs);
   void read_positions(std::span<const double> state);
   void write_positions(std::span<double> state);
+  void find_codes();
+  void move(std::size_t device, Position to);
+  Position switched(std::size_t device, bool on) const;
   bool switch_device(std::size_t device, bool on);
+  bool unnoticed(const engine::NetworkEdge& edge) const;
   /// Poles move some time after their order; between two instants of what is known this is when the next one does.
   void order(std::size_t pole, bool close, Time at, std::span<double> state);
   Time next_move(std::span<const double> state) const;
@@ -38,8 +43,11 @@ class CircuitSolver : public engine::NetworkSolver {
   int beyond(std::size_t device, double where, const std::vector<double>& at) const;
   double excess(std::size_t device, double where, int direction) const;
   bool advance(double& at, double until);
+  bool quiet_step(const engine::NetworkStep& step, std::size_t slot);
+  bool eventful_step(const engine::NetworkStep& step, std::size_t slot);
   double crossing(std::size_t device, int direction, double span);
-  void show(std::span<const std::int32_t> wanted, std::span<double> outputs);
+  std::size_t slot_of(std::span<const std::int32_t> wanted);
+  void show(std::size_t slot, const double* seen, std::span<double> outputs) const;
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
   bool fail(std::string why);
@@ -52,19 +60,35 @@ class CircuitSolver : public engine::NetworkSolver {
   bool moving_ = false;             ///< something moves from piece to piece by itself
   std::vector<std::size_t> poles_;  ///< those of the devices that are poles
   std::vector<Position> positions_;
-  std::vector<double> written_;  ///< what positions_ are in a state
-  std::vector<int> moves_;       ///< per device: changes of piece since the last look
+  /// What follows from them: pieces that are the same to the equations have one code; and the ends of the pieces, as
+  /// far out as nobody has left them.
+  std::vector<std::uint8_t> codes_;
+  std::vector<double> low_, high_;
+  std::vector<std::array<std::uint8_t, 2 * Device::kMostPieces>> code_of_;  ///< per device, by Position::code()
+  struct Gated {
+    std::int32_t input = 0;
+    std::size_t device = 0;
+  };
+  std::vector<Gated> gated_;                        ///< what is switched at once
+  std::vector<std::vector<std::size_t>> by_input_;  ///< the same, and poles, per input
+  std::vector<double> written_;                     ///< what positions_ are in a state
+  std::vector<int> moves_;                          ///< per device: changes of piece since the last look
   int all_moves_ = 0;
-  std::unordered_map<std::string, std::unique_ptr<Combination>> known_;
-  std::string key_;
+  std::optional<Workshop> shop_;
+  Combinations known_;
   Combination* current_ = nullptr;
   std::vector<double> now_;  ///< states, sources, 1
-  std::vector<double> after_, trial_, where_, seen_, room_;
-  /// Which rows are wanted: of all outputs, and of those between two instants of the bench.
+  std::vector<double> after_, trial_, where_, seen_;
+  /// What is wanted: of all outputs, and of those between two instants of the bench.
   struct Wanted {
-    std::vector<std::int32_t> outputs, rows, place;  ///< place: per row of the readings, which of `rows` it is
+    struct Output {
+      std::int32_t output = 0, row = 0, times = -1;  ///< rows by their place among those of the slot
+      std::int32_t device = -1;
+    };
+    std::vector<std::int32_t> outputs;
+    std::vector<Output> list;
   };
-  Wanted wanted_[2];
+  Wanted wanted_[Workshop::kSlots];
   std::string why_;
 };
 

@@ -8,145 +8,234 @@
 
 namespace isodyne::networks::electric {
 
-bool Combination::make(const Circuit& circuit, const Frame& frame, std::span<const double> inputs,
-                       std::span<const Position> at, std::vector<double>& room) {
+namespace {
+/// A series is taken for times in which nothing changes by more than this, and to so many terms: 1/32^9 / 10! is
+/// nothing.
+constexpr double kShort = 1.0 / 32;
+constexpr int kTerms = 9;
+}  // namespace
+
+Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_s)
+    : circuit(of),
+      readings(what),
+      frame(in),
+      step(step_s),
+      states(static_cast<std::size_t>(in.states)),
+      kept(static_cast<std::size_t>(in.kept)),
+      columns(static_cast<std::size_t>(in.columns())),
+      devices(of.devices.size()),
+      unknowns(static_cast<std::size_t>(in.unknowns)) {
+  const std::size_t u = columns - states, n = kept, all = what.rows();
+  memory = unknowns * columns + Columns::size_of(states, columns) * (kMostLevels + 2) +
+           Columns::size_of(devices, columns) +
+           kSlots * (Columns::size_of(all, columns) + Columns::size_of(states + devices + all, columns));
+  const std::size_t making = in.room() + columns, through_time = 2 * states * columns + 2 * n * states + 4 * n * n +
+                                                                 states * states + 2 * n * u + states * u + n * columns;
+  room.resize(std::max({making, through_time, 2 * columns}));
+  series.resize(3 * row());
+}
+
+double* Combination::take(std::size_t count) {
+  double* const at = memory_ + used_;
+  used_ += count;
+  return at;
+}
+
+Columns Combination::shaped(std::size_t rows, std::size_t columns) {
+  Columns c;
+  c.shape(rows, columns, take(Columns::size_of(rows, columns)));
+  return c;
+}
+
+bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span<const Position> at) {
+  const Circuit& circuit = shop.circuit;
+  const Frame& frame = shop.frame;
   frame_ = &frame;
   positions.assign(at.begin(), at.end());
-  const auto columns = static_cast<std::size_t>(frame.columns());
-  w_.resize(static_cast<std::size_t>(frame.unknowns) * columns);
-  room.resize(frame.room());
-  if (!solve_nodes(circuit, frame, inputs, at, room.data(), w_.data())) return false;
-  std::vector<double> row(columns);
-  stand_.shape(circuit.devices.size(), columns);
-  for (std::size_t d = 0; d < circuit.devices.size(); ++d) {
+  used_ = 0;
+  visits = 0;
+  level_count_ = 0;
+  for (std::size_t slot = 0; slot < Workshop::kSlots; ++slot) rows_[slot] = step_[slot] = {};
+  const std::size_t columns = shop.columns;
+  w_ = take(shop.unknowns * columns);
+  if (!solve_nodes(circuit, frame, inputs, at, shop.room.data(), w_)) return false;
+  double* const row = shop.room.data();
+  stand_ = shaped(shop.devices, columns);
+  for (std::size_t d = 0; d < shop.devices; ++d) {
     const Device& device = circuit.devices[d];
+    const Piece& piece = piece_of(device, at[d]);
     if (device.kind == Device::Kind::core) {
-      std::fill(row.begin(), row.end(), 0.0);
+      std::fill_n(row, columns, 0.0);
       row[static_cast<std::size_t>(device.state)] = 1;
-    } else if (device.unknown >= 0 && piece_of(device, at[d]).steep) {
-      std::copy_n(w_.data() + static_cast<std::size_t>(device.unknown) * columns, columns, row.data());
+    } else if (device.unknown >= 0 && piece.steep) {
+      std::copy_n(w_ + static_cast<std::size_t>(device.unknown) * columns, columns, row);
     } else {
-      voltage_row(frame, w_.data(), device.a, device.b, row.data());
+      voltage_row(frame, w_, device.a, device.b, row);
     }
     for (std::size_t k = 0; k < columns; ++k) stand_.at(d, k) = row[k];
   }
-  rates_.resize(static_cast<std::size_t>(frame.states) * columns);
-  for (int s = 0; s < frame.states; ++s)
-    rate_row(circuit, frame, inputs, w_.data(), s, &rates_[static_cast<std::size_t>(s) * columns]);
+  rates_ = shaped(shop.states, columns);
+  for (std::size_t s = 0; s < shop.states; ++s) {
+    std::fill_n(row, columns, 0.0);
+    rate_row(circuit, frame, inputs, w_, static_cast<int>(s), row);
+    for (std::size_t k = 0; k < columns; ++k) rates_.at(s, k) = row[k];
+  }
   return true;
 }
 
-void Combination::discretise(const Frame& f, double step) {
-  const auto states = static_cast<std::size_t>(f.states), n = static_cast<std::size_t>(f.kept),
-             columns = static_cast<std::size_t>(f.columns()), u = columns - states;
-  step_ = step;
-  discretised_ = true;
-  // A = N' F N, B = N' G
-  std::vector<double> rates(states * columns);  // column by column
-  for (std::size_t r = 0; r < states; ++r) {
-    for (std::size_t c = 0; c < columns; ++c) rates[c * states + r] = rates_[r * columns + c];
+void Combination::discretise(Workshop& shop) {
+  const Frame& f = shop.frame;
+  const std::size_t states = shop.states, n = shop.kept, columns = shop.columns, u = columns - states;
+  const double step = shop.step;
+  step_s_ = step;
+  double* room = shop.room.data();
+  const auto use = [&](std::size_t count) {
+    double* const at = room;
+    room += count;
+    return at;
+  };
+  // F and G of all states: energy times rates; A = N' F N, B = N' G
+  double* const rates = use(states * columns);  // column by column
+  for (std::size_t c = 0; c < columns; ++c) {
+    for (std::size_t r = 0; r < states; ++r) rates[c * states + r] = rates_.at(r, c);
   }
-  std::vector<double> turned(n * states);
+  double* const turned = use(n * states);
   for (std::size_t r = 0; r < states; ++r) {
     for (std::size_t c = 0; c < n; ++c) turned[r * n + c] = f.from_kept[c * states + r];
   }
-  std::vector<double> half(states * n);
-  product(states, states, n, rates.data(), f.from_kept.data(), half.data());
-  a_.resize(n * n);
-  product(n, states, n, turned.data(), half.data(), a_.data());
-  b_.resize(n * u);
-  product(n, states, u, turned.data(), rates.data() + states * states, b_.data());
+  double *const half = use(n * states), *const a = use(n * n), *const b = use(n * u);
+  product(states, states, n, rates, f.from_kept.data(), half);
+  product(n, states, n, turned, half, a);
+  product(n, states, u, turned, rates + states * states, b);
 
   // No eigenvalue of A turns more quickly than its skew part is large (Bendixson, 1902); the other part only decays.
-  double turning = 0;
+  double turning = 0, size = 0;
   for (std::size_t r = 0; r < n; ++r) {
-    for (std::size_t c = 0; c < n; ++c) turning += std::pow((a_[c * n + r] - a_[r * n + c]) / 2, 2);
+    for (std::size_t c = 0; c < n; ++c) {
+      const double skew = (a[c * n + r] - a[r * n + c]) / 2;
+      turning += skew * skew;
+      size += a[c * n + r] * a[c * n + r];
+    }
   }
   for (look_ = step; std::sqrt(turning) * look_ > 1;) look_ /= 2;
-  double size = 0;
-  for (const double value : a_) size += value * value;
   size = std::sqrt(size) * step;
   int halvings = 0;
-  while (size > 0.25) {
+  while (size > kShort && halvings < 1000) {
     size /= 2;
     ++halvings;
   }
   // S(t) = integral of exp(A s) over 0 .. t, whose relative precision holds for what is slow beside what is quick.
   const double t = std::ldexp(step, -halvings);
-  std::vector<double> s(n * n), next(n * n), as(n * n);
+  double *const s = use(n * n), *const next = use(n * n), *const as = use(n * n);
+  std::fill_n(s, n * n, 0.0);
   for (std::size_t i = 0; i < n; ++i) s[i * n + i] = 1;
-  for (int k = 14; k >= 2; --k) {  // 0.25^14 / 15! is nothing
-    product(n, n, n, a_.data(), s.data(), next.data());
+  for (int k = kTerms; k >= 2; --k) {
+    product(n, n, n, a, s, next);
     for (std::size_t i = 0; i < n * n; ++i) s[i] = next[i] * (t / k);
     for (std::size_t i = 0; i < n; ++i) s[i * n + i] += 1;
   }
-  for (double& value : s) value *= t;
-  levels_.assign(static_cast<std::size_t>(halvings) + 1, {});
-  levels_.back() = s;
-  for (std::size_t level = static_cast<std::size_t>(halvings); level-- > 0;) {
+  for (std::size_t i = 0; i < n * n; ++i) s[i] *= t;
+  const auto depth = static_cast<std::size_t>(halvings);
+  deep_ = depth > Workshop::kMostLevels;
+  level_count_ = std::min(depth, Workshop::kMostLevels) + 1;
+  double *const whole = use(states * states), *const sb = use(n * u), *const from_sources = use(states * u);
+  for (std::size_t level = depth + 1; level-- > 0;) {
+    product(n, n, n, s, a, as);
+    if (level < level_count_) {
+      // In the states themselves: x' = N (1 + S A) N' E x + N S B u.
+      double* const exponential = next;
+      std::copy_n(as, n * n, exponential);
+      for (std::size_t i = 0; i < n; ++i) exponential[i * n + i] += 1;
+      product(n, n, states, exponential, f.to_kept.data(), half);
+      product(states, n, states, f.from_kept.data(), half, whole);
+      product(n, n, u, s, b, sb);
+      product(states, n, u, f.from_kept.data(), sb, from_sources);
+      levels_[level] = shaped(states, columns);
+      for (std::size_t c = 0; c < columns; ++c) {
+        const double* from = c < states ? whole + c * states : from_sources + (c - states) * states;
+        for (std::size_t r = 0; r < states; ++r) levels_[level].at(r, c) = from[r];
+      }
+    }
+    if (level == 0) break;
     // S(2t) = 2 S + S A S
-    product(n, n, n, a_.data(), s.data(), as.data());
-    product(n, n, n, s.data(), as.data(), next.data());
+    product(n, n, n, as, s, next);
     for (std::size_t i = 0; i < n * n; ++i) s[i] = 2 * s[i] + next[i];
-    levels_[level] = s;
   }
-  // The whole step in the states themselves: x' = N (1 + S A) N' E x + N S B u.
-  product(n, n, n, s.data(), a_.data(), as.data());
-  for (std::size_t i = 0; i < n; ++i) as[i * n + i] += 1;
-  std::vector<double> middle(n * states);
-  product(n, n, states, as.data(), f.to_kept.data(), middle.data());
-  std::vector<double> whole(states * states);
-  product(states, n, states, f.from_kept.data(), middle.data(), whole.data());
-  std::vector<double> sb(n * u), from_sources(states * u);
-  product(n, n, u, s.data(), b_.data(), sb.data());
-  product(states, n, u, f.from_kept.data(), sb.data(), from_sources.data());
-  whole_.shape(states, columns);
+  // From here on the rates of the states themselves: N N' F.
+  double *const inner = use(n * columns), *const outer = use(states * columns);
+  product(n, states, columns, turned, rates, inner);
+  product(states, n, columns, f.from_kept.data(), inner, outer);
   for (std::size_t c = 0; c < columns; ++c) {
-    const double* from = c < states ? whole.data() + c * states : from_sources.data() + (c - states) * states;
-    for (std::size_t r = 0; r < states; ++r) whole_.at(r, c) = from[r];
+    for (std::size_t r = 0; r < states; ++r) rates_.at(r, c) = outer[c * states + r];
   }
-  q_.resize(n);
-  r_.resize(n);
-  t_.resize(n);
 }
 
-void Combination::part(const double* now, double span, double* after) {
-  const auto states = static_cast<std::size_t>(frame_->states), n = static_cast<std::size_t>(frame_->kept),
-             u = static_cast<std::size_t>(frame_->sources) + 1;
-  std::fill(q_.begin(), q_.end(), 0.0);
-  add_product(n, states, frame_->to_kept.data(), now, q_.data());
-  // Halves of the step, as far as they fit; q(t) = q + S(t) (A q + B u).
-  double left = span;
-  const auto rate = [&] {
-    std::fill(r_.begin(), r_.end(), 0.0);
-    add_product(n, u, b_.data(), now + states, r_.data());
-    add_product(n, n, a_.data(), q_.data(), r_.data());
-  };
-  for (std::size_t level = 1; level < levels_.size(); ++level) {
-    const double t = std::ldexp(step_, -static_cast<int>(level));
-    if (left < t) continue;
-    rate();
-    add_product(n, n, levels_[level].data(), r_.data(), q_.data());
-    left -= t;
-  }
-  if (left > 0) {
-    rate();
-    for (std::size_t i = 0; i < n; ++i) r_[i] *= left;
-    for (int k = 2; k <= 16; ++k) {
-      double most = 0, most_q = 0;
-      for (std::size_t i = 0; i < n; ++i) {
-        q_[i] += r_[i];
-        most = std::max(most, std::abs(r_[i]));
-        most_q = std::max(most_q, std::abs(q_[i]));
-      }
-      if (most <= 1e-17 * most_q) break;
-      std::fill(t_.begin(), t_.end(), 0.0);
-      add_product(n, n, a_.data(), r_.data(), t_.data());
-      for (std::size_t i = 0; i < n; ++i) r_[i] = t_[i] * (left / k);
+/// Rows that are read at the end of a step, from what is at its beginning: into `into`, from row `first` on.
+void Combination::compose(const Columns& rows, std::size_t first, Columns& into) const {
+  const auto states = static_cast<std::size_t>(frame_->states);
+  for (std::size_t r = 0; r < rows.rows; ++r) {
+    for (std::size_t c = 0; c < rows.columns; ++c) {
+      double sum = c < states ? 0 : rows.at(r, c);
+      for (std::size_t s = 0; s < states; ++s) sum += rows.at(r, s) * levels_[0].at(s, c);
+      into.at(first + r, c) = sum;
     }
   }
-  std::fill_n(after, states, 0.0);
-  add_product(states, n, frame_->from_kept.data(), q_.data(), after);
+}
+
+void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
+  if (level_count_ == 0) discretise(shop);
+  const std::vector<std::int32_t>& wanted = shop.rows[slot];
+  const std::size_t columns = shop.columns, states = shop.states;
+  rows_[slot] = shaped(wanted.size(), columns);
+  for (std::size_t r = 0; r < wanted.size(); ++r) {
+    double* const row = shop.room.data();
+    shop.readings.write_row(wanted[r], shop.frame, inputs, positions, w_, row);
+    for (std::size_t k = 0; k < columns; ++k) rows_[slot].at(r, k) = row[k];
+  }
+  step_[slot] = shaped(states + shop.devices + wanted.size(), columns);
+  for (std::size_t c = 0; c < columns; ++c) {
+    for (std::size_t r = 0; r < states; ++r) step_[slot].at(r, c) = levels_[0].at(r, c);
+  }
+  compose(stand_, states, step_[slot]);
+  compose(rows_[slot], states + shop.devices, step_[slot]);
+}
+
+void Combination::part(Workshop& shop, const double* now, double span, double* after) const {
+  const std::size_t states = shop.states;
+  // Halves of the step, as far as they fit.
+  double left = span, half = step_s_;
+  const double* from = now;
+  double *const one = shop.series.data(), *const two = one + shop.row();
+  for (std::size_t level = 1; level < level_count_; ++level) {
+    half /= 2;
+    if (left < half) continue;
+    double* const to = from == one ? two : one;
+    multiply(levels_[level], from, to);
+    std::copy(now + states, now + shop.columns, to + states);
+    from = to;
+    left -= half;
+  }
+  std::copy_n(from, states, after);
+  if (left <= 0 || deep_) return;
+  // A series for the rest: x' t + x'' t^2 / 2 + …
+  double* term = from == one ? two : one;
+  double* next = from == one ? one : shop.series.data() + 2 * shop.row();
+  multiply(rates_, from, term);
+  for (std::size_t k = 0; k < states; ++k) term[k] *= left;
+  for (int k = 2; k <= kTerms + 3; ++k) {
+    double most = 0, largest = 0;
+    for (std::size_t i = 0; i < states; ++i) {
+      after[i] += term[i];
+      most = std::max(most, std::abs(term[i]));
+      largest = std::max(largest, std::abs(after[i]));
+    }
+    if (most <= 1e-17 * largest) break;
+    std::fill(term + states, term + shop.columns, 0.0);
+    multiply(rates_, term, next);
+    const double factor = left / k;
+    for (std::size_t i = 0; i < states; ++i) next[i] *= factor;
+    std::swap(term, next);
+  }
 }
 
 double Combination::stand(std::size_t device, const double* now) const {
@@ -172,18 +261,73 @@ double Combination::rounding(std::size_t device, const double* now) const {
   return 16 * std::numeric_limits<double>::epsilon() * (sum + of_states[0] * most[0] + of_states[1] * most[1]);
 }
 
-const Columns& Combination::rows(std::size_t slot, const Readings& readings, std::span<const std::int32_t> rows,
-                                 std::span<const double> inputs) {
-  Columns& made = rows_[slot];
-  if (made.rows == rows.size()) return made;
-  const auto columns = static_cast<std::size_t>(frame_->columns());
-  made.shape(rows.size(), columns);
-  std::vector<double> row(columns);
-  for (std::size_t r = 0; r < rows.size(); ++r) {
-    readings.write_row(rows[r], *frame_, inputs, positions, w_.data(), row.data());
-    for (std::size_t k = 0; k < columns; ++k) made.at(r, k) = row[k];
+// ---- those that were met ------------------------------------------------------------------------------------
+
+namespace {
+constexpr std::size_t kMostBytes = 64u << 20, kFewest = 16, kMost = 4096;
+}
+
+std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
+  std::uint64_t key = 0xcbf29ce484222325u;  // FNV-1a
+  for (const std::uint8_t code : codes) key = (key ^ code) * 0x100000001b3u;
+  return key ^ (key >> 29);
+}
+
+void Combinations::begin(const Workshop& shop) {
+  const std::size_t fit = kMostBytes / (8 * std::max<std::size_t>(1, shop.memory)),
+                    count = std::clamp(fit, kFewest, kMost);
+  // Nothing of it is touched before it is used.
+  memory_.reset(new double[count * shop.memory]);
+  all_.assign(count, {});
+  for (std::size_t i = 0; i < count; ++i) {
+    all_[i].settle_in(memory_.get() + i * shop.memory);
+    all_[i].positions.reserve(shop.devices);
+    all_[i].codes.reserve(shop.devices);
   }
-  return made;
+  keys_.assign(count, 0);
+  std::size_t places = 4;
+  while (places < 2 * count) places *= 2;
+  places_.assign(places, -1);
+  count_ = 0;
+  clock_ = 0;
+}
+
+Combination* Combinations::find(std::span<const std::uint8_t> codes) {
+  const std::uint64_t key = key_of(codes);
+  for (std::size_t at = key & (places_.size() - 1);; at = (at + 1) & (places_.size() - 1)) {
+    const std::int32_t which = places_[at];
+    if (which < 0) return nullptr;
+    Combination& one = all_[static_cast<std::size_t>(which)];
+    if (keys_[static_cast<std::size_t>(which)] != key ||
+        !std::equal(codes.begin(), codes.end(), one.codes.begin(), one.codes.end()))
+      continue;
+    one.last_use = ++clock_;
+    return &one;
+  }
+}
+
+Combination& Combinations::fresh(std::span<const std::uint8_t> codes, const Combination* other) {
+  std::size_t which = count_;
+  if (count_ < all_.size()) {
+    ++count_;
+  } else {
+    which = 0;
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      if (&all_[i] != other && (&all_[which] == other || all_[i].last_use < all_[which].last_use)) which = i;
+    }
+  }
+  Combination& one = all_[which];
+  keys_[which] = key_of(codes);
+  one.codes.assign(codes.begin(), codes.end());
+  one.last_use = ++clock_;
+  // The table anew: places are cheap, and this is rare.
+  std::fill(places_.begin(), places_.end(), -1);
+  for (std::size_t i = 0; i < count_; ++i) {
+    std::size_t at = keys_[i] & (places_.size() - 1);
+    while (places_[at] >= 0) at = (at + 1) & (places_.size() - 1);
+    places_[at] = static_cast<std::int32_t>(i);
+  }
+  return one;
 }
 
 }  // namespace isodyne::networks::electric

@@ -7,38 +7,59 @@ namespace isodyne::networks::electric {
 
 namespace {
 
-/// Two numbers beside each other, as every machine that we build for has them.
-using Two = double __attribute__((vector_size(16), aligned(8)));
+/// Four numbers beside each other; where a machine has only two at a time they are added up in the same order.
+using Four = double __attribute__((vector_size(32), aligned(8)));
 
-/// Rows `r` … `r + 2 * kPairs` of A x, all sums beside each other.
-template <std::size_t kPairs>
-void multiply_rows(const double* a, std::size_t stride, std::size_t columns, const double* x, double* y) {
-  Two sum[kPairs] = {};
+/// Rows `r` … `r + 4 * kFours` of A x, all sums beside each other.
+template <std::size_t kFours>
+__attribute__((always_inline)) inline void multiply_rows(const double* a, std::size_t stride, std::size_t columns,
+                                                         const double* x, double* y) {
+  Four sum[kFours] = {};
   for (std::size_t c = 0; c < columns; ++c, a += stride) {
-    const Two factor = {x[c], x[c]};
-    for (std::size_t k = 0; k < kPairs; ++k) sum[k] += *reinterpret_cast<const Two*>(a + 2 * k) * factor;
+    const Four factor = {x[c], x[c], x[c], x[c]};
+    for (std::size_t k = 0; k < kFours; ++k) sum[k] += *reinterpret_cast<const Four*>(a + 4 * k) * factor;
   }
-  for (std::size_t k = 0; k < kPairs; ++k) *reinterpret_cast<Two*>(y + 2 * k) = sum[k];
+  for (std::size_t k = 0; k < kFours; ++k) *reinterpret_cast<Four*>(y + 4 * k) = sum[k];
 }
+
+__attribute__((always_inline)) inline void multiply_all(const Columns& a, const double* x, double* y) {
+  const double* values = a.values;
+  std::size_t left = a.stride;
+  for (; left > 24; left -= 16, values += 16, y += 16) multiply_rows<4>(values, a.stride, a.columns, x, y);
+  switch (left) {
+    case 4:
+      return multiply_rows<1>(values, a.stride, a.columns, x, y);
+    case 8:
+      return multiply_rows<2>(values, a.stride, a.columns, x, y);
+    case 12:
+      return multiply_rows<3>(values, a.stride, a.columns, x, y);
+    case 16:
+      return multiply_rows<4>(values, a.stride, a.columns, x, y);
+    case 20:
+      return multiply_rows<5>(values, a.stride, a.columns, x, y);
+    case 24:
+      return multiply_rows<6>(values, a.stride, a.columns, x, y);
+    default:
+      return;
+  }
+}
+
+void multiply_plain(const Columns& a, const double* x, double* y) {
+  multiply_all(a, x, y);
+}
+#ifdef __x86_64__
+__attribute__((target("avx2"))) void multiply_wide(const Columns& a, const double* x, double* y) {
+  multiply_all(a, x, y);
+}
+const auto g_multiply = __builtin_cpu_supports("avx2") ? multiply_wide : multiply_plain;
+#else
+const auto g_multiply = multiply_plain;
+#endif
 
 }  // namespace
 
 void multiply(const Columns& a, const double* x, double* y) {
-  const double* values = a.values.data();
-  std::size_t left = a.stride;
-  for (; left > 16; left -= 16, values += 16, y += 16) multiply_rows<8>(values, a.stride, a.columns, x, y);
-  switch (left) {
-    case 4:
-      return multiply_rows<2>(values, a.stride, a.columns, x, y);
-    case 8:
-      return multiply_rows<4>(values, a.stride, a.columns, x, y);
-    case 12:
-      return multiply_rows<6>(values, a.stride, a.columns, x, y);
-    case 16:
-      return multiply_rows<8>(values, a.stride, a.columns, x, y);
-    default:
-      return;
-  }
+  g_multiply(a, x, y);
 }
 
 void add_product(std::size_t rows, std::size_t columns, const double* a, const double* x, double* y) {

@@ -2,22 +2,27 @@
 // Small dense matrices while a plant is stepped, in memory that somebody else owns. Each sum is added up in one order,
 // however many of them a machine adds up beside each other, so that results are the same to the bit everywhere.
 
+#include <algorithm>
 #include <cstddef>
-#include <vector>
 
 namespace isodyne::networks::electric {
 
-/// A matrix by columns, each as long as a whole number of blocks; what is behind the last row is zero.
+/// A matrix by columns, each as long as a whole number of blocks; what is behind the last row is zero. The memory is
+/// somebody else's.
 struct Columns {
   static constexpr std::size_t kBlock = 4;
   std::size_t rows = 0, stride = 0, columns = 0;
-  std::vector<double> values;
+  double* values = nullptr;
 
-  void shape(std::size_t r, std::size_t c) {
+  static std::size_t stride_of(std::size_t r) { return (r + kBlock - 1) / kBlock * kBlock; }
+  static std::size_t size_of(std::size_t r, std::size_t c) { return stride_of(r) * c; }
+  /// All zero, in memory for size_of(r, c) numbers.
+  void shape(std::size_t r, std::size_t c, double* memory) {
     rows = r;
     columns = c;
-    stride = (r + kBlock - 1) / kBlock * kBlock;
-    values.assign(stride * c, 0.0);
+    stride = stride_of(r);
+    values = memory;
+    std::fill_n(values, stride * c, 0.0);
   }
   double& at(std::size_t r, std::size_t c) { return values[c * stride + r]; }
   double at(std::size_t r, std::size_t c) const { return values[c * stride + r]; }

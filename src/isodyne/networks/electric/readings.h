@@ -21,18 +21,18 @@ class Readings {
   /// A row over states, sources and 1, where `w` is what solve_nodes() gave.
   void write_row(std::int32_t row, const Frame& frame, std::span<const double> inputs,
                  std::span<const Position> positions, const double* w, double* to) const;
-  /// An output, where `value(row)` gives what a row is now.
-  template <typename Value>
-  double output(std::int32_t which, std::span<const Position> positions, Value value) const {
-    const Output& o = all_[static_cast<std::size_t>(which)];
-    if (o.device >= 0) return conducts(o.device, positions[static_cast<std::size_t>(o.device)]) ? 1 : 0;
-    return o.times < 0 ? value(o.row) : value(o.row) * value(o.times);
-  }
-
- private:
+  /// A row, the product of two, or whether a device conducts.
   struct Output {
     std::int32_t row = 0, times = -1, device = -1;
   };
+  const Output& output(std::int32_t which) const { return all_[static_cast<std::size_t>(which)]; }
+  bool conducts(std::int32_t device, Position position) const {
+    const Device::Kind kind = circuit_.devices[static_cast<std::size_t>(device)].kind;
+    if (kind == Device::Kind::pole) return position.on != 0 || position.piece != 1;
+    return kind == Device::Kind::arrester ? position.piece != 1 : position.piece > 0;
+  }
+
+ private:
   /// What flows into an element, or one winding of it.
   struct Flow {
     Circuit::Of::Kind kind = Circuit::Of::Kind::conductor;
@@ -45,11 +45,6 @@ class Readings {
     std::vector<Flow> flows;      ///< a current
   };
   std::int32_t add(Row row);
-  bool conducts(std::int32_t device, Position position) const {
-    const Device::Kind kind = circuit_.devices[static_cast<std::size_t>(device)].kind;
-    if (kind == Device::Kind::pole) return position.on != 0 || position.piece != 1;
-    return kind == Device::Kind::arrester ? position.piece != 1 : position.piece > 0;
-  }
   void add_flow(const Flow& flow, const Frame& frame, std::span<const double> inputs,
                 std::span<const Position> positions, const double* w, double* to) const;
 
