@@ -117,8 +117,11 @@ void Networks::make_room(PlantState& state) const {
 
 /// Gives whether a parameter has another value than it had.
 bool Networks::gather(One& one, std::span<const double> values, bool parameters) const {
-  const auto value = [&](std::size_t i) { return values[static_cast<std::size_t>(one.of->inputs[i])]; };
-  for (std::size_t i = 0; i < one.signals; ++i) one.inputs[i] = value(i);
+  const double* const from = values.data();
+  const program::VarId* const ids = one.of->inputs.data();
+  double* const to = one.inputs.data();
+  const auto value = [&](std::size_t i) { return from[ids[i]]; };
+  for (std::size_t i = 0; i < one.signals; ++i) to[i] = value(i);
   bool changed = false;
   for (std::size_t i = one.signals; parameters && i < one.inputs.size(); ++i) {
     changed = changed || one.inputs[i] != value(i);
@@ -128,12 +131,13 @@ bool Networks::gather(One& one, std::span<const double> values, bool parameters)
 }
 
 bool Networks::finite(One& one, std::span<const double> outputs) const {
-  for (const std::int32_t i : one.wanted()) {
-    if (std::isfinite(outputs[static_cast<std::size_t>(i)])) continue;
-    one.bad = i;
-    return false;
-  }
-  return true;
+  const double* const all = outputs.data();
+  bool good = true;
+  for (const std::int32_t i : one.wanted()) good &= std::isfinite(all[i]);
+  if (good) return true;
+  one.bad =
+      *std::find_if(one.wanted().begin(), one.wanted().end(), [&](std::int32_t k) { return !std::isfinite(all[k]); });
+  return false;
 }
 
 bool Networks::start(One& one, PlantState& state) {
@@ -206,9 +210,10 @@ std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> 
 }
 
 void Networks::arrive(const One& one, std::span<double> values, NetworkState& state) const {
-  const auto out = outputs(one, state);
-  for (const std::int32_t k : one.wanted())
-    values[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])] = out[static_cast<std::size_t>(k)];
+  const double* const out = outputs(one, state).data();
+  const program::VarId* const ids = one.of->outputs.data();
+  double* const to = values.data();
+  for (const std::int32_t k : one.wanted()) to[ids[k]] = out[k];
 }
 
 void Networks::arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) {

@@ -15,6 +15,8 @@ namespace {
 constexpr int kMostMoves = 60;
 /// Diodes are looked at so often within a step at most.
 constexpr int kMostLooks = 4096;
+/// Positions of so many devices are one number of a state, three bits each.
+constexpr std::size_t kPacked = 16;
 }  // namespace
 
 CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network& network)
@@ -35,7 +37,7 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
     if (device.gate >= 0 && device.kind != Device::Kind::pole) gated_.push_back({device.gate, d});
     moving_ = moving_ || device.kind != Device::Kind::contact;
   }
-  written_.assign(2 * devices, -1);
+  written_.assign((devices + kPacked - 1) / kPacked, -1);
   moves_.resize(devices);
   now_.assign(columns, 1.0);
   after_.resize(std::max(columns, states() + devices + readings_.rows() + Columns::kBlock));
@@ -44,10 +46,10 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   seen_.resize(readings_.rows() + Columns::kBlock);
 }
 
-/// States, then per device whether it is on and its piece; then per pole its order, and when it will move (ns; below 0:
+/// States, then where devices stand, kPacked in a number; then per pole its order, and when it will move (ns; below 0:
 /// it will not); then the sources of the last step.
 std::size_t CircuitSolver::state_size() const {
-  return states() + 2 * circuit_.devices.size() + 2 * poles_.size() + static_cast<std::size_t>(circuit_.sources());
+  return states() + written_.size() + 2 * poles_.size() + static_cast<std::size_t>(circuit_.sources());
 }
 
 bool CircuitSolver::fail(std::string why) {
@@ -108,22 +110,31 @@ bool CircuitSolver::parameters_changed(std::span<const double> inputs) {
 
 void CircuitSolver::read_sources(std::span<const double> inputs) {
   double* to = now_.data() + states();
-  for (const Source& s : circuit_.voltages) *to++ = inputs[static_cast<std::size_t>(s.input)];
-  for (const Source& s : circuit_.currents) *to++ = inputs[static_cast<std::size_t>(s.input)];
+  const double* const from = inputs.data();
+  for (const Source& s : circuit_.voltages) *to++ = from[s.input];
+  for (const Source& s : circuit_.currents) *to++ = from[s.input];
 }
 
 void CircuitSolver::read_positions(std::span<const double> state) {
-  const auto stored = state.subspan(states(), written_.size());
-  if (std::equal(stored.begin(), stored.end(), written_.begin())) return;
-  for (std::size_t d = 0; d < positions_.size(); ++d)
-    move(d, {static_cast<std::uint8_t>(stored[2 * d]), static_cast<std::uint8_t>(stored[2 * d + 1])});
-  std::copy(stored.begin(), stored.end(), written_.begin());
+  const double* const stored = state.data() + states();
+  bool same = true;
+  for (std::size_t k = 0; k < written_.size(); ++k) same = same && stored[k] == written_[k];
+  if (same) return;
+  for (std::size_t d = 0; d < positions_.size(); ++d) {
+    const auto all = static_cast<std::uint64_t>(stored[d / kPacked]);
+    const auto code = static_cast<std::uint8_t>(all >> (3 * (d % kPacked)) & 7);
+    move(d, {static_cast<std::uint8_t>(code / Device::kMostPieces),
+             static_cast<std::uint8_t>(code % Device::kMostPieces)});
+  }
+  std::copy_n(stored, written_.size(), written_.begin());
 }
 
 void CircuitSolver::write_positions(std::span<double> state) {
-  for (std::size_t d = 0; d < positions_.size(); ++d) {
-    written_[2 * d] = positions_[d].on;
-    written_[2 * d + 1] = positions_[d].piece;
+  for (std::size_t k = 0; k < written_.size(); ++k) {
+    std::uint64_t all = 0;
+    for (std::size_t d = std::min(positions_.size(), (k + 1) * kPacked); d-- > k * kPacked;)
+      all = all << 3 | positions_[d].code();
+    written_[k] = static_cast<double>(all);
   }
   std::copy(written_.begin(), written_.end(), state.begin() + static_cast<std::ptrdiff_t>(states()));
 }
@@ -432,9 +443,12 @@ bool CircuitSolver::step(const engine::NetworkStep& step) {
 /// the state and the inputs alone, never from what was done before: a copied state goes the same way.
 bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot) {
   if (moving_ && current_->look() < step_) return false;
-  for (const Gated& g : gated_) {
-    if ((step.inputs[static_cast<std::size_t>(g.input)] != 0) != (positions_[g.device].on != 0)) return false;
-  }
+  // Bare pointers: this is where a circuit spends its time.
+  const double* const inputs = step.inputs.data();
+  const Position* const positions = positions_.data();
+  bool as_they_are = true;
+  for (const Gated& g : gated_) as_they_are &= (inputs[g.input] != 0) == (positions[g.device].on != 0);
+  if (!as_they_are) return false;
   for (const engine::NetworkEdge& edge : step.edges) {
     if (!unnoticed(edge)) return false;
   }
@@ -444,34 +458,39 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
     if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
   }
   const std::size_t n = states(), devices = positions_.size();
-  std::copy_n(step.state.begin(), n, now_.begin());
+  double* const state = step.state.data();
+  double* const now = now_.data();
+  for (std::size_t k = 0; k < n; ++k) now[k] = state[k];
   read_sources(step.inputs);
   const auto within = [&](const double* where) {
-    int beyond = 0;
-    for (std::size_t d = 0; d < devices; ++d)
-      beyond += static_cast<int>(where[d] < low_[d]) + static_cast<int>(where[d] > high_[d]);
-    return beyond == 0;
+    const double *const low = low_.data(), *const high = high_.data();
+    bool all = true;
+    for (std::size_t d = 0; d < devices; ++d) all &= (where[d] >= low[d]) & (where[d] <= high[d]);
+    return all;
   };
-  double* const before = step.state.data() + step.state.size() - static_cast<std::size_t>(circuit_.sources());
-  if (moving_ && !std::equal(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end() - 1, before)) {
-    // Sources have jumped.
-    current_->stand(now_.data(), where_.data());
+  const auto sources = static_cast<std::size_t>(circuit_.sources());
+  double* const before = state + step.state.size() - sources;
+  bool jumped = false;
+  for (std::size_t k = 0; k < sources; ++k) jumped |= now[n + k] != before[k];
+  if (moving_ && jumped) {
+    current_->stand(now, where_.data());
     if (!within(where_.data())) return false;
   }
   if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
-  current_->whole_step(slot, now_.data(), after_.data());
-  if (moving_ && !within(after_.data() + n)) return false;
+  double* const after = after_.data();
+  current_->whole_step(slot, now, after);
+  if (moving_ && !within(after + n)) return false;
   if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
   all_moves_ = 0;
-  std::copy_n(after_.begin(), n, step.state.begin());
-  std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end() - 1, before);
+  for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
+  for (std::size_t k = 0; k < sources; ++k) before[k] = now[n + k];
   if (!step.edges.empty()) {
     for (const engine::NetworkEdge& edge : step.edges) {
       for (const std::size_t d : by_input_[static_cast<std::size_t>(edge.input)]) switch_device(d, edge.to);
     }
     write_positions(step.state);
   }
-  show(slot, after_.data() + n + devices, step.outputs);
+  show(slot, after + n + devices, step.outputs);
   return true;
 }
 
@@ -549,8 +568,9 @@ std::size_t CircuitSolver::slot_of(std::span<const std::int32_t> outputs) {
 }
 
 void CircuitSolver::show(std::size_t slot, const double* seen, std::span<double> values) const {
+  double* const to = values.data();
   for (const Wanted::Output& o : wanted_[slot].list) {
-    double& value = values[static_cast<std::size_t>(o.output)];
+    double& value = to[o.output];
     if (o.device >= 0) {
       value = readings_.conducts(o.device, positions_[static_cast<std::size_t>(o.device)]) ? 1 : 0;
     } else {
@@ -561,6 +581,10 @@ void CircuitSolver::show(std::size_t slot, const double* seen, std::span<double>
 
 std::vector<std::string> CircuitSolver::describe(std::span<const double> state) const {
   std::vector<std::string> lines;
+  const auto is_on = [&](std::size_t device) {
+    const auto all = static_cast<std::uint64_t>(state[states() + device / kPacked]);
+    return (all >> (3 * (device % kPacked)) & 7) >= Device::kMostPieces;
+  };
   const auto number = [&](int place) { return format_number(state[static_cast<std::size_t>(place)]); };
   for (std::size_t e = 0; e < circuit_.of.size(); ++e) {
     const Circuit::Of& of = circuit_.of[e];
@@ -577,7 +601,7 @@ std::vector<std::string> CircuitSolver::describe(std::span<const double> state) 
                                                 inputs_[static_cast<std::size_t>(core.inductance)])));
     }
     if (of.kind == Circuit::Of::Kind::device && circuit_.devices[first].gate >= 0)
-      lines.push_back(fmt::format("{} is {}", path, state[states() + 2 * first] != 0 ? "on" : "off"));
+      lines.push_back(fmt::format("{} is {}", path, is_on(first) ? "on" : "off"));
   }
   return lines;
 }
