@@ -76,6 +76,7 @@ bool Parser::at_fault_time() const {
 }
 
 // what = word [ "with" ( path | expression ) | [ "to" ] expression ] [ "over" sum ] [ "every" sum ]
+//        | "short" [ "to" path ] [ "through" sum ]
 void Parser::fault_kind(FaultDecl& f) {
   f.kind = t_.expect_name("what goes wrong, such as `offset`, `drift`, `freeze`, `force` or `times`");
   if (f.kind.text == "swap") {
@@ -85,6 +86,12 @@ void Parser::fault_kind(FaultDecl& f) {
   }
   if (f.kind.text == "replace") t_.expect("with", "and the value that takes its place, such as `replace with it * 2`");
   if (f.kind.text == "ramp") t_.expect("to", "and the value that it moves to");
+  if (f.kind.text == "short" && t_.accept("to")) f.other = x_.path("the place that it is shorted with, or `ground`");
+  if (f.kind.text == "short" && t_.accept("through")) {
+    f.through = x_.sum();
+    return;
+  }
+  if (f.other) return;
   const bool none = t_.at("}") || t_.at(TokenKind::newline) || at_fault_time();
   if (!none) f.amount = x_.expression();
   if (t_.accept("over")) f.over = x_.sum();

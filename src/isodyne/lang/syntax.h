@@ -496,7 +496,8 @@ struct FaultDecl {
   Path target;
   Name kind;                     ///< a word of the table of fault kinds
   ExprPtr amount;                ///< may be empty: `freeze`
-  std::optional<Path> other;     ///< swap with …
+  std::optional<Path> other;     ///< swap with …, short to …
+  ExprPtr through;               ///< short … through …
   std::vector<Memory> memories;  ///< of `replace with`
   std::vector<Change> changes;   ///< in order, before the replacement
   Time time = Time::whole_run;

@@ -135,6 +135,7 @@ VarId value_of_channel(const Program& program, std::int32_t channel) {
 std::string place_of(const Program& program, const Fault& f) {
   if (f.controller != kNone)
     return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");
+  if (!f.place.empty()) return f.place;
   if (f.messages != kNone) return program.messages[static_cast<std::size_t>(f.messages)].name;
   return program.variable(program.taps[static_cast<std::size_t>(f.tap)].target).name;
 }

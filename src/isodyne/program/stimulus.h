@@ -27,7 +27,8 @@ struct Fault {
   enum class When { whole_run, from, between, once, while_, by_hand };
   std::string name, doc;
   VarId active = kNone;
-  std::int32_t tap = kNone;    ///< kNone: it is about messages
+  std::int32_t tap = kNone;    ///< kNone: it is about messages, or about a place
+  std::string place;           ///< of a network: what it shorts or opens; empty: it is about something else
   std::int32_t other = kNone;  ///< tap that a swap swaps with
   /// Of messages: those to or from a controller, or between controllers.
   std::int32_t controller = kNone;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <numeric>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -100,8 +101,13 @@ std::vector<std::int32_t> ends_inside(const Check& check, std::int32_t terminal)
 class Joined {
  public:
   explicit Joined(const Check& check) : check_(check), nodes_(check.places.size()), networks_(check.places.size()) {
+    std::set<std::int32_t> cut;
+    for (const Check::FaultContact& f : check.fault_contacts) {
+      if (f.opens) cut.insert(f.a);
+    }
     for (std::size_t i = 0; i < check.places.size(); ++i) {
-      if (check.places[i].lies_at != kNone) nodes_.join(static_cast<std::int32_t>(i), check.places[i].lies_at);
+      const auto place = static_cast<std::int32_t>(i);
+      if (check.places[i].lies_at != kNone && !cut.contains(place)) nodes_.join(place, check.places[i].lies_at);
     }
     for (const Instance* e : check.elements) {
       for (const std::int32_t p : places_of(*e)) {
@@ -113,6 +119,9 @@ class Joined {
       if (check.places[i].current == kNone || !at_ground(place)) continue;
       const std::vector<std::int32_t> ends = ends_inside(check, place);
       for (const std::int32_t end : ends) networks_.join(network_of(ends.front()), network_of(end));
+    }
+    for (const Check::FaultContact& f : check.fault_contacts) {
+      if (!at_ground(f.a) && !at_ground(f.b)) networks_.join(network_of(f.a), network_of(f.b));
     }
   }
   std::int32_t node_of(std::int32_t place) { return nodes_.of(place); }
@@ -145,6 +154,7 @@ class NetworkMaking {
   void run() {
     lying_nowhere();
     for (const Instance* e : check_.elements) elements_.push_back(element_of(*e));
+    for (const Check::FaultContact& f : check_.fault_contacts) contact(f);
     gather();
     if (check_.diagnostics.has_errors()) return;
     for (std::size_t n = 0; n < check_.program.networks.size(); ++n) examine(n);
@@ -197,6 +207,38 @@ class NetworkMaking {
         list.push_back({fmt::format("{}[{}]", name, k + 1), vector->second.first + k});
     }
     return made;
+  }
+
+  /// What a fault puts into the network: a contact of two places, which nobody can name.
+  void contact(const Check::FaultContact& f) {
+    constexpr double kOpen = 1e10;  // ohm
+    const std::int32_t where = joined_.node_of(f.a) == joined_.node_of(0) ? f.b : f.a;
+    const auto beside = std::find_if(elements_.begin(), elements_.end(), [&](const Made& m) {
+      return !m.places.empty() && joined_.network_of(m.places.front()) == joined_.network_of(where);
+    });
+    if (beside == elements_.end()) {
+      check_.error(Code::does_nothing, f.span, fmt::format("no element lies at `{}`", place(where).path));
+      return;
+    }
+    const std::int32_t group = group_of(*beside);
+    const Dimension ohm = parse_unit("ohm")->dimension;
+    const auto parameter = [&](const char* name, double value) {
+      const VarId id = check_.define_hidden(fmt::format("{} {}", f.fault, name), {Type::Kind::real, ohm, kNone},
+                                            *parse_unit("ohm"), group);
+      Node constant;
+      constant.value = value;
+      check_.program.nodes.push_back(constant);
+      check_.program.start.push_back({id, static_cast<NodeId>(check_.program.nodes.size() - 1), f.span});
+      return Network::Quantity{name, id};
+    };
+    Made made;
+    made.element.model = f.opens ? "FaultOpen" : "FaultShort";
+    made.element.path = "fault " + f.fault;
+    made.element.span = f.span;
+    made.places = {f.a, f.b};
+    made.element.inputs = {{"close", f.active}};
+    made.element.parameters = {parameter("closed_resistance", f.resistance), parameter("open_resistance", kOpen)};
+    elements_.push_back(std::move(made));
   }
 
   void gather() {

@@ -197,6 +197,17 @@ std::optional<PlacesMeant> Check::resolve_places(const Instance& from, const lan
   return all;
 }
 
+bool Check::knows_place(const lang::Path& path) const {
+  const Instance* at = &root;
+  for (std::size_t i = 0; i + 1 < path.parts.size(); ++i) {
+    const std::string& name = path.parts[i].text;
+    const auto part = at->parts.find(at->arrays.contains(name) ? name + "[1]" : name);
+    if (part == at->parts.end()) return false;
+    at = part->second.get();
+  }
+  return at->places.contains(path.parts.back().text);
+}
+
 // ---- what lies where --------------------------------------------------------------------------------------
 
 void Flattener::lie(Instance& instance, const Placed<lang::PartDecl>& placed) {

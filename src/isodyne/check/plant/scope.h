@@ -147,6 +147,16 @@ struct Check {
   std::vector<GroupDraft> groups{GroupDraft{}};
   std::vector<Place> places;              ///< of the whole bench; the first is `ground`
   std::vector<const Instance*> elements;  ///< in the order of the text
+  /// What faults put into networks: a contact that closes while its fault acts, or one that opens.
+  struct FaultContact {
+    VarId active = kNone;
+    bool opens = false;
+    std::int32_t a = kNone, b = kNone;  ///< places; what opens cuts `a`, a terminal, from `b`, where it lies
+    double resistance = 0;              ///< while it is closed, ohm
+    std::string fault;
+    Span span;
+  };
+  std::vector<FaultContact> fault_contacts;
 
   /// The value of a constant expression; set by Expressions, which knows how. Reports what is wrong with it.
   std::function<std::optional<double>(const lang::Expr&, const Instance*, const Env*, const char* what)> whole_number;
@@ -206,6 +216,8 @@ struct Check {
   VarId resolve_one(const Instance& from, const lang::Path& path, const Env* env = nullptr);
   /// The nodes and terminals that a path names, seen from `from`; reports it if there are none.
   std::optional<PlacesMeant> resolve_places(const Instance& from, const lang::Path& path, const Env* env = nullptr);
+  /// Whether a path ends at a node or a terminal, without a report.
+  bool knows_place(const lang::Path& path) const;
   /// Whether a path of names without indices means anything, without a report.
   bool knows(const Instance& from, const lang::Path& path) const;
   /// The key of a step in Instance::parts or ::variables: "wagon[3]"; reports an index that is none.

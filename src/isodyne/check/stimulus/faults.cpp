@@ -66,7 +66,7 @@ void Faults::fault(const lang::FaultDecl& f) {
   }
   const std::size_t errors = check_.diagnostics.errors();
   const bool messages = on_messages(f, fault);
-  const bool placed = messages || on_quantity(f, fault);
+  const bool placed = messages || (check_.knows_place(f.target) ? on_place(f, fault) : on_quantity(f, fault));
   time(f, fault);
   if (kind == nullptr || !placed || check_.diagnostics.errors() > errors) return;
   check_.program.faults.push_back(std::move(fault));
@@ -105,7 +105,92 @@ bool Faults::on_messages(const lang::FaultDecl& f, Fault& fault) {
   return true;
 }
 
+/// A node or a terminal: contacts that the solver of its network has, and nothing else of the plant.
+bool Faults::on_place(const lang::FaultDecl& f, Fault& fault) {
+  if (f.kind.text != "short" && f.kind.text != "open")
+    return wrong(f, fmt::format("`{}` is a place, and `{}` changes a value", f.target.text(), f.kind.text),
+                 "places know `short` and `open`");
+  const auto places = check_.resolve_places(check_.root, f.target);
+  if (!places || !extras(f, fault)) return false;
+  fault.place = f.target.text();
+  fault.amount = x_.constant(0);
+  if (f.amount) {
+    check_.error(Code::unexpected, f.amount->span, fmt::format("`{}` of a place takes no amount", f.kind.text),
+                 "a short is written `short to ground through 10 mohm`");
+    return false;
+  }
+  if (f.other) fault.amount_text = "to " + f.other->text();
+  const auto through = f.through ? check_.program.sources->in_one_line(f.through->span) : std::string("1 mohm");
+  if (f.kind.text == "short") fault.amount_text += (f.other ? " through " : "through ") + through;
+  return f.kind.text == "short" ? shorts(f, fault, *places) : opens(f, fault, *places);
+}
+
+bool Faults::shorts(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places) {
+  constexpr double kThrough = 1e-3;  // ohm, where nothing is said
+  double resistance = kThrough;
+  if (f.through) {
+    const Type ohm{Type::Kind::real, parse_unit("ohm")->dimension, kNone};
+    const auto value = check_.constant(x_.check_as(*f.through, scope(), ohm, "what it is shorted through"),
+                                       f.through->span, "what it is shorted through");
+    if (!value) return false;
+    if (!(*value > 0)) {
+      check_.error(Code::out_of_limits, f.through->span, "a short has a resistance above 0 ohm",
+                   "leave it out for 1 mohm");
+      return false;
+    }
+    resistance = *value;
+  }
+  const auto contact = [&](std::int32_t a, std::int32_t b) {
+    check_.fault_contacts.push_back({fault.active, false, a, b, resistance, fault.name, f.target.span});
+  };
+  if (!f.other) {
+    if (places.ids.size() < 2)
+      return wrong(f, fmt::format("`{}` is one place, so it cannot be shorted with itself", f.target.text()),
+                   "say what with: `short to ground`");
+    for (std::size_t i = 0; i < places.ids.size(); ++i) {
+      for (std::size_t k = 0; k < i; ++k) contact(places.ids[k], places.ids[i]);
+    }
+    return true;
+  }
+  const auto other = check_.resolve_places(check_.root, *f.other);
+  if (!other) return false;
+  const bool ground = other->ids.size() == 1 && other->ids.front() == 0;
+  if (!ground && other->ids.size() != places.ids.size())
+    return wrong(
+        f,
+        fmt::format("`{}` {}, `{}` {}", f.target.text(),
+                    places.ids.size() == 1 ? "is one place" : fmt::format("are {}", places.ids.size()), f.other->text(),
+                    other->ids.size() == 1 ? "is one place" : fmt::format("are {}", other->ids.size())),
+        "name one of them, or short as many");
+  for (std::size_t i = 0; i < places.ids.size(); ++i) contact(places.ids[i], ground ? 0 : other->ids[i]);
+  return true;
+}
+
+bool Faults::opens(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places) {
+  if (f.other || f.through) {
+    check_.error(Code::unexpected, f.kind.span, "`open` takes no more");
+    return false;
+  }
+  for (const std::int32_t id : places.ids) {
+    const Place& place = at(check_.places, id);
+    if (!place.terminal || place.lies_at == kNone) {
+      check_.error(Code::wrong_kind, f.target.span,
+                   place.terminal ? fmt::format("`{}` lies nowhere, so there is nothing to open", place.path)
+                                  : fmt::format("node `{}` has no end to open", place.path),
+                   "name the terminal that comes off, such as `part.a`");
+      return false;
+    }
+    check_.fault_contacts.push_back({fault.active, true, id, place.lies_at, 0, fault.name, f.target.span});
+  }
+  return true;
+}
+
 bool Faults::on_quantity(const lang::FaultDecl& f, Fault& fault) {
+  if (f.through || (f.other && f.kind.text == "short")) {
+    check_.error(Code::wrong_kind, f.target.span, fmt::format("`{}` is no node and no terminal", f.target.text()),
+                 "a wire that lies on a supply is written `on NAME.signal short 24 V`");
+    return false;
+  }
   const VarId target = check_.resolve_one(check_.root, f.target);
   if (target == kNone || !check_.program.variable(target).type.valid()) return false;
   fault.tap = tap_on(check_, target, f.target);

@@ -17,6 +17,9 @@ class Faults {
   void fault(const lang::FaultDecl& f);
   void compose(const lang::ComposeDecl& c);
   bool on_messages(const lang::FaultDecl& f, Fault& fault);
+  bool on_place(const lang::FaultDecl& f, Fault& fault);
+  bool shorts(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places);
+  bool opens(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places);
   bool on_quantity(const lang::FaultDecl& f, Fault& fault);
   bool place(const lang::FaultDecl& f, std::string_view where, const Variable& target);
   bool swap(const lang::FaultDecl& f, Fault& fault, VarId target);

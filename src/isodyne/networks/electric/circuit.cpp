@@ -27,12 +27,12 @@ int Circuit::place_of(const program::Network::Element& e, std::string_view name)
 
 namespace {
 Device::Kind device_kind(std::string_view model) {
-  return model == "Switch"        ? Device::Kind::contact
-         : model == "Diode"       ? Device::Kind::diode
-         : model == "Thyristor"   ? Device::Kind::thyristor
-         : model == "Arrester"    ? Device::Kind::arrester
-         : model == "BreakerPole" ? Device::Kind::pole
-                                  : Device::Kind::transistor;
+  return model == "Switch" || model.starts_with("Fault") ? Device::Kind::contact
+         : model == "Diode"                              ? Device::Kind::diode
+         : model == "Thyristor"                          ? Device::Kind::thyristor
+         : model == "Arrester"                           ? Device::Kind::arrester
+         : model == "BreakerPole"                        ? Device::Kind::pole
+                                                         : Device::Kind::transistor;
 }
 }  // namespace
 
@@ -101,7 +101,9 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     d.diode_drop = place_of(e, "diode_drop");
     d.closing = place_of(e, "closing");
     d.opening = place_of(e, "opening");
-    if (d.kind != Device::Kind::contact) d.unknown = unknowns_++;
+    d.opens = e.model == "FaultOpen";
+    // What has no resistance while it is closed is told by its current.
+    if (d.kind != Device::Kind::contact || d.opens) d.unknown = unknowns_++;
     devices.push_back(d);
   }
 }
@@ -113,7 +115,7 @@ std::string Circuit::wrong_with(std::span<const double> inputs) const {
       const double value = inputs[at++];
       const bool may_be_zero =
           q.name.starts_with("first") || q.name.ends_with("drop") || q.name == "windings" || q.name == "closing" ||
-          q.name == "opening" ||
+          q.name == "opening" || (e.model == "FaultOpen" && q.name == "closed_resistance") ||
           (q.name.starts_with("resistance") && e.model != "Resistor" && e.model != "Diode" && e.model != "Transistor");
       const bool any = q.name.starts_with("first") || q.name.starts_with("inductance[");
       const bool good = std::isfinite(value) && (any || value > 0 || (may_be_zero && value == 0));

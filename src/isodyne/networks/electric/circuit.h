@@ -34,6 +34,7 @@ struct Device {
   int a = 0, b = 0;
   std::int32_t element = 0;
   int unknown = -1;                                            ///< its current, if it has more than one piece
+  bool opens = false;                                          ///< its gate opens it
   int gate = -1;                                               ///< place among the inputs; -1: nothing switches it
   int closed = -1, open = -1, drop = -1, diode_drop = -1;      ///< places of its parameters
   int closing = -1, opening = -1;                              ///< of a pole

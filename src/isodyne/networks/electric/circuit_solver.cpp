@@ -34,7 +34,7 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
     const Device& device = circuit_.devices[d];
     if (device.kind == Device::Kind::pole) poles_.push_back(d);
     if (device.gate >= 0) by_input_[static_cast<std::size_t>(device.gate)].push_back(d);
-    if (device.gate >= 0 && device.kind != Device::Kind::pole) gated_.push_back({device.gate, d});
+    if (device.gate >= 0 && device.kind != Device::Kind::pole) gated_.push_back({device.gate, d, device.opens});
     moving_ = moving_ || device.kind != Device::Kind::contact;
   }
   written_.assign((devices + kPacked - 1) / kPacked, -1);
@@ -406,7 +406,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   if (std::string wrong = contradiction(frame_, circuit_, now_.data()); !wrong.empty()) return fail(std::move(wrong));
   for (std::size_t d = 0; d < positions_.size(); ++d) {
     const Device& device = circuit_.devices[d];
-    const bool ordered = device.gate >= 0 && inputs[static_cast<std::size_t>(device.gate)] != 0;
+    const bool ordered = device.gate >= 0 && (inputs[static_cast<std::size_t>(device.gate)] != 0) != device.opens;
     const bool middle = device.kind != Device::Kind::contact && device.kind != Device::Kind::diode &&
                         device.kind != Device::Kind::thyristor;
     move(d, {0, static_cast<std::uint8_t>(middle ? 1 : 0)});
@@ -447,7 +447,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   const double* const inputs = step.inputs.data();
   const Position* const positions = positions_.data();
   bool as_they_are = true;
-  for (const Gated& g : gated_) as_they_are &= (inputs[g.input] != 0) == (positions[g.device].on != 0);
+  for (const Gated& g : gated_) as_they_are &= ((inputs[g.input] != 0) != g.opens) == (positions[g.device].on != 0);
   if (!as_they_are) return false;
   for (const engine::NetworkEdge& edge : step.edges) {
     if (!unnoticed(edge)) return false;
@@ -497,7 +497,8 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
 bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
   read_sources(step.inputs);
   std::copy_n(step.state.begin(), states(), now_.begin());
-  for (const Gated& g : gated_) switch_device(g.device, step.inputs[static_cast<std::size_t>(g.input)] != 0);
+  for (const Gated& g : gated_)
+    switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens);
   if (!settle()) return false;
   for (std::size_t p = 0; p < poles_.size(); ++p)
     order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);

@@ -68,6 +68,7 @@ class CircuitSolver : public engine::NetworkSolver {
   struct Gated {
     std::int32_t input = 0;
     std::size_t device = 0;
+    bool opens = false;
   };
   std::vector<Gated> gated_;                        ///< what is switched at once
   std::vector<std::vector<std::size_t>> by_input_;  ///< the same, and poles, per input
