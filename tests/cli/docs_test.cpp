@@ -184,7 +184,8 @@ TEST_CASE("The examples of docs/recording.md read a recording of the canal lock"
 TEST_CASE("The commands in the READMEs work") {
   if (kSanitized) return;  // what they do, other tests do too; these would take two minutes
   for (const char* file : {"README.md", "examples/canal-lock/README.md", "examples/quay-hoist/README.md",
-                           "examples/swing-bridge/README.md", "examples/drain-pump/README.md"}) {
+                           "examples/swing-bridge/README.md", "examples/drain-pump/README.md",
+                           "examples/feeder-protection/README.md"}) {
     const std::string text = slurp(kSource + "/" + file);
     const std::string mark = "\n    build/release/bin/isodyne ";
     const TestFolder folder;

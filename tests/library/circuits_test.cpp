@@ -197,3 +197,29 @@ TEST_CASE("Two bridges with an inductor between them carry the power that their 
     CHECK(400 * 10 * (c.before[0] - c.last[0]) / 20e-3 == Approx(should).epsilon(3e-3));
   }
 }
+
+TEST_CASE(
+    "A current transformer is true below its knee, and loses what is beyond it; a voltage transformer is by its "
+    "turns") {
+  const auto with = [](double amperes, const std::string& more) {
+    return "bench B { step 1 us\n  node top, low : electric\n  part s : CurrentSource between ground, top\n" +
+           fmt::format("  s.current = {} A * cos(2 * pi * 1 rad * 50 Hz * (time + 0.5 us))\n", amperes) +
+           "  part ct : CurrentTransformer(ratio = 100, burden = 1 ohm, knee = 0.1 Wb, saturated = 0.0001 H) between a "
+           "= "
+           "top, b = low, earth = ground\n  part load : Resistor(resistance = 10 ohm) between low, ground\n" +
+           more + "}\n";
+  };
+  // 1 ohm and 0.1 Wb carry 31.4 V at 50 Hz: 31.4 A of the secondary, 3142 A of the primary.
+  const Cycle small = last_cycle(with(3000, ""), {"ct.secondary", "ct.primary"}, 0.1);
+  near(small.phasors[0], 30, 3e-3);
+  near(small.phasors[1], 3000, 2e-4);
+  const Cycle large = last_cycle(with(6000, ""), {"ct.secondary"}, 0.1);
+  CHECK(std::abs(large.phasors[0]) < 50);
+  CHECK(std::abs(large.phasors[0]) > 20);
+  const Cycle v = last_cycle(
+      "bench B { step 1 us\n  node top : electric\n  part s : VoltageSource between top, ground\n"
+      "  s.voltage = 14142 V * cos(2 * pi * 1 rad * 50 Hz * (time + 0.5 us))\n"
+      "  part vt : VoltageTransformer(burden = 100 kohm) between a = top, b = ground, earth = ground\n}\n",
+      {"vt.v"}, 0.04);
+  near(v.phasors[0], 141.42, 1e-3);
+}
