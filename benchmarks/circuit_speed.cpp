@@ -150,6 +150,46 @@ double step_of(const std::string& text, int steps, bool native) {
   return median(times);
 }
 
+/// A ladder of inductors and capacitors with eight contacts in it.
+std::string ladder(int states) {
+  std::string text = "use library \"circuits.dyne\"\nbench B {\n  step 1 us\n  input on : bool[8] = false\n";
+  const int pairs = states / 2;
+  text += fmt::format(
+      "  node top, n : electric[{0}]\n  part s : VoltageSource between top[1], ground\n  s.voltage = 10 V\n"
+      "  part l[{0}] : Inductor(inductance = 0.1 mH, resistance = 10 mohm) between top[index], n[index]\n"
+      "  part c[{0}] : Capacitor(capacitance = 10 uF, resistance = 10 mohm) between n[index], ground\n",
+      pairs);
+  text += fmt::format("  part r[{}] : Resistor(resistance = 0.1 ohm) between n[index], top[index + 1]\n", pairs - 1);
+  const int contacts = std::min(8, pairs - 1);
+  text += fmt::format("  part k[{0}] : Switch between n[index], top[index + 1]\n", contacts);
+  for (int i = 1; i <= contacts; ++i) text += fmt::format("  k[{0}].close = on[{0}]\n", i);
+  return text + "}\n";
+}
+
+/// Microseconds by which a step takes longer in which a combination of contacts is met for the first time.
+double first_visit(int states) {
+  const auto program = bench_of(ladder(states));
+  engine::RunningPlant plant(program, networks::solvers());
+  engine::PlantState state = plant.start({});
+  plant.solve(state);
+  const int contacts = std::min(8, states / 2 - 1);
+  std::vector<program::VarId> on;
+  for (int i = 1; i <= contacts; ++i) on.push_back(program->find(fmt::format("on[{}]", i)));
+  std::vector<double> first, again;
+  for (int turn = 0; turn < 2; ++turn) {
+    for (int combination = 1; combination < 1 << contacts; ++combination) {
+      for (int k = 0; k < contacts; ++k)
+        state.values[static_cast<std::size_t>(on[static_cast<std::size_t>(k)])] = combination >> k & 1;
+      plant.settle(state);
+      const auto begin = Clock::now();
+      if (plant.step(state).kind != engine::PlantTrouble::Kind::none) std::fprintf(stderr, "%s\n", plant.networks().why_not(0).c_str());
+      (turn == 0 ? first : again).push_back(since(begin) * 1e6);
+    }
+  }
+  std::fprintf(stderr, "%d states: first %.1f us, again %.1f us, %zu\n", states, median(first), median(again), first.size());
+  return median(first) - median(again);
+}
+
 void row(const std::string& what, double value, double bound, const char* unit) {
   const bool missed = value > bound;
   g_missed = g_missed || missed;
@@ -162,7 +202,13 @@ void row(const std::string& what, double value, double bound, const char* unit) 
 int main(int count, char** words) {
   const std::string only = count > 1 ? words[1] : "";
   fmt::print("| work | measured | bound | |\n|---|---|---|---|\n");
-  if (only != "shore") row("quay link, a step of 100 ns", step_of(kQuayLink, 5000, true), 60, "ns");
-  if (only != "quay") row("shore converter, a step of 1 us", step_of(kShoreConverter, 20'000, true), 250, "ns");
+  if (only.empty() || only == "quay") row("quay link, a step of 100 ns", step_of(kQuayLink, 5000, true), 60, "ns");
+  if (only.empty() || only == "shore")
+    row("shore converter, a step of 1 us", step_of(kShoreConverter, 20'000, true), 250, "ns");
+  if (only.empty() || only == "visit") {
+    row("first visit of a combination, 12 states", first_visit(12), 20, "us");
+    row("first visit of a combination, 20 states", first_visit(20), 50, "us");
+    row("first visit of a combination, 30 states", first_visit(30), 100, "us");
+  }
   return g_missed ? 1 : 0;
 }

@@ -40,7 +40,7 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   written_.assign((devices + kPacked - 1) / kPacked, -1);
   moves_.resize(devices);
   now_.assign(columns, 1.0);
-  after_.resize(std::max(columns, states() + devices + readings_.rows() + Columns::kBlock));
+  after_.resize(std::max(columns, states() + devices) + Columns::kBlock);
   trial_ = after_;
   where_.resize(devices + Columns::kBlock);
   seen_.resize(readings_.rows() + Columns::kBlock);
@@ -108,6 +108,10 @@ bool CircuitSolver::parameters_changed(std::span<const double> inputs) {
   return make_anew(inputs);
 }
 
+void CircuitSolver::prepare(std::span<const double>) {
+  known_.touch();
+}
+
 void CircuitSolver::read_sources(std::span<const double> inputs) {
   double* to = now_.data() + states();
   const double* const from = inputs.data();
@@ -139,11 +143,24 @@ void CircuitSolver::write_positions(std::span<double> state) {
   std::copy(written_.begin(), written_.end(), state.begin() + static_cast<std::ptrdiff_t>(states()));
 }
 
+/// What is read in a slot, and the way through time.
+bool CircuitSolver::make_ready(std::size_t slot) {
+  if (current_->ready(slot)) return true;
+  if (!known_.room_for(*shop_)) {
+    current_ = nullptr;
+    known_.forget();
+    if (!find_combination()) return false;
+  }
+  current_->make_ready(*shop_, inputs_, slot);
+  return true;
+}
+
 bool CircuitSolver::find_combination() {
   if (current_ != nullptr && current_->codes == codes_) return true;
   Combination* known = known_.find(codes_);
   if (known == nullptr) {
-    known = &known_.fresh(codes_, current_);
+    if (!known_.room_for(*shop_)) known_.forget();
+    known = &known_.fresh(codes_);
     if (!known->make(*shop_, inputs_, positions_)) {
       known_.begin(*shop_);
       current_ = nullptr;
@@ -312,7 +329,7 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
 
 /// From `at` towards `until`, seconds since the beginning of the step; stops where a device changes its piece.
 bool CircuitSolver::advance(double& at, double until) {
-  if (!current_->ready(0)) current_->make_ready(*shop_, inputs_, 0);
+  if (!make_ready(0)) return false;
   double span = until - at;
   if (moving_ && span > current_->look()) {
     span = current_->look();
@@ -325,7 +342,7 @@ bool CircuitSolver::advance(double& at, double until) {
   const std::size_t n = states();
   const auto go = [&](double time) {
     if (time == step_) {
-      current_->whole_step(0, now_.data(), after_.data());
+      current_->whole_step(now_.data(), after_.data());
     } else {
       current_->part(*shop_, now_.data(), time, after_.data());
     }
@@ -426,7 +443,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   write_positions(state);
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               state.end() - circuit_.sources());
-  current_->make_ready(*shop_, inputs_, slot);
+  if (!make_ready(slot)) return false;
   current_->read(slot, now_.data(), seen_.data());
   show(slot, seen_.data(), outputs);
   return true;
@@ -476,9 +493,9 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
     current_->stand(now, where_.data());
     if (!within(where_.data())) return false;
   }
-  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
+  if (!make_ready(slot)) return false;
   double* const after = after_.data();
-  current_->whole_step(slot, now, after);
+  current_->whole_step(now, after);
   if (moving_ && !within(after + n)) return false;
   if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
   all_moves_ = 0;
@@ -490,7 +507,9 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
     }
     write_positions(step.state);
   }
-  show(slot, after + n + devices, step.outputs);
+  for (std::size_t k = 0; k < n; ++k) now[k] = after[k];
+  current_->read(slot, now, seen_.data());
+  show(slot, seen_.data(), step.outputs);
   return true;
 }
 
@@ -531,7 +550,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   write_positions(step.state);
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               step.state.end() - circuit_.sources());
-  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
+  if (!make_ready(slot)) return false;
   current_->read(slot, now_.data(), seen_.data());
   show(slot, seen_.data(), step.outputs);
   return true;

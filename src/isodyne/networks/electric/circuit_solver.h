@@ -20,6 +20,7 @@ class CircuitSolver : public engine::NetworkSolver {
   std::size_t state_size() const override;
   bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override;
   bool parameters_changed(std::span<const double> inputs) override;
+  void prepare(std::span<const double> inputs) override;
   bool step(const engine::NetworkStep& step) override;
   std::string why_not() const override { return why_; }
   std::vector<std::string> describe(std::span<const double> state) const override;
@@ -40,6 +41,7 @@ class CircuitSolver : public engine::NetworkSolver {
   bool move_poles(Time now, std::span<double> state);
   bool settle();
   bool find_combination();
+  bool make_ready(std::size_t slot);
   int beyond(std::size_t device, double where, const std::vector<double>& at) const;
   double excess(std::size_t device, double where, int direction) const;
   bool advance(double& at, double until);

@@ -11,8 +11,8 @@ namespace isodyne::networks::electric {
 namespace {
 /// A series is taken for times in which nothing changes by more than this, and to so many terms: 1/32^9 / 10! is
 /// nothing.
-constexpr double kShort = 1.0 / 32;
-constexpr int kTerms = 9;
+constexpr double kShort = 0.25;
+constexpr int kTerms = 13;
 
 /// No eigenvalue of A turns by more radians a second than this. Its skew part bounds that (Bendixson, 1902), in any
 /// coordinates: in those in which rows are as large as columns (Osborne, 1960) what only decays has none, also where a
@@ -60,18 +60,12 @@ Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, dou
       unknowns(static_cast<std::size_t>(in.unknowns)) {
   const std::size_t u = columns - states, n = kept, all = what.rows();
   memory = unknowns * columns + Columns::size_of(states, columns) * (kMostLevels + 2) +
-           Columns::size_of(devices, columns) +
-           kSlots * (Columns::size_of(all, columns) + Columns::size_of(states + devices + all, columns));
+           Columns::size_of(devices, columns) + Columns::size_of(states + devices, columns) +
+           kSlots * Columns::size_of(all, columns);
   const std::size_t making = in.room() + columns, through_time = 2 * states * columns + 2 * n * states + 4 * n * n +
                                                                  states * states + 2 * n * u + states * u + n * columns;
   room.resize(std::max({making, through_time, 2 * columns}));
   series.resize(3 * row());
-}
-
-double* Combination::take(std::size_t count) {
-  double* const at = memory_ + used_;
-  used_ += count;
-  return at;
 }
 
 Columns Combination::shaped(std::size_t rows, std::size_t columns) {
@@ -85,10 +79,9 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
   const Frame& frame = shop.frame;
   frame_ = &frame;
   positions.assign(at.begin(), at.end());
-  used_ = 0;
   visits = 0;
   level_count_ = 0;
-  for (std::size_t slot = 0; slot < Workshop::kSlots; ++slot) rows_[slot] = step_[slot] = {};
+  for (Columns& rows : rows_) rows = {};
   const std::size_t columns = shop.columns;
   w_ = take(shop.unknowns * columns);
   if (!solve_nodes(circuit, frame, inputs, at, shop.room.data(), w_)) return false;
@@ -198,34 +191,29 @@ void Combination::discretise(Workshop& shop) {
   }
 }
 
-/// Rows that are read at the end of a step, from what is at its beginning: into `into`, from row `first` on.
-void Combination::compose(const Columns& rows, std::size_t first, Columns& into) const {
-  const auto states = static_cast<std::size_t>(frame_->states);
-  for (std::size_t r = 0; r < rows.rows; ++r) {
-    for (std::size_t c = 0; c < rows.columns; ++c) {
-      double sum = c < states ? 0 : rows.at(r, c);
-      for (std::size_t s = 0; s < states; ++s) sum += rows.at(r, s) * levels_[0].at(s, c);
-      into.at(first + r, c) = sum;
+void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
+  const std::size_t columns = shop.columns, states = shop.states;
+  if (level_count_ == 0) {
+    discretise(shop);
+    step_ = shaped(states + shop.devices, columns);
+    for (std::size_t c = 0; c < columns; ++c) {
+      for (std::size_t r = 0; r < states; ++r) step_.at(r, c) = levels_[0].at(r, c);
+      // Where devices stand at the end, from what is at the beginning.
+      for (std::size_t d = 0; d < shop.devices; ++d) {
+        double sum = c < states ? 0 : stand_.at(d, c);
+        for (std::size_t s = 0; s < states; ++s) sum += stand_.at(d, s) * levels_[0].at(s, c);
+        step_.at(states + d, c) = sum;
+      }
     }
   }
-}
-
-void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
-  if (level_count_ == 0) discretise(shop);
+  if (ready(slot)) return;
   const std::vector<std::int32_t>& wanted = shop.rows[slot];
-  const std::size_t columns = shop.columns, states = shop.states;
   rows_[slot] = shaped(wanted.size(), columns);
   for (std::size_t r = 0; r < wanted.size(); ++r) {
     double* const row = shop.room.data();
     shop.readings.write_row(wanted[r], shop.frame, inputs, positions, w_, row);
     for (std::size_t k = 0; k < columns; ++k) rows_[slot].at(r, k) = row[k];
   }
-  step_[slot] = shaped(states + shop.devices + wanted.size(), columns);
-  for (std::size_t c = 0; c < columns; ++c) {
-    for (std::size_t r = 0; r < states; ++r) step_[slot].at(r, c) = levels_[0].at(r, c);
-  }
-  compose(stand_, states, step_[slot]);
-  compose(rows_[slot], states + shop.devices, step_[slot]);
 }
 
 void Combination::part(Workshop& shop, const double* now, double span, double* after) const {
@@ -292,7 +280,7 @@ double Combination::rounding(std::size_t device, const double* now) const {
 // ---- those that were met ------------------------------------------------------------------------------------
 
 namespace {
-constexpr std::size_t kMostBytes = 64u << 20, kFewest = 16, kMost = 4096;
+constexpr std::size_t kMostBytes = 64u << 20, kFewest = 16, kMost = 8192;
 }
 
 std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
@@ -302,22 +290,34 @@ std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
 }
 
 void Combinations::begin(const Workshop& shop) {
-  const std::size_t fit = kMostBytes / (8 * std::max<std::size_t>(1, shop.memory)),
-                    count = std::clamp(fit, kFewest, kMost);
-  // Nothing of it is touched before it is used.
-  memory_.reset(new double[count * shop.memory]);
-  all_.assign(count, {});
-  for (std::size_t i = 0; i < count; ++i) {
-    all_[i].settle_in(memory_.get() + i * shop.memory);
-    all_[i].positions.reserve(shop.devices);
-    all_[i].codes.reserve(shop.devices);
+  const std::size_t wanted = std::max(kMostBytes / sizeof(double), kFewest * shop.memory);
+  if (arena_.size != wanted) {
+    arena_.numbers.reset(new double[wanted]);  // nothing of it is touched yet
+    arena_.size = wanted;
   }
-  keys_.assign(count, 0);
-  std::size_t places = 4;
-  while (places < 2 * count) places *= 2;
-  places_.assign(places, -1);
+  if (all_.size() != kMost || all_.front().codes.capacity() < shop.devices) {
+    all_.assign(kMost, {});
+    for (Combination& one : all_) {
+      one.settle_in(arena_);
+      one.positions.reserve(shop.devices);
+      one.codes.reserve(shop.devices);
+    }
+    keys_.assign(kMost, 0);
+    places_.assign(2 * kMost, -1);
+  }
+  forget();
+}
+
+void Combinations::forget() {
+  forgotten_ += static_cast<std::int64_t>(count_);
   count_ = 0;
-  clock_ = 0;
+  arena_.used = 0;
+  std::fill(places_.begin(), places_.end(), -1);
+}
+
+void Combinations::touch() {
+  constexpr std::size_t kPage = 4096 / sizeof(double);
+  for (std::size_t at = arena_.used; at < arena_.size; at += kPage) arena_.numbers[at] = 0;
 }
 
 Combination* Combinations::find(std::span<const std::uint8_t> codes) {
@@ -326,35 +326,20 @@ Combination* Combinations::find(std::span<const std::uint8_t> codes) {
     const std::int32_t which = places_[at];
     if (which < 0) return nullptr;
     Combination& one = all_[static_cast<std::size_t>(which)];
-    if (keys_[static_cast<std::size_t>(which)] != key ||
-        !std::equal(codes.begin(), codes.end(), one.codes.begin(), one.codes.end()))
-      continue;
-    one.last_use = ++clock_;
-    return &one;
+    if (keys_[static_cast<std::size_t>(which)] == key &&
+        std::equal(codes.begin(), codes.end(), one.codes.begin(), one.codes.end()))
+      return &one;
   }
 }
 
-Combination& Combinations::fresh(std::span<const std::uint8_t> codes, const Combination* other) {
-  std::size_t which = count_;
-  if (count_ < all_.size()) {
-    ++count_;
-  } else {
-    which = 0;
-    for (std::size_t i = 0; i < all_.size(); ++i) {
-      if (&all_[i] != other && (&all_[which] == other || all_[i].last_use < all_[which].last_use)) which = i;
-    }
-  }
+Combination& Combinations::fresh(std::span<const std::uint8_t> codes) {
+  const std::size_t which = count_++;
   Combination& one = all_[which];
   keys_[which] = key_of(codes);
   one.codes.assign(codes.begin(), codes.end());
-  one.last_use = ++clock_;
-  // The table anew: places are cheap, and this is rare.
-  std::fill(places_.begin(), places_.end(), -1);
-  for (std::size_t i = 0; i < count_; ++i) {
-    std::size_t at = keys_[i] & (places_.size() - 1);
-    while (places_[at] >= 0) at = (at + 1) & (places_.size() - 1);
-    places_[at] = static_cast<std::int32_t>(i);
-  }
+  std::size_t at = keys_[which] & (places_.size() - 1);
+  while (places_[at] >= 0) at = (at + 1) & (places_.size() - 1);
+  places_[at] = static_cast<std::int32_t>(which);
   return one;
 }
 

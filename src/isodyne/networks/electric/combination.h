@@ -35,21 +35,32 @@ struct Workshop {
   std::size_t memory = 0;  ///< numbers that a combination needs
 };
 
+/// Memory that is handed out from the front, and given back all at once.
+struct Arena {
+  std::unique_ptr<double[]> numbers;
+  std::size_t size = 0, used = 0;
+  bool has(std::size_t count) const { return size - used >= count; }
+  double* take(std::size_t count) {
+    double* const at = numbers.get() + used;
+    used += count;
+    return at;
+  }
+};
+
 class Combination {
  public:
-  /// Memory for Workshop::memory numbers, which stays.
-  void settle_in(double* memory) { memory_ = memory; }
+  /// Where it gets its memory from.
+  void settle_in(Arena& arena) { arena_ = &arena; }
   /// Its algebra: what is known at an instant. False: it has none.
   bool make(Workshop& shop, std::span<const double> inputs, std::span<const Position> positions);
-  /// Its way through time; also what is read in this slot at the end of a step. Once made they stay.
+  /// Its way through time, and what is read of it in this slot. Once made they stay.
   void make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot);
-  bool ready(std::size_t slot) const { return step_[slot].values != nullptr; }
+  bool ready(std::size_t slot) const { return rows_[slot].values != nullptr; }
 
   /// Within this time nothing turns by more than a radian: who looks so often sees all that comes and goes.
   double look() const { return look_; }
-  /// The states a whole step later, then where its devices stand there, then the rows of the slot; room for a block
-  /// more.
-  void whole_step(std::size_t slot, const double* now, double* after) const { multiply(step_[slot], now, after); }
+  /// The states a whole step later, then where its devices stand there; room for a block more.
+  void whole_step(const double* now, double* after) const { multiply(step_, now, after); }
   /// The states after `span` seconds, at most a step.
   void part(Workshop& shop, const double* now, double span, double* after) const;
   /// The rows of the slot as things are now.
@@ -62,48 +73,51 @@ class Combination {
   double rounding(std::size_t device, const double* now) const;
   std::vector<Position> positions;  ///< one of those that are the same to it
   std::vector<std::uint8_t> codes;  ///< of its pieces
-  std::int64_t visits = 0, last_use = 0;
+  std::int64_t visits = 0;
 
  private:
   void discretise(Workshop& shop);
-  void compose(const Columns& rows, std::size_t first, Columns& into) const;
 
-  double* memory_ = nullptr;
-  std::size_t used_ = 0;
-  double* take(std::size_t count);
+  Arena* arena_ = nullptr;
+  double* take(std::size_t count) { return arena_->take(count); }
   Columns shaped(std::size_t rows, std::size_t columns);
 
   const Frame* frame_ = nullptr;
   double* w_ = nullptr;  ///< unknowns by columns, row by row
-  Columns stand_, rates_;
-  Columns rows_[Workshop::kSlots], step_[Workshop::kSlots];
+  Columns stand_, rates_, step_;
+  Columns rows_[Workshop::kSlots];
   Columns levels_[Workshop::kMostLevels + 1];  ///< states after a step, after half of it, …
   std::size_t level_count_ = 0;
   double step_s_ = 0, look_ = 0;
   bool deep_ = false;  ///< more halvings would be needed than there are
 };
 
-/// Those that were met, as many as memory is there for; the one that was not used for longest makes room. What comes
-/// out does not depend on which are there.
+/// Those that were met. Where memory is full all are forgotten, and those that are needed are made anew; what comes out
+/// does not depend on which are there.
 class Combinations {
  public:
-  /// Forgets all.
+  /// Forgets all, and has room for this circuit.
   void begin(const Workshop& shop);
+  /// Has the machine give all of the memory now, and not while the plant is stepped.
+  void touch();
+  /// False: there is no room for one more, or for what one more slot needs. All have to be forgotten first.
+  bool room_for(const Workshop& shop) const { return count_ < all_.size() && arena_.has(shop.memory); }
+  void forget();
   /// Null: it is not there.
   Combination* find(std::span<const std::uint8_t> codes);
-  /// One to be made; it is found from then on. Not `other`.
-  Combination& fresh(std::span<const std::uint8_t> codes, const Combination* other);
-  const std::vector<Combination>& all() const { return all_; }
+  /// One to be made; it is found from then on.
+  Combination& fresh(std::span<const std::uint8_t> codes);
   std::size_t count() const { return count_; }
+  std::int64_t forgotten() const { return forgotten_; }
 
  private:
   static std::uint64_t key_of(std::span<const std::uint8_t> codes);
-  std::unique_ptr<double[]> memory_;
+  Arena arena_;
   std::vector<Combination> all_;
   std::vector<std::uint64_t> keys_;   ///< of all_
   std::vector<std::int32_t> places_;  ///< by key: which of all_, or -1; at most half of them are taken
   std::size_t count_ = 0;
-  std::int64_t clock_ = 0;
+  std::int64_t forgotten_ = 0;
 };
 
 }  // namespace isodyne::networks::electric

@@ -44,6 +44,24 @@ __attribute__((always_inline)) inline void multiply_all(const Columns& a, const 
   }
 }
 
+__attribute__((always_inline)) inline void product_all(std::size_t rows, std::size_t inner, std::size_t columns,
+                                                       const double* a, const double* b, double* __restrict c) {
+  std::fill_n(c, rows * columns, 0.0);
+  for (std::size_t column = 0; column < columns; ++column, b += inner, c += rows) {
+    for (std::size_t k = 0; k < inner; ++k) {
+      const double factor = b[k];
+      if (factor == 0) continue;
+      const double* from = a + k * rows;
+      for (std::size_t r = 0; r < rows; ++r) c[r] += from[r] * factor;
+    }
+  }
+}
+
+void product_plain(std::size_t rows, std::size_t inner, std::size_t columns, const double* a, const double* b,
+                   double* c) {
+  product_all(rows, inner, columns, a, b, c);
+}
+
 void multiply_plain(const Columns& a, const double* x, double* y) {
   multiply_all(a, x, y);
 }
@@ -51,9 +69,15 @@ void multiply_plain(const Columns& a, const double* x, double* y) {
 __attribute__((target("avx2"))) void multiply_wide(const Columns& a, const double* x, double* y) {
   multiply_all(a, x, y);
 }
+__attribute__((target("avx2"))) void product_wide(std::size_t rows, std::size_t inner, std::size_t columns,
+                                                  const double* a, const double* b, double* c) {
+  product_all(rows, inner, columns, a, b, c);
+}
 const auto g_multiply = __builtin_cpu_supports("avx2") ? multiply_wide : multiply_plain;
+const auto g_product = __builtin_cpu_supports("avx2") ? product_wide : product_plain;
 #else
 const auto g_multiply = multiply_plain;
+const auto g_product = product_plain;
 #endif
 
 }  // namespace
@@ -71,9 +95,7 @@ void add_product(std::size_t rows, std::size_t columns, const double* a, const d
 }
 
 void product(std::size_t rows, std::size_t inner, std::size_t columns, const double* a, const double* b, double* c) {
-  std::fill_n(c, rows * columns, 0.0);
-  for (std::size_t column = 0; column < columns; ++column)
-    add_product(rows, inner, a, b + column * inner, c + column * rows);
+  g_product(rows, inner, columns, a, b, c);
 }
 
 bool solve(std::size_t n, std::size_t columns, double* a, double* b) {
