@@ -182,11 +182,11 @@ double first_visit(int states) {
         state.values[static_cast<std::size_t>(on[static_cast<std::size_t>(k)])] = combination >> k & 1;
       plant.settle(state);
       const auto begin = Clock::now();
-      if (plant.step(state).kind != engine::PlantTrouble::Kind::none) std::fprintf(stderr, "%s\n", plant.networks().why_not(0).c_str());
+      if (plant.step(state).kind != engine::PlantTrouble::Kind::none)
+        std::fprintf(stderr, "%s\n", plant.networks().why_not(0).c_str());
       (turn == 0 ? first : again).push_back(since(begin) * 1e6);
     }
   }
-  std::fprintf(stderr, "%d states: first %.1f us, again %.1f us, %zu\n", states, median(first), median(again), first.size());
   return median(first) - median(again);
 }
 

@@ -4,8 +4,10 @@
 #include <cmath>
 #include <numbers>
 
+#include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/networks/solvers.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -363,4 +365,36 @@ TEST_CASE("What a circuit is made of can be asked: nodes, who gives a quantity, 
   const std::string drawn = slurp(folder / "b.svg");
   shows(drawn, "lines: joined at a node");
   shows(drawn, "ground node&#45;&gt;load");
+}
+
+TEST_CASE("More combinations than are kept change nothing but the time they take") {
+  // Fourteen contacts that count: 16,384 combinations, one a step.
+  std::string text =
+      "bench B { step 10 us\n  node n : electric[15]\n  output memory count : int = 0\n"
+      "  part s : VoltageSource between n[1], ground\n  s.voltage = 10 V\n"
+      "  part r[14] : Resistor(resistance = index * 1 ohm) between n[index], n[index + 1]\n"
+      "  part k[14] : Switch(closed_resistance = 100 mohm) between n[index], n[index + 1]\n"
+      "  part c : Capacitor(capacitance = 10 uF) between n[15], ground\n"
+      "  part l : Inductor(inductance = 0.1 mH, resistance = 3 ohm) between n[15], ground\n"
+      "  every 10 us { count := count + 1 }\n";
+  for (int k = 0; k < 14; ++k) text += fmt::format("  k[{}].close = mod(count, {}) >= {}\n", k + 1, 2 << k, 1 << k);
+  const auto p = program_of(kUse + text + "}\n");
+  engine::RunningPlant plant(p, networks::solvers()), other(p, networks::solvers());
+  engine::PlantState state = plant.start({}), fresh = other.start({});
+  plant.solve(state);
+  other.solve(fresh);
+  const auto steps = [&](engine::RunningPlant& which, engine::PlantState& s, int count) {
+    for (int i = 0; i < count; ++i) {
+      which.settle(s);
+      REQUIRE(which.step(s).kind == engine::PlantTrouble::Kind::none);
+    }
+    which.settle(s);
+    return s[p->find("c.v")];
+  };
+  steps(plant, state, 12'000);
+  engine::PlantState copy = state;
+  copy.networks = fresh.networks;  // who has met none of them
+  const double once = steps(plant, state, 6'000);
+  CHECK(once != 0);
+  CHECK(steps(other, copy, 6'000) == once);
 }
