@@ -310,7 +310,8 @@ const std::vector<Subcommand>& commands() {
        1,
        1,
        "draw the parts, channels and controllers of a bench and what flows between them",
-       "Writes an SVG (BENCHNAME.svg here, unless --out names another file). Graphviz sets the picture out.",
+       "Writes an SVG (BENCHNAME.svg here, unless --out names another file, also .png or .pdf). Graphviz sets the "
+       "picture out.",
        "isodyne draw examples/canal-lock/lock.dyne --out lock.svg",
        {out, help},
        run_draw},

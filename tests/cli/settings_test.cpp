@@ -249,3 +249,41 @@ bench Box { step 10 ms
   const Output lacking = run_isodyne("run b.dyne --for '1 s' --paced --out q", folder.path());
   CHECK_THAT(lacking.err, Catch::Contains("no register for `gate`, `lamp`, which the controller writes"));
 }
+
+TEST_CASE("A setting is for the controllers that have it, or for the one that is named") {
+  const TestFolder folder;
+  const char* const logic =
+      "model Even {\n  output memory said : int = 0\n  every 10 ms { said := 2 }\n}\n"
+      "model Odd {\n  output memory said : int = 0\n  every 10 ms { said := 1 }\n}\n";
+  folder.write("b.dyne",
+               std::string(logic) +
+                   "bench B { step 10 ms\n"
+                   "  controller one { every 10 ms  writes said : int  setting odd = part Odd  setting even = part "
+                   "Even }\n"
+                   "  controller two { every 10 ms  writes said : int  setting only = part Odd }\n"
+                   "  controller three { every 10 ms  writes said : int  setting even = part Even  setting odd = "
+                   "part Odd }\n}\n");
+  const auto said = [&](const std::string& setting) {
+    const std::string words = setting.empty() ? "" : " --setting '" + setting + "'";
+    const Output o = run_isodyne("run b.dyne --for '50 ms' --no-report --out r" + words, folder.path());
+    INFO(o.err);
+    REQUIRE(o.status == 0);
+    const std::string csv = run_isodyne("export csv r one.said two.said three.said", folder.path()).out;
+    std::filesystem::remove_all(folder / "r");
+    const std::string last = csv.substr(csv.rfind('\n', csv.size() - 2) + 1);
+    return last.substr(last.find(',') + 1, 5);
+  };
+  CHECK(said("") == "1,1,2");
+  CHECK(said("even") == "2,1,2");
+  CHECK(said("odd") == "1,1,1");
+  CHECK(said("one=even") == "2,1,2");
+  CHECK(said("odd, three=even") == "1,1,2");
+  CHECK(said("three=odd,even") == "2,1,1");
+  const auto why = [&](const std::string& setting) {
+    return run_isodyne("run b.dyne --for '50 ms' --no-report --out r --setting '" + setting + "'", folder.path()).err;
+  };
+  CHECK_THAT(why("evne"), Catch::Contains("no controller has a setting `evne`") && Catch::Contains("odd, even, only"));
+  CHECK_THAT(why("two=even"),
+             Catch::Contains("controller `two` has no setting `even`") && Catch::Contains("it has only"));
+  CHECK_THAT(why("four=even"), Catch::Contains("there is no controller `four`") && Catch::Contains("one, two, three"));
+}

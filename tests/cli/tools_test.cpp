@@ -93,6 +93,11 @@ TEST_CASE("draw writes an SVG with parts, channels, controllers, rates and direc
   }
   CHECK(has(svg, "<title>fill_paddle&#45;&gt;filling</title>"));
   CHECK(has(svg, "<title>chamber&#45;&gt;chamber_level</title>"));
+  REQUIRE(run_isodyne("draw " + kLock + " --out lock.png", folder.path()).status == 0);
+  CHECK(slurp(folder / "lock.png").starts_with("\x89PNG"));
+  const Output odd = run_isodyne("draw " + kLock + " --out lock.jpeg", folder.path());
+  CHECK(odd.status != 0);
+  CHECK(has(odd.err, "pictures are .svg, .png or .pdf"));
 }
 
 TEST_CASE("new makes a bench that is in order, runs, holds, and breaks under its fault") {

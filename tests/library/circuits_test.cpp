@@ -198,9 +198,7 @@ TEST_CASE("Two bridges with an inductor between them carry the power that their 
   }
 }
 
-TEST_CASE(
-    "A current transformer is true below its knee, and loses what is beyond it; a voltage transformer is by its "
-    "turns") {
+TEST_CASE("A current transformer is true below its knee, a voltage transformer is by its turns") {
   const auto with = [](double amperes, const std::string& more) {
     return "bench B { step 1 us\n  node top, low : electric\n  part s : CurrentSource between ground, top\n" +
            fmt::format("  s.current = {} A * cos(2 * pi * 1 rad * 50 Hz * (time + 0.5 us))\n", amperes) +

@@ -10,11 +10,83 @@
 
 namespace isodyne::bench {
 
-const program::Setting* setting_of(const program::Controller& c, const std::string& name) {
-  if (name.empty()) return c.settings.empty() ? nullptr : &c.settings.front();
+namespace {
+
+/// One choice among those with commas between them.
+struct Choice {
+  std::string controller, setting;  ///< no controller: of all that have it
+};
+
+std::string trimmed(const std::string& text) {
+  const std::size_t begin = text.find_first_not_of(' '), end = text.find_last_not_of(' ');
+  return begin == std::string::npos ? "" : text.substr(begin, end + 1 - begin);
+}
+
+std::vector<Choice> choices_in(const std::string& chosen) {
+  std::vector<Choice> all;
+  for (std::size_t at = 0; at < chosen.size();) {
+    const std::size_t end = std::min(chosen.find(',', at), chosen.size());
+    const std::string word = trimmed(chosen.substr(at, end - at));
+    const std::size_t equals = word.find('=');
+    if (equals == std::string::npos) {
+      all.push_back({"", word});
+    } else {
+      all.push_back({trimmed(word.substr(0, equals)), trimmed(word.substr(equals + 1))});
+    }
+    at = end + 1;
+  }
+  return all;
+}
+
+const program::Setting* named(const program::Controller& c, const std::string& name) {
   const auto found =
       std::find_if(c.settings.begin(), c.settings.end(), [&](const program::Setting& s) { return s.name == name; });
   return found == c.settings.end() ? nullptr : &*found;
+}
+
+/// What is chosen and nobody has.
+std::optional<Failure> trouble_with(const program::Program& program, const std::string& chosen) {
+  for (const Choice& choice : choices_in(chosen)) {
+    std::string known, who;
+    std::vector<std::string> settings;
+    bool any = false, there = choice.controller.empty();
+    for (const program::Controller& c : program.controllers) {
+      list_on(who, c.name);
+      if (!choice.controller.empty() && choice.controller != c.name) continue;
+      there = true;
+      any = any || named(c, choice.setting) != nullptr;
+      for (const program::Setting& s : c.settings) {
+        if (std::find(settings.begin(), settings.end(), s.name) != settings.end()) continue;
+        settings.push_back(s.name);
+        list_on(known, s.name);
+      }
+    }
+    if (!there)
+      return Failure{fmt::format("setting `{}={}`: there is no controller `{}`", choice.controller, choice.setting,
+                                 choice.controller),
+                     "", who.empty() ? "this bench has none" : "the controllers are: " + who};
+    if (any || program.controllers.empty()) continue;
+    const bool one = program.controllers.size() == 1 || !choice.controller.empty();
+    const std::string& name = choice.controller.empty() ? program.controllers.front().name : choice.controller;
+    return Failure{one ? fmt::format("controller `{}` has no setting `{}`", name, choice.setting)
+                       : fmt::format("no controller has a setting `{}`", choice.setting),
+                   "", fmt::format("{} {}", one ? "it has" : "they have", known)};
+  }
+  return std::nullopt;
+}
+}  // namespace
+
+const program::Setting* setting_of(const program::Controller& c, const std::string& chosen) {
+  const program::Setting* found = c.settings.empty() ? nullptr : &c.settings.front();
+  bool by_name = false;
+  for (const Choice& choice : choices_in(chosen)) {
+    if (choice.controller == c.name) return named(c, choice.setting);
+    const program::Setting* of_all = choice.controller.empty() ? named(c, choice.setting) : nullptr;
+    if (of_all == nullptr || by_name) continue;
+    found = of_all;
+    by_name = true;
+  }
+  return found;
 }
 
 namespace {
@@ -49,19 +121,16 @@ std::optional<Failure> trouble_with(const program::Program& program, const RunPl
                      fmt::format("give the parameter a default, or do it from another scenario: do {}({} = …)",
                                  scenario.name, scenario.needs)};
   }
+  if (auto trouble = trouble_with(program, plan.setting)) return trouble;
   for (const program::Controller& c : program.controllers) {
-    if (const program::Setting* setting = setting_of(c, plan.setting)) {
-      const program::PortKind& kind = program::port_kind(setting->kind);
-      // It cannot wait for the plant.
-      if (plan.pace || kind.pace != program::Pace::free) continue;
-      return Failure{fmt::format("controller `{}` runs by its own clock under setting `{}` ({})", c.name, setting->name,
-                                 kind.words),
-                     "", "add --paced, so that the plant keeps to the wall clock too"};
-    }
-    std::string known;
-    for (const program::Setting& s : c.settings) list_on(known, s.name);
-    return Failure{fmt::format("controller `{}` has no setting `{}`", c.name, plan.setting), "",
-                   fmt::format("it has {}", known)};
+    const program::Setting* setting = setting_of(c, plan.setting);
+    if (setting == nullptr) continue;
+    const program::PortKind& kind = program::port_kind(setting->kind);
+    // It cannot wait for the plant.
+    if (plan.pace || kind.pace != program::Pace::free) continue;
+    return Failure{
+        fmt::format("controller `{}` runs by its own clock under setting `{}` ({})", c.name, setting->name, kind.words),
+        "", "add --paced, so that the plant keeps to the wall clock too"};
   }
   return std::nullopt;
 }

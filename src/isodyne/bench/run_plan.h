@@ -49,8 +49,9 @@ struct RunPlan {
 using PortMaker =
     std::function<std::unique_ptr<ports::ControllerPort>(const program::Controller&, const program::Setting&)>;
 
-/// The setting of this name; without a name the first. Null if there is none.
-const program::Setting* setting_of(const program::Controller& controller, const std::string& name);
+/// What a controller runs under: `chosen` names settings, or settings of one controller (`agent=asleep`), with commas
+/// between them. Who is not named and has none of these takes its first. Null if it is named and has none of that name.
+const program::Setting* setting_of(const program::Controller& controller, const std::string& chosen);
 
 /// Two chosen faults that act on the same place, a value that cannot be overridden: reasons not to start.
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan);

@@ -147,6 +147,7 @@ class Structure {
     std::map<std::string, std::set<std::string>> lying;
     for (const program::Network& n : p_.networks) {
       for (const program::Network::Element& e : n.elements) {
+        if (!parts_.contains(top(e.path))) continue;  // what a fault would put there
         for (const std::int32_t node : e.nodes) {
           const std::string& name = n.nodes[static_cast<std::size_t>(node)];
           lying[name.substr(0, name.rfind('['))].insert(top(e.path));
@@ -202,16 +203,20 @@ std::string structure_dot(const Program& program) {
 }
 
 Status draw_structure(const Program& program, const std::string& file) {
+  std::string ending = std::filesystem::path(file).extension().string();
+  if (ending.empty()) ending = ".svg";
+  if (ending != ".svg" && ending != ".png" && ending != ".pdf")
+    return Failure{"cannot draw", file, "pictures are .svg, .png or .pdf"};
   const std::string dot = on_path("dot");
   if (dot.empty()) return Failure{"cannot draw", file, "Graphviz (`dot`) is not installed"};
   const TemporaryFolder folder;
   if (folder.path().empty()) return folder.trouble();
   const auto inside = [&](const char* name) { return (folder.path() / name).string(); };
-  const std::string out = inside("bench.svg");
+  const std::string out = inside("bench.picture");
   Status written = write_file(inside("bench.dot"), structure_dot(program));
   const std::atomic<bool> stop{false};
-  const auto drawn = run_program("dot", {dot, "-Tsvg", "-o", out, inside("bench.dot")}, inside("messages"),
-                                 std::chrono::minutes(5), stop);
+  const auto drawn = run_program("dot", {dot, "-T" + ending.substr(1), "-o", out, inside("bench.dot")},
+                                 inside("messages"), std::chrono::minutes(5), stop);
   const Result<std::string> svg = read_file(out);
   if (!written) return written;
   if (!drawn) return drawn.failure();

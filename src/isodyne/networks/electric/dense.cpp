@@ -2,13 +2,14 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 
 namespace isodyne::networks::electric {
 
 namespace {
 
 /// Four numbers beside each other; where a machine has only two at a time they are added up in the same order.
-using Four = double __attribute__((vector_size(32), aligned(8)));
+using Four = double __attribute__((vector_size(32)));
 
 /// Rows `r` … `r + 4 * kFours` of A x, all sums beside each other.
 template <std::size_t kFours>
@@ -17,9 +18,13 @@ __attribute__((always_inline)) inline void multiply_rows(const double* a, std::s
   Four sum[kFours] = {};
   for (std::size_t c = 0; c < columns; ++c, a += stride) {
     const Four factor = {x[c], x[c], x[c], x[c]};
-    for (std::size_t k = 0; k < kFours; ++k) sum[k] += *reinterpret_cast<const Four*>(a + 4 * k) * factor;
+    for (std::size_t k = 0; k < kFours; ++k) {
+      Four four;  // rows begin anywhere
+      std::memcpy(&four, a + 4 * k, sizeof four);
+      sum[k] += four * factor;
+    }
   }
-  for (std::size_t k = 0; k < kFours; ++k) *reinterpret_cast<Four*>(y + 4 * k) = sum[k];
+  std::memcpy(y, sum, sizeof sum);
 }
 
 __attribute__((always_inline)) inline void multiply_all(const Columns& a, const double* x, double* y) {
