@@ -46,4 +46,11 @@ TEST_CASE(
   CHECK(verdict_of(folder, "energise", "FP-1/energised") == "held");
   run("in_service --fault turn_ground", "turn_ground");
   CHECK(verdict_of(folder, "turn_ground", "FP-1/turn_ground") == "broken");
+  // What a fault would put there is in no picture of the bench.
+  REQUIRE(run_isodyne("draw " + bench + " --out feeder.svg", folder.path()).status == 0);
+  const std::string picture = slurp(folder / "feeder.svg");
+  CHECK(has(picture, "site"));
+  CHECK_FALSE(has(picture, "turn_ground"));
+  // The relay acts on the site without an actuator.
+  CHECK(has(picture, "relay&#45;&gt;site"));
 }

@@ -132,6 +132,8 @@ class Structure {
         if (from != to) edges_[{from, to}].insert(label);
       } else if (role == Role::actuator || role == Role::sensor) {
         edges_[{p_.variable(id).name, to}].insert(label);
+      } else if (role == Role::controller_output) {
+        edges_[{from, to}].insert(label);  // what a controller writes and the plant reads without a channel
       } else if (role == Role::input) {
         free_[p_.variable(id).name] = "input";
         edges_[{p_.variable(id).name, to}].insert(label);
