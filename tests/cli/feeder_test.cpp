@@ -31,11 +31,13 @@ TEST_CASE(
     CHECK(o.status <= 1);
   };
   for (const char* inside : {"turns", "phase_ground", "windings"}) {
+    if (kSanitized && inside != std::string("turns")) continue;
     run("in_service --fault " + std::string(inside), inside);
     CHECK(verdict_of(folder, inside, "FP-1/" + std::string(inside)) == "held");
     CHECK(verdict_of(folder, inside, "FP-2") == "held");
   }
   for (const char* outside : {"pumps_three", "pumps_one", "bus_one"}) {
+    if (kSanitized && outside != std::string("pumps_three")) continue;
     run("in_service --fault " + std::string(outside), outside);
     CHECK(verdict_of(folder, outside, "FP-1/" + std::string(outside)) == "held");
     CHECK(verdict_of(folder, outside, "FP-2") == "not put to the test");

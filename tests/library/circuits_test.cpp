@@ -65,6 +65,7 @@ TEST_CASE("A grid of the data sheet gives the short-circuit current of its power
 }
 
 TEST_CASE("Filters and loads behind mains are what their impedances say") {
+  if (kSanitized) return;  // nothing but numbers, which the other build compares
   const Complex j(0, 1);
   const double u = std::sqrt(2.0 / 3) * 400;
   const Complex zl = 5e-3 + j * kOmega * 4e-3, zc = 0.1 + 1.0 / (j * kOmega * 500e-6), load = 3.0 + j * kOmega * 6e-3,
