@@ -79,6 +79,19 @@ TEST_CASE("list explains a name: what it is, where it comes from, who reads it")
   CHECK(json["names"][0]["name"] == "chamber.level");
 }
 
+TEST_CASE("advise has no yardstick for a network, and says so instead of an error of 0 %") {
+  const TestFolder folder;
+  folder.write("b.dyne",
+               "use library \"circuits.dyne\"\nbench B {\n  step 20 us\n  node top : electric\n"
+               "  part s : VoltageSource between top, ground\n  s.voltage = 5 V\n"
+               "  part l : Inductor(inductance = 1 mH, resistance = 1 ohm) between top, ground\n}\n"
+               "scenario s { hold 1 ms }\n");
+  const Output o = run_isodyne("advise b.dyne s --out advice", folder.path());
+  CHECK(o.status != 0);
+  CHECK(has(o.err, "the reference integrates equations, and this bench has a network"));
+  CHECK_FALSE(has(o.out, "Recommended"));
+}
+
 TEST_CASE("draw writes an SVG with parts, channels, controllers, rates and directions") {
   const TestFolder folder;
   const Output drawn = run_isodyne("draw " + kLock + " --out lock.svg", folder.path());

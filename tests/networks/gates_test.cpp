@@ -376,3 +376,54 @@ TEST_CASE("Edges that nobody could have in time are refused, and memory that a g
                  "fault stuck { on half.upper  force false  from 1 ms }\n"),
             "no fault can act on those"));
 }
+
+TEST_CASE("A lag may be a fixed parameter, as the message says that asks for one") {
+  const GateRun run = run_gates(
+      "model Late {\n  input on : gate\n  fixed param lag : us = 3 us\n  output out : gate\n  out = delay(on, lag)\n}\n"
+      "bench B { step 1 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)\n  pwm.reference = 0\n"
+      "  part late : Late(lag = 5 us)\n  late.on = pwm.upper\n}\n",
+      {"pwm.upper", "late.out"}, 200e-6);
+  for (std::size_t i = 5; i < run.times.size(); ++i) CHECK(run.values[1][i] == run.values[0][i - 5]);
+  CHECK(run.values[1][14] == 1);
+  CHECK(run.values[1][18] == 0);
+}
+
+TEST_CASE("A reference that is no number ends the run, and is told with who reads it") {
+  for (const char* part : {"Modulator\n  x.reference = 1 / level", "PhaseShift\n  x.shift = 1 rad / level"}) {
+    const std::string said = reason_of(
+        "bench B { step 20 us\n  state level : 1 = 0\n  level' = 0 1/s\n  part x : " + std::string(part) + "\n}\n");
+    INFO(said);
+    CHECK(has(said, "`x"));
+    CHECK_FALSE(said.empty());
+  }
+  // Between two instants of the bench as well.
+  const std::string quick = reason_of(
+      "model Half {\n  terminal earth : electric\n  node top : electric\n  state x : 1 = 0\n  x' = 1 1/s\n"
+      "  part s : VoltageSource between top, earth\n  s.voltage = 1 V / (if x > 0.00022 and x < 0.00026 then 0 else "
+      "1)\n"
+      "  part r : Resistor between top, earth\n}\n"
+      "bench B { step 100 us\n  part half : Half at ground  step 10 us\n}\n");
+  INFO(quick);
+  CHECK(has(quick, "half.s"));
+}
+
+TEST_CASE("A solver that could not go on goes on from a state that was gone back to") {
+  const auto p = program_of(kCircuits +
+                            "bench B { step 20 us\n  input r : 1 = 0.2\n  part pwm : Modulator\n  pwm.reference = r\n"
+                            "  node top : electric\n  part s : VoltageSource between top, ground\n  s.voltage = 5 V\n"
+                            "  input ohms : ohm = 1 ohm\n  part l : Inductor(inductance = 1 mH) between top, ground\n"
+                            "  part k : Switch between top, ground\n  k.close = pwm.upper\n}\n");
+  engine::RunningPlant plant(p, networks::solvers());
+  engine::PlantState state = plant.start({});
+  plant.solve(state);
+  plant.settle(state);
+  const engine::PlantState before = state;
+  state.values[static_cast<std::size_t>(p->find("r"))] = std::nan("");
+  plant.settle(state);
+  CHECK(plant.step(state).kind != engine::PlantTrouble::Kind::none);
+  engine::PlantState again = before;
+  for (int i = 0; i < 20; ++i) {
+    plant.settle(again);
+    REQUIRE(plant.step(again).kind == engine::PlantTrouble::Kind::none);
+  }
+}

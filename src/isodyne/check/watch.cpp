@@ -62,6 +62,12 @@ class Watches {
     for (const PeriodicTask& s : p_.periodic_tasks) {
       if (looked_into(s.group)) body(s.body, "an `every` block");
     }
+    for (const Network& n : p_.networks) {
+      if (!looked_into(n.group)) continue;
+      for (const Network::Element& e : n.elements) {
+        for (const Network::Quantity& q : e.inputs) quantity(q.id, "`" + e.path + "`", e.span);
+      }
+    }
     for (std::size_t i = 0, given = p_.equations.size(); i < given; ++i) {
       const Assignment e = p_.equations[i];  // a copy: some are added
       if (looked_into(p_.variable(e.target).group))

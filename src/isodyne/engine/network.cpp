@@ -133,6 +133,7 @@ bool Networks::gather(One& one, std::span<const double> values, bool parameters)
 bool Networks::finite(One& one, std::span<const double> outputs) const {
   const double* const all = outputs.data();
   bool good = true;
+  one.bad = -1;
   for (const std::int32_t i : one.wanted()) good &= std::isfinite(all[i]);
   if (good) return true;
   one.bad =

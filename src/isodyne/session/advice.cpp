@@ -155,6 +155,10 @@ class Asking {
     RunRequest yardstick = wish_.request;
     yardstick.plan.native.reset();
     yardstick.plan.reference = true;
+    if (const auto trouble = bench::trouble_with(program_, yardstick.plan)) {
+      advice_.trouble = trouble->text();
+      return false;
+    }
     const auto begin = std::chrono::steady_clock::now();
     const RunOutcome outcome = run_here(yardstick, {&reference_});
     advice_.reference_seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();

@@ -78,7 +78,9 @@ class GateMaking {
   }
 
   std::int32_t delayed(const Delay& d) {
-    const auto lag = fold(p_, d.lag, [](VarId) { return std::nullopt; });
+    const auto lag = fold(p_, d.lag, [&](VarId id) -> std::optional<double> {
+      return variable(id).role == Role::fixed_param ? check_.first_value(id) : std::nullopt;
+    });
     if (!lag || time_from_seconds(*lag) != d.longest) {
       check_.error(Code::not_constant, d.span, "the lag of a gate is decided before the run",
                    "give `delay` one lag, of numbers and `fixed param`s");

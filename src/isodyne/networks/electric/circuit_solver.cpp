@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdlib>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -73,7 +74,7 @@ bool CircuitSolver::make_anew(std::span<const double> inputs) {
   find_codes();
   if (std::string wrong = make_frame(circuit_, inputs, frame_); !wrong.empty()) return fail(std::move(wrong));
   shop_.emplace(circuit_, readings_, frame_, step_);
-  known_.begin(*shop_);
+  known_.begin(*shop_, possible());
   return true;
 }
 
@@ -94,6 +95,20 @@ void CircuitSolver::find_codes() {
     }
   }
   for (std::size_t d = 0; d < positions_.size(); ++d) move(d, positions_[d]);
+}
+
+/// How many combinations there can be: pieces that differ, of each device; as many as anybody would keep.
+std::size_t CircuitSolver::possible() const {
+  constexpr std::size_t kMany = 1u << 20;
+  std::size_t all = 1;
+  for (std::size_t d = 0; d < positions_.size() && all < kMany; ++d) {
+    const Device& device = circuit_.devices[d];
+    std::set<std::uint8_t> codes;
+    for (std::uint8_t k = 0; k < device.off.count; ++k) codes.insert(code_of_[d][Position{0, k}.code()]);
+    for (std::uint8_t k = 0; k < device.on.count; ++k) codes.insert(code_of_[d][Position{1, k}.code()]);
+    all *= codes.size();
+  }
+  return std::min(all, kMany);
 }
 
 void CircuitSolver::move(std::size_t device, Position to) {
@@ -146,7 +161,7 @@ void CircuitSolver::write_positions(std::span<double> state) {
 /// What is read in a slot, and the way through time.
 bool CircuitSolver::make_ready(std::size_t slot) {
   if (current_->ready(slot)) return true;
-  if (!known_.room_for(*shop_)) {
+  if (!known_.memory_for(*shop_)) {
     current_ = nullptr;
     known_.forget();
     if (!find_combination()) return false;
@@ -162,7 +177,7 @@ bool CircuitSolver::find_combination() {
     if (!known_.room_for(*shop_)) known_.forget();
     known = &known_.fresh(codes_);
     if (!known->make(*shop_, inputs_, positions_)) {
-      known_.begin(*shop_);
+      known_.forget();
       current_ = nullptr;
       return fail("its equations have no solution in this position of its switches");
     }
@@ -450,6 +465,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
 }
 
 bool CircuitSolver::step(const engine::NetworkStep& step) {
+  why_.clear();  // of a state that was gone back from
   const std::size_t slot = slot_of(step.wanted);
   read_positions(step.state);
   if (!find_combination()) return false;
@@ -581,7 +597,7 @@ std::size_t CircuitSolver::slot_of(std::span<const std::int32_t> outputs) {
       const Readings::Output& what = readings_.output(o);
       w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
     }
-    known_.begin(*shop_);
+    known_.forget();
     current_ = nullptr;
   }
   return slot;

@@ -31,6 +31,7 @@ class CircuitSolver : public engine::NetworkSolver {
   void read_positions(std::span<const double> state);
   void write_positions(std::span<double> state);
   void find_codes();
+  std::size_t possible() const;
   void move(std::size_t device, Position to);
   Position switched(std::size_t device, bool on) const;
   bool switch_device(std::size_t device, bool on);

@@ -289,21 +289,25 @@ std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
   return key ^ (key >> 29);
 }
 
-void Combinations::begin(const Workshop& shop) {
-  const std::size_t wanted = std::max(kMostBytes / sizeof(double), kFewest * shop.memory);
+void Combinations::begin(const Workshop& shop, std::size_t possible) {
+  const std::size_t count = std::min(possible, kMost), fewest = std::min(count, kFewest),
+                    fit = kMostBytes / sizeof(double) / std::max<std::size_t>(1, shop.memory),
+                    wanted = (std::clamp(fit, fewest, count) + 1) * shop.memory;  // one is being made
   if (arena_.size != wanted) {
     arena_.numbers.reset(new double[wanted]);  // nothing of it is touched yet
     arena_.size = wanted;
   }
-  if (all_.size() != kMost || all_.front().codes.capacity() < shop.devices) {
-    all_.assign(kMost, {});
+  if (all_.size() != count || all_.front().codes.capacity() < shop.devices) {
+    all_.assign(count, {});
     for (Combination& one : all_) {
       one.settle_in(arena_);
       one.positions.reserve(shop.devices);
       one.codes.reserve(shop.devices);
     }
-    keys_.assign(kMost, 0);
-    places_.assign(2 * kMost, -1);
+    keys_.assign(count, 0);
+    std::size_t places = 4;
+    while (places < 2 * count) places *= 2;
+    places_.assign(places, -1);
   }
   forget();
 }

@@ -96,12 +96,13 @@ class Combination {
 /// does not depend on which are there.
 class Combinations {
  public:
-  /// Forgets all, and has room for this circuit.
-  void begin(const Workshop& shop);
+  /// Forgets all, and has room for this circuit, of which there are `possible` combinations at most.
+  void begin(const Workshop& shop, std::size_t possible);
   /// Has the machine give all of the memory now, and not while the plant is stepped.
   void touch();
-  /// False: there is no room for one more, or for what one more slot needs. All have to be forgotten first.
-  bool room_for(const Workshop& shop) const { return count_ < all_.size() && arena_.has(shop.memory); }
+  /// False: all have to be forgotten first. Room for one more; and memory for what one of them still needs.
+  bool room_for(const Workshop& shop) const { return count_ < all_.size() && memory_for(shop); }
+  bool memory_for(const Workshop& shop) const { return arena_.has(shop.memory); }
   void forget();
   /// Null: it is not there.
   Combination* find(std::span<const std::uint8_t> codes);

@@ -61,6 +61,10 @@ bool Modulator::sensible(std::span<const double> inputs) {
   return true;
 }
 
+bool Modulator::is_number(std::span<const double> inputs) {
+  return std::isfinite(inputs[reference_]) || fail(fmt::format("the reference of `{}` is no number", path_));
+}
+
 double Modulator::limited(std::span<const double> inputs) const {
   const double r = inputs[reference_], least = 2 * inputs[shortest_] * inputs[frequency_];
   return r + 1 < least ? -1 : 1 - r < least ? 1 : r;
@@ -86,7 +90,7 @@ Stretch stretch_of(const Carrier& carrier, bool rising, double begin, double len
 }  // namespace
 
 bool Modulator::start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) {
-  if (!sensible(inputs)) return false;
+  if (!sensible(inputs) || !is_number(inputs)) return false;
   const double phase = inputs[phase_] / (2 * std::numbers::pi);
   const double place = phase - std::floor(phase);
   Carrier::begin(&state[kCarrier], inputs[frequency_], place);
@@ -111,6 +115,7 @@ bool Modulator::start(std::span<const double> inputs, std::span<double> state, s
 
 bool Modulator::step(const engine::NetworkStep& s) {
   const std::span<const double> inputs = s.inputs;
+  if (!is_number(inputs)) return false;
   double* const state = s.state.data();
   Carrier carrier(&state[kCarrier]);
   carrier.take(s.from, inputs[frequency_]);

@@ -51,6 +51,7 @@ class Modulator : public engine::NetworkSolver {
   enum class Update { valley, peak, both, at_once };
 
   bool sensible(std::span<const double> inputs);
+  bool is_number(std::span<const double> inputs);
   /// The reference as it is used: what would make pulses that are too short is all or nothing.
   double limited(std::span<const double> inputs) const;
   bool fail(std::string why);

@@ -46,8 +46,12 @@ bool PhaseShift::sensible(std::span<const double> inputs) {
   return true;
 }
 
+bool PhaseShift::is_number(std::span<const double> inputs) {
+  return std::isfinite(inputs[shift_]) || fail(fmt::format("the shift of `{}` is no number", path_));
+}
+
 bool PhaseShift::start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) {
-  if (!sensible(inputs)) return false;
+  if (!sensible(inputs) || !is_number(inputs)) return false;
   Carrier::begin(&state[kCarrier], inputs[frequency_], 0);
   const bool enabled = inputs[enable_] != 0;
   const double shift = inputs[shift_] / (2 * std::numbers::pi);
@@ -69,6 +73,7 @@ bool PhaseShift::start(std::span<const double> inputs, std::span<double> state, 
 }
 
 bool PhaseShift::step(const engine::NetworkStep& s) {
+  if (!is_number(s.inputs)) return false;
   double* const state = s.state.data();
   Carrier carrier(&state[kCarrier]);
   carrier.take(s.from, s.inputs[frequency_]);

@@ -34,6 +34,7 @@ class PhaseShift : public engine::NetworkSolver {
     kSize
   };
   bool sensible(std::span<const double> inputs);
+  bool is_number(std::span<const double> inputs);
   bool fail(std::string why);
 
   std::string path_;
