@@ -9,8 +9,9 @@ docs/link.md specifies the link byte by byte. A controller looks like this; `lay
         for time_s, reads in link:
             link.answer(fill_paddle=1.0 if reads["chamber_level"] < 2 else 0.0)
 
-What is not named in an answer keeps the value of the answer before (at first 0). Without an address it is the one that a
-bench that starts this program leaves in ISODYNE_LINK.
+What is not named in an answer keeps the value of the answer before (at first 0). Vectors are lists. A gate is a truth for
+the whole period, or what it is at the beginning of the period and the instants of its edges after that, in ns:
+`(False, [4000, 46000])`. Without an address it is the one that a bench that starts this program leaves in ISODYNE_LINK.
 """
 
 import ctypes
@@ -176,6 +177,7 @@ class _Struct:
     """The bytes of one direction, by names."""
 
     _FORMS = {"real": "d", "integer": "i", "choice": "i", "boolean": "?"}
+    _GATE = struct.Struct("<?Bxx16i")
 
     def __init__(self, layout):
         self.bytes = layout["bytes"]
@@ -186,11 +188,20 @@ class _Struct:
         for name, f in self.fields.items():
             if f["kind"] == "frame":
                 values[name] = payload[f["offset"]:f["offset"] + f["bytes"]]
-            else:
-                (values[name],) = struct.unpack_from("<" + self._FORMS[f["kind"]], payload, f["offset"])
+                continue
+            form = struct.Struct("<%d%s" % (f.get("count", 1), self._FORMS[f["kind"]]))
+            elements = list(form.unpack_from(payload, f["offset"]))
             if f["kind"] == "choice":
-                values[name] = f["labels"][values[name]] if 0 <= values[name] < len(f["labels"]) else values[name]
+                elements = [f["labels"][v] if 0 <= v < len(f["labels"]) else v for v in elements]
+            values[name] = elements if "count" in f else elements[0]
         return values
+
+    def _pack_gate(self, name, value, payload, offset):
+        """A truth for the whole period, or (how it begins, instants of edges in ns)."""
+        on, edges = value if isinstance(value, (tuple, list)) else (value, ())
+        if len(edges) > 16:
+            raise ValueError(f"`{name}` takes 16 edges a period, not {len(edges)}")
+        self._GATE.pack_into(payload, offset, bool(on), len(edges), *edges, *([0] * (16 - len(edges))))
 
     def pack(self, values, payload):
         for name, value in values.items():
@@ -200,9 +211,16 @@ class _Struct:
             if f["kind"] == "frame":
                 payload[f["offset"]:f["offset"] + f["bytes"]] = value
                 continue
-            if f["kind"] == "choice" and isinstance(value, str):
-                value = f["labels"].index(value)
-            struct.pack_into("<" + self._FORMS[f["kind"]], payload, f["offset"], value)
+            if "count" in f and len(value) != f["count"]:
+                raise ValueError(f"`{name}` has {f['count']} elements, not {len(value)}")
+            elements = value if "count" in f else [value]
+            if f["kind"] == "gate":
+                for i, gate in enumerate(elements):
+                    self._pack_gate(name, gate, payload, f["offset"] + i * self._GATE.size)
+                continue
+            if f["kind"] == "choice":
+                elements = [f["labels"].index(v) if isinstance(v, str) else v for v in elements]
+            struct.pack_into("<%d%s" % (len(elements), self._FORMS[f["kind"]]), payload, f["offset"], *elements)
 
 
 class Link:

@@ -14,7 +14,8 @@
  *
  * writes. All functions are called from one thread. init and step return 0, or any other number to say that
  * the controller gives up; the run then ends and reports that number. `self` is the controller's own and is
- * handed back unchanged. `writes` holds the previous answer when step is called (zeros at first).
+ * handed back unchanged. `writes` holds the previous answer when step is called (zeros at first), also the edges of
+ * gates: count them anew each time.
  */
 #ifndef ISODYNE_CONTROLLER_H
 #define ISODYNE_CONTROLLER_H
@@ -32,6 +33,17 @@ typedef struct isodyne_controller_info {
   uint32_t reserved;          /* 0 */
   uint64_t layout;            /* identity of names, types and order of all members */
 } isodyne_controller_info;
+
+/* A gate over one period: that in which the answer is valid, which begins one period after the question. It is `on` at
+ * the beginning, and turns round at each edge. Instants count from the beginning of that period, in order; the bench
+ * rounds them up to the clock of the channel. */
+enum { ISODYNE_GATE_EDGES = 16 };
+typedef struct isodyne_gate {
+  bool on;
+  uint8_t edges; /* how many there are */
+  uint8_t reserved[2];
+  int32_t at_ns[ISODYNE_GATE_EDGES]; /* 0 .. period */
+} isodyne_gate;
 
 #ifdef _WIN32
 #define ISODYNE_EXPORT __declspec(dllexport)

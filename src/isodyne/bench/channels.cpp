@@ -4,7 +4,11 @@ namespace isodyne::bench {
 
 Channels::Channels(const program::Program& program, engine::PlantState& state, observe::Observer& observer)
     : program_(program), state_(state), observer_(&observer) {
-  for (const program::Actuator& a : program.actuators) actuators_.emplace_back(a);
+  for (const program::Actuator& a : program.actuators) {
+    gates_.emplace_back();
+    if (a.gate) gates_.back().emplace(program, actuators_.size());
+    actuators_.emplace_back(a);
+  }
   for (const program::Frame& f : program.frames) frames_.emplace_back(f);
 }
 
@@ -16,6 +20,12 @@ void Channels::start() {
     if (a.counts != program::kNone) state_[a.counts] = actuators_[i].counts_of(a.start);
     if (a.signal != program::kNone) state_[a.signal] = got.signal;
   }
+}
+
+void Channels::drive_gate(std::size_t a, bool on, std::span<const double> edges) {
+  if (!program_.actuators[a].on) return;
+  gates_[a]->drive(state_, on, edges);
+  if (gates_[a]->saturation().now) saturates(channel_of_actuator(program_, a), on ? 1 : 0);
 }
 
 double Channels::pass(std::size_t a, double answer, bool in_frame) {
@@ -50,10 +60,13 @@ void Channels::saturates(std::int32_t channel, double value) {
 }
 
 void Channels::list_saturated(std::vector<RunResult::Saturated>& all) const {
-  const auto list = [&](const std::string& name, const io::Saturation& s) {
-    if (s.count > 0) all.push_back({name, s.first, s.count});
+  const auto list = [&](const std::string& name, const io::Saturation& s, bool pulses = false) {
+    if (s.count > 0) all.push_back({name, s.first, s.count, pulses});
   };
-  for (std::size_t i = 0; i < actuators_.size(); ++i) list(program_.actuators[i].name, actuators_[i].saturation());
+  for (std::size_t i = 0; i < actuators_.size(); ++i) {
+    list(program_.actuators[i].name, actuators_[i].saturation());
+    if (gates_[i]) list(program_.actuators[i].name, gates_[i]->saturation(), true);
+  }
   for (std::size_t f = 0; f < frames_.size(); ++f) {
     const auto& fields = program_.frames[f].fields;
     for (std::size_t i = 0; i < fields.size(); ++i)

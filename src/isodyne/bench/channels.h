@@ -3,8 +3,11 @@
 // state. (Sensors sample in the sorted order of an instant: see sensing.h.) Stepping thread only; never allocates once
 // made.
 
+#include <optional>
+#include <span>
 #include <vector>
 
+#include "isodyne/bench/gate_channel.h"
 #include "isodyne/bench/run_result.h"
 #include "isodyne/io/channel.h"
 #include "isodyne/io/frame.h"
@@ -25,6 +28,8 @@ class Channels {
   void drive(std::size_t actuator, double answer, bool in_frame) {
     if (program_.actuators[actuator].on) pass(actuator, answer, in_frame);
   }
+  /// The same of a gate, with the edges of the answer.
+  void drive_gate(std::size_t actuator, bool on, std::span<const double> edges);
   /// The same, whether its rack has it switched on or not; what the actuator takes.
   double pass(std::size_t actuator, double answer, bool in_frame);
   /// The fields of a frame hold an answer: faults on them, and then to the actuators.
@@ -46,6 +51,7 @@ class Channels {
   engine::PlantState& state_;
   observe::Observer* observer_;
   std::vector<io::ActuatorChannel> actuators_;
+  std::vector<std::optional<GateChannel>> gates_;  ///< per actuator
   std::vector<io::FrameFields> frames_;
 };
 

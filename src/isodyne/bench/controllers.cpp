@@ -29,13 +29,15 @@ Controllers::Controllers(const program::Program& program, const RunPlan& plan, c
     wired.setting = setting_of(c, plan.setting);
     wired.port = make_port(c, *wired.setting);
     wired.reads.resize(c.reads.size());
-    wired.writes.resize(c.writes.size());
+    wired.writes.resize(c.answer_size());
+    wired.edges.resize(c.answer_size() - c.writes.size());
     wired.kept.resize(c.writes.size());
     std::vector<program::VarId> given;
     for (const program::ControllerWrite& w : c.writes) {
       given.push_back(w.value);
       wired.valid.push_back(program.writable(w.value));
     }
+    given.resize(c.answer_size(), program::kNone);
     const auto number = static_cast<std::int32_t>(controllers_.size());
     wired.to = std::make_unique<FaultyLine>(program, faults.on_messages(number, true), c.reads, c.period, plan.seed);
     wired.from = std::make_unique<FaultyLine>(program, faults.on_messages(number, false), given, c.period, plan.seed);
@@ -71,7 +73,7 @@ std::optional<Reason> Controllers::bring_up(const std::atomic<bool>& stop, obser
   const auto begin = std::chrono::steady_clock::now();
   std::vector<Standing> standing(controllers_.size(), Standing::offline);
   for (Wired& c : controllers_) {
-    for (std::size_t w = 0; w < c.writes.size(); ++w) c.writes[w] = state_[c.valid[w]];
+    for (std::size_t w = 0; w < c.valid.size(); ++w) c.writes[w] = state_[c.valid[w]];
   }
   for (double before = 0, last_told = 0;;) {
     if (auto useless = look_at_all(standing)) return useless;
@@ -173,8 +175,9 @@ std::optional<Reason> Controllers::take_answers() {
 /// What came lies where answers wait until they are valid.
 void Controllers::receive(std::size_t i) {
   Wired& c = controllers_[i];
-  if (c.from) c.from->pass(state_.now, c.writes);
-  for (std::size_t w = 0; w < c.writes.size(); ++w) state_[c.controller->writes[w].pending] = c.writes[w];
+  c.silent = c.from && !c.from->pass(state_.now, c.writes);
+  for (std::size_t w = 0; w < c.valid.size(); ++w) state_[c.controller->writes[w].pending] = c.writes[w];
+  std::copy(c.writes.begin() + static_cast<std::ptrdiff_t>(c.valid.size()), c.writes.end(), c.edges.begin());
   c.answered = c.fresh = true;
   if (const std::int64_t restarts = c.port->restarts(); restarts != c.restarts) {
     c.restarts = restarts;
@@ -198,7 +201,9 @@ void Controllers::use_answer(Wired& c) {
   for (std::size_t i = 0; i < c.valid.size(); ++i) {
     const program::ControllerWrite& w = c.controller->writes[i];
     const double answer = state_[w.pending];
-    if (w.actuator == program::kNone || w.in_frame) {
+    if (w.edges != 0) {
+      use_gate(c, w);
+    } else if (w.actuator == program::kNone || w.in_frame) {
       state_[c.valid[i]] = answer;
     } else {
       channels_.drive(static_cast<std::size_t>(w.actuator), answer, false);
@@ -206,6 +211,22 @@ void Controllers::use_answer(Wired& c) {
   }
   for (const program::FrameUse& use : c.controller->write_frames)
     channels_.take_frame(static_cast<std::size_t>(use.frame));
+}
+
+void Controllers::use_gate(Wired& c, const program::ControllerWrite& w) {
+  const auto actuator = static_cast<std::size_t>(w.actuator);
+  if (!c.lost) {
+    if (c.silent) return;
+    const auto edges = std::span<const double>(c.edges).subspan(w.edges - c.valid.size(), program::kEdgeNumbers);
+    return channels_.drive_gate(actuator, state_[w.pending] != 0, edges);
+  }
+  const program::Actuator& a = program_.actuators[actuator];
+  if (c.controller->when_lost == program::WhenLost::safe && a.safe)
+    return channels_.drive_gate(actuator, *a.safe != 0, {});
+  const auto write = static_cast<std::size_t>(&w - c.controller->writes.data());
+  for (Loss& loss : losses_) {  // it stays as its last edge has left it
+    if (controllers_[loss.controller].controller == c.controller) loss.values[write] = state_[c.valid[write]];
+  }
 }
 
 bool Controllers::due() const {
@@ -267,7 +288,7 @@ void Controllers::go_on_without(std::size_t i, Failure failure) {
   Wired& c = controllers_[i];
   Loss& loss = losses_.emplace_back(Loss{i, state_.now, std::move(failure), faulty(c), std::move(c.kept)});
   c.lost = c.answered = c.fresh = true;
-  for (std::size_t w = 0; w < c.writes.size(); ++w) {
+  for (std::size_t w = 0; w < c.valid.size(); ++w) {
     const program::ControllerWrite& write = c.controller->writes[w];
     if (write.actuator == program::kNone) continue;
     const program::Actuator& actuator = at(program_.actuators, write.actuator);

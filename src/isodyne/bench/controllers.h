@@ -59,9 +59,11 @@ class Controllers {
     std::unique_ptr<FaultyLine> to, from;  ///< where a chosen fault is about its messages
     std::vector<program::VarId> valid;     ///< where each answer goes when it becomes valid
     bool answered = false, lost = false;
-    bool fresh = false;       ///< an answer has come and is not valid yet
-    Time next{};              ///< instant of its next exchange
-    Time asked{}, answers{};  ///< instants of the last exchange, and of that which the fresh answer is to
+    bool fresh = false;         ///< an answer has come and is not valid yet
+    std::vector<double> edges;  ///< of gates, in that answer: what stands behind the values
+    bool silent = false;        ///< a fault kept the answer away: gates stay as they are
+    Time next{};                ///< instant of its next exchange
+    Time asked{}, answers{};    ///< instants of the last exchange, and of that which the fresh answer is to
     std::int64_t restarts = 0;
     ControllerReport report;
   };
@@ -83,6 +85,7 @@ class Controllers {
   void receive(std::size_t controller);
   bool answer_is_due(Wired& wired);
   void use_answer(Wired& wired);
+  void use_gate(Wired& wired, const program::ControllerWrite& write);
   std::optional<Reason> exchange_with(std::size_t controller);
   std::optional<Reason> lose(std::size_t controller, Failure failure);
   void go_on_without(std::size_t controller, Failure failure);

@@ -66,15 +66,6 @@ class FaultPlayer::Replacing : public engine::TapFunction {
 };
 
 namespace {
-/// The place of a fault in the order in which those at its tap act.
-std::size_t rank(const program::Program& program, std::int32_t fault) {
-  for (const program::Composition& c : program.compositions) {
-    const auto found = std::find(c.faults.begin(), c.faults.end(), fault);
-    if (found != c.faults.end()) return static_cast<std::size_t>(found - c.faults.begin());
-  }
-  return 0;
-}
-
 bool composed(const program::Program& program, std::int32_t a, std::int32_t b) {
   return std::any_of(program.compositions.begin(), program.compositions.end(), [&](const program::Composition& c) {
     const auto has = [&](std::int32_t f) { return std::find(c.faults.begin(), c.faults.end(), f) != c.faults.end(); };
@@ -101,6 +92,11 @@ std::vector<std::int32_t> faults_of(const program::Program& program, std::int32_
   return all;
 }
 
+static Failure both_act(const std::string& one, const std::string& two, const std::string& place) {
+  return {fmt::format("faults `{}` and `{}` both act on `{}`", one, two, place), "",
+          fmt::format("choose one of them, or state their order: compose {}, {}", one, two)};
+}
+
 std::optional<Failure> clash_among(const program::Program& program, const std::vector<std::int32_t>& faults,
                                    std::int32_t scenario) {
   const auto fault = [&](std::int32_t i) -> const program::Fault& {
@@ -116,12 +112,13 @@ std::optional<Failure> clash_among(const program::Program& program, const std::v
       if (composed(program, faults[i], faults[j])) continue;
       for (const std::int32_t tap : taps_of(fault(faults[i]))) {
         const auto other = taps_of(fault(faults[j]));
-        if (std::find(other.begin(), other.end(), tap) == other.end()) continue;
-        return Failure{fmt::format("faults `{}` and `{}` both act on `{}`", fault(faults[j]).name,
-                                   fault(faults[i]).name, place(tap)),
-                       "",
-                       fmt::format("choose one of them, or state their order: compose {}, {}", fault(faults[j]).name,
-                                   fault(faults[i]).name)};
+        if (std::find(other.begin(), other.end(), tap) != other.end())
+          return both_act(fault(faults[j]).name, fault(faults[i]).name, place(tap));
+      }
+      for (const program::VarId gate : fault(faults[i]).gates) {
+        const auto& other = fault(faults[j]).gates;
+        if (std::find(other.begin(), other.end(), gate) != other.end())
+          return both_act(fault(faults[j]).name, fault(faults[i]).name, program.variable(gate).name);
       }
     }
     if (scenario == program::kNone) continue;
@@ -143,7 +140,7 @@ FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std:
   const program::QuickParts parts(program);
   std::vector<std::int32_t> ordered = chosen;
   std::stable_sort(ordered.begin(), ordered.end(),
-                   [&](std::int32_t a, std::int32_t b) { return rank(program, a) < rank(program, b); });
+                   [&](std::int32_t a, std::int32_t b) { return program.rank_of_fault(a) < program.rank_of_fault(b); });
   for (const std::int32_t index : ordered) {
     const program::Fault& f = program.faults[static_cast<std::size_t>(index)];
     const bool replaces = f.kind == program::FaultKind::replace;

@@ -167,7 +167,7 @@ class Walk {
         channels_(p_, state_, nobody_) {
     for (const program::Sensor& s : p_.sensors) sensors_.emplace_back(s, seed);
     reads_.resize(c_.reads.size());
-    writes_.resize(c_.writes.size());
+    writes_.resize(c_.answer_size());
     state_ = plant_.start({});
   }
 

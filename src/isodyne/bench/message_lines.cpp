@@ -40,6 +40,7 @@ bool InFlight::arrive(Time now, std::vector<double>& values) {
 MessageFaults::MessageFaults(const program::Program& program, std::vector<const FaultActivity*> faults,
                              std::vector<program::VarId> what, std::uint64_t seed)
     : program_(program), what_(std::move(what)) {
+  while (named_ < what_.size() && what_[named_] != program::kNone) ++named_;
   for (const FaultActivity* a : faults) {
     const program::Fault& f = program.faults[static_cast<std::size_t>(a->fault)];
     faults_.push_back({a, &f, RandomStream(seed, "fault " + f.name), std::vector<double>(what_.size()), false});
@@ -92,11 +93,11 @@ MessageFaults::Fate MessageFaults::meet(std::vector<double>& values) {
 
 /// One bit of one value: a truth turns round, whole numbers and raw words are seen as such, others as they are stored.
 void MessageFaults::corrupt(RandomStream& random, std::vector<double>& values) const {
-  if (values.empty()) return;
+  if (named_ == 0) return;
   const auto below = [&](std::uint64_t n) {
     return static_cast<std::uint64_t>(random.uniform() * static_cast<double>(n));
   };
-  const std::size_t i = below(values.size());
+  const std::size_t i = below(named_);
   const program::Variable& v = program_.variable(what_[i]);
   using Kind = program::Type::Kind;
   const bool raw = v.role == program::Role::field || v.role == program::Role::counts;
@@ -115,7 +116,7 @@ void MessageFaults::corrupt(RandomStream& random, std::vector<double>& values) c
   }
 }
 
-void FaultyLine::pass(Time now, std::vector<double>& values) {
+bool FaultyLine::pass(Time now, std::vector<double>& values) {
   if (!begun_) there_ = values;
   begun_ = true;
   const MessageFaults::Fate fate = faults_.meet(values);
@@ -123,9 +124,10 @@ void FaultyLine::pass(Time now, std::vector<double>& values) {
     if (!fate.overtaken) in_flight_.send(now + fate.late, values);
     if (fate.overtaken || fate.repeated) in_flight_.send(now + fate.late + period_, values, true);
   }
-  while (in_flight_.arrive(now, there_)) {
-  }
+  bool arrived = false;
+  while (in_flight_.arrive(now, there_)) arrived = true;
   values = there_;
+  return arrived;
 }
 
 MessagePlayer::MessagePlayer(const program::Program& program, const FaultPlayer& faults, std::uint64_t seed) {

@@ -62,7 +62,8 @@ class MessageFaults {
 
   const program::Program& program_;
   std::vector<One> faults_;
-  std::vector<program::VarId> what_;  ///< the quantity of each value
+  std::vector<program::VarId> what_;  ///< the quantity of each value; behind them edges of gates, which are of none
+  std::size_t named_ = 0;             ///< how many are of one
 };
 
 /// The way of a controller's messages to or from the bench: what arrives at an exchange is the last that was due by
@@ -78,8 +79,8 @@ class FaultyLine {
 
   bool any() const { return faults_.any(); }
   bool acts() const { return faults_.active(); }
-  /// `values`: what is sent at this exchange, then what is there.
-  void pass(Time now, std::vector<double>& values);
+  /// `values`: what is sent at this exchange, then what is there. False: nothing has arrived at this exchange.
+  bool pass(Time now, std::vector<double>& values);
 
  private:
   MessageFaults faults_;

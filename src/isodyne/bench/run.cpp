@@ -218,7 +218,7 @@ void Run::list_remarks() {
                                           result_.messages_lost));
   for (std::size_t i = 0; i < program_->sensors.size(); ++i) {
     const io::Saturation& s = sensing_.saturation(i);
-    if (s.count > 0) result_.saturated.push_back({program_->sensors[i].name, s.first, s.count});
+    if (s.count > 0) result_.saturated.push_back({program_->sensors[i].name, s.first, s.count, false});
   }
   channels_.list_saturated(result_.saturated);
   for (const NumberWatch::Missing& m : numbers_.missing()) result_.remarks.push_back(without_value(*program_, m));

@@ -57,6 +57,7 @@ struct RunResult {
     std::string channel;
     Time first{};
     std::int64_t samples = 0;
+    bool pulses = false;  ///< of a gate: pulses that were too short for its clock
   };
   /// A controller that was lost while the run went on, and that no fault was to blame for.
   struct Lost {

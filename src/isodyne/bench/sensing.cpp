@@ -4,6 +4,7 @@
 #include <bit>
 
 #include "isodyne/core/step_times.h"
+#include "isodyne/engine/gates.h"
 
 namespace isodyne::bench {
 
@@ -14,6 +15,7 @@ Sensing::Sensing(const program::Program& program, const FaultPlayer& faults, std
     const io::SensorChannel channel(s, seed);
     Entry entry{channel, channel};
     entry.next = s.offset;
+    if (s.at != program::kNone) entry.gate = program.gate_of(s.at);
     quick_ = quick_ || s.period < program.step;
     if (channel.sees_between()) between_.push_back(entries_.size());
     entries_.push_back(std::move(entry));
@@ -42,10 +44,23 @@ void Sensing::sample(std::int32_t sensor) {
   took_ns_ += (Stopwatch::now() - begin).count();
 }
 
+/// Whether its gate rose after the instant before: at an edge between the two, or by what it is made of now.
+bool Sensing::rose(const Entry& e, const program::Sensor& s) const {
+  if (state_.now.count() == 0) return true;
+  const bool is = state_[s.at] != 0;
+  bool any = is && !e.was;
+  if (e.gate != program::kNone) {
+    engine::Gates::each(state_.network.gates[static_cast<std::size_t>(e.gate)], state_.now - s.period, state_.now,
+                        [&](Time, bool to) { any = any || to; });
+  }
+  return any;
+}
+
 void Sensing::take(std::size_t i) {
   const program::Sensor& s = program_.sensors[i];
   if (!s.on) return;
   Entry& e = entries_[i];
+  if (s.at != program::kNone && !rose(e, s)) return;
   const double truth = state_[s.truth];
   const bool same = e.pass == pass_ && std::bit_cast<std::uint64_t>(truth) == std::bit_cast<std::uint64_t>(e.truth);
   if (same && !e.swapped) return;
@@ -85,7 +100,11 @@ void Sensing::end_instant(observe::Observer& observer) {
       observer.event({state_.now, observe::EventKind::saturated, static_cast<std::int32_t>(i), 0,
                       state_[program_.sensors[i].value]});
     e.asked = false;
-    if (e.next == state_.now) e.next += program_.sensors[i].period;
+    if (e.next == state_.now) {
+      const program::Sensor& s = program_.sensors[i];
+      e.next += s.period;
+      if (s.at != program::kNone) e.was = state_[s.at] != 0;
+    }
     next_ = std::min(next_, e.next);
   }
 }

@@ -45,10 +45,13 @@ class Sensing : public engine::SensorSampling {
     io::SensorChannel channel, before;  ///< before: as the instant found it
     Time next{};
     double truth = 0;
-    std::int64_t pass = -1;  ///< in which it was last asked
-    bool asked = false;      ///< at this instant
-    bool swapped = false;    ///< some fault may make it see what another one measures
+    std::int64_t pass = -1;              ///< in which it was last asked
+    bool asked = false;                  ///< at this instant
+    std::int32_t gate = program::kNone;  ///< index into Plant::gates, of one that samples at edges
+    bool was = false;                    ///< what its gate was at the instant before
+    bool swapped = false;                ///< some fault may make it see what another one measures
   };
+  bool rose(const Entry& entry, const program::Sensor& sensor) const;
   void see_swapped();
   void pass_by();
   void take(std::size_t sensor);

@@ -14,8 +14,9 @@
 #include "isodyne/check/judged/requirements.h"
 #include "isodyne/check/lint.h"
 #include "isodyne/check/plant/flatten.h"
-#include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/gate_faults.h"
 #include "isodyne/check/plant/gates.h"
+#include "isodyne/check/plant/groups.h"
 #include "isodyne/check/plant/networks.h"
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
@@ -281,6 +282,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   judged.define();
   Periods(check, expressions, bench).run();
   define_networks(check);
+  put_gate_faults(check);
   define_gates(check);
   define_recording(check, expressions, bench, wish.harness.empty());
   check_starts(check);

@@ -13,9 +13,9 @@ using program::Op;
 namespace {
 
 /// Room of a delay beside what one step brings: edges that are on their way.
-std::size_t room_of(const Gate& delayed, Time step) {
+std::size_t room_of(const Gate& late, Time step) {
   constexpr std::int64_t kMost = 4096;
-  const std::int64_t steps = std::min(kMost, delayed.lag / step + 2);
+  const std::int64_t steps = std::min(kMost, late.lag / step + 3);
   return static_cast<std::size_t>(steps) * (GateEdges::kMost + 1);
 }
 
@@ -83,7 +83,8 @@ void Gates::make_room(NetworkState& state) const {
   state.stirred.assign(program_.groups.size(), 0);
   for (const Gate& g : program_.gates) {
     state.delayed.emplace_back();
-    if (g.kind == Gate::Kind::delayed) state.delayed.back().at.resize(room_of(g, program_.group_of(g.id).step));
+    const bool remembers = g.kind == Gate::Kind::delayed || g.kind == Gate::Kind::given;
+    if (remembers) state.delayed.back().at.resize(room_of(g, program_.group_of(g.id).step));
   }
 }
 
@@ -131,8 +132,8 @@ void Gates::start(std::span<double> values, NetworkState& state) const {
       value = joined(g, operands, values) ? 1 : 0;
     } else if (g.kind == Gate::Kind::delayed) {
       value = now(g.of) ? 1 : 0;
-      state.delayed[i].in = state.delayed[i].out = value != 0;
     }
+    state.delayed[i].in = state.delayed[i].out = value != 0;
     state.gates[i].first = value != 0;
     for (const program::VarId id : g.same) values[static_cast<std::size_t>(id)] = value;
   }
@@ -172,25 +173,16 @@ bool Gates::delay(std::size_t gate, Time from, Time to, NetworkState& state) con
   const Gate& g = program_.gates[gate];
   GateEdges& e = state.gates[gate];
   DelayedEdges& d = state.delayed[gate];
-  const auto push = [&](Time at) {
-    if (d.count == static_cast<std::int32_t>(d.at.size())) return false;
-    d.at[static_cast<std::size_t>(d.first + d.count) % d.at.size()] = at + g.lag;
-    ++d.count;
-    return true;
-  };
   bool room = true;
-  Cursor c(state.gates[static_cast<std::size_t>(g.of)], from);
-  if (c.now != d.in) room = push(from);  // it jumped at the instant
-  for (; c.any(to); c.pass()) room = push(c.at()) && room;
-  d.in = c.now;
+  if (g.kind == Gate::Kind::delayed) {
+    Cursor c(state.gates[static_cast<std::size_t>(g.of)], from);
+    if (c.now != d.in) room = d.push(from + g.lag);  // it jumped at the instant
+    for (; c.any(to); c.pass()) room = d.push(c.at() + g.lag) && room;
+    d.in = c.now;
+  }
   e.first = d.out;
   e.count = 0;
-  while (d.count > 0 && d.at[static_cast<std::size_t>(d.first)] <= to) {
-    room = add(e, d.at[static_cast<std::size_t>(d.first)]) && room;
-    d.out = !d.out;
-    d.first = static_cast<std::int32_t>(static_cast<std::size_t>(d.first + 1) % d.at.size());
-    --d.count;
-  }
+  while (d.due(to)) room = add(e, d.pop()) && room;
   return room;
 }
 

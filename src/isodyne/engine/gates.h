@@ -1,9 +1,10 @@
 #pragma once
 // Gates within the steps of their groups: who knows its edges for the step that begins, and who gets them.
 //
-// When a group steps, its gates are known for the whole step, in the order of Plant::gates: what is made by solvers
-// first, then what is joined of others and what is delayed. Groups with longer steps step first at an instant, so that
-// quicker ones find their edges. At each instant of a quicker group the variables of slower gates are brought up to it.
+// When a group steps, its gates are known for the whole step, in the order of Plant::gates: what is made by solvers and
+// what is given from outside first, then what is joined of others and what is delayed. Groups with longer steps step
+// first at an instant, so that quicker ones find their edges. At each instant of a quicker group the variables of
+// slower gates are brought up to it.
 
 #include <array>
 #include <span>
@@ -52,8 +53,8 @@ class Gates {
 
   const program::Plant& program_;
   std::unordered_map<program::VarId, std::int32_t> of_;
-  std::vector<std::vector<std::int32_t>> own_;     ///< per group: its gates, in order, but those that solvers make
-  std::vector<char> wakeful_;                      ///< per group: it has gates that solvers make, or that are delayed
+  std::vector<std::vector<std::int32_t>> own_;  ///< per group: its gates, in order, but those that solvers make
+  std::vector<char> wakeful_;  ///< per group: it has gates that solvers make, that are delayed or given
   std::vector<std::vector<std::size_t>> quicker_;  ///< per group: those that see its gates, and are not it
   std::vector<std::vector<std::int32_t>> seen_;    ///< per group: gates that its instants may see
 };

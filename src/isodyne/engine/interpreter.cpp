@@ -29,7 +29,7 @@ PlantState Interpreter::start(std::span<const std::pair<VarId, double>> override
     const program::StateMachine& outer = program_->machines[static_cast<std::size_t>(m.outer)];
     if (static_cast<int>(state[outer.mode]) == m.outer_mode && state[m.mode] == m.inactive) state[m.mode] = 0;
   }
-  for (const program::Actuator& a : program_->actuators) state[a.value] = a.start;
+  for (const program::Actuator& a : program_->actuators) state[a.line != program::kNone ? a.line : a.value] = a.start;
   for (const program::Tap& tap : program_->taps) {
     if (tap.healthy != kNone) state[tap.healthy] = state[tap.target];
   }

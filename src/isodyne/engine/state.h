@@ -42,17 +42,35 @@ struct NetworkEdge {
 
 /// The edges of a gate within the step of its group that has begun last.
 struct GateEdges {
-  static constexpr std::int32_t kMost = 16;
+  /// Those of an answer, 16, and as many of the one before it that are on their way, and that each begins anew.
+  static constexpr std::int32_t kMost = 34;
   bool first = false;            ///< what it was at the beginning
   std::int32_t count = 0;        ///< it turns round at each of them
   std::array<Time, kMost> at{};  ///< after the beginning, at the end at the latest; in order
 };
 
-/// What a gate that is delayed remembers.
+/// What a gate that is delayed, or given from outside, remembers.
 struct DelayedEdges {
   bool in = false, out = false;  ///< what its input was at last, and what it was itself
   std::int32_t first = 0, count = 0;
   std::vector<Time> at;  ///< a ring: when it will turn round; has its room before the run
+
+  Time& edge(std::int32_t i) { return at[static_cast<std::size_t>(first + i) % at.size()]; }
+  /// False: there is no room.
+  bool push(Time when) {
+    if (count == static_cast<std::int32_t>(at.size())) return false;
+    edge(count++) = when;
+    return true;
+  }
+  bool due(Time now) { return count > 0 && edge(0) <= now; }
+  /// It turns round; when.
+  Time pop() {
+    const Time when = edge(0);
+    out = !out;
+    first = static_cast<std::int32_t>(static_cast<std::size_t>(first + 1) % at.size());
+    --count;
+    return when;
+  }
 };
 
 /// What changes of networks and gates: see network.h, gates.h.

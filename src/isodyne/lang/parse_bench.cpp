@@ -188,7 +188,8 @@ bool Parser::channel_clause(ChannelDecl& c) {
   return true;
 }
 
-// sensor = "sensor" name "{" "of" expression { channel_clause | "pulses" per } "every" sum [ "offset" sum ]
+// sensor = "sensor" name "{" "of" expression { channel_clause | "pulses" per } ( "every" sum [ "offset" sum ] | "at"
+// path )
 //          [ "filter" sum ] [ "noise" sum ] "}"
 void Parser::sensor(BenchDecl& b, const std::string& doc) {
   t_.take();
@@ -203,18 +204,21 @@ void Parser::sensor(BenchDecl& b, const std::string& doc) {
     } else if (t_.accept("every")) {
       s.every = x_.sum();
       if (t_.accept("offset")) s.offset = x_.sum();
+    } else if (t_.accept("at")) {
+      s.at = x_.path("the gate at whose edges it samples");
     } else if (t_.accept("filter")) {
       s.filter = x_.sum();
     } else if (t_.accept("noise")) {
       s.noise = x_.sum();
     } else if (!channel_clause(s)) {
-      t_.fail("`of`, `range`, `as`, `limits`, `counts`, `pulses`, `word`, `every`, `filter` or `noise`");
+      t_.fail("`of`, `range`, `as`, `limits`, `counts`, `pulses`, `word`, `every`, `at`, `filter` or `noise`");
     }
   });
   b.sensors.push_back(std::move(s));
 }
 
-// actuator = "actuator" name ":" type [ "{" { channel_clause } [ "start" sum ] [ "lost" ( "hold" | sum ) ] "}" ]
+// actuator = "actuator" name ":" type [ "{" { channel_clause | "clock" sum | "latency" sum } [ "start" sum ]
+//            [ "lost" ( "hold" | sum ) ] "}" ]
 void Parser::actuator(BenchDecl& b, const std::string& doc) {
   t_.take();
   ActuatorDecl a;
@@ -229,8 +233,12 @@ void Parser::actuator(BenchDecl& b, const std::string& doc) {
       } else if (t_.accept("lost")) {
         a.holds_lost = t_.accept("hold");
         if (!a.holds_lost) a.safe = x_.sum();
+      } else if (t_.accept("clock")) {
+        a.clock = x_.sum();
+      } else if (t_.accept("latency")) {
+        a.latency = x_.sum();
       } else if (!channel_clause(a)) {
-        t_.fail("`range`, `as`, `limits`, `counts`, `word`, `start` or `lost`");
+        t_.fail("`range`, `as`, `limits`, `counts`, `word`, `clock`, `latency`, `start` or `lost`");
       }
     });
   } else {

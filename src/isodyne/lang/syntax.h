@@ -347,6 +347,7 @@ struct SensorDecl : ChannelDecl {
   ExprPtr of;
   std::optional<PerUnit> pulses;
   ExprPtr every, offset, filter, noise;
+  std::optional<Path> at;  ///< a gate: it samples when that rises, instead of `every`
   std::string doc;
 };
 
@@ -354,6 +355,7 @@ struct ActuatorDecl : ChannelDecl {
   Name name;
   TypeRef type;
   ExprPtr start, safe;      ///< safe: what it takes when its controller is lost
+  ExprPtr clock, latency;   ///< of a gate
   bool holds_lost = false;  ///< … or it keeps the last answer
   std::string doc;
 };

@@ -3,6 +3,7 @@
 
 #include <functional>
 
+#include "isodyne/engine/network.h"
 #include "isodyne/io/registers.h"
 #include "isodyne/ports/controller_port.h"
 #include "isodyne/ports/library/foreign_calls.h"
@@ -19,6 +20,7 @@ struct PortPlace {
   std::chrono::nanoseconds answer_within = std::chrono::seconds(1);
   bool paced = false;
   std::uint64_t seed = 1;
+  engine::NetworkMaker networks{};  ///< who solves what a `part` has of networks and modulators
 };
 
 /// The register map of a Modbus setting; a Failure names every mistake in it.

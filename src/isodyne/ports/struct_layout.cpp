@@ -15,17 +15,46 @@ namespace isodyne::ports {
 
 namespace {
 
-std::size_t bytes_of(const Field& f) {
-  if (f.kind == Field::Kind::frame) return f.frame->codec.bytes();
-  return f.kind == Field::Kind::real ? 8 : f.kind == Field::Kind::boolean ? 1 : 4;
-}
+constexpr std::size_t kGateBytes = 4 + 4 * program::kMostAnswerEdges;
+
 std::size_t alignment_of(const Field& f) {
-  return f.kind == Field::Kind::frame ? 1 : bytes_of(f);
+  switch (f.kind) {
+    case Field::Kind::frame:
+    case Field::Kind::boolean:
+      return 1;
+    case Field::Kind::real:
+      return 8;
+    default:
+      return 4;
+  }
+}
+/// Of one element.
+std::size_t element_bytes(const Field& f) {
+  return f.kind == Field::Kind::frame  ? f.frame->codec.bytes()
+         : f.kind == Field::Kind::gate ? kGateBytes
+                                       : alignment_of(f);
+}
+std::size_t bytes_of(const Field& f) {
+  return element_bytes(f) * std::max<std::size_t>(1, f.count);
 }
 
 std::string c_type(const Field& f) {
-  if (f.kind == Field::Kind::frame) return f.name + "_frame";
-  return f.kind == Field::Kind::real ? "double" : f.kind == Field::Kind::boolean ? "bool" : "int32_t";
+  switch (f.kind) {
+    case Field::Kind::frame:
+      return f.name + "_frame";
+    case Field::Kind::gate:
+      return "isodyne_gate";
+    case Field::Kind::real:
+      return "double";
+    case Field::Kind::boolean:
+      return "bool";
+    default:
+      return "int32_t";
+  }
+}
+/// "[3]" behind the name of a vector.
+std::string c_size(const Field& f) {
+  return f.count == 0 ? std::string{} : fmt::format("[{}]", f.count);
 }
 
 std::int32_t labels_of(const program::Program& program, program::VarId id) {
@@ -72,12 +101,13 @@ Field frame_member(const program::Program& program, std::int32_t index) {
   return field;
 }
 
-/// One member per value, and one per frame.
+/// One member per value, and one per frame or vector.
 template <typename IdOf>
 std::vector<Field> members(const program::Program& program, const std::vector<program::FrameUse>& frames,
-                           std::size_t values, const std::string& strip, IdOf id_of) {
+                           const std::vector<program::VectorUse>& vectors, std::size_t values, const std::string& strip,
+                           IdOf id_of) {
   std::vector<Field> fields;
-  std::size_t next_frame = 0;
+  std::size_t next_frame = 0, next_vector = 0;
   for (std::size_t i = 0; i < values;) {
     Field field;
     std::size_t count = 1;
@@ -86,6 +116,10 @@ std::vector<Field> members(const program::Program& program, const std::vector<pr
       count = field.frame->names.size();
     } else {
       field = field_of(program, id_of(i), strip);
+      if (next_vector < vectors.size() && vectors[next_vector].first == i) {
+        field.name = c_name(vectors[next_vector].name);
+        field.count = count = vectors[next_vector++].count;
+      }
     }
     field.first = i;
     fields.push_back(std::move(field));
@@ -122,13 +156,15 @@ std::string comment_of(const program::Program& program, const Field& f) {
   const program::Variable& v = program.variable(f.variable);
   std::string type = program.type_text(v);
   if (f.kind == Field::Kind::real) type = v.type.dimension.none() ? "1" : si_text(v.type.dimension);
+  if (f.kind == Field::Kind::gate) type = "gate";
   return c_comment(fmt::format("{}{}{}", type, v.doc.empty() ? "" : ": ", v.doc));
 }
 
 std::string struct_text(const program::Program& program, const std::string& name, const std::vector<Field>& fields,
                         std::size_t bytes) {
   std::string text = fmt::format("typedef struct {} {{\n", name);
-  for (const Field& f : fields) text += fmt::format("  {} {}; {}\n", c_type(f), f.name, comment_of(program, f));
+  for (const Field& f : fields)
+    text += fmt::format("  {} {}{}; {}\n", c_type(f), f.name, c_size(f), comment_of(program, f));
   if (fields.empty()) text += "  bool unused; /* a C struct needs a member */\n";
   text += fmt::format("}} {};\n", name);
   text += fmt::format("static_assert(sizeof({}) == {}, \"layout of {}\");\n", name, bytes, name);
@@ -204,18 +240,25 @@ std::string c_name(const std::string& name) {
       "else",     "enum",     "extern", "float",    "for",    "goto",   "if",       "inline",  "int",    "long",
       "register", "restrict", "return", "short",    "signed", "sizeof", "static",   "struct",  "switch", "typedef",
       "union",    "unsigned", "void",   "volatile", "while",  "true",   "false"};
-  std::string text = name;
-  std::replace(text.begin(), text.end(), '.', '_');
+  std::string text;  // "load[2].power" → "load_2_power"
+  for (const char c : name) {
+    if (c != ']') text += c == '.' || c == '[' ? '_' : c;
+  }
   return kWords.contains(text) ? text + "_" : text;
 }
 
 Layout layout_of(const program::Program& program, const program::Controller& controller) {
   Layout layout;
   const std::string strip = controller.name + ".";
-  layout.reads = members(program, controller.read_frames, controller.reads.size(), strip,
+  layout.reads = members(program, controller.read_frames, controller.read_vectors, controller.reads.size(), strip,
                          [&](std::size_t i) { return controller.reads[i]; });
-  layout.writes = members(program, controller.write_frames, controller.writes.size(), strip,
+  layout.writes = members(program, controller.write_frames, controller.write_vectors, controller.writes.size(), strip,
                           [&](std::size_t i) { return controller.writes[i].value; });
+  for (Field& f : layout.writes) {
+    f.edges = f.kind == Field::Kind::frame ? 0 : controller.writes[f.first].edges;
+    if (f.edges != 0) f.kind = Field::Kind::gate;
+    f.period = controller.period;
+  }
   layout.reads_bytes = place(layout.reads);
   layout.writes_bytes = place(layout.writes);
   std::string identity;
@@ -227,7 +270,7 @@ Layout layout_of(const program::Program& program, const program::Controller& con
       }
       const program::Variable& v = program.variable(f.variable);
       const std::string type = f.kind == Field::Kind::real ? si_text(v.type.dimension) : program.type_text(v);
-      identity += fmt::format("{} {} {}\n", f.name, c_type(f), type);
+      identity += fmt::format("{}{} {} {}\n", f.name, c_size(f), c_type(f), type);
     }
     identity += "--\n";
   }
@@ -239,76 +282,129 @@ Layout layout_of(const program::Program& program, const program::Controller& con
   return layout;
 }
 
-void pack(const std::vector<Field>& fields, std::span<const double> values, std::byte* bytes) {
-  for (const Field& f : fields) {
-    std::byte* to = bytes + f.offset;
-    const double value = f.first < values.size() ? values[f.first] : 0;
-    switch (f.kind) {
-      case Field::Kind::frame:
-        f.frame->codec.pack(values.subspan(f.first, f.frame->names.size()), to);
-        break;
-      case Field::Kind::real:
-        std::memcpy(to, &value, 8);
-        break;
-      case Field::Kind::boolean:
-        *to = value != 0 ? std::byte{1} : std::byte{0};
-        break;
-      case Field::Kind::integer:
-      case Field::Kind::choice: {
-        const auto whole = static_cast<std::int32_t>(std::clamp(value, -2147483648.0, 2147483647.0));
-        std::memcpy(to, &whole, 4);
-      }
+namespace {
+
+std::int32_t whole_of(double value) {
+  return static_cast<std::int32_t>(std::clamp(value, -2147483648.0, 2147483647.0));
+}
+
+/// Of element `i`.
+void pack_element(const Field& f, std::size_t i, std::span<const double> values, std::byte* to) {
+  const double value = f.first + i < values.size() ? values[f.first + i] : 0;
+  switch (f.kind) {
+    case Field::Kind::frame:
+      f.frame->codec.pack(values.subspan(f.first, f.frame->names.size()), to);
+      break;
+    case Field::Kind::real:
+      std::memcpy(to, &value, 8);
+      break;
+    case Field::Kind::boolean:
+      *to = value != 0 ? std::byte{1} : std::byte{0};
+      break;
+    case Field::Kind::gate:  // only what a controller writes has edges, and that is only read here
+      *to = value != 0 ? std::byte{1} : std::byte{0};
+      std::memset(to + 1, 0, kGateBytes - 1);
+      break;
+    case Field::Kind::integer:
+    case Field::Kind::choice: {
+      const std::int32_t whole = whole_of(value);
+      std::memcpy(to, &whole, 4);
     }
   }
 }
 
-namespace {
+/// The edges of a gate: up to 16, in order, within the period. Index of the first number that cannot be, or -1.
+int unpack_gate(const Field& f, std::size_t i, const std::byte* from, std::span<double> values) {
+  const std::size_t place = f.edges + i * program::kEdgeNumbers;
+  values[f.first + i] = from[0] != std::byte{0} ? 1 : 0;
+  const auto count = static_cast<std::size_t>(from[1]);
+  values[place] = static_cast<double>(count);
+  if (count > program::kMostAnswerEdges) return static_cast<int>(place);
+  double before = 0;
+  for (std::size_t k = 0; k < count; ++k) {
+    std::int32_t at = 0;
+    std::memcpy(&at, from + 4 + 4 * k, 4);
+    double& edge = values[place + 1 + k];
+    edge = at;
+    if (edge < before || edge > static_cast<double>(f.period.count())) return static_cast<int>(place + 1 + k);
+    before = edge;
+  }
+  return -1;
+}
 
-/// Of one member: index of the first value that cannot be, or −1.
-int unpack_member(const Field& f, const std::byte* from, std::span<double> values) {
-  double& value = values[f.first];
+/// Of one element: index of the first value that cannot be, or -1.
+int unpack_element(const Field& f, std::size_t i, const std::byte* from, std::span<double> values) {
+  double& value = values[f.first + i];
   std::int32_t whole = 0;
   switch (f.kind) {
     case Field::Kind::frame: {
       f.frame->codec.unpack(from, values.subspan(f.first, f.frame->names.size()));
-      for (std::size_t i = 0; i < f.frame->labels.size(); ++i) {
-        if (f.frame->labels[i] > 0 && values[f.first + i] >= f.frame->labels[i]) return static_cast<int>(f.first + i);
+      for (std::size_t k = 0; k < f.frame->labels.size(); ++k) {
+        if (f.frame->labels[k] > 0 && values[f.first + k] >= f.frame->labels[k]) return static_cast<int>(f.first + k);
       }
       return -1;
     }
     case Field::Kind::real:
       std::memcpy(&value, from, 8);
-      return std::isfinite(value) ? -1 : static_cast<int>(f.first);
+      return std::isfinite(value) ? -1 : static_cast<int>(f.first + i);
     case Field::Kind::boolean:
       value = *from != std::byte{0} ? 1 : 0;
       return -1;
+    case Field::Kind::gate:
+      return unpack_gate(f, i, from, values);
     case Field::Kind::integer:
     case Field::Kind::choice:
       std::memcpy(&whole, from, 4);
       value = whole;
-      return f.kind == Field::Kind::choice && (whole < 0 || whole >= f.labels) ? static_cast<int>(f.first) : -1;
+      return f.kind == Field::Kind::choice && (whole < 0 || whole >= f.labels) ? static_cast<int>(f.first + i) : -1;
   }
   return -1;
 }
 
 }  // namespace
 
+void pack(const std::vector<Field>& fields, std::span<const double> values, std::byte* bytes) {
+  for (const Field& f : fields) {
+    for (std::size_t i = 0; i < std::max<std::size_t>(1, f.count); ++i)
+      pack_element(f, i, values, bytes + f.offset + i * element_bytes(f));
+  }
+}
+
 int unpack(const std::vector<Field>& fields, const std::byte* bytes, std::span<double> values) {
   for (const Field& f : fields) {
-    const bool empty_frame = f.kind == Field::Kind::frame && f.frame->names.empty();
-    const int wrong = empty_frame ? -1 : unpack_member(f, bytes + f.offset, values);
-    if (wrong >= 0) return wrong;
+    if (f.kind == Field::Kind::frame && f.frame->names.empty()) continue;
+    for (std::size_t i = 0; i < std::max<std::size_t>(1, f.count); ++i) {
+      const int wrong = unpack_element(f, i, bytes + f.offset + i * element_bytes(f), values);
+      if (wrong >= 0) return wrong;
+    }
   }
   return -1;
+}
+
+/// `number`: 0 is how many they are, others are instants.
+static std::string why_edges_are_wrong(const std::string& gate, std::size_t number, double value, Time period) {
+  if (number == 0)
+    return fmt::format("it wrote {:.0f} edges to the gate `{}`, which takes {} a period at most", value, gate,
+                       program::kMostAnswerEdges);
+  if (value < 0 || value > static_cast<double>(period.count()))
+    return fmt::format("edge {} that it wrote to the gate `{}` is at {:.0f} ns of a period of {}", number, gate, value,
+                       format_span(period));
+  return fmt::format("edge {} that it wrote to the gate `{}` is at {:.0f} ns, before the one in front of it", number,
+                     gate, value);
 }
 
 std::string why_wrong(const std::vector<Field>& fields, std::size_t index, double value) {
   std::string name;
   std::int32_t labels = 0;
   for (const Field& f : fields) {
-    const std::size_t count = f.kind == Field::Kind::frame ? f.frame->names.size() : 1;
+    const std::size_t elements = std::max<std::size_t>(1, f.count);
+    const auto element = [&](std::size_t i) { return f.count == 0 ? f.name : fmt::format("{}[{}]", f.name, i); };
+    if (f.edges != 0 && index >= f.edges && index < f.edges + elements * program::kEdgeNumbers)
+      return why_edges_are_wrong(element((index - f.edges) / program::kEdgeNumbers),
+                                 (index - f.edges) % program::kEdgeNumbers, value, f.period);
+    const std::size_t count = f.kind == Field::Kind::frame ? f.frame->names.size() : elements;
     if (index < f.first || index >= f.first + count) continue;
-    name = f.kind == Field::Kind::frame ? f.frame->names[index - f.first] : f.name;
+    name = f.kind == Field::Kind::frame ? f.frame->names[index - f.first] : element(index - f.first);
     labels = f.kind == Field::Kind::frame ? f.frame->labels[index - f.first] : f.labels;
   }
   return fmt::format("it wrote {} to `{}`, which takes {}", value, name,
@@ -319,11 +415,12 @@ namespace {
 
 nlohmann::ordered_json struct_json(const program::Program& program, const std::vector<Field>& fields,
                                    std::size_t bytes) {
-  static constexpr const char* kKinds[] = {"real", "integer", "boolean", "choice", "frame"};
+  static constexpr const char* kKinds[] = {"real", "integer", "boolean", "choice", "gate", "frame"};
   nlohmann::ordered_json j{{"bytes", bytes}, {"fields", nlohmann::ordered_json::array()}};
   for (const Field& f : fields) {
     nlohmann::ordered_json field{
         {"name", f.name}, {"kind", kKinds[static_cast<std::size_t>(f.kind)]}, {"offset", f.offset}};
+    if (f.count > 0) field["count"] = f.count;
     if (f.kind == Field::Kind::frame) field["bytes"] = bytes_of(f);
     if (f.kind == Field::Kind::real) {
       const program::Type& type = program.variable(f.variable).type;

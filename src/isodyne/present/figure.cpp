@@ -173,6 +173,7 @@ std::optional<std::set<std::string>> concerned_by_fault(const program::Program& 
     for (const std::int32_t tap : {f.tap, f.other}) {
       if (tap != program::kNone) ids.insert(program::at(p.taps, tap).target);
     }
+    ids.insert(f.gates.begin(), f.gates.end());
     if (f.controller != program::kNone) {
       const program::Controller& c = program::at(p.controllers, f.controller);
       ids.insert(c.knows.begin(), c.knows.end());

@@ -196,7 +196,7 @@ class Inquiry {
         add("goes", fmt::format("{} -> {} ({})", p_.format(id_, t.from), p_.format(id_, t.to), place(t.span)));
     }
     for (const program::Sensor& s : p_.sensors) {
-      if (s.value == id_) add("measures", s.name + ".true every " + format_span(s.period));
+      if (s.value == id_) add("measures", s.name + ".true " + p_.sampling_text(s));
     }
     for (const program::Controller& c : p_.controllers) {
       if (std::find(c.drives.begin(), c.drives.end(), id_) != c.drives.end())

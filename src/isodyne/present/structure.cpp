@@ -167,8 +167,8 @@ class Structure {
 
   void channels() {
     for (const program::Sensor& s : p_.sensors) {
-      channel_nodes_ += node(s.name, "shape=ellipse, style=\"filled\", fillcolor=\"#e3f1ea\", fontsize=10",
-                             "every " + format_span(s.period));
+      channel_nodes_ +=
+          node(s.name, "shape=ellipse, style=\"filled\", fillcolor=\"#e3f1ea\", fontsize=10", p_.sampling_text(s));
       feed(s.name, "", equation_.at(s.truth));
     }
     for (const program::Actuator& a : p_.actuators)

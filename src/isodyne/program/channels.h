@@ -55,9 +55,10 @@ struct Sensor : ChannelForm {
   std::string name;
   VarId truth = kNone, value = kNone;
   Time period{}, offset{};
-  bool pulses = false;     ///< counts pulses between samples: to_counts is about the integral
-  Time filter{};           ///< time constant; 0: none
-  double noise = 0;        ///< standard deviation, SI
+  VarId at = kNone;     ///< a gate: it samples when that rises; period is then the step of its group, at which it looks
+  bool pulses = false;  ///< counts pulses between samples: to_counts is about the integral
+  Time filter{};        ///< time constant; 0: none
+  double noise = 0;     ///< standard deviation, SI
   std::string noise_text;  ///< as written
   std::int32_t tap = kNone;
   Span span;
@@ -72,6 +73,9 @@ struct Actuator : ChannelForm {
   std::string name;
   VarId value = kNone;
   double start = 0;
+  bool gate = false;        ///< a digital channel whose edges have instants: see Gate
+  VarId line = kNone;       ///< of a gate that faults may change: what the controller gave; kNone: it is the value
+  Time clock{}, latency{};  ///< of a gate: edges are rounded up to multiples of clock, if there is one, and come later
   std::optional<double> safe;  ///< what it takes when its controller is lost; nothing: it holds the last answer
   Span span;
 };

@@ -93,9 +93,21 @@ struct FrameUse {
   std::size_t first = 0;
 };
 
+/// The elements of a vector among the values a controller exchanges: `count` of them in a row from `first` on.
+struct VectorUse {
+  std::string name;
+  std::size_t first = 0, count = 0;
+};
+
+/// Of a gate a controller gives the state at the beginning of the period in which the answer is valid, and edges: how
+/// many, and their instants after that beginning, in ns.
+constexpr std::size_t kMostAnswerEdges = 16;
+constexpr std::size_t kEdgeNumbers = 1 + kMostAnswerEdges;
+
 struct ControllerWrite {
-  VarId value = kNone;            ///< actuator, controller output or field
-  VarId pending = kNone;          ///< hidden: the answer that is not valid yet
+  VarId value = kNone;    ///< actuator, controller output or field
+  std::size_t edges = 0;  ///< of a gate: the place of its edges in the answer, behind the values; 0: it has none
+  VarId pending = kNone;  ///< hidden: the answer that is not valid yet
   std::int32_t actuator = kNone;  ///< index into Program::actuators
   bool in_frame = false;          ///< the answer is the number in the field
 };
@@ -168,6 +180,7 @@ struct Controller {
   std::vector<VarId> reads;
   std::vector<ControllerWrite> writes;
   std::vector<FrameUse> read_frames, write_frames;
+  std::vector<VectorUse> read_vectors, write_vectors;
   std::vector<SharedParameter> shares;
   std::vector<VarId> knows;   ///< sensors and inputs it gets, in frames or not
   std::vector<VarId> drives;  ///< actuators and values of its own that it gives, in frames or not
@@ -176,6 +189,9 @@ struct Controller {
   TagColumns tag_columns;
   WhenLost when_lost = WhenLost::stop;
   Span span;
+
+  /// How many numbers an answer has: a value for each write, then the edges of gates.
+  std::size_t answer_size() const;
 };
 
 /// What carries values from one controller to another: late, never, or in another order.
@@ -220,7 +236,8 @@ struct Wiring {
   Span span;
 };
 
-/// What a value is called where a dot cannot be: "upper.level" → "upper_level".
+/// What a value is called where a dot cannot be: "upper.level" → "upper_level", "load[2].power" → "load_2_power"; an
+/// element of a vector keeps its index, "power[2]".
 std::string flat_name(const std::string& name);
 /// What a controller calls a value: plc's "plc.alarm" is its "alarm", "upper.level" its "upper_level".
 std::string own_name(const Controller& controller, const std::string& name);

@@ -71,6 +71,7 @@ class Renumbering {
   /// What lies around the plant: channels, controllers, faults, scenarios, requirements, figures.
   void outside() {
     for (Sensor& s : p_.sensors) {
+      move(s.at);
       move(s.truth);
       move(s.value);
       move(s.counts);
@@ -78,6 +79,7 @@ class Renumbering {
     }
     for (Actuator& a : p_.actuators) {
       move(a.value);
+      move(a.line);
       move(a.counts);
       move(a.signal);
     }
@@ -109,6 +111,7 @@ class Renumbering {
     }
     for (Fault& f : p_.faults) {
       move(f.active);
+      list(f.gates);
       move(f.replacement.it);
       move(f.replacement.was);
       for (Replacement::Memory& m : f.replacement.memories) move(m.id);

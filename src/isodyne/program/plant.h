@@ -236,9 +236,10 @@ struct Network {
 /// of its group are known when the step begins, and lie after that instant and at the next one at the latest.
 struct Gate {
   enum class Kind {
-    made,    ///< by the solver of a network: an output of it
-    joined,  ///< of other gates and of truths, which are held within a step
-    delayed  ///< what `of` was `lag` ago
+    made,     ///< by the solver of a network: an output of it
+    joined,   ///< of other gates and of truths, which are held within a step
+    delayed,  ///< what `of` was `lag` ago
+    given     ///< an actuator: a controller gives its edges, which come up to `lag` later
   };
   /// One operation of what is joined. Operands come earlier in the list.
   static constexpr int kMostSteps = 64;
@@ -255,7 +256,8 @@ struct Gate {
   std::vector<Step> steps;
   std::int32_t of = kNone;
   Time lag{};
-  std::vector<VarId> same;  ///< other variables that are just this one
+  std::int32_t actuator = kNone;  ///< of one that is given
+  std::vector<VarId> same;        ///< other variables that are just this one
   Span span;
 };
 
@@ -354,6 +356,11 @@ struct Plant {
   VarId find(std::string_view wanted) const;
   /// Where to write a new value of an input, parameter or actuator: its healthy variable if it is tapped.
   VarId writable(VarId id) const;
+
+  /// Index into `gates`; kNone: it is no gate, or one that changes at instants only.
+  std::int32_t gate_of(VarId id) const;
+  /// "every 20 ms", or "at pwm.valley".
+  std::string sampling_text(const Sensor& sensor) const;
 
   /// "3.2 cm", "open", "true": a value as people read it.
   std::string format(VarId id, double value) const;

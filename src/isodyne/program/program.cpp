@@ -99,14 +99,32 @@ const PortKind& port_kind(Setting::Kind kind) {
 }
 
 std::string flat_name(const std::string& name) {
-  std::string text = name;
-  std::replace(text.begin(), text.end(), '.', '_');
+  std::string text;
+  for (std::size_t i = 0; i < name.size(); ++i) {
+    const bool closes = name[i] == ']' && i + 1 < name.size();  // "load[2].power" → "load_2_power"
+    const bool opens = name[i] == '[' && name.find('.', i) != std::string::npos;
+    if (!closes) text += name[i] == '.' || opens ? '_' : name[i];
+  }
   return text;
+}
+
+std::size_t Controller::answer_size() const {
+  std::size_t size = writes.size();
+  for (const ControllerWrite& w : writes) size = w.edges == 0 ? size : std::max(size, w.edges + kEdgeNumbers);
+  return size;
 }
 
 std::string own_name(const Controller& controller, const std::string& name) {
   const std::string prefix = controller.name + ".";
   return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
+}
+
+std::size_t Stimulus::rank_of_fault(std::int32_t fault) const {
+  for (const Composition& c : compositions) {
+    const auto found = std::find(c.faults.begin(), c.faults.end(), fault);
+    if (found != c.faults.end()) return static_cast<std::size_t>(found - c.faults.begin());
+  }
+  return 0;
 }
 
 std::int32_t channel_of_actuator(const Plant& plant, std::size_t actuator) {
@@ -136,6 +154,7 @@ std::string place_of(const Program& program, const Fault& f) {
   if (f.controller != kNone)
     return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");
   if (!f.place.empty()) return f.place;
+  if (!f.gates.empty()) return program.variable(f.gates.front()).name;
   if (f.messages != kNone) return program.messages[static_cast<std::size_t>(f.messages)].name;
   return program.variable(program.taps[static_cast<std::size_t>(f.tap)].target).name;
 }
@@ -179,10 +198,24 @@ bool Plant::startable(VarId id) const {
 }
 
 VarId Plant::writable(VarId id) const {
+  for (const Actuator& a : actuators) {
+    if (a.value == id && a.line != kNone) return a.line;
+  }
   for (const Tap& tap : taps) {
     if (tap.target == id && tap.healthy != kNone) return tap.healthy;
   }
   return id;
+}
+
+std::int32_t Plant::gate_of(VarId id) const {
+  const auto found = std::find_if(gates.begin(), gates.end(), [&](const Gate& g) {
+    return g.id == id || std::find(g.same.begin(), g.same.end(), id) != g.same.end();
+  });
+  return found == gates.end() ? kNone : static_cast<std::int32_t>(found - gates.begin());
+}
+
+std::string Plant::sampling_text(const Sensor& s) const {
+  return s.at == kNone ? "every " + format_span(s.period) : "at " + variable(s.at).name;
 }
 
 std::string Plant::format(const Type& type, const Unit& unit, double value) const {

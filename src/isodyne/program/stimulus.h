@@ -27,7 +27,8 @@ struct Fault {
   enum class When { whole_run, from, between, once, while_, by_hand };
   std::string name, doc;
   VarId active = kNone;
-  std::int32_t tap = kNone;    ///< kNone: it is about messages, or about a place
+  std::int32_t tap = kNone;    ///< kNone: it is about messages, gates or a place
+  std::vector<VarId> gates;    ///< whose edges it changes, without a tap; of a swap two
   std::string place;           ///< of a network: what it shorts or opens; empty: it is about something else
   std::int32_t other = kNone;  ///< tap that a swap swaps with
   /// Of messages: those to or from a controller, or between controllers.
@@ -116,6 +117,9 @@ struct Scenario {
 struct Stimulus {
   std::vector<Fault> faults;
   std::vector<Composition> compositions;
+
+  /// The place of a fault in the order in which those on one place act.
+  std::size_t rank_of_fault(std::int32_t fault) const;
   std::vector<Scenario> scenarios;
 };
 

@@ -196,7 +196,8 @@ class Doing {
             .calls = &calls,
             .answer_within = request_.answer_within,
             .paced = request_.plan.pace.has_value(),
-            .seed = request_.plan.seed};
+            .seed = request_.plan.seed,
+            .networks = networks::solvers()};
   }
   /// A text that the bench was made of is as it was then.
   Result<std::string> read_text(const std::string& file) const {

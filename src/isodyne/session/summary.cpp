@@ -166,7 +166,7 @@ Summary summarize(const program::Program& program, const record::RunIdentity& id
   if (result.timing) s.timing = timing_of(program, *result.timing);
   for (const bench::ControllerReport& c : result.controllers) s.controllers.push_back(controller_of(c));
   for (const bench::RunResult::Saturated& c : result.saturated)
-    s.saturated.push_back({c.channel, to_seconds(c.first), c.samples});
+    s.saturated.push_back({c.channel, to_seconds(c.first), c.samples, c.pulses});
   return s;
 }
 
@@ -220,6 +220,10 @@ SummaryRow row_from(const Json& j) {
 }  // namespace
 
 std::string Summary::Saturated::text() const {
+  if (pulses)
+    return fmt::format("{} lost {} that {} too short for its clock, first at {}", channel,
+                       counted(static_cast<std::size_t>(samples), "pulse"), samples == 1 ? "was" : "were",
+                       format_seconds(first_s));
   return fmt::format("{} left its range in {} sample{}, first at {}", channel, samples, samples == 1 ? "" : "s",
                      format_seconds(first_s));
 }
@@ -251,8 +255,10 @@ std::string to_json(const Summary& s) {
   j["controllers_lost"] = s.lost;
   j["remarks"] = s.remarks;
   j["saturated"] = Json::array();
-  for (const Summary::Saturated& c : s.saturated)
+  for (const Summary::Saturated& c : s.saturated) {
     j["saturated"].push_back({{"channel", c.channel}, {"first_s", c.first_s}, {"samples", c.samples}});
+    if (c.pulses) j["saturated"].back()["pulses"] = true;
+  }
   if (s.timing) j["timing"] = *s.timing;
   j["controllers"] = s.controllers;
   j["requirements"] = Json::array();
@@ -298,7 +304,7 @@ Result<Summary> parse_summary(const std::string& text, const std::string& file) 
     s.remarks = j.value("remarks", std::vector<std::string>{});
     s.lost = j.value("controllers_lost", std::vector<std::string>{});
     for (const Json& c : j.value("saturated", Json::array()))
-      s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples")});
+      s.saturated.push_back({c.at("channel"), c.at("first_s"), c.at("samples"), c.value("pulses", false)});
     if (j.contains("timing")) s.timing = j.at("timing").get<TimingSummary>();
     if (j.contains("controllers")) s.controllers = j.at("controllers").get<std::vector<ControllerSummary>>();
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));

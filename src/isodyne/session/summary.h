@@ -43,7 +43,8 @@ struct Summary {
     std::string channel;
     double first_s = 0;
     std::int64_t samples = 0;
-    /// "level could not hold 37 samples, the first at 12.3 s"
+    bool pulses = false;
+    /// "level left its range in 37 samples, first at 12.3 s"
     std::string text() const;
   };
   std::optional<TimingSummary> timing;  ///< of a run that kept to the wall clock

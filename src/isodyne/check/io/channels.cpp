@@ -61,32 +61,46 @@ void ChannelCheck::declare() {
   for (const lang::ControllerDecl& c : bench_.controllers) declare_controller(c);
 }
 
+namespace {
+/// The name of the i-th element of a vector, or of what is none.
+lang::Name element_name(const lang::Name& name, int size, int i) {
+  return size == 0 ? name : lang::Name{fmt::format("{}[{}]", name.text, i + 1), name.span};
+}
+}  // namespace
+
 void ChannelCheck::declare_sensor(const lang::SensorDecl& s) {
   const std::size_t before = check_.program.variables.size();
+  const int size = s.of ? x_.size_of(*s.of, scope()) : 0;
   Variable value;
   value.role = Role::sensor;
   value.doc = s.doc;
-  Sensor sensor;
-  sensor.name = s.name.text;
-  sensor.span = s.name.span;
-  sensor.value = check_.define(check_.root, s.name, value);
+  value.type.size = size;
+  const VarId values = check_.define(check_.root, s.name, value);
   if (check_.program.variables.size() == before) return;  // a duplicate
-  Instance& inside = pseudo_part(s.name);
-  Variable truth;
-  truth.role = Role::sensor_true;
-  truth.doc = s.doc.empty() ? "" : s.doc + " (the quantity itself)";
-  sensor.truth = check_.define(inside, {"true", s.name.span}, truth);
-  declare_form(s, s.counts || s.per || s.pulses, inside, s.name, s.doc, sensor);
-  const std::size_t index = check_.program.sensors.size();
-  check_.program.sensors.push_back(sensor);
-  const auto work = [this, &s, index, done = std::make_shared<bool>(false)] {
+  const std::size_t first = check_.program.sensors.size(), count = static_cast<std::size_t>(std::max(1, size));
+  const auto work = [this, &s, first, count, done = std::make_shared<bool>(false)] {
     if (!*done) {
       *done = true;
-      define_sensor(s, check_.program.sensors[index]);
+      define_sensor(s, first, count);
     }
   };
-  check_.pending[sensor.value] = work;
-  check_.pending[sensor.truth] = work;
+  for (int i = 0; i < std::max(1, size); ++i) {
+    const lang::Name name = element_name(s.name, size, i);
+    Sensor sensor;
+    sensor.name = name.text;
+    sensor.span = s.name.span;
+    sensor.value = values + i;
+    Instance& inside = pseudo_part(name);
+    Variable truth;
+    truth.role = Role::sensor_true;
+    truth.doc = s.doc.empty() ? "" : s.doc + " (the quantity itself)";
+    sensor.truth = check_.define(inside, {"true", s.name.span}, truth);
+    declare_form(s, s.counts || s.per || s.pulses, inside, s.name, s.doc, sensor);
+    check_.program.sensors.push_back(sensor);
+    check_.pending[sensor.value] = work;
+    check_.pending[sensor.truth] = work;
+  }
+  if (size > 0) check_.root.arrays[s.name.text] = size;
 }
 
 /// What can be looked at of a channel beside its value: the electrical signal and the raw word.
@@ -130,26 +144,33 @@ void ChannelCheck::declare_actuator(const lang::ActuatorDecl& a) {
   Variable value;
   value.role = Role::actuator;
   value.doc = a.doc;
-  value.type = check_.type_of(a.type, value.unit);
+  value.type = check_.type_of(a.type, value.unit, &check_.root);
+  value.gate = a.type.text == "gate";
+  const int size = value.type.size;
   const std::size_t before = check_.program.variables.size();
-  Actuator actuator;
-  actuator.name = a.name.text;
-  actuator.span = a.name.span;
-  actuator.value = check_.define(check_.root, a.name, value);
+  const VarId values = check_.define(check_.root, a.name, value);
   if (check_.program.variables.size() == before) return;
-  if (a.counts || a.per || a.electrical || a.curve)
-    declare_form(a, a.counts || a.per, pseudo_part(a.name), a.name, a.doc, actuator);
-  actuator.on = !a.off;
-  check_.program.actuators.push_back(actuator);
+  for (int i = 0; i < std::max(1, size); ++i) {
+    const lang::Name name = element_name(a.name, size, i);
+    Actuator actuator;
+    actuator.name = name.text;
+    actuator.span = a.name.span;
+    actuator.value = values + i;
+    actuator.gate = value.gate;
+    if (a.counts || a.per || a.electrical || a.curve)
+      declare_form(a, a.counts || a.per, pseudo_part(name), a.name, a.doc, actuator);
+    actuator.on = !a.off;
+    check_.program.actuators.push_back(actuator);
+  }
+  if (size > 0 && (a.counts || a.per || a.electrical || a.curve)) check_.root.arrays[a.name.text] = size;
 }
 
 void ChannelCheck::define() {
   check_.demand_all();
+  auto& all = check_.program.actuators;
   std::size_t next = 0;
   for (const lang::ActuatorDecl& a : bench_.actuators) {
-    const bool kept =
-        next < check_.program.actuators.size() && check_.program.actuators[next].span.begin == a.name.span.begin;
-    if (kept) define_actuator(a, check_.program.actuators[next++]);
+    for (; next < all.size() && all[next].span.begin == a.name.span.begin; ++next) define_actuator(a, all[next]);
   }
 }
 
@@ -176,16 +197,25 @@ std::optional<std::pair<double, double>> ChannelCheck::interval(const lang::Inte
   return std::pair{*low, *high};
 }
 
-void ChannelCheck::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
-  if (!s.of) {
-    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` does not say what it measures", s.name.text),
-                 "add `of part.quantity`");
-    return;
-  }
-  const Typed of = x_.check(*s.of, scope());
-  if (!s.every) {
+/// When it samples: every so often, or at the edges of a gate.
+void ChannelCheck::sampling(const lang::SensorDecl& s, Sensor& sensor) {
+  if (s.every && s.at) {
+    check_.error(Code::duplicate, s.at->span,
+                 fmt::format("sensor `{}` samples `every` {} and `at` edges", s.name.text,
+                             check_.program.sources->in_one_line(s.every->span)),
+                 "keep one of the two");
+  } else if (s.at) {
+    sensor.at = check_.resolve_one(check_.root, *s.at);
+    if (sensor.at == kNone) return;
+    if (!check_.program.variable(sensor.at).gate) {
+      check_.error(Code::wrong_kind, s.at->span, fmt::format("`{}` is no gate", s.at->text()),
+                   "a sensor samples at the rising edges of a `gate`, such as the `valley` of a `Modulator`; a `let` "
+                   "without a type that follows from a gate needs `: gate`");
+      sensor.at = kNone;
+    }
+  } else if (!s.every) {
     check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` has no sampling period", s.name.text),
-                 "add `every 20 ms`");
+                 "add `every 20 ms`, or `at` and a gate at whose edges it samples");
   } else if (const auto period = x_.check_span(*s.every, scope(), "the sampling period")) {
     sensor.period = *period;
   }
@@ -195,35 +225,55 @@ void ChannelCheck::define_sensor(const lang::SensorDecl& s, Sensor& sensor) {
                  fmt::format("this offset ({}) is not smaller than the period ({})", format_span(sensor.offset),
                              format_span(sensor.period)));
   }
-  if (!of.valid()) return;
-  for (const VarId id : {sensor.truth, sensor.value}) {
-    check_.program.variables[static_cast<std::size_t>(id)].type = of.type;
-    check_.program.variables[static_cast<std::size_t>(id)].unit = of.shown;
-  }
-  check_.program.equations.push_back({sensor.truth, of.node, s.of->span});
-  if (of.type.size > 0) {
-    check_.error(
-        Code::type_mismatch, s.of->span,
-        fmt::format("sensor `{}` measures {}; a sensor has one value", s.name.text, describe(check_.program, of.type)),
-        "name one element: `x[1]`");
+}
+
+void ChannelCheck::define_sensor(const lang::SensorDecl& s, std::size_t first, std::size_t count) {
+  if (!s.of) {
+    check_.error(Code::missing, s.name.span, fmt::format("sensor `{}` does not say what it measures", s.name.text),
+                 "add `of part.quantity`");
     return;
   }
+  const Typed of = x_.check(*s.of, scope());
+  for (std::size_t i = 0; i < count; ++i) sampling(s, check_.program.sensors[first + i]);
+  if (!of.valid()) return;
+  if (static_cast<std::size_t>(std::max(1, of.type.size)) != count) {
+    check_.error(
+        Code::type_mismatch, s.of->span,
+        fmt::format("sensor `{}` measures {}, which could not be told from the names here", s.name.text,
+                    describe(check_.program, of.type)),
+        "name what it measures by its path, and sensors behind those that they measure; or take one element, `x[1]`");
+    return;
+  }
+  Type type = of.type;
+  type.size = 0;
+  for (std::size_t i = 0; i < count; ++i) {
+    Sensor& sensor = check_.program.sensors[first + i];
+    for (const VarId id : {sensor.truth, sensor.value}) {
+      check_.program.variables[static_cast<std::size_t>(id)].type = type;
+      check_.program.variables[static_cast<std::size_t>(id)].unit = of.shown;
+    }
+    check_.program.equations.push_back({sensor.truth, of.type.size > 0 ? of.elements[i] : of.node, s.of->span});
+    define_element(s, type, sensor);
+  }
+}
+
+void ChannelCheck::define_element(const lang::SensorDecl& s, const Type& type, Sensor& sensor) {
   const std::string who = fmt::format("sensor `{}`", s.name.text);
-  if (of.type.kind != Type::Kind::real) {
-    no_form(s, of.type, who);
+  if (type.kind != Type::Kind::real) {
+    no_form(s, type, who);
     for (const lang::Expr* clause : {s.pulses ? s.pulses->factor.get() : nullptr, s.filter.get(), s.noise.get()}) {
       if (clause == nullptr) continue;
       check_.error(Code::type_mismatch, clause->span,
                    fmt::format("{} measures {}; pulses, filters and noise are for real quantities", who,
-                               describe(check_.program, of.type)));
+                               describe(check_.program, type)));
     }
     return;
   }
-  form(s, of.type, s.name, who, sensor);
-  if (s.pulses) pulses(s, of.type, sensor);
+  form(s, type, s.name, who, sensor);
+  if (s.pulses) pulses(s, type, sensor);
   if (s.filter) sensor.filter = x_.check_span(*s.filter, scope(), "the time constant of the filter").value_or(Time{});
   if (s.noise) {
-    Type difference = of.type;
+    Type difference = type;
     difference.absolute = false;
     const auto noise =
         check_.constant(x_.check_as(*s.noise, scope(), difference, "the noise"), s.noise->span, "the noise");
@@ -289,6 +339,11 @@ void ChannelCheck::form(const lang::ChannelDecl& c, const Type& type, const lang
 /// Pulses are counted over time: so many per litre of a flow in litres a second.
 void ChannelCheck::pulses(const lang::SensorDecl& s, const Type& type, Sensor& sensor) {
   const std::string who = fmt::format("sensor `{}`", s.name.text);
+  if (s.at) {
+    check_.error(Code::wrong_kind, s.pulses->factor->span, "pulses are counted from one period to the next",
+                 "give this sensor `every` and a period instead of `at`");
+    return;
+  }
   if (s.counts || s.per) {
     check_.error(Code::duplicate, s.name.span, fmt::format("{} has more than one scale", who),
                  "keep one of `counts LOW .. HIGH`, `counts N per UNIT` and `pulses N per UNIT`");
@@ -459,6 +514,7 @@ void ChannelCheck::define_actuator(const lang::ActuatorDecl& a, Actuator& actuat
   if (!type.valid()) return;
   const std::string who = fmt::format("actuator `{}`", a.name.text);
   if (type.kind != Type::Kind::real && !no_form(a, type, who)) return;
+  edges(a, who, actuator);
   if (type.kind == Type::Kind::real) form(a, type, a.name, who, actuator);
   if (a.start) {
     const NodeId node = x_.check_as(*a.start, scope(), type, "the start value");
@@ -469,6 +525,26 @@ void ChannelCheck::define_actuator(const lang::ActuatorDecl& a, Actuator& actuat
         check_.constant(x_.check_as(*a.safe, scope(), type, "the safe value"), a.safe->span, "the safe value");
   if (a.start) fits(actuator, actuator.start, a.start->span, "start");
   if (actuator.safe) fits(actuator, *actuator.safe, a.safe->span, "safe");
+}
+
+/// A gate is a digital channel with a clock of its own, through which edges come later.
+void ChannelCheck::edges(const lang::ActuatorDecl& a, const std::string& who, Actuator& actuator) {
+  for (const auto& [clause, word, to] : {std::tuple{a.clock.get(), "clock", &actuator.clock},
+                                         std::tuple{a.latency.get(), "latency", &actuator.latency}}) {
+    if (clause == nullptr) continue;
+    if (!actuator.gate) {
+      check_.error(
+          Code::wrong_kind, clause->span, fmt::format("{} is no gate, so it has no `{}`", who, word),
+          fmt::format("edges with instants of their own are those of a `gate`: `actuator {} : gate`", a.name.text));
+      continue;
+    }
+    *to = x_.check_span(*clause, scope(), word == std::string("clock") ? "the clock" : "the latency").value_or(Time{});
+  }
+  constexpr Time kMost = std::chrono::seconds(1);
+  for (const auto& [clause, value] : {std::pair{a.clock.get(), actuator.clock}, {a.latency.get(), actuator.latency}}) {
+    if (clause != nullptr && value > kMost)
+      check_.error(Code::out_of_limits, clause->span, "the clock and the latency of a gate are 1 s at most");
+  }
 }
 
 /// What the channel cannot hold the plant cannot get.

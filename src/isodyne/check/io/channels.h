@@ -19,7 +19,10 @@ class ChannelCheck {
   void declare_sensor(const lang::SensorDecl& s);
   void declare_actuator(const lang::ActuatorDecl& a);
   void declare_controller(const lang::ControllerDecl& c);
-  void define_sensor(const lang::SensorDecl& s, Sensor& sensor);
+  /// The elements of a vector lie one behind another.
+  void define_sensor(const lang::SensorDecl& s, std::size_t first, std::size_t count);
+  void sampling(const lang::SensorDecl& s, Sensor& sensor);
+  void define_element(const lang::SensorDecl& s, const Type& type, Sensor& sensor);
   void declare_form(const lang::ChannelDecl& c, bool has_counts, Instance& inside, const lang::Name& name,
                     const std::string& doc, ChannelForm& form);
   bool no_form(const lang::ChannelDecl& c, const Type& type, const std::string& who);
@@ -33,6 +36,7 @@ class ChannelCheck {
   void word(const std::optional<lang::WordDecl>& declared, const lang::Name& name, const std::string& who,
             bool has_ends, const Linear& scale, Word& word);
   void define_actuator(const lang::ActuatorDecl& a, Actuator& actuator);
+  void edges(const lang::ActuatorDecl& a, const std::string& who, Actuator& actuator);
   void define_controller(const lang::ControllerDecl& c, Controller& controller);
   void define_reads(const lang::ControllerDecl& c, Controller& controller);
   /// A value that another controller gives, as it arrives here.
@@ -40,7 +44,9 @@ class ChannelCheck {
   void read_message(const lang::ControllerDecl::Read& read, Controller& controller);
   const lang::ControllerDecl::Write* written_elsewhere(const lang::Path& path) const;
   void define_messages();
+  Target target_of(const lang::ControllerDecl::Write& w, Instance& inside);
   void define_writes(const lang::ControllerDecl& c, Controller& controller);
+  bool read_value(const lang::Path& path, VarId id, Controller& controller);
   /// The frame of this name, if there is one and it goes this way and to nobody else.
   std::optional<std::int32_t> frame_named(const lang::Path& path, bool to_controller, bool& meant);
   void read_frame(std::int32_t frame, Controller& controller);

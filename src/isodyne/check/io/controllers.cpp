@@ -89,20 +89,31 @@ void ChannelCheck::define_reads(const lang::ControllerDecl& c, Controller& contr
     bool meant = false;
     if (const auto frame = frame_named(path, true, meant)) read_frame(*frame, controller);
     if (meant) continue;
-    const VarId id = check_.resolve_one(check_.root, path);
-    if (id == kNone || !check_.program.variable(id).type.valid()) continue;
-    const Variable& v = check_.program.variable(id);
-    if (v.role != Role::sensor && v.role != Role::input && !v.given) {
-      check_.error(Code::wrong_kind, path.span,
-                   fmt::format("`{}` is neither a sensor, an input of the bench nor a frame", path.text()),
-                   "a controller knows the plant only through its sensors: add a `sensor`");
-    } else if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
-      check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
-    } else {
-      controller.reads.push_back(id);
-      controller.knows.push_back(id);
-    }
+    const Target target = check_.resolve(check_.root, path);
+    const std::size_t first = controller.reads.size();
+    bool all = target.found();
+    for (const VarId id : target.ids) all = all && read_value(path, id, controller);
+    if (all && target.vector)
+      controller.read_vectors.push_back({flat_name(path.parts.back().text), first, target.ids.size()});
   }
+}
+
+bool ChannelCheck::read_value(const lang::Path& path, VarId id, Controller& controller) {
+  const Variable& v = check_.program.variable(id);
+  if (!v.type.valid()) return false;
+  if (v.role != Role::sensor && v.role != Role::input && !v.given) {
+    check_.error(Code::wrong_kind, path.span,
+                 fmt::format("`{}` is neither a sensor, an input of the bench nor a frame", path.text()),
+                 "a controller knows the plant only through its sensors: add a `sensor`");
+    return false;
+  }
+  if (std::find(controller.reads.begin(), controller.reads.end(), id) != controller.reads.end()) {
+    check_.error(Code::duplicate, path.span, fmt::format("`{}` is read twice", path.text()));
+    return false;
+  }
+  controller.reads.push_back(id);
+  controller.knows.push_back(id);
+  return true;
 }
 
 std::optional<std::int32_t> ChannelCheck::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
@@ -171,37 +182,72 @@ void ChannelCheck::write_frame(std::int32_t index, Controller& controller) {
   }
 }
 
+/// What a name in `writes` stands for: a value of the controller's own, or an actuator; elements of a vector in order.
+Target ChannelCheck::target_of(const lang::ControllerDecl::Write& w, Instance& inside) {
+  if (w.type) {
+    const auto one = inside.variables.find(w.name.text);
+    const auto vector = inside.vectors.find(w.name.text);
+    Target target;
+    if (one != inside.variables.end()) target.ids.push_back(one->second);
+    if (vector != inside.vectors.end()) {
+      target.vector = true;
+      for (int i = 0; i < vector->second.size; ++i) target.ids.push_back(vector->second.first + i);
+    }
+    if (!target.found() || check_.program.variable(target.ids.front()).span.begin != w.name.span.begin) return {};
+    return target;
+  }
+  const Target target = check_.resolve(check_.root, lang::Path(w.name));
+  if (!target.found()) return {};
+  if (actuator_of(target.ids.front()) == kNone) {
+    check_.error(Code::wrong_kind, w.name.span, fmt::format("`{}` is neither an actuator nor a frame", w.name.text),
+                 "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
+    return {};
+  }
+  // `plc.fill_paddle` is the same quantity
+  if (target.vector) {
+    inside.vectors.try_emplace(w.name.text, Elements{target.ids.front(), static_cast<int>(target.ids.size())});
+    for (std::size_t i = 0; i < target.ids.size(); ++i)
+      inside.variables.try_emplace(fmt::format("{}[{}]", w.name.text, i + 1), target.ids[i]);
+  } else {
+    inside.variables.try_emplace(w.name.text, target.ids.front());
+  }
+  return target;
+}
+
 void ChannelCheck::define_writes(const lang::ControllerDecl& c, Controller& controller) {
   Instance& inside = *check_.root.parts.at(c.name.text);
   for (const auto& w : c.writes) {
-    ControllerWrite write;
-    if (w.type) {
-      const auto found = inside.variables.find(w.name.text);
-      if (found == inside.variables.end() || check_.program.variable(found->second).span.begin != w.name.span.begin)
-        continue;
-      write.value = found->second;
-      if (!check_.program.variable(write.value).type.valid()) continue;
-    } else {
-      bool meant = false;
+    bool meant = false;
+    if (!w.type) {
       if (const auto frame = frame_named(lang::Path(w.name), false, meant)) write_frame(*frame, controller);
-      if (meant) continue;
-      write.value = check_.resolve_one(check_.root, lang::Path(w.name));
-      if (write.value == kNone) continue;
-      write.actuator = actuator_of(write.value);
-      if (write.actuator == kNone) {
-        check_.error(
-            Code::wrong_kind, w.name.span, fmt::format("`{}` is neither an actuator nor a frame", w.name.text),
-            "declare an `actuator`, or give the name a unit to make it a value of the controller: `alarm : bool`");
-        continue;
-      }
-      inside.variables.try_emplace(w.name.text, write.value);  // `plc.fill_paddle` is the same quantity
     }
-    if (!first_to_write(write.value, w.name.span)) continue;
-    const Variable& v = check_.program.variable(write.value);
-    write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
-    controller.writes.push_back(write);
-    controller.drives.push_back(write.value);
+    if (meant) continue;
+    const Target target = target_of(w, inside);
+    const std::size_t first = controller.writes.size();
+    for (const VarId id : target.ids) {
+      if (!check_.program.variable(id).type.valid() || !first_to_write(id, w.name.span)) break;
+      ControllerWrite write;
+      write.value = id;
+      if (!w.type) write.actuator = actuator_of(id);
+      const Variable& v = check_.program.variable(id);
+      write.pending = check_.define_hidden(v.name + " answered", v.type, v.unit);
+      controller.writes.push_back(write);
+      controller.drives.push_back(id);
+    }
+    if (target.vector && controller.writes.size() == first + target.ids.size())
+      controller.write_vectors.push_back({w.name.text, first, target.ids.size()});
   }
+  std::size_t edges = controller.writes.size();
+  for (ControllerWrite& w : controller.writes) {
+    if (w.actuator == kNone || !at(check_.program.actuators, w.actuator).gate) continue;
+    w.edges = edges;
+    edges += kEdgeNumbers;
+  }
+  constexpr Time kMostPeriod = std::chrono::seconds(2);  // instants of edges are 32 bits wide
+  if (edges > controller.writes.size() && controller.period > kMostPeriod)
+    check_.error(Code::bad_period, c.every->span,
+                 fmt::format("a controller that writes gates has a period of {} at most", format_span(kMostPeriod)),
+                 "let it write a `bool`, which changes once a period");
 }
 
 }  // namespace isodyne::check

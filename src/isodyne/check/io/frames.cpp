@@ -304,6 +304,11 @@ void Frames::channel(const lang::FrameDecl::Field& field, Frame& frame, FrameFie
     direction(field, false, frame);
     made.of = id;
     made.actuator = static_cast<std::int32_t>(i);
+    if (a.gate)
+      check_.error(
+          Code::wrong_kind, field.name.span,
+          fmt::format("`{}` is a gate, whose edges have no place in a frame", field.name.text),
+          "declare it as a `bool`: it then changes once a period; or let the controller write it outside frames");
     return a.counts != kNone ? word_fits(field, a.word, frame, made) : line_fits(field, v.type, frame, made);
   }
   check_.error(Code::wrong_kind, field.name.span,

@@ -10,7 +10,9 @@
 #include "isodyne/check/io/settings.h"
 #include "isodyne/check/load.h"
 #include "isodyne/check/plant/flatten.h"
+#include "isodyne/check/plant/gates.h"
 #include "isodyne/check/plant/groups.h"
+#include "isodyne/check/plant/networks.h"
 #include "isodyne/check/plant/sort.h"
 #include "isodyne/check/plant/table_loader.h"
 #include "isodyne/core/text.h"
@@ -59,6 +61,7 @@ class LogicMaker {
     if (check_.diagnostics.has_errors()) return nullptr;
     Flattener flattener(check_, expressions);
     flattener.declare(bench);
+    step_places(check_);
     flattener.define();
     flattener.check_complete();
     if (check_.diagnostics.has_errors()) return nullptr;
@@ -73,6 +76,9 @@ class LogicMaker {
                    fmt::format("{} is not a whole multiple of the controller's period ({})", format_span(x.period),
                                format_span(program_->step)));
     }
+    if (check_.diagnostics.has_errors()) return nullptr;
+    define_networks(check_);
+    define_gates(check_);
     if (check_.diagnostics.has_errors()) return nullptr;
     sort_program(check_);
     if (check_.diagnostics.has_errors()) return nullptr;
@@ -146,11 +152,40 @@ class LogicMaker {
     return b;
   }
 
+  /// The value of this name, or the first of a vector.
   VarId read_named(const std::string& name) const {
     for (const VarId id : controller_.reads) {
-      if (own_name(controller_, bench_.program.variable(id).name) == name) return id;
+      const std::string own = own_name(controller_, bench_.program.variable(id).name);
+      if (own == name || own == name + "[1]") return id;
     }
     return kNone;
+  }
+
+  /// How many elements what the controller exchanges under this name has; 0: it is no vector.
+  static std::size_t elements(const std::vector<VectorUse>& vectors, const std::string& name) {
+    for (const VectorUse& v : vectors) {
+      if (v.name == name) return v.count;
+    }
+    return 0;
+  }
+
+  /// Whether a vector inside has as many elements as the one outside. `name` is that of one value, or of an element.
+  bool same_size(const std::vector<VectorUse>& vectors, const std::string& name, const Instance& inside) {
+    const std::string base = name.substr(0, name.find('['));
+    const std::size_t outside = elements(vectors, base);
+    const auto vector = inside.vectors.find(base);
+    const auto within = vector == inside.vectors.end() ? 0 : static_cast<std::size_t>(vector->second.size);
+    if (outside == within) return true;
+    const bool unknown = within == 0 && !inside.variables.contains(base);
+    if (unknown) return true;  // told elsewhere, or nobody looks at it
+    const auto described = [](std::size_t n) {
+      return n == 0 ? std::string("one value") : fmt::format("a vector of {}", n);
+    };
+    check_.error(Code::type_mismatch, s_.logic.model.span,
+                 fmt::format("`{}` is {} on the bench, but {} in `{}`", base, described(outside), described(within),
+                             s_.logic.model.text),
+                 "give both the same number of elements");
+    return false;
   }
 
   void same_type(const Variable& outside, const Variable& inside) {
@@ -168,7 +203,9 @@ class LogicMaker {
   void inputs() {
     for (const VarId id : controller_.reads) {
       const Variable& outside = bench_.program.variable(id);
-      const auto found = check_.root.variables.find(own_name(controller_, outside.name));
+      const std::string name = own_name(controller_, outside.name);
+      if (!same_size(controller_.read_vectors, name, check_.root)) return;
+      const auto found = check_.root.variables.find(name);
       if (found != check_.root.variables.end()) same_type(outside, program_->variable(found->second));
     }
   }
@@ -178,6 +215,7 @@ class LogicMaker {
     for (const ControllerWrite& w : controller_.writes) {
       const Variable& outside = bench_.program.variable(w.value);
       const std::string name = own_name(controller_, outside.name);
+      if (!same_size(controller_.write_vectors, name, it)) return;
       const auto found = it.variables.find(name);
       if (found == it.variables.end()) {
         check_.error(Code::missing, s_.logic.model.span,

@@ -29,8 +29,9 @@ void ChannelCheck::declare_message(const lang::ControllerDecl& c, const lang::Co
   value.role = Role::controller_output;
   value.doc = fmt::format("{} as it arrives here", read.path.text());
   value.type = check_.type_of(*source->type, value.unit);
+  const int size = std::max(1, value.type.size);
   const VarId id = check_.define(inside, {flat_name(read.path.text()), read.path.span}, value);
-  check_.defined.try_emplace(id, read.path.span);
+  for (int i = 0; i < size; ++i) check_.defined.try_emplace(id + i, read.path.span);
 }
 
 void ChannelCheck::read_message(const lang::ControllerDecl::Read& read, Controller& controller) {
@@ -53,20 +54,31 @@ void ChannelCheck::read_message(const lang::ControllerDecl::Read& read, Controll
   }
   const Instance& there = *check_.root.parts.at(from->name);
   const Instance& here = *check_.root.parts.at(controller.name);
-  const VarId source = there.variables.at(read.path.parts[1].text);
-  const VarId target = here.variables.at(flat_name(read.path.text()));
+  const std::string& given = read.path.parts[1].text;
+  const std::string taken = flat_name(read.path.text());
+  const auto vector = there.vectors.find(given);
+  std::vector<std::pair<VarId, VarId>> values;
+  if (vector == there.vectors.end()) {
+    values.emplace_back(there.variables.at(given), here.variables.at(taken));
+  } else {
+    const VarId target = here.vectors.at(taken).first;
+    for (int i = 0; i < vector->second.size; ++i) values.emplace_back(vector->second.first + i, target + i);
+  }
   const auto index = [&](const Controller& c) { return static_cast<std::int32_t>(&c - controllers.data()); };
   const std::int32_t to = index(controller);
   auto line = std::find_if(carrier->lines.begin(), carrier->lines.end(),
                            [&](const Messages::Line& l) { return l.from == index(*from) && l.to == to; });
   if (line == carrier->lines.end()) line = carrier->lines.insert(carrier->lines.end(), {index(*from), to, {}});
-  if (std::find(controller.reads.begin(), controller.reads.end(), target) != controller.reads.end()) {
+  if (std::find(controller.reads.begin(), controller.reads.end(), values.front().second) != controller.reads.end()) {
     check_.error(Code::duplicate, read.path.span, fmt::format("`{}` is read twice", read.path.text()));
     return;
   }
-  line->values.emplace_back(source, target);
-  controller.reads.push_back(target);
-  controller.knows.push_back(target);
+  if (vector != there.vectors.end()) controller.read_vectors.push_back({taken, controller.reads.size(), values.size()});
+  for (const auto& [source, target] : values) {
+    line->values.emplace_back(source, target);
+    controller.reads.push_back(target);
+    controller.knows.push_back(target);
+  }
 }
 
 void ChannelCheck::define_messages() {

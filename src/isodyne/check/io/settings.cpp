@@ -35,6 +35,7 @@ void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
     setting.text = check_.program.sources->in_one_line(s.span);
     setting.ready_within = std::chrono::seconds(10);
     if (!kind(s, setting)) continue;
+    gates(s, setting, controller);
     for (const Clause& x : s.clauses) clause(x, setting);
     address(s, setting);
     complete(s, setting);
@@ -65,6 +66,23 @@ bool Settings::kind(const lang::ControllerDecl::Setting& s, Setting& setting) {
       Code::unknown_name, s.kind.span, fmt::format("a controller cannot be a `{}`", s.kind.text),
       meant.value_or("it can be a `part`, a `library`, a `program`, or at the end of a `link`, `modbus` or `mqtt`"));
   return false;
+}
+
+/// Registers and topics hold a value, which has no edges.
+void Settings::gates(const lang::ControllerDecl::Setting& s, const Setting& setting, const Controller& controller) {
+  const PortAt where = port_kind(setting.kind).at;
+  if (where != PortAt::line && setting.kind != SettingKind::mqtt && setting.kind != SettingKind::modbus_client &&
+      setting.kind != SettingKind::modbus_server)
+    return;
+  for (const ControllerWrite& w : controller.writes) {
+    if (w.edges == 0) continue;
+    check_.error(
+        Code::wrong_kind, s.span,
+        fmt::format("`{}` is a gate, whose edges do not go over {}", check_.program.variable(w.value).name,
+                    s.kind.text),
+        "declare the actuator as a `bool`, or be a `part`, a `library`, a `program` or at the end of a `link`");
+    return;
+  }
 }
 
 void Settings::clause(const Clause& c, Setting& setting) {

@@ -18,6 +18,7 @@ class Settings {
   void clause(const Clause& clause, Setting& setting);
   void number(const Clause& clause, const char* what, double lowest, double highest, int& to);
   void address(const lang::ControllerDecl::Setting& s, Setting& setting);
+  void gates(const lang::ControllerDecl::Setting& s, const Setting& setting, const Controller& controller);
   void complete(const lang::ControllerDecl::Setting& s, const Setting& setting);
 
   Check& check_;

@@ -114,14 +114,21 @@ class RecordingPlan {
   }
 
   static bool named(const lang::RecordDecl& r, const std::string& name) {
-    return std::any_of(r.what.begin(), r.what.end(), [&](const lang::Name& w) { return matches(w.text, name); });
+    return std::any_of(r.what.begin(), r.what.end(), [&](const lang::Name& w) { return means(w.text, name); });
+  }
+
+  /// The name of a vector means all of its elements.
+  static bool means(const std::string& pattern, const std::string& name) {
+    const bool element = name.starts_with(pattern) && name.size() > pattern.size() && name[pattern.size()] == '[' &&
+                         name.find(']') + 1 == name.size();
+    return element || matches(pattern, name);
   }
 
   void check_pattern(const lang::Name& name) {
     std::vector<std::string> names;
     for (const VarId id : all_) {
       names.push_back(p_.variable(id).name);
-      if (matches(name.text, names.back())) return;
+      if (means(name.text, names.back())) return;
     }
     if (!whole_) return;
     const auto meant = did_you_mean(name.text, names);

@@ -56,6 +56,11 @@ const Special* special(const std::string& word) {
 
 }  // namespace
 
+bool makes_one(const lang::Expr& call) {
+  if (call.word == "min" || call.word == "max") return call.args.size() == 1;
+  return special(call.word) != nullptr && call.word != "delay" && call.word != "kelvin" && call.word != "from_kelvin";
+}
+
 bool is_function_word(const std::string& word) {
   return special(word) != nullptr ||
          std::any_of(std::begin(kBuiltins), std::end(kBuiltins), [&](const Builtin& b) { return word == b.word; });

@@ -43,6 +43,9 @@ class Expressions {
   /// not fit. Also takes a target of size 0, and then gives one node.
   std::vector<NodeId> check_elements(const lang::Expr& e, const ExprScope& scope, const Type& target,
                                      const std::string& what);
+  /// How many elements the value has, told before the types of what it reads are known; 0: it is no vector. Reports
+  /// nothing: what is wrong is told when it is checked.
+  int size_of(const lang::Expr& e, const ExprScope& scope);
   NodeId check_truth(const lang::Expr& e, const ExprScope& scope, const std::string& what);
   /// A constant span of time from 0 s on.
   std::optional<Time> check_span(const lang::Expr& e, const ExprScope& scope, const char* what);
@@ -85,6 +88,9 @@ class Expressions {
   Typed limit(const lang::Expr& e, const ExprScope& scope);
   Typed becomes_active(const lang::Expr& e, const ExprScope& scope);
 
+  int size_of_call(const lang::Expr& e, const ExprScope& scope);
+  int largest_size(const lang::Expr& e, const ExprScope& scope);
+
   // calls.cpp
   Typed call(const lang::Expr& e, const ExprScope& scope);
   Typed reduce(const lang::Expr& e, std::vector<Typed> args);
@@ -125,6 +131,9 @@ class Expressions {
   int expansions_ = 0;  ///< within the present expression
   bool sampled_ = false, measures_ = false;
 };
+
+/// Whether a call makes one value of vectors, as `sum` does.
+bool makes_one(const lang::Expr& call);
 
 /// Functions that the language has by itself.
 bool is_function_word(const std::string& word);

@@ -45,14 +45,28 @@ class GateMaking {
   void run() {
     for (const Network& n : p_.networks) {
       if (element_kind(n.elements.front().model)->tie != Tie::none) continue;
-      for (const VarId id : n.outputs) gate_of_[id] = add({Gate::Kind::made, id, n.group, {}, kNone, {}, {}, n.span});
+      for (const VarId id : n.outputs)
+        gate_of_[id] = add({Gate::Kind::made, id, n.group, {}, kNone, {}, kNone, {}, n.span});
+    }
+    for (std::size_t a = 0; a < p_.actuators.size(); ++a) {
+      const Actuator& given = p_.actuators[a];
+      if (!given.gate) continue;
+      const VarId line = given.line != kNone ? given.line : given.value;
+      gate_of_[line] = add({Gate::Kind::given,
+                            line,
+                            variable(line).group,
+                            {},
+                            kNone,
+                            given.latency + given.clock,
+                            static_cast<std::int32_t>(a),
+                            {},
+                            given.span});
     }
     const std::size_t count = p_.variables.size();  // more come meanwhile
     for (std::size_t i = 0; i < count; ++i) {
       if (p_.variables[i].gate) gate_of(static_cast<VarId>(i));
     }
     std::erase_if(p_.delays, [&](const Delay& d) { return p_.variable(d.out).gate; });
-    faults();
   }
 
  private:
@@ -96,8 +110,19 @@ class GateMaking {
       variable(whole).gate = true;
       of = joined(d.input, whole, d.span);
     }
-    if (of == kNone) return kNone;
-    return add({Gate::Kind::delayed, d.out, group, {}, of, d.longest, {}, d.span});
+    if (of == kNone) of = at_instants(d.input, group, d.span);
+    return add({Gate::Kind::delayed, d.out, group, {}, of, d.longest, kNone, {}, d.span});
+  }
+
+  /// A gate without edges of its own: what is delayed may change at instants only.
+  std::int32_t at_instants(NodeId value, std::int32_t group, Span span) {
+    const VarId truth = hidden(value, group, span);
+    Gate gate{Gate::Kind::joined, truth, group, {}, kNone, {}, kNone, {}, span};
+    Gate::Step s;
+    s.op = Op::variable;
+    s.truth = truth;
+    gate.steps.push_back(s);
+    return add(std::move(gate));
   }
 
   /// A truth of its own for part of an expression.
@@ -115,7 +140,7 @@ class GateMaking {
       p_.gates[static_cast<std::size_t>(same)].same.push_back(target);
       return same;
     }
-    Gate gate{Gate::Kind::joined, target, variable(target).group, {}, kNone, {}, {}, span};
+    Gate gate{Gate::Kind::joined, target, variable(target).group, {}, kNone, {}, kNone, {}, span};
     step_of(value, gate);
     bool any = false;
     for (const Gate::Step& s : gate.steps) {
@@ -186,21 +211,6 @@ class GateMaking {
                    "step what takes it as often, or make it where it is taken; a `bool` gets what it is at an instant");
     }
     return false;
-  }
-
-  void faults() {
-    for (const Fault& f : p_.faults) {
-      for (const std::int32_t tap : {f.tap, f.other}) {
-        if (tap == kNone) continue;
-        const VarId id = at(p_.taps, tap).target;
-        const auto gate = gate_of_.find(id);
-        if (gate == gate_of_.end() || gate->second == kNone) continue;
-        check_.error(
-            Code::wrong_kind, f.span,
-            fmt::format("`{}` is a gate with edges within a step, and no fault can act on those", variable(id).name),
-            "let the fault act on a truth that the gate is made of, such as an `enable`");
-      }
-    }
   }
 
   Check& check_;

@@ -110,10 +110,25 @@ void join_quick_groups(Check& check) {
       more = true;
     }
   }
-  for (const Sensor& s : p.sensors) {
-    if (s.period.count() == 0 || s.period.count() % p.step.count() == 0 || p.step.count() % s.period.count() != 0)
-      continue;
-    const std::int32_t group = quickest_read(p, s.truth);
+  for (Sensor& s : p.sensors) {
+    const bool often = s.at != kNone || (s.period.count() > 0 && s.period.count() % p.step.count() != 0 &&
+                                         p.step.count() % s.period.count() == 0);
+    if (s.at != kNone) s.period = p.step;
+    if (!often) continue;
+    std::int32_t group = quickest_read(p, s.truth);
+    if (s.at != kNone) {  // it looks for edges as often as anything moves that it is about
+      const Time step = group == kNone ? p.step : at(p.groups, group).step;
+      if (p.group_of(s.at).step < step) group = p.variable(s.at).group;
+      if (group != kNone) s.period = at(p.groups, group).step;
+      const std::int32_t own = p.group_of(s.value).core, gate = p.group_of(s.at).core;
+      if (gate != own || (group != kNone && at(p.groups, group).core != own)) {
+        check.error(Code::bad_period, s.span,
+                    fmt::format("sensor `{}` samples at edges on core {}, and the bench is on core {}", s.name,
+                                gate != own ? gate : at(p.groups, group).core, own),
+                    "the thread of the bench samples: put the gate and what is measured on its core");
+        continue;
+      }
+    }
     // The thread of the bench samples.
     if (group == kNone || at(p.groups, group).core != p.group_of(s.value).core) continue;
     for (const VarId id : {s.truth, s.value, s.signal, s.counts}) {

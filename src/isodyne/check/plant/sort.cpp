@@ -253,7 +253,10 @@ Instant instant_of(const Program& p) {
     if (sample != maker.end() && made != maker.end())
       all.graph[static_cast<std::size_t>(sample->second)].push_back(made->second);
   };
-  for (const Sensor& s : p.sensors) sample_needs(s.value, s.truth);
+  for (const Sensor& s : p.sensors) {
+    sample_needs(s.value, s.truth);
+    if (s.at != kNone) sample_needs(s.value, s.at);
+  }
   for (const Fault& f : p.faults) {  // while swapped, each sees what the other measures
     if (f.other == kNone) continue;
     const VarId one = at(p.taps, f.tap).target, two = at(p.taps, f.other).target;

@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/check/plant/gate_faults.h"
 #include "isodyne/check/plant/taps.h"
 #include "isodyne/core/text.h"
 
@@ -193,11 +194,41 @@ bool Faults::on_quantity(const lang::FaultDecl& f, Fault& fault) {
   }
   const VarId target = check_.resolve_one(check_.root, f.target);
   if (target == kNone || !check_.program.variable(target).type.valid()) return false;
-  fault.tap = tap_on(check_, target, f.target);
-  if (fault_kind_named(f.kind.text) == nullptr || fault.tap == kNone) return false;
-  if (fault.kind == FaultKind::swap) return swap(f, fault, target);
   const Variable variable = check_.program.variable(target);
+  if (fault_kind_named(f.kind.text) == nullptr) return false;
+  if (with_edges(target)) return on_gate(f, fault, target);
+  fault.tap = tap_on(check_, target, f.target);
+  if (fault.tap == kNone) return false;
+  if (fault.kind == FaultKind::swap) return swap(f, fault, target);
   return amount(f, fault, variable);
+}
+
+/// A gate that is made, given or follows from others; an input of the bench changes at instants only.
+bool Faults::with_edges(VarId target) const {
+  const Variable& v = check_.program.variable(target);
+  return v.gate && (v.role == Role::equation || v.role == Role::network || v.role == Role::actuator);
+}
+
+bool Faults::on_gate(const lang::FaultDecl& f, Fault& fault, VarId target) {
+  VarId other = kNone;
+  if (fault.kind == FaultKind::swap) {
+    if (!f.other) return false;
+    other = check_.resolve_one(check_.root, *f.other);
+    if (other == kNone) return false;
+    if (other == target || !with_edges(other)) {
+      check_.error(Code::type_mismatch, f.other->span,
+                   other == target ? fmt::format("`{}` cannot be swapped with itself", f.other->text())
+                                   : fmt::format("`{}` is a gate, and `{}` is none", f.target.text(), f.other->text()),
+                   "two gates can be swapped");
+      return false;
+    }
+    fault.amount_text = "with " + check_.program.variable(other).name;
+    fault.amount = x_.constant(0);
+    if (!extras(f, fault)) return false;
+  } else if (!amount(f, fault, check_.program.variable(target))) {
+    return false;
+  }
+  return note_gate_fault(check_, fault, target, other, f.target.span);
 }
 
 /// Whether this kind of fault means something for what it is on.
@@ -444,6 +475,10 @@ void Faults::compose(const lang::ComposeDecl& c) {
     const Fault& first = check_.program.faults[static_cast<std::size_t>(composition.faults[0])];
     const Fault& other = check_.program.faults[static_cast<std::size_t>(composition.faults[i])];
     if (first.tap != kNone && first.tap == other.tap) continue;
+    if (std::any_of(first.gates.begin(), first.gates.end(), [&](VarId gate) {
+          return std::find(other.gates.begin(), other.gates.end(), gate) != other.gates.end();
+        }))
+      continue;
     check_.error(Code::wrong_kind, c.faults[i].span,
                  fmt::format("`{}` and `{}` do not act on one place, so they need no order", first.name, other.name));
     return;

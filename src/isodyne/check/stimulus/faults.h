@@ -17,6 +17,8 @@ class Faults {
   void fault(const lang::FaultDecl& f);
   void compose(const lang::ComposeDecl& c);
   bool on_messages(const lang::FaultDecl& f, Fault& fault);
+  bool with_edges(VarId target) const;
+  bool on_gate(const lang::FaultDecl& f, Fault& fault, VarId target);
   bool on_place(const lang::FaultDecl& f, Fault& fault);
   bool shorts(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places);
   bool opens(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places);

@@ -1,0 +1,304 @@
+// Gates from controllers: their edges through the clock and the latency of a channel against a naive line that is
+// looked at tick by tick, logic in the language, libraries and programs, and what becomes of wrong answers and lost
+// controllers.
+
+#include <algorithm>
+#include <cmath>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+
+#include "isodyne/core/random.h"
+#include "isodyne/networks/solvers.h"
+#include "isodyne/ports/make_port.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+/// Half bridges without losses into 1 mH: their currents are the volt-seconds.
+const std::string kHulls = R"(use library "circuits.dyne"
+model Hull {
+  terminal earth : electric
+  input gate : gate
+  node plus, out : electric
+  part s : VoltageSource between plus, earth
+  s.voltage = 100 V
+  part high : Transistor(resistance = 0.001 mohm, open_resistance = 1e6 Mohm) between plus, out
+  part low : Transistor(resistance = 0.001 mohm, open_resistance = 1e6 Mohm) between out, earth
+  part choke : Inductor(inductance = 1 mH) between out, earth
+  high.gate = gate
+  low.gate = not gate
+}
+)";
+
+std::string bench_of(const std::string& clauses, const std::string& rest) {
+  return kHulls +
+         "model Logic {\n  input now : A[2]\n  output g : gate[2]\n  g = [false, now[1] > 1 A]\n}\n"
+         "bench B {\n  step 50 us\n  part hull[2] : Hull at ground step 1 us\n  hull[*].gate = g\n"
+         "  actuator g : gate[2] { " +
+         clauses + " }\n  sensor now { of hull[*].choke.i  every 50 us }\n" + rest + "}\n";
+}
+
+const std::string kController =
+    "  controller ctl {\n    every 50 us\n    reads now\n    writes g\n    setting a = part Logic()\n  }\n";
+
+/// A controller that gives what it is told, answer by answer.
+struct Script : ports::ControllerPort {
+  struct Gate {
+    bool on = false;
+    std::vector<int> at;
+  };
+  std::vector<std::vector<Gate>> answers;
+  std::size_t next = 0;
+
+  Status open(Time) override { return Done{}; }
+  Status exchange(Time, std::span<const double>, std::span<double> writes) override {
+    const std::vector<Gate>& a = answers[std::min(next++, answers.size() - 1)];
+    for (std::size_t g = 0; g < a.size(); ++g) {
+      const std::size_t edges = a.size() + g * program::kEdgeNumbers;
+      writes[g] = a[g].on ? 1 : 0;
+      writes[edges] = static_cast<double>(a[g].at.size());
+      for (std::size_t k = 0; k < a[g].at.size(); ++k) writes[edges + 1 + k] = a[g].at[k];
+    }
+    return Done{};
+  }
+  void close() override {}
+};
+
+std::vector<std::vector<Script::Gate>> random_answers(std::size_t count, std::uint64_t seed) {
+  RandomStream random(seed, "answers");
+  std::vector<std::vector<Script::Gate>> all(count, std::vector<Script::Gate>(2));
+  for (auto& answer : all) {
+    for (Script::Gate& g : answer) {
+      g.on = random.uniform() < 0.5;
+      const int edges = static_cast<int>(random.uniform() * 17);
+      const double begin = random.uniform() < 0.3 ? 0.999 : 0;  // some all in a heap
+      for (int k = 0; k < edges; ++k) {
+        const double share = begin + (1 - begin) * random.uniform();
+        g.at.push_back(static_cast<int>(std::lround(50'000 * share)));
+      }
+      std::sort(g.at.begin(), g.at.end());
+    }
+  }
+  return all;
+}
+
+/// What was asked of a gate, nanosecond by nanosecond, looked at at the ticks of a clock, some time later. Level at
+/// each nanosecond, so that volt-seconds are a sum.
+std::vector<char> naive_line(const std::vector<std::vector<Script::Gate>>& answers, std::size_t gate, int clock,
+                             int latency) {
+  constexpr int kPeriod = 50'000;
+  const int whole = kPeriod * static_cast<int>(answers.size() + 1);
+  std::vector<char> raw(static_cast<std::size_t>(whole), 0), line(static_cast<std::size_t>(whole), 0);
+  for (std::size_t k = 0; k < answers.size(); ++k) {
+    const Script::Gate& g = answers[k][gate];
+    const int base = kPeriod * static_cast<int>(k + 1);
+    for (int t = 0; t < kPeriod && base + t < whole; ++t) {
+      const auto passed = std::upper_bound(g.at.begin(), g.at.end(), t) - g.at.begin();
+      raw[static_cast<std::size_t>(base + t)] = (passed % 2 == 0) == g.on ? 1 : 0;
+    }
+  }
+  for (int t = latency; t < whole; ++t) {
+    const int tick = (t - latency) / clock * clock;
+    line[static_cast<std::size_t>(t)] = raw[static_cast<std::size_t>(tick)];
+  }
+  return line;
+}
+
+struct Scripted {
+  std::vector<double> current[2], gate[2];
+  bench::RunResult result;
+};
+
+Scripted run_script(const std::string& clauses, const std::vector<std::vector<Script::Gate>>& answers,
+                    std::uint64_t seed = 1) {
+  Seen seen(program_of(bench_of(clauses, kController)), {"hull[1].choke.i", "hull[2].choke.i", "g[1]", "g[2]"});
+  bench::RunPlan plan;
+  plan.seed = seed;
+  plan.networks = networks::solvers();
+  plan.longest = 50us * static_cast<int>(answers.size());
+  const bench::PortMaker make_port = [&](const program::Controller&, const program::Setting&) {
+    auto port = std::make_unique<Script>();
+    port->answers = answers;
+    return port;
+  };
+  bench::Run run(seen.program, plan, make_port, seen);
+  const std::atomic<bool> stop{false};
+  Scripted s;
+  s.result = run.execute(stop);
+  INFO(s.result.explanation);
+  CHECK(s.result.ending == observe::Ending::completed);
+  for (std::size_t g : {0U, 1U}) s.current[g] = seen.values[g], s.gate[g] = seen.values[2 + g];
+  return s;
+}
+
+}  // namespace
+
+TEST_CASE("Edges that a controller gives come at ticks of the channel's clock, after its latency, to the nanosecond") {
+  struct Line {
+    const char* clauses;
+    int clock, latency;
+  };
+  for (const Line& l : {Line{"start false", 1, 0}, Line{"clock 5 ns  latency 100 ns  start false", 5, 100},
+                        Line{"clock 1 us  start false", 1000, 0}, Line{"clock 40 ns  latency 70 us", 40, 70'000}}) {
+    INFO(l.clauses);
+    const auto answers = random_answers(30, 7);
+    const Scripted s = run_script(l.clauses, answers);
+    for (std::size_t g : {0U, 1U}) {
+      const std::vector<char> line = naive_line(answers, g, l.clock, l.latency);
+      double on = 0;
+      std::size_t t = 0;
+      for (std::size_t k = 0; k < s.current[g].size(); ++k) {
+        INFO("gate " << g + 1 << " at " << 50 * k << " us");
+        for (; t < 50'000 * k; ++t) on += line[t];
+        CHECK(s.current[g][k] == Approx(100 * on * 1e-9 / 1e-3).margin(1e-9));  // A
+        CHECK(s.gate[g][k] == (k * 50'000 < line.size() ? line[k * 50'000] : 0));
+      }
+    }
+  }
+}
+
+TEST_CASE("A pulse that is too short for the clock of a gate is gone, counted and told") {
+  // Two pulses between ticks, one across a tick, and edges at one instant, which are no pulse.
+  const std::vector<std::vector<Script::Gate>> answers(
+      3, {{false, {101, 103, 201, 204, 298, 302, 400, 400}}, {false, {}}});
+  const Scripted s = run_script("clock 5 ns  start false", answers);
+  REQUIRE(s.result.saturated.size() == 1);
+  CHECK(s.result.saturated[0].channel == "g[1]");
+  CHECK(s.result.saturated[0].samples == 2 * 3);
+  CHECK(s.result.saturated[0].first == 50us);
+  CHECK(run_script("start false", answers).result.saturated.empty());
+}
+
+TEST_CASE("The logic of a controller in the language gives the edges of its modulators one period later") {
+  const std::string pwm =
+      "  part pwm : Modulator(frequency = 33 kHz, dead_time = 700 ns)\n  pwm.reference = 0.4\n"
+      "  pwm.enable = time >= 200 us\n";
+  const auto currents = [&](const std::string& text) {
+    Seen seen(program_of(text), {"hull.choke.i", "hull.gate"});
+    bench::RunPlan plan;
+    plan.networks = networks::solvers();
+    plan.longest = 5ms;
+    ports::PortPlace place;
+    place.networks = networks::solvers();
+    const bench::PortMaker make_port = [&](const program::Controller& c, const program::Setting& s) {
+      return ports::make_port(*seen.program, c, s, place);
+    };
+    bench::Run run(seen.program, plan, make_port, seen);
+    const std::atomic<bool> stop{false};
+    const auto result = run.execute(stop);
+    INFO(result.explanation);
+    CHECK(result.ending == observe::Ending::completed);
+    return seen.values;
+  };
+  const auto given = currents(kHulls + "model Logic {\n  input now : A\n  output g : gate\n" + pwm +
+                              "  g = pwm.upper\n}\nbench B {\n  step 50 us\n  part hull : Hull at ground step 1 us\n"
+                              "  hull.gate = g\n  actuator g : gate { latency 130 ns }\n"
+                              "  sensor now { of hull.choke.i  every 50 us }\n" +
+                              kController + "}\n");
+  const auto direct = currents(kHulls + "bench B {\n  step 50 us\n  part hull : Hull at ground step 1 us\n" + pwm +
+                               "  hull.gate = delay(pwm.upper, 50.13 us)\n}\n");
+  CHECK(given == direct);
+  CHECK(given[0].back() > 100);  // it did something
+}
+
+TEST_CASE("A sensor at the edges of a gate has what there was at the first instant from its edge on") {
+  const auto bench = [](const std::string& step, const std::string& quick) {
+    return kHulls + "bench B {\n  step " + step + "\n  part hull : Hull at ground" + quick +
+           "\n  part pwm : Modulator(frequency = 7.3 kHz, dead_time = 700 ns)" + quick +
+           "\n  pwm.reference = 0.4\n  pwm.enable = true\n  hull.gate = pwm.upper\n"
+           "  sensor i { of hull.choke.i  at pwm.valley }\n  sensor both { of [hull.choke.i, hull.s.i]  at "
+           "pwm.peak "
+           "}\n}\n";
+  };
+  const auto seen_of = [&](const std::string& text) {
+    Seen seen(program_of(text), {"i", "both[1]", "both[2]", "hull.choke.i", "hull.s.i"});
+    bench::RunPlan plan;
+    plan.longest = 4ms;
+    run_bench(seen, plan);
+    return seen.values;
+  };
+  const auto fine = seen_of(bench("1 us", ""));
+  const double period = 1e6 / 7300;  // us
+  for (std::size_t t = 1; t < fine[0].size(); ++t) {
+    INFO("at " << t << " us");
+    // The last valley and the last peak, and the instant at or after each; the start is a sample too.
+    const auto instant = [&](double phase) {
+      const double k = std::floor((static_cast<double>(t) - phase) / period + 1e-9);
+      return k < 0 ? std::size_t{0} : static_cast<std::size_t>(std::ceil(phase + k * period - 1e-9));
+    };
+    const std::size_t valley = instant(0), peak = instant(period / 2);
+    if (valley <= t) CHECK(fine[0][t] == fine[3][valley]);
+    if (peak <= t) CHECK(fine[1][t] == fine[3][peak]);
+    if (peak <= t) CHECK(fine[2][t] == fine[4][peak]);
+  }
+  // The same where the bench looks at every fiftieth of its instants.
+  const auto coarse = seen_of(bench("50 us", " step 1 us"));
+  for (std::size_t k = 0; k < coarse[0].size(); ++k) {
+    for (std::size_t s : {0U, 1U, 2U}) CHECK(coarse[s][k] == fine[s][50 * k]);
+  }
+}
+
+TEST_CASE("Gates of a lost controller take what they are to take, or stay as their last edge left them") {
+  struct Silent : Script {
+    Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override {
+      if (now >= 500us) return Failure{"controller `ctl`", "", "it is gone"};
+      return Script::exchange(now, reads, writes);
+    }
+  };
+  for (const bool safe : {true, false}) {
+    INFO((safe ? "safe" : "hold"));
+    std::string text = bench_of("start false  lost true", kController);
+    text.replace(text.find("    reads now"), 13, "    lost " + std::string(safe ? "safe" : "hold") + "\n    reads now");
+    Seen seen(program_of(text), {"g[1]", "g[2]"});
+    bench::RunPlan plan;
+    plan.networks = networks::solvers();
+    plan.longest = 1ms;
+    const bench::PortMaker make_port = [&](const program::Controller&, const program::Setting&) {
+      auto port = std::make_unique<Silent>();
+      port->answers.assign(1, {{true, {20'000}}, {false, {30'000}}});  // ends off, and on
+      return port;
+    };
+    bench::Run run(seen.program, plan, make_port, seen);
+    const std::atomic<bool> stop{false};
+    const auto result = run.execute(stop);
+    REQUIRE(result.remarks.size() == 1);
+    shows(result.remarks[0], safe ? "g[1] takes true, g[2] takes true" : "g[1] holds false, g[2] holds true");
+    // The last answer is that to 450 us, valid from 500 us; 550 us is where the next would have been.
+    CHECK(seen.values[0][10] == 1);
+    CHECK(seen.values[0].back() == (safe ? 1 : 0));
+    CHECK(seen.values[1].back() == 1);
+  }
+}
+
+TEST_CASE("Messages that a fault keeps away leave gates as they are") {
+  std::string text =
+      bench_of("start false", kController) + "fault away { on ctl.writes  loss 100 %  from 300 us lasting 200 us }\n";
+  const auto loaded = load_text(text);
+  INFO(loaded.diagnostics.render(*loaded.sources, false));
+  REQUIRE(loaded.program);
+  Seen seen(loaded.program, {"hull[1].choke.i", "g[1]"});
+  bench::RunPlan plan;
+  plan.networks = networks::solvers();
+  plan.longest = 1ms;
+  plan.faults = {0};
+  const bench::PortMaker make_port = [&](const program::Controller&, const program::Setting&) {
+    auto port = std::make_unique<Script>();
+    port->answers.assign(1, {{true, {20'000}}, {false, {}}});
+    return port;
+  };
+  bench::Run run(seen.program, plan, make_port, seen);
+  const std::atomic<bool> stop{false};
+  run.execute(stop);
+  // 20 us on in each period of which an answer came: not in those from 350 us to 500 us (questions of 300 to 450 us).
+  const double per_period = 100 * 20e-6 / 1e-3;
+  for (std::size_t k = 1; k < seen.values[0].size(); ++k) {
+    INFO("at " << 50 * k << " us");
+    const double periods = static_cast<double>(k - 1) - std::clamp(static_cast<double>(k) - 7, 0.0, 4.0);
+    CHECK(seen.values[0][k] == Approx(per_period * periods).margin(1e-9));
+  }
+}
