@@ -137,6 +137,12 @@ void Seen::image(const observe::Image& image) {
     events.push_back({b.at, observe::EventKind::broken, b.requirement, 0, 0});
 }
 
+void Seen::edges(const observe::Edges& e) {
+  edges_seen.insert(edges_seen.end(), e.list.begin(), e.list.end());
+  for (const judge::Broken& b : judge.edges(e))
+    events.push_back({b.at, observe::EventKind::broken, b.requirement, 0, 0});
+}
+
 double Seen::last(const std::string& name) const {
   const auto at = std::find(names.begin(), names.end(), name) - names.begin();
   return values[static_cast<std::size_t>(at)].back();

@@ -82,6 +82,8 @@ struct Seen : observe::Observer {
 
   explicit Seen(std::shared_ptr<const program::Program> p, std::vector<std::string> wanted = {});
   void image(const observe::Image& image) override;
+  void edges(const observe::Edges& e) override;
+  std::vector<observe::EdgeSeen> edges_seen;
   void event(const observe::Event& event) override { events.push_back(event); }
   double last(const std::string& name) const;
 };

@@ -112,13 +112,17 @@ std::vector<char> naive_line(const std::vector<std::vector<Script::Gate>>& answe
 struct Scripted {
   std::vector<double> current[2], gate[2];
   bench::RunResult result;
+  std::vector<observe::EdgeSeen> edges;
+  std::vector<judge::Measured> measured;
+  std::vector<judge::Verdict> verdicts;
+  std::shared_ptr<const program::Program> program;
 };
 
 Scripted run_script(const std::string& clauses, const std::vector<std::vector<Script::Gate>>& answers,
-                    std::uint64_t seed = 1) {
-  Seen seen(program_of(bench_of(clauses, kController)), {"hull[1].choke.i", "hull[2].choke.i", "g[1]", "g[2]"});
+                    const std::string& asked = "", const std::string& more = "") {
+  Seen seen(program_of(bench_of(clauses, kController + more) + asked),
+            {"hull[1].choke.i", "hull[2].choke.i", "g[1]", "g[2]"});
   bench::RunPlan plan;
-  plan.seed = seed;
   plan.networks = networks::solvers();
   plan.longest = 50us * static_cast<int>(answers.size());
   const bench::PortMaker make_port = [&](const program::Controller&, const program::Setting&) {
@@ -133,6 +137,10 @@ Scripted run_script(const std::string& clauses, const std::vector<std::vector<Sc
   INFO(s.result.explanation);
   CHECK(s.result.ending == observe::Ending::completed);
   for (std::size_t g : {0U, 1U}) s.current[g] = seen.values[g], s.gate[g] = seen.values[2 + g];
+  s.edges = seen.edges_seen;
+  s.program = seen.program;
+  s.verdicts = seen.judge.verdicts(s.result.ending);
+  s.measured = seen.judge.measured();
   return s;
 }
 
@@ -172,6 +180,85 @@ TEST_CASE("A pulse that is too short for the clock of a gate is gone, counted an
   CHECK(s.result.saturated[0].samples == 2 * 3);
   CHECK(s.result.saturated[0].first == 50us);
   CHECK(run_script("start false", answers).result.saturated.empty());
+}
+
+namespace {
+/// Stretches in which `is` holds, of a line looked at nanosecond by nanosecond, from a to b (b not included).
+struct Stretches {
+  double whole = 0, longest = 0, shortest = 1e9;
+  int count = 0;
+};
+template <typename Is>
+Stretches stretches(int a, int b, Is is) {
+  Stretches s;
+  double run = 0;
+  bool began = false, was = is(a);
+  for (int t = a; t < b; ++t) {
+    const bool now = is(t);
+    if (now && !was) ++s.count, began = true;
+    if (!now && was && began) s.shortest = std::min(s.shortest, run);
+    if (!now) run = 0;
+    if (now) ++run, ++s.whole;
+    s.longest = std::max(s.longest, run);
+    was = now;
+  }
+  return s;
+}
+}  // namespace
+
+TEST_CASE("Measures and requirements about gates alone are asked at each edge, to the nanosecond") {
+  const auto answers = random_answers(24, 3);
+  const Scripted s = run_script("clock 5 ns  latency 100 ns  start false", answers,
+                                "measure on { of g[1]  duty }\nmeasure often { of g[1]  count }\n"
+                                "measure pause { of not g[1] and not g[2]  shortest }\n"
+                                "measure both { of g[1] and g[2]  longest }\n"
+                                "measure each { of g[2]  duty  per 200 us }\n"
+                                "requirement R-1 { never (g[1] and g[2]) }\n"
+                                "requirement R-2 { always pause >= 1 ns }\nrequirement R-3 { always both <= 1 ns }\n",
+                                "  record g every edge\n");
+  const std::vector<char> one = naive_line(answers, 0, 5, 100), two = naive_line(answers, 1, 5, 100);
+  const auto level = [](const std::vector<char>& line, int t) { return line[static_cast<std::size_t>(t)] != 0; };
+  const int end = 50'000 * 24;
+  // Every edge, once, in the order of time; those at instants of the bench are in its images.
+  std::size_t next = 0;
+  for (int t = 1; t < end; ++t) {
+    for (const int g : {1, 2}) {
+      const std::vector<char>& line = g == 1 ? one : two;
+      if (level(line, t) == level(line, t - 1) || t % 50'000 == 0) continue;
+      REQUIRE(next < s.edges.size());
+      CHECK(s.edges[next].at == Time(t));
+      CHECK(s.edges[next].gate == s.program->find(fmt::format("g[{}]", g)));
+      CHECK(s.edges[next++].to == level(line, t));
+    }
+  }
+  CHECK(next == s.edges.size());
+
+  const auto value_of = [&](const std::string& name) {
+    for (const judge::Measured& m : s.measured) {
+      if (s.program->measures[static_cast<std::size_t>(m.measure)].name == name) return m.value;
+    }
+    return -1.0;
+  };
+  const Stretches on = stretches(0, end, [&](int t) { return level(one, t); });
+  const Stretches pause = stretches(0, end, [&](int t) { return !level(one, t) && !level(two, t); });
+  const Stretches both = stretches(0, end, [&](int t) { return level(one, t) && level(two, t); });
+  CHECK(value_of("on") == Approx(on.whole / end).epsilon(1e-12));
+  CHECK(value_of("often") == on.count);
+  CHECK(value_of("pause") == Approx(pause.shortest * 1e-9).epsilon(1e-9));
+  CHECK(value_of("both") == Approx(both.longest * 1e-9).epsilon(1e-9));
+  REQUIRE(s.verdicts.size() == 3);
+  int first = 0;
+  while (!(level(one, first) && level(two, first))) ++first;
+  CHECK(s.verdicts[0].first_breach == Time(first));
+  CHECK(first % 50'000 != 0);  // or it would show nothing
+  CHECK(s.verdicts[1].answer == judge::Answer::held);
+  CHECK(s.verdicts[2].answer == judge::Answer::broken);
+}
+
+TEST_CASE("The shortest of no stretch is no number, and one that was cut off does not count") {
+  const std::vector<std::vector<Script::Gate>> answers(4, {{true, {}}, {false, {}}});
+  const Scripted s = run_script("start false", answers, "measure short { of g[1]  shortest }\n");
+  for (const judge::Measured& m : s.measured) CHECK(std::isnan(m.value));
 }
 
 TEST_CASE("The logic of a controller in the language gives the edges of its modulators one period later") {

@@ -59,6 +59,9 @@ bench Pulses {
   record i, hull.choke[1].i, hull.choke[2].i, drive.seen every 50 us
 }
 scenario look { hold 5 ms }
+requirement P-1 { never (g[1] and g[2]) }
+measure gap { of not g[1] and not g[2]  shortest }
+requirement P-2 { always gap >= 18999 ns }
 )";
 
 const char* const kDrive = R"(#include "drive_channels.h"
@@ -128,6 +131,39 @@ TEST_CASE("Gates and vectors of a library, a program and a part drive one bench 
       CHECK(first["drive.seen[2]"][k] == first["hull.choke[2].i"][k - 1]);  // valid one period after it was read
     }
   }
+}
+
+TEST_CASE("Edges of gates are recorded with their instants, and judged again from there") {
+  TestFolder folder;
+  make_pulses(folder);
+  std::string text = kBench;
+  text.replace(text.find("  record i,"), 0, "  record g every edge\n");
+  folder.write("edges.dyne", text);
+  const Output o = run_isodyne("run edges.dyne look --setting code --out a", folder.path());
+  INFO(o.out << o.err);
+  CHECK(o.status == 0);
+  auto recording = record::Recording::open(folder / "a/recording.h5");
+  REQUIRE(recording);
+  CHECK((*recording)->at_edges("g[1]"));
+  const auto values = (*recording)->signal("g[1]").value();
+  const record::Instants& times = (*recording)->times_of("g[1]");
+  std::vector<std::int64_t> edges;
+  for (std::size_t i = 1; i < times.size(); ++i) {
+    if (values[i] != values[i - 1]) edges.push_back(times[i]);
+  }
+  REQUIRE(edges.size() >= 2 * 98);
+  for (std::size_t k = 0; k < edges.size(); ++k)
+    CHECK(edges[k] == 50'100 + static_cast<std::int64_t>(k / 2) * 50'000 + (k % 2 == 0 ? 0 : 18'500));
+  const Output again = run_isodyne("judge a --out b.json", folder.path());
+  INFO(again.out << again.err);
+  CHECK(has(again.out, "P-1          held"));
+  CHECK_FALSE(has(again.out, "edge"));
+  CHECK(has(again.out, "P-2          held"));
+  // Without the edges nobody can say it again: what the run said counts, and is said to.
+  CHECK(run_isodyne("run pulses.dyne look --setting code --out c", folder.path()).status == 0);
+  const Output thin = run_isodyne("judge c", folder.path());
+  INFO(thin.out << thin.err);
+  CHECK(has(thin.out + thin.err, "edge"));
 }
 
 TEST_CASE("Edges that cannot be end the run and say which") {

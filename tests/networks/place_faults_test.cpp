@@ -112,3 +112,42 @@ TEST_CASE("An inductor that comes off loses its current, and three phases are sh
   for (std::size_t i = 1800; i < three.size(); ++i) most = std::max(most, std::abs(three[i]));
   CHECK(most == Approx(std::sqrt(2.0 / 3) * 400 / std::hypot(0.1, 2 * 3.14159265 * 50 * 1e-3)).epsilon(5e-3));
 }
+
+TEST_CASE("A terminal at which others lie comes off from all of them at once, and may do so by two faults") {
+  const std::string text =
+      "use library \"circuits.dyne\"\n"
+      "model Feed {\n  terminal out : electric\n  terminal earth : electric\n  node top : electric\n"
+      "  part s : VoltageSource between top, earth\n  s.voltage = 10 V\n"
+      "  part inner : Resistor(resistance = 1 ohm) between top, out\n"
+      "  part own : Resistor(resistance = 9 ohm) between out, earth\n}\n"
+      "bench B { step 100 us\n  part feed : Feed between earth = ground  step 10 us\n"
+      "  part one : Resistor(resistance = 18 ohm) between feed.out, ground  step 10 us\n"
+      "  part two : Resistor(resistance = 18 ohm) between feed.out, ground  step 10 us\n"
+      "  part spare : CurrentSource between feed.out, ground  step 10 us\n  spare.current = -0.9 A\n}\n"
+      "fault off { on feed.out open  from 1 ms }\nfault again { on feed.out open  from 2 ms }\n"
+      "fault touched { on feed.out short to ground through 9 ohm  from 3 ms }\nscenario s { hold 5 ms }\n";
+  const auto inner = with_faults({"off"}, "feed.inner.i", text), one = with_faults({"off"}, "one.v", text);
+  const auto both = with_faults({"again", "touched"}, "feed.inner.i", text);
+  // With all: 10 V behind 1 ohm, 4.5 ohm and 0.9 A into it. Apart: 10 ohm here, and 9 ohm with 0.9 A there.
+  const double joined = (10 - (10 + 0.9) / (1 / 1.0 + 1 / 4.5)) / 1;
+  for (std::size_t i = 1; i < inner.size(); ++i) {
+    INFO(i);
+    CHECK(inner[i] == Approx(i <= 10 ? joined : 1.0).epsilon(1e-6));
+    CHECK(one[i] == Approx(i <= 10 ? 10 - joined : 0.9 * 9).epsilon(1e-6));
+    CHECK(both[i] == Approx(i <= 20 ? joined : i <= 30 ? 1.0 : 10 / (1 + parallel(9, 9))).epsilon(1e-6));
+  }
+}
+
+TEST_CASE("A bench's own model goes before one of the library with the same name, but not within the library") {
+  // FullBridge of the library is made of its own Leg.
+  const auto p = program_of(
+      "use library \"circuits.dyne\"\n"
+      "model Leg {\n  terminal a, b : electric\n  part r : Resistor(resistance = 5 ohm) between a, b\n}\n"
+      "bench B { step 1 ms\n  node plus, one, two : electric\n"
+      "  part s : VoltageSource between plus, ground\n  s.voltage = 10 V\n  part load : Leg between plus, ground\n"
+      "  part bridge : FullBridge between plus = plus, minus = ground, first = one, second = two\n"
+      "  part r : Resistor between one, two\n  bridge.gate = [true, false, false, true]\n}\n");
+  CHECK(p->find("load.r.i") != program::kNone);
+  CHECK(p->find("bridge.one.high.i") != program::kNone);
+  CHECK(p->find("bridge.one.r.i") == program::kNone);
+}

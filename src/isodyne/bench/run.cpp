@@ -47,6 +47,7 @@ Run::Run(std::shared_ptr<const program::Program> program, RunPlan plan, const Po
       messages_(*program_, faults_, plan_.seed),
       sensing_(*program_, faults_, plan_.seed, state_),
       quick_(*program_, plant_, scenario_, faults_),
+      gate_edges_(*program_, state_),
       channels_(*program_, state_, observer),
       controllers_(*program_, plan_, make_port, faults_, messages_, channels_, state_),
       numbers_(*program_, plan_.faults, plan_.scenario, !plan_.reference),
@@ -89,8 +90,12 @@ void Run::prepare() {
   state_ = plant_.start(scenario_.start_values());
   state_[program::kSeed] = random_key(plan_.seed);
   state_.sensors = &sensing_;
-  if (sensing_.quick()) quick_.then([this] { sensing_.between(*seen_); });
-  if (quick_.any() || sensing_.quick()) state_.quick = &quick_;
+  if (sensing_.quick() || gate_edges_.quick())
+    quick_.then([this] {
+      if (sensing_.quick()) sensing_.between(*seen_);
+      if (gate_edges_.quick()) gate_edges_.instant();
+    });
+  if (quick_.any() || sensing_.quick() || gate_edges_.quick()) state_.quick = &quick_;
   faults_.prepare(state_);
   door_.prepare(plan_.scenario == program::kNone ? nullptr : &at(program_->scenarios, plan_.scenario));
   channels_.start();
@@ -203,6 +208,7 @@ void Run::cross_swapped() {
 }
 
 void Run::show_instant() {
+  if (gate_edges_.any()) gate_edges_.hand_over(*seen_);
   seen_->image({state_.now, state_.values.data()});
   edges_.evaluate(state_.values.data());
   for (std::size_t i = 0; i < program_->edges.size(); ++i) state_[program_->edges[i].previous] = edges_.value(i);
@@ -221,6 +227,11 @@ void Run::list_remarks() {
     if (s.count > 0) result_.saturated.push_back({program_->sensors[i].name, s.first, s.count, false});
   }
   channels_.list_saturated(result_.saturated);
+  if (gate_edges_.lost() > 0)
+    result_.remarks.push_back(
+        fmt::format("{} of gates came too quickly to be looked at; requirements, measures and "
+                    "recordings of edges are without them.",
+                    counted(static_cast<std::size_t>(gate_edges_.lost()), "edge")));
   for (const NumberWatch::Missing& m : numbers_.missing()) result_.remarks.push_back(without_value(*program_, m));
   if (std::string doubt = implicit_doubt(*program_, state_); !doubt.empty())
     result_.remarks.push_back(std::move(doubt));

@@ -14,6 +14,7 @@
 #include "isodyne/bench/channels.h"
 #include "isodyne/bench/controllers.h"
 #include "isodyne/bench/door.h"
+#include "isodyne/bench/edge_watch.h"
 #include "isodyne/bench/fault_player.h"
 #include "isodyne/bench/instant_clock.h"
 #include "isodyne/bench/message_lines.h"
@@ -108,6 +109,7 @@ class Run {
   MessagePlayer messages_;
   Sensing sensing_;
   QuickRows quick_;
+  EdgeWatch gate_edges_;
   Channels channels_;
   Controllers controllers_;
   NumberWatch numbers_;

@@ -38,7 +38,7 @@ void Run::prepare_pace() {
   const auto step_ns = static_cast<std::int64_t>(static_cast<double>(program_->step.count()) / plan_.pace->speed);
   queue_ = std::make_unique<observe::ObserverQueue>(observer_, variables,
                                                     observe::ObserverQueue::usual_room(variables + rows, step_ns),
-                                                    keep_away_from_stepping_thread, rows);
+                                                    keep_away_from_stepping_thread, rows, gate_edges_.most());
   seen_ = queue_.get();
 }
 

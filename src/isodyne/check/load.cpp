@@ -86,7 +86,7 @@ class FileReader {
     const bool library = file.relative.starts_with(kLibraryMark);
     loaded_.relative.push_back(file.relative);
     return loaded_.sources->add(
-        library ? "library/" + file.relative.substr(kLibraryMark.size()) : folder_ + file.relative, *text);
+        library ? "library/" + file.relative.substr(kLibraryMark.size()) : folder_ + file.relative, *text, library);
   }
 
   void parsed(const std::string& relative, std::int32_t source) {
@@ -139,6 +139,25 @@ void file_level(Check& check, const std::vector<Decl>& decls, std::map<std::stri
   }
 }
 
+/// What a bench declares goes before what the library has under the same name, which the library itself goes on to
+/// mean.
+void declare_models(Check& check) {
+  std::map<std::string, const lang::ModelDecl*> own, library;
+  for (const lang::ModelDecl& m : check.document.models) {
+    auto& table = check.program.sources->in_library(m.name.span) ? library : own;
+    const auto [first, fresh] = table.try_emplace(m.name.text, &m);
+    if (fresh) continue;
+    check
+        .error(Code::duplicate, m.name.span, fmt::format("model `{}` is defined twice", m.name.text),
+               "rename one of them")
+        .notes.push_back({first->second->name.span, "the first is here"});
+  }
+  check.models = std::move(own);
+  for (const auto& [name, decl] : library) {
+    if (!check.models.try_emplace(name, decl).second) check.shadowed_models.emplace(name, decl);
+  }
+}
+
 void declare_choices(Check& check) {
   std::map<std::string, const lang::ChoiceDecl*> first;
   file_level(check, check.document.choices, first, "choice");
@@ -160,7 +179,7 @@ void declare_choices(Check& check) {
 void declare_file_level(Check& check) {
   file_level(check, check.document.functions, check.functions, "function");
   file_level(check, check.document.tables, check.table_decls, "table");
-  file_level(check, check.document.models, check.models, "model");
+  declare_models(check);
   for (const auto& [name, table] : check.table_decls) {
     const auto function = check.functions.find(name);
     if (function == check.functions.end()) continue;

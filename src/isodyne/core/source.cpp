@@ -8,8 +8,8 @@
 
 namespace isodyne {
 
-std::int32_t Sources::add(std::string name, std::string text) {
-  File file{std::move(name), std::move(text), {0}};
+std::int32_t Sources::add(std::string name, std::string text, bool library) {
+  File file{std::move(name), std::move(text), {0}, library};
   for (std::size_t i = 0; i < file.text.size(); ++i) {
     if (file.text[i] == '\n') file.line_starts.push_back(static_cast<std::uint32_t>(i + 1));
   }

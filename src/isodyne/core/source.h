@@ -34,7 +34,9 @@ struct Position {
 class Sources {
  public:
   /// Adds a text and returns its index. `name` is what messages call it.
-  std::int32_t add(std::string name, std::string text);
+  std::int32_t add(std::string name, std::string text, bool library = false);
+  /// Whether a span lies in a text of the shipped library.
+  bool in_library(Span span) const { return span.known() && files_[static_cast<std::size_t>(span.source)].library; }
 
   std::size_t size() const { return files_.size(); }
   const std::string& name(std::int32_t source) const { return files_[static_cast<std::size_t>(source)].name; }
@@ -55,6 +57,7 @@ class Sources {
     std::string name;
     std::string text;
     std::vector<std::uint32_t> line_starts;
+    bool library = false;
   };
   std::size_t line_index(const File& file, std::uint32_t offset) const;
   std::deque<File> files_;  // a deque, so that views into the texts stay valid

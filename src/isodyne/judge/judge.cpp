@@ -16,10 +16,14 @@ Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
   std::map<Time, Asked, std::greater<>> asked;  // the bench steps least often
   asked[step_];
   const program::QuickParts quick(*program);
+  const auto every = [&](const auto& what) {
+    return program::asked_at_edges(*program, what) ? Time{} : quick.asked_every(what);
+  };
   for (std::size_t i = 0; i < program->requirements.size(); ++i)
-    asked[quick.asked_every(program->requirements[i])].requirements.push_back(static_cast<std::int32_t>(i));
+    asked[every(program->requirements[i])].requirements.push_back(static_cast<std::int32_t>(i));
   for (std::size_t i = 0; i < program->measures.size(); ++i)
-    asked[quick.asked_every(program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+    asked[every(program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+  if (asked.contains(Time{})) at_edge_.resize(program->variables.size());
   for (auto& [every, what] : asked)
     rates_.push_back(
         {every, std::make_unique<RateJudge>(program, std::move(what.requirements), std::move(what.measures), where)});
@@ -49,8 +53,9 @@ const std::vector<Broken>& Judge::image(const observe::Image& image) {
   begin();
   const double* held = between_.image(image.variables);
   for (std::size_t r = 1; r < rates_.size(); ++r) {
-    if (image.at.count() % rates_[r].every.count() == 0) see(rates_[r], {image.at, held});
+    if (asks(rates_[r], image.at)) see(rates_[r], {image.at, held});
   }
+  std::copy_n(image.variables, at_edge_.size(), at_edge_.begin());
   if (image.at.count() % step_.count() == 0) see(rates_.front(), image);
   return found();
 }
@@ -61,8 +66,23 @@ const std::vector<Broken>& Judge::rows(const observe::Rows& rows) {
     const Time at = rows.at(i);
     const double* held = between_.row(to_seconds(at), rows.row(i));
     for (std::size_t r = 1; r < rates_.size(); ++r) {
-      if (at.count() % rates_[r].every.count() == 0) see(rates_[r], {at, held});
+      if (rates_[r].every.count() > 0 && asks(rates_[r], at)) see(rates_[r], {at, held});
     }
+  }
+  return found();
+}
+
+/// What changes at one instant changes at once.
+const std::vector<Broken>& Judge::edges(const observe::Edges& edges) {
+  begin();
+  Rate& rate = rates_.back();
+  if (rate.every.count() > 0) return found();
+  for (std::size_t i = 0; i < edges.list.size();) {
+    const Time at = edges.list[i].at;
+    for (; i < edges.list.size() && edges.list[i].at == at; ++i)
+      at_edge_[static_cast<std::size_t>(edges.list[i].gate)] = edges.list[i].to ? 1 : 0;
+    at_edge_[program::kTime] = to_seconds(at);
+    see(rate, {at, at_edge_.data()});
   }
   return found();
 }

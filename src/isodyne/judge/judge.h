@@ -2,7 +2,8 @@
 // Requirements to verdicts, from a stream of images: the same while a run goes on and afterwards.
 //
 // A requirement is asked at the instants of the quickest group of which it reads something, a measure taken there; most
-// are asked at those of the bench. There is a RateJudge for each rate that occurs.
+// are asked at those of the bench; what is about gates alone at each of their edges. There is a RateJudge for each rate
+// that occurs.
 
 #include <memory>
 #include <vector>
@@ -22,6 +23,8 @@ class Judge {
   const std::vector<Broken>& image(const observe::Image& image);
   /// Takes what quick groups did between the image before and the next one. Returns the same.
   const std::vector<Broken>& rows(const observe::Rows& rows);
+  /// Takes edges of gates between the image before and the next one. Returns the same.
+  const std::vector<Broken>& edges(const observe::Edges& edges);
   /// Looks at everything that it has taken. Returns the same.
   const std::vector<Broken>& flush();
   /// Values of measures whose stretch was over by what was taken last, or at the end.
@@ -34,10 +37,13 @@ class Judge {
 
  private:
   struct Rate {
-    Time every{};
+    Time every{};  ///< 0: at edges, and at instants of the bench
     std::unique_ptr<RateJudge> judge;
   };
   RateJudge& of_bench() { return *rates_.front().judge; }
+  static bool asks(const Rate& rate, Time at) {
+    return rate.every.count() == 0 || at.count() % rate.every.count() == 0;
+  }
   void see(Rate& rate, const observe::Image& image);
   void note(const std::vector<Broken>& broken) { broken_.insert(broken_.end(), broken.begin(), broken.end()); }
   void begin();
@@ -46,6 +52,7 @@ class Judge {
   Time step_;
   std::vector<Rate> rates_;  ///< that of the bench first
   engine::QuickImages between_;
+  std::vector<double> at_edge_;  ///< the image before, with gates as they are at an edge
   std::vector<Broken> broken_;
   std::vector<Measured> measured_;
 };

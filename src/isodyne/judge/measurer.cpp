@@ -18,7 +18,8 @@ bool has_waves(MeasureKind kind) {
   return kind == MeasureKind::harmonic || kind == MeasureKind::thd || kind == MeasureKind::phase;
 }
 bool of_truth(MeasureKind kind) {
-  return kind == MeasureKind::duty || kind == MeasureKind::count || kind == MeasureKind::longest;
+  return kind == MeasureKind::duty || kind == MeasureKind::count || kind == MeasureKind::longest ||
+         kind == MeasureKind::shortest;
 }
 
 /// Integrals of a straight line from x to y over a time of 1.
@@ -259,8 +260,11 @@ void Measurer::add_piece(State& s, double from, double to, double x, double y) {
       w.run += dt;
       w.longest_run = std::max(w.longest_run, w.run);
     }
-    if (x == 0) w.run = 0;
-    if (x != 0 && w.x == 0) ++w.rises;
+    if (x == 0) {
+      if (w.x != 0 && w.run_began) w.shortest_run = std::min(w.shortest_run, w.run);
+      w.run = 0;
+    }
+    if (x != 0 && w.x == 0) ++w.rises, w.run_began = true;
     return;
   }
   const double mean = mean_of(w.x, x);
@@ -396,6 +400,8 @@ double Measurer::value(const State& s) const {
       return static_cast<double>(w.rises);
     case MeasureKind::longest:
       return w.longest_run;
+    case MeasureKind::shortest:
+      return std::isfinite(w.shortest_run) ? w.shortest_run : kNever;
   }
   return kNever;
 }

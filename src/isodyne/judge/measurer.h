@@ -5,6 +5,7 @@
 // Fourier sums (harmonic, thd, phase) are over the whole periods of a stretch, from its beginning; formulas as in
 // Oppenheim and Schafer, "Discrete-Time Signal Processing" (2009), 8; thd as in IEC 61000-4-7 with 40 harmonics.
 
+#include <limits>
 #include <memory>
 #include <vector>
 
@@ -60,7 +61,8 @@ class Measurer {
     std::vector<double> waves, whole_waves;  ///< cosine and sine sums; those of whole periods
     std::int64_t periods = 0;
     double widest = 0;  ///< s from one image to the next
-    double true_for = 0, run = 0, longest_run = 0;
+    double true_for = 0, run = 0, longest_run = 0, shortest_run = std::numeric_limits<double>::infinity();
+    bool run_began = false;  ///< what is true now became so within the stretch
     std::int64_t rises = 0;
   };
   struct State {

@@ -49,7 +49,8 @@ void Parser::step(BenchDecl& b) {
   t_.expect_statement_end();
 }
 
-// record = "record" [ pattern { "," pattern } ] ( "never" | "every" sum [ "as" "float32" ] [ "compressed" ] [ kept ] )
+// record = "record" [ pattern { "," pattern } ]
+//          ( "never" | "every" "edge" [ "compressed" ] | "every" sum [ "as" "float32" ] [ "compressed" ] [ kept ] )
 void Parser::record(BenchDecl& b) {
   RecordDecl r;
   r.span = t_.take().span;
@@ -58,15 +59,16 @@ void Parser::record(BenchDecl& b) {
     while (t_.accept(","));
   }
   if (!t_.accept("never")) {
-    t_.expect("every", "and the period of the recording, or `never`");
-    r.every = x_.sum();
-    if (t_.accept("as")) {
+    t_.expect("every", "and the period of the recording, `edge`, or `never`");
+    r.edges = t_.accept("edge");
+    if (!r.edges) r.every = x_.sum();
+    if (!r.edges && t_.accept("as")) {
       t_.expect("float32", "which is the other form a value can have");
       r.single = true;
     }
     r.compressed = t_.accept("compressed");
     const Span when = t_.peek().span;
-    if (t_.accept("when")) {
+    if (!r.edges && t_.accept("when")) {
       kept_around(r);
       r.around = join(when, t_.last_span());
     }

@@ -678,7 +678,8 @@ struct FigureDecl {
 /// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
 struct RecordDecl {
   std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
-  ExprPtr every;           ///< null: never
+  ExprPtr every;           ///< null: never, or at edges
+  bool edges = false;      ///< at every edge of gates
   bool single = false;     ///< as float32
   bool compressed = false;
   ExprPtr when;  ///< only around the instants when this is true

@@ -8,6 +8,7 @@
 
 #include "isodyne/core/time.h"
 #include "isodyne/observe/command.h"
+#include "isodyne/observe/edges.h"
 #include "isodyne/observe/rows.h"
 #include "isodyne/program/program.h"
 
@@ -95,6 +96,8 @@ class Observer {
   virtual void image(const Image&) {}
   /// What quick groups did between the image before and the one that follows, if anybody looks at that.
   virtual void rows(const Rows&) {}
+  /// Edges of gates between the same two images, if anybody looks at them one by one.
+  virtual void edges(const Edges&) {}
   virtual void event(const Event&) {}
   /// Before the first instant, some times a second: for whom the run waits, and how far they are. On the thread of the
   /// run, before any image.

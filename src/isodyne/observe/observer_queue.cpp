@@ -13,7 +13,7 @@ std::size_t ObserverQueue::usual_room(std::size_t variables, std::int64_t step_n
 }
 
 ObserverQueue::ObserverQueue(Observer& observer, std::size_t variables, std::size_t images, void (*prepare)(),
-                             std::size_t rows)
+                             std::size_t rows, std::size_t edges)
     : observer_(observer),
       variables_(variables),
       room_(images),
@@ -23,6 +23,8 @@ ObserverQueue::ObserverQueue(Observer& observer, std::size_t variables, std::siz
       row_values_(rows * images),
       before_(rows > 0 ? images : 0),
       events_(kEvents),
+      edges_(edges == 0 ? 0 : std::max<std::size_t>(2 * edges, 1U << 18U)),
+      block_(edges),
       thread_([this, prepare] {
         if (prepare != nullptr) prepare();
         work();
@@ -32,7 +34,8 @@ void ObserverQueue::image(const Image& image) {
   const std::uint64_t in = images_in_.load(std::memory_order_relaxed);
   // Acquire: the place is free only when the other side has done with it.
   const auto waiting = static_cast<std::size_t>(in - images_out_.load(std::memory_order_acquire));
-  if (waiting >= room_) {
+  if (waiting >= room_ || without_edges_) {
+    without_edges_ = false;
     if (images_lost_++ == 0) first_lost_ = image.at;
     return;
   }
@@ -52,6 +55,31 @@ void ObserverQueue::rows(const Rows& rows) {
   std::memcpy(to, rows.values, std::min(row_numbers_, rows.count * rows.columns.size()) * sizeof(double));
   before_[place] = {rows, in};
   before_[place].rows.values = to;
+}
+
+void ObserverQueue::edges(const Edges& edges) {
+  const std::uint64_t images = images_in_.load(std::memory_order_relaxed),
+                      in = edges_in_.load(std::memory_order_relaxed);
+  const auto waiting = static_cast<std::size_t>(in - edges_out_.load(std::memory_order_acquire));
+  without_edges_ = waiting + edges.list.size() > edges_.size();
+  if (without_edges_) return;
+  for (std::size_t i = 0; i < edges.list.size(); ++i)
+    edges_[static_cast<std::size_t>((in + i) % edges_.size())] = {edges.list[i], images};
+  edges_in_.store(in + edges.list.size(), std::memory_order_release);
+}
+
+/// Those that come before an image; of one that was lost they come before the next.
+void ObserverQueue::show_edges(std::uint64_t image) {
+  const std::uint64_t in = edges_in_.load(std::memory_order_acquire);
+  std::uint64_t out = edges_out_.load(std::memory_order_relaxed);
+  std::size_t count = 0;
+  for (; out != in && count < block_.size(); ++out, ++count) {
+    const BeforeImage& e = edges_[static_cast<std::size_t>(out % edges_.size())];
+    if (e.of > image) break;
+    block_[count] = e.edge;
+  }
+  if (count > 0) observer_.edges({{block_.data(), count}});
+  edges_out_.store(out, std::memory_order_release);
 }
 
 void ObserverQueue::event(const Event& event) {
@@ -80,6 +108,7 @@ bool ObserverQueue::show() {
     if (image == images) break;
     const auto place = static_cast<std::size_t>(image % room_);
     if (row_numbers_ > 0 && before_[place].of == image) observer_.rows(before_[place].rows);
+    if (!edges_.empty()) show_edges(image);
     observer_.image({times_[place], values_.data() + place * variables_});
     images_out_.store(++image, std::memory_order_release);
   }

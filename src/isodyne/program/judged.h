@@ -111,6 +111,7 @@ struct RecordGroup {
   /// What requirements read, at every instant around where each was broken first or worst: beside the rows of other
   /// groups, and known only at the end of the run.
   bool judged = false;
+  bool edges = false;  ///< gates, at each of their edges and at the instants of the bench
   std::vector<VarId> signals;
 };
 

@@ -82,6 +82,59 @@ Time QuickParts::asked_every(const Measure& m) const {
   return seen_every(nodes_of(m));
 }
 
+namespace {
+
+bool gates_alone(const Program& p, const std::vector<NodeId>& nodes) {
+  if (p.gates.empty()) return false;
+  const QuickParts quick(p);
+  bool any = false;
+  for (const NodeId node : nodes) {
+    if (node == kNone) continue;
+    for (const VarId id : p.reads(node)) {
+      const std::int32_t gate = p.gate_of(id);
+      if (gate != kNone && at(p.groups, at(p.gates, gate).group).core == p.group_of(kTime).core) {
+        any = true;
+        continue;
+      }
+      const bool edge = std::any_of(p.edges.begin(), p.edges.end(), [&](const Edge& e) { return e.previous == id; });
+      if (edge || p.variable(id).type.kind == Type::Kind::real || (quick.any() && quick.moves(id))) return false;
+    }
+  }
+  return any;
+}
+
+}  // namespace
+
+bool asked_at_edges(const Program& p, const Requirement& r) {
+  return r.measures.empty() && r.nodes.empty() && !r.by_review && gates_alone(p, {r.trigger, r.check});
+}
+
+bool asked_at_edges(const Program& p, const Measure& m) {
+  const bool of_truth = m.kind == MeasureKind::duty || m.kind == MeasureKind::count || m.kind == MeasureKind::longest ||
+                        m.kind == MeasureKind::shortest;
+  return of_truth && gates_alone(p, {m.of});
+}
+
+std::vector<VarId> edge_view(const Program& p) {
+  std::set<VarId> all;
+  const auto look = [&](NodeId node) {
+    if (node == kNone) return;
+    for (const VarId id : p.reads(node)) {
+      if (p.gate_of(id) != kNone) all.insert(id);
+    }
+  };
+  for (const RecordGroup& g : p.recorded) {
+    if (g.edges) all.insert(g.signals.begin(), g.signals.end());
+  }
+  for (const Requirement& r : p.requirements) {
+    if (asked_at_edges(p, r)) look(r.trigger), look(r.check);
+  }
+  for (const Measure& m : p.measures) {
+    if (asked_at_edges(p, m)) look(m.of);
+  }
+  return {all.begin(), all.end()};
+}
+
 QuickView quick_view(const Program& p) {
   QuickView view;
   const QuickParts quick(p);

@@ -40,6 +40,13 @@ class QuickParts {
   bool any_ = false;
 };
 
+/// Whether it is asked at each edge of a gate: it reads gates whose edges have instants, and else truths, choices and
+/// whole numbers that change at instants of the bench only; and it speaks of no time but that of a measure.
+bool asked_at_edges(const Program& program, const Requirement& requirement);
+bool asked_at_edges(const Program& program, const Measure& measure);
+/// The gates whose edges somebody looks at one by one.
+std::vector<VarId> edge_view(const Program& program);
+
 /// All that somebody looks at there.
 QuickView quick_view(const Program& program);
 

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <numeric>
 #include <optional>
 
 #include "isodyne/engine/code.h"
@@ -40,6 +41,7 @@ struct Recorder::Group {
   bool quick = false;                      ///< has rows between two instants of the bench
   bool quick_when = false;                 ///< and what it waits for is looked at there
   std::vector<program::VarId> row_places;  ///< of its signals among the columns of such a row
+  std::vector<double> levels;              ///< of gates that are recorded at their edges
 
   /// Filled by the run, read by the writer up to its rows.
   std::atomic<Block*> filling{nullptr};
@@ -74,6 +76,11 @@ Recorder::Recorder(std::shared_ptr<const program::Program> program, std::unique_
     groups_.push_back(std::make_unique<Group>(g, groups_.size(), file_->head().groups[groups_.size()].chunk_rows()));
     Group& made = *groups_.back();
     made.quick = !g.judged && g.period < program_->step;
+    if (g.edges) {
+      made.levels.resize(g.signals.size());
+      made.row_places.resize(g.signals.size());
+      std::iota(made.row_places.begin(), made.row_places.end(), 0);
+    }
     if (made.quick) made.row_places = between_.places_of(g.signals);
     made.quick_when = g.when != program::kNone && quick.seen_every({g.when}) < program_->step;
     if (g.judged) made.next = Time::max();  // its rows come at the end
@@ -113,8 +120,28 @@ void Recorder::image(const observe::Image& image) {
     if (image.at != g->next && image.at.count() % g->of.period.count() != 0) continue;
     g->next = image.at + g->of.period;
     take(*g, image.at, image.variables, g->of.signals.data());
+    for (std::size_t i = 0; i < g->levels.size(); ++i)
+      g->levels[i] = image.variables[static_cast<std::size_t>(g->of.signals[i])];
   }
   taken_at_ = image.at;
+}
+
+void Recorder::edges(const observe::Edges& edges) {
+  if (!good()) return;
+  for (const auto& g : groups_) {
+    if (g->levels.empty()) continue;
+    for (std::size_t i = 0; i < edges.list.size();) {
+      const Time at = edges.list[i].at;
+      bool any = false;
+      for (; i < edges.list.size() && edges.list[i].at == at; ++i) {
+        const auto signal = std::find(g->of.signals.begin(), g->of.signals.end(), edges.list[i].gate);
+        if (signal == g->of.signals.end()) continue;
+        g->levels[static_cast<std::size_t>(signal - g->of.signals.begin())] = edges.list[i].to ? 1 : 0;
+        any = true;
+      }
+      if (any) take(*g, at, g->levels.data(), g->row_places.data());
+    }
+  }
 }
 
 void Recorder::rows(const observe::Rows& rows) {

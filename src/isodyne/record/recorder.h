@@ -37,6 +37,8 @@ class Recorder {
   void image(const observe::Image& image);
   /// Takes of the rows between two images what is due at their instants.
   void rows(const observe::Rows& rows);
+  /// Takes edges of gates that are recorded one by one.
+  void edges(const observe::Edges& edges);
   /// Takes the image whatever its instant: the last one of a run.
   void last_image(const observe::Image& image);
   void event(const observe::Event& event);

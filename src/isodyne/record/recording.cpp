@@ -373,6 +373,11 @@ Time Recording::period_of(const std::string& name) const {
   return Time{groups_[found == columns_.end() ? 0 : found->second.group].period_ns};
 }
 
+bool Recording::at_edges(const std::string& name) const {
+  const auto found = columns_.find(name);
+  return found != columns_.end() && groups_[found->second.group].path.starts_with("/rates/edges");
+}
+
 bool Recording::throughout(const std::string& name) const {
   const auto found = columns_.find(name);
   return found != columns_.end() && groups_[found->second.group].kept.empty();

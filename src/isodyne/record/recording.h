@@ -55,6 +55,8 @@ class Recording {
   const Instants& times_of(const std::string& name) const;
   /// Recorded from the first instant to the last, not only around some.
   bool throughout(const std::string& name) const;
+  /// Of a gate: has a row at each of its edges.
+  bool at_edges(const std::string& name) const;
   /// The time between two rows where none is left out.
   Time period_of(const std::string& name) const;
   /// All rows of a signal in SI, as many as its instants; nothing if there is no such signal, or it cannot be read.

@@ -41,10 +41,15 @@ std::set<program::VarId> read_by(const program::Program& p, const program::Requi
 
 namespace {
 
+constexpr Time kAtEdges{1};  ///< asked at each edge of gates: it may be any nanosecond
+
 /// How often it was asked in the run.
 Time asked(const program::QuickParts& quick, const program::Program& p, const program::Requirement& r) {
-  Time every = quick.asked_every(r);
-  for (const std::int32_t m : r.measures) every = std::min(every, quick.asked_every(program::at(p.measures, m)));
+  Time every = program::asked_at_edges(p, r) ? kAtEdges : quick.asked_every(r);
+  for (const std::int32_t i : r.measures) {
+    const program::Measure& m = program::at(p.measures, i);
+    every = std::min(every, program::asked_at_edges(p, m) ? kAtEdges : quick.asked_every(m));
+  }
   return every;
 }
 
@@ -53,6 +58,8 @@ Time asked(const program::QuickParts& quick, const program::Program& p, const pr
 bool shown_whole(const program::Program& p, const record::Recording& recording, program::VarId id, Time every,
                  int depth = 0) {
   const program::Variable& v = p.variable(id);
+  if (recording.at_edges(v.name)) return true;
+  if (every == kAtEdges && p.gate_of(id) == program::kNone) every = p.step;
   if (!recording.throughout(v.name) && depth < 100) {  // computed from what is there, at all instants
     for (const program::Assignment& e : p.equations) {
       if (e.target != id) continue;
@@ -158,8 +165,9 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     for (const std::string& n : names) list_on(all, n);
     return all;
   };
-  const std::string thin = fmt::format("an image every {}, where the run was judged every {}", format_span(period),
-                                       format_span(judged_every));
+  const std::string thin =
+      fmt::format("an image every {}, where the run was judged {}", format_span(period),
+                  judged_every == kAtEdges ? "at each edge of gates" : "every " + format_span(judged_every));
   if (!open.empty())
     made.remarks.push_back(
         fmt::format("The recording has {}. Undecided for that reason, since it shows no breach and cannot "

@@ -85,6 +85,12 @@ class Witness : public observe::Observer {
     if (recorder_ != nullptr) recorder_->rows(rows);
     for (RunWatcher* w : watchers_) w->rows(rows);
   }
+  void edges(const observe::Edges& edges) override {
+    if (begin_at_ != nullptr) return;
+    if (judge_ != nullptr) tell(judge_->edges(edges));
+    if (recorder_ != nullptr) recorder_->edges(edges);
+    for (RunWatcher* w : watchers_) w->edges(edges);
+  }
   void event(const observe::Event& event) override {
     if (event.kind == observe::EventKind::fault_on) injected_.insert(event.subject);
     if (observe::command_kind(event) == observe::CommandKind::disarm) disarmed_.insert(event.subject);

@@ -43,8 +43,8 @@ class LogicMaker {
 
  private:
   std::shared_ptr<const Program> make() {
-    const auto model = bench_.models.find(s_.logic.model.text);
-    if (model == bench_.models.end()) {
+    const lang::ModelDecl* const model = bench_.model_named(s_.logic.model);
+    if (model == nullptr) {
       std::vector<std::string> names;
       for (const auto& [name, decl] : bench_.models) names.push_back(name);
       const auto meant = did_you_mean(s_.logic.model.text, names);
@@ -57,7 +57,7 @@ class LogicMaker {
     declare_file_level(check_);
     Expressions expressions(check_);
     load_tables(check_, expressions);
-    const lang::BenchDecl bench = bench_of(*model->second);
+    const lang::BenchDecl bench = bench_of(*model);
     if (check_.diagnostics.has_errors()) return nullptr;
     Flattener flattener(check_, expressions);
     flattener.declare(bench);

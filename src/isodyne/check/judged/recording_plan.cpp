@@ -48,6 +48,10 @@ class RecordingPlan {
     std::vector<std::int32_t> group_of(all_.size(), 0);
     Span first;
     for (const lang::RecordDecl& r : bench.records) {
+      if (r.edges) {
+        edges(r, group_of);
+        continue;
+      }
       std::int32_t group = r.every == nullptr ? kNever : 0;
       if (r.what.empty()) {
         if (first.end > 0) {
@@ -80,6 +84,41 @@ class RecordingPlan {
  private:
   static constexpr std::int32_t kNever = -2;
 
+  /// Gates at each of their edges: rows of their own, at the instants of the bench too.
+  void edges(const lang::RecordDecl& r, std::vector<std::int32_t>& group_of) {
+    if (r.what.empty()) {
+      check_.error(Code::missing, r.span, "everything else has no edges", "name gates: `record drive.gate every edge`");
+      return;
+    }
+    const auto group = static_cast<std::int32_t>(p_.recorded.size());
+    RecordGroup& g = p_.recorded.emplace_back();
+    g.period = p_.step;
+    g.compressed = r.compressed;
+    g.edges = true;
+    for (const lang::Name& name : r.what) {
+      bool any = false;
+      VarId other = kNone;
+      for (std::size_t i = 0; i < all_.size(); ++i) {
+        if (!means(name.text, p_.variable(all_[i]).name)) continue;
+        const std::int32_t gate = p_.gate_of(all_[i]);
+        if (gate == kNone || at(p_.groups, at(p_.gates, gate).group).core != p_.group_of(kTime).core) {
+          other = all_[i];
+          continue;
+        }
+        group_of[i] = group;
+        any = true;
+      }
+      if (any || (other == kNone && !whole_)) continue;
+      if (other == kNone) {
+        check_pattern(name);
+        continue;
+      }
+      check_.error(Code::wrong_kind, name.span,
+                   fmt::format("`{}` has no edges of which the instants are known", p_.variable(other).name),
+                   "edges are those of gates that are made, given or follow from such gates, on the core of the bench");
+    }
+  }
+
   /// Of what requirements read whatever does not have a row at every instant at which it is asked about anyway.
   void what_is_judged() {
     std::map<VarId, Time> read;  ///< how often it is asked about
@@ -105,7 +144,7 @@ class RecordingPlan {
     for (const RecordGroup& g : p_.recorded) {
       for (const VarId id : g.signals) {
         const auto asked = read.find(id);
-        if (asked == read.end() || (!g.windows && !g.single && g.period <= asked->second)) continue;
+        if (asked == read.end() || g.edges || (!g.windows && !g.single && g.period <= asked->second)) continue;
         judged.signals.push_back(id);
         judged.period = std::min(judged.period, asked->second);
       }
@@ -196,8 +235,8 @@ class RecordingPlan {
   void give_names() {
     std::set<std::string> taken;
     for (std::size_t i = 1; i < p_.recorded.size(); ++i) {
-      std::string name;
-      for (const char c : format_span(p_.recorded[i].period)) {
+      std::string name = p_.recorded[i].edges ? "edges" : "";
+      for (const char c : p_.recorded[i].edges ? std::string{} : format_span(p_.recorded[i].period)) {
         if (c == '\xc2') name += 'u';  // the micro sign
         if (c != ' ' && static_cast<unsigned char>(c) < 0x80) name += c;
       }

@@ -330,8 +330,8 @@ const PartValue* Flattener::override_of(const Instance& instance, const std::str
 void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& placed, int depth) {
   constexpr int kMostDepth = 50;
   const lang::PartDecl& p = *placed.decl;
-  const auto model = check_.models.find(p.model.text);
-  if (model == check_.models.end()) {
+  const lang::ModelDecl* const model = check_.model_named(p.model);
+  if (model == nullptr) {
     std::vector<std::string> known;
     for (const auto& [name, decl] : check_.models) known.push_back(name);
     const auto meant = did_you_mean(p.model.text, known);
@@ -339,7 +339,7 @@ void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& p
                  meant.value_or("is the file that defines it in `use`?"));
     return;
   }
-  if (std::find(nesting_.begin(), nesting_.end(), model->second) != nesting_.end() || depth >= kMostDepth) {
+  if (std::find(nesting_.begin(), nesting_.end(), model) != nesting_.end() || depth >= kMostDepth) {
     check_.error(Code::recursion, p.model.span, fmt::format("model `{}` contains itself", p.model.text));
     return;
   }
@@ -350,7 +350,7 @@ void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& p
   }
   if (p.is_private) instance.hidden.insert(p.name.text);
   if (!p.count) {
-    place_part(instance, placed, p.name.text, *model->second, placed.env, depth);
+    place_part(instance, placed, p.name.text, *model, placed.env, depth);
     return;
   }
   const auto count = check_.whole_number(*p.count, &instance, placed.env, "the number of parts");
@@ -363,7 +363,7 @@ void Flattener::declare_part(Instance& instance, const Placed<lang::PartDecl>& p
   instance.arrays[p.name.text] = static_cast<int>(*count);
   for (int i = 1; i <= static_cast<int>(*count); ++i) {
     const Env& env = check_.environments.emplace_back(Env{placed.env, "index", static_cast<double>(i)});
-    place_part(instance, placed, fmt::format("{}[{}]", p.name.text, i), *model->second, &env, depth);
+    place_part(instance, placed, fmt::format("{}[{}]", p.name.text, i), *model, &env, depth);
   }
 }
 

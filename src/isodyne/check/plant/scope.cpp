@@ -96,6 +96,13 @@ VarId Check::define_hidden(std::string name, Type type, Unit unit, std::int32_t 
   return static_cast<VarId>(program.variables.size() - 1);
 }
 
+const lang::ModelDecl* Check::model_named(const lang::Name& name) const {
+  const auto shadowed = shadowed_models.find(name.text);
+  if (shadowed != shadowed_models.end() && program.sources->in_library(name.span)) return shadowed->second;
+  const auto found = models.find(name.text);
+  return found == models.end() ? nullptr : found->second;
+}
+
 void Check::demand(VarId id, Span user) {
   constexpr int kMostDepth = 200;
   if (resolving.contains(id)) {

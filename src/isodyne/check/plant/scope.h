@@ -141,7 +141,8 @@ struct Check {
   std::map<std::string, const lang::FunctionDecl*> functions;
   std::map<std::string, const lang::TableDecl*> table_decls;
   std::map<std::string, std::int32_t> tables;  ///< those that are in order: index into Program::tables
-  std::map<std::string, const lang::ModelDecl*> models;
+  /// A bench's own model goes before one of the library with the same name, but not within the library.
+  std::map<std::string, const lang::ModelDecl*> models, shadowed_models;
   std::map<std::string, std::int32_t> choices;
   std::deque<Env> environments;
   std::vector<GroupDraft> groups{GroupDraft{}};
@@ -205,6 +206,9 @@ struct Check {
   VarId define(Instance& owner, const lang::Name& name, Variable variable);
   /// Adds a variable nobody can name.
   VarId define_hidden(std::string name, Type type, Unit unit = {}, std::int32_t group = 0);
+
+  /// The model that a name means where it stands; null: there is none.
+  const lang::ModelDecl* model_named(const lang::Name& name) const;
 
   /// Runs the pending work for a variable, if there is any.
   void demand(VarId id, Span user);

@@ -167,12 +167,49 @@ bool Faults::shorts(const lang::FaultDecl& f, const Fault& fault, const PlacesMe
   return true;
 }
 
+/// A terminal at which others lie gets a node of its own, outside its part, for what lies there: so it can come off.
+void Faults::node_outside(std::int32_t id) {
+  Place inner = at(check_.places, id);
+  if (!inner.terminal || inner.lies_at != kNone || inner.outside.empty()) return;
+  Place node;
+  node.path = inner.path + " (outside)";
+  node.kind = inner.kind;
+  node.owner = inner.owner == nullptr ? nullptr : inner.owner->parent;
+  node.inside = inner.outside;
+  node.inside.push_back(id);
+  node.span = inner.span;
+  const auto outer = static_cast<std::int32_t>(check_.places.size());
+  for (const std::int32_t other : inner.outside) check_.places[static_cast<std::size_t>(other)].lies_at = outer;
+  inner.outside.clear();
+  inner.lies_at = outer;
+  check_.places[static_cast<std::size_t>(id)] = inner;
+  check_.places.push_back(std::move(node));
+}
+
+/// What comes off by several faults comes off by each: their contacts lie one behind the other. Where the next one
+/// ends.
+std::int32_t Faults::between_opened(std::int32_t terminal, std::int32_t lies_at) {
+  for (Check::FaultContact& other : check_.fault_contacts) {
+    if (!other.opens || other.a != terminal) continue;
+    Place node;
+    node.path = at(check_.places, terminal).path + " (coming off)";
+    node.kind = at(check_.places, terminal).kind;
+    node.owner = at(check_.places, terminal).owner;
+    node.span = at(check_.places, terminal).span;
+    other.a = static_cast<std::int32_t>(check_.places.size());
+    check_.places.push_back(std::move(node));
+    return other.a;
+  }
+  return lies_at;
+}
+
 bool Faults::opens(const lang::FaultDecl& f, const Fault& fault, const PlacesMeant& places) {
   if (f.other || f.through) {
     check_.error(Code::unexpected, f.kind.span, "`open` takes no more");
     return false;
   }
   for (const std::int32_t id : places.ids) {
+    node_outside(id);
     const Place& place = at(check_.places, id);
     if (!place.terminal || place.lies_at == kNone) {
       check_.error(Code::wrong_kind, f.target.span,
@@ -181,7 +218,8 @@ bool Faults::opens(const lang::FaultDecl& f, const Fault& fault, const PlacesMea
                    "name the terminal that comes off, such as `part.a`");
       return false;
     }
-    check_.fault_contacts.push_back({fault.active, true, id, place.lies_at, 0, fault.name, f.target.span});
+    check_.fault_contacts.push_back(
+        {fault.active, true, id, between_opened(id, place.lies_at), 0, fault.name, f.target.span});
   }
   return true;
 }

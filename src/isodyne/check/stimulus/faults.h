@@ -17,6 +17,8 @@ class Faults {
   void fault(const lang::FaultDecl& f);
   void compose(const lang::ComposeDecl& c);
   bool on_messages(const lang::FaultDecl& f, Fault& fault);
+  std::int32_t between_opened(std::int32_t terminal, std::int32_t lies_at);
+  void node_outside(std::int32_t place);
   bool with_edges(VarId target) const;
   bool on_gate(const lang::FaultDecl& f, Fault& fault, VarId target);
   bool on_place(const lang::FaultDecl& f, Fault& fault);
