@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/bench/settled_start.h"
 #include "isodyne/core/text.h"
 #include "isodyne/program/taps.h"
 
@@ -68,9 +69,10 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   }
   const IsoFlushed flushed;  // once for the whole run: it is costly to change
   controllers_.compute_with(flushed.before());
-  prepare();
-  if (auto reason = controllers_.open())
+  if (auto reason = prepare())
     end(std::move(*reason));
+  else if (auto useless = controllers_.open())
+    end(std::move(*useless));
   else
     run_instants();
   plant_.end_crew();
@@ -85,9 +87,28 @@ RunResult Run::execute(const std::atomic<bool>& stop) {
   return std::move(result_);
 }
 
+/// What networks have come to before the start is where they begin, but for what is given.
+std::optional<Reason> Run::settle_before_start() {
+  start_values_ = scenario_.start_values();
+  if (!scenario_.settled()) return std::nullopt;
+  auto settled = settled_start(*program_, plan_.networks, start_values_);
+  if (!settled) return Reason{observe::Ending::diverged, settled.failure().text(), {}, false};
+  start_values_ = settled->values;
+  const auto& given = scenario_.start_values();
+  start_values_.insert(start_values_.end(), given.begin(), given.end());
+  const std::string what = settled->moves
+                               ? fmt::format("a steady state that comes again every {}", format_span(settled->period))
+                               : std::string("an operating point");
+  result_.remarks.push_back(
+      fmt::format("It began settled: {}, found in {}, to {:.2g} of the largest value of each unit.", what,
+                  counted(static_cast<std::size_t>(settled->rounds), "round"), settled->residual));
+  return std::nullopt;
+}
+
 /// Everything that needs room gets it, and the plant its start.
-void Run::prepare() {
-  state_ = plant_.start(scenario_.start_values());
+std::optional<Reason> Run::prepare() {
+  std::optional<Reason> useless = settle_before_start();
+  state_ = plant_.start(start_values_);
   state_[program::kSeed] = random_key(plan_.seed);
   state_.sensors = &sensing_;
   if (sensing_.quick() || gate_edges_.quick())
@@ -108,6 +129,7 @@ void Run::prepare() {
   plant_.solve(state_);
   scenario_.plan(state_.values.data(), state_.now);
   faults_.plan(state_.values.data(), state_.now, scenario_.commands());
+  return useless;
 }
 
 void Run::run_instants() {
@@ -129,7 +151,7 @@ void Run::run_instants() {
     if (quick_.any()) quick_.hand_over(*seen_, state_.now);
     tell(plant_.changes());
     if (trouble.kind != engine::PlantTrouble::Kind::none)
-      return end(plant_trouble(plant_, state_, trouble, scenario_.start_values()));
+      return end(plant_trouble(plant_, state_, trouble, start_values_));
     ++result_.steps;
     if (pacer_) finish_paced_step(at);
   }

@@ -68,7 +68,8 @@ class Run {
   observe::Image last_image() const { return {state_.now, state_.values.data()}; }
 
  private:
-  void prepare();
+  std::optional<Reason> prepare();
+  std::optional<Reason> settle_before_start();
   void prepare_pace();
   void begin_pace();
   void start_crew();
@@ -94,6 +95,7 @@ class Run {
   observe::Observer* seen_;  ///< observer_, or the queue before it
   const std::atomic<bool>* stop_ = nullptr;
   bool started_ = false;  ///< the controllers run
+  std::vector<std::pair<program::VarId, double>> start_values_;
   RunResult result_;
 
   // The plant, and who executes it.

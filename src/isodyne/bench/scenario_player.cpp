@@ -42,6 +42,7 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
   const program::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
   key_ = random_key(fnv1a("scenario " + played.name));
   end_count_ = played.ends.size();
+  settled_ = played.settled.known();
   for (const program::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
   start_values_.insert(start_values_.end(), overrides.begin(), overrides.end());  // the last one counts
   const program::QuickParts quick(program);

@@ -37,6 +37,8 @@ class ScenarioPlayer {
 
   /// Start values of the scenario, for RunningPlant::start().
   const std::vector<std::pair<program::VarId, double>>& start_values() const { return start_values_; }
+  /// Networks begin in their steady state; start_values() go before it.
+  bool settled() const { return settled_; }
   /// Whether something that it waits for moves between two instants of the bench; then those are to be shown to it.
   bool quick() const;
   void between(const double* image, Time at);
@@ -100,6 +102,7 @@ class ScenarioPlayer {
   engine::Evaluator ends_;
   std::size_t end_count_ = 0;
   std::vector<std::pair<program::VarId, double>> start_values_;
+  bool settled_ = false;
   std::vector<observe::Command> writes_;
   std::vector<observe::Event> events_;
   std::vector<FaultCommand> commands_;

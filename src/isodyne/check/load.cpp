@@ -25,6 +25,7 @@
 #include "isodyne/check/watch.h"
 #include "isodyne/core/text.h"
 #include "isodyne/lang/parser.h"
+#include "isodyne/program/elements.h"
 #include "isodyne/program/numbering.h"
 
 namespace isodyne::check {
@@ -265,6 +266,10 @@ class Periods {
 /// heard in some places and not in others.
 void check_starts(Check& check) {
   for (const Scenario& s : check.program.scenarios) {
+    const auto tied = [](const Network& n) { return element_kind(n.elements.front().model)->tie != Tie::none; };
+    if (s.settled.known() && std::none_of(check.program.networks.begin(), check.program.networks.end(), tied))
+      check.error(Code::wrong_kind, s.settled, "there is no network here that could settle",
+                  "`start settled` is about parts with terminals; other values are given: `start tank.level = 2 m`");
     for (const Scenario::Start& start : s.start) {
       const Variable& v = check.program.variable(start.target);
       if (v.role != Role::fixed_param || !check.decided.contains(start.target)) continue;

@@ -105,8 +105,9 @@ ScenarioStep Parser::action() {
   return s;
 }
 
-// "start" path "=" expression | "start" "from" text "at" sum | "set" path "=" expression | "step" path "by" expression
-// | "ramp" path "to" expression "over" sum | "play" text [ "column" text ] "onto" path | "release" path | schedule
+// "start" path "=" expression | "start" "from" text "at" sum | "start" "settled" | "set" path "=" expression | "step"
+// path "by" expression | "ramp" path "to" expression "over" sum | "play" text [ "column" text ] "onto" path | "release"
+// path | schedule
 void Parser::action_of_value(ScenarioStep& s) {
   const bool at_start = t_.at("start");
   if (at_start || t_.at("set")) {
@@ -120,6 +121,10 @@ void Parser::action_of_value(ScenarioStep& s) {
     }
     s.kind = at_start ? Kind::start : Kind::set;
     s.target = x_.path("what to set");
+    if (at_start && s.target.text() == "settled" && !t_.at("=")) {
+      s.kind = Kind::start_settled;
+      return;
+    }
     t_.expect("=", "and the value");
     s.value = x_.expression();
   } else if (t_.accept("step")) {

@@ -538,22 +538,23 @@ struct ScenarioStep {
   enum class Kind {
     start,       ///< target = value
     start_from,  ///< file at duration
-    set,         ///< target = value
-    step,        ///< target by value
-    ramp,        ///< target to value over duration
-    play,        ///< file onto target
-    release,     ///< target
-    load,        ///< name
-    schedule,    ///< targets, rows
-    wait,        ///< until value within duration
-    hold,        ///< duration
-    expect,      ///< value [within duration | for duration]
-    inject,      ///< name
-    clear,       ///< name
-    perform,     ///< name(args)
-    repeat,      ///< value times, or until value: blocks[0]
-    together,    ///< blocks beside each other
-    either,      ///< one of the blocks
+    start_settled,
+    set,       ///< target = value
+    step,      ///< target by value
+    ramp,      ///< target to value over duration
+    play,      ///< file onto target
+    release,   ///< target
+    load,      ///< name
+    schedule,  ///< targets, rows
+    wait,      ///< until value within duration
+    hold,      ///< duration
+    expect,    ///< value [within duration | for duration]
+    inject,    ///< name
+    clear,     ///< name
+    perform,   ///< name(args)
+    repeat,    ///< value times, or until value: blocks[0]
+    together,  ///< blocks beside each other
+    either,    ///< one of the blocks
     end,
     end_when  ///< value
   };

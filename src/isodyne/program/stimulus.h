@@ -109,6 +109,7 @@ struct Scenario {
   std::string name, doc;
   std::string needs;  ///< a parameter without a value: it can only be done by others
   std::vector<Start> start;
+  Span settled;  ///< known: networks begin in their steady state; what `start` gives goes before it
   std::vector<ScenarioStep> steps;
   std::vector<End> ends;
   Span span;

@@ -105,7 +105,7 @@ void Scenarios::steps(const Steps& all) {
 }
 
 void Scenarios::step(const lang::ScenarioStep& s) {
-  const bool begins = s.kind == Written::start || s.kind == Written::start_from;
+  const bool begins = s.kind == Written::start || s.kind == Written::start_from || s.kind == Written::start_settled;
   if (begins && acted_)
     check_.error(Code::unexpected, s.span, "start values come before everything that happens",
                  "move this line up, or use `set`");
@@ -115,6 +115,9 @@ void Scenarios::step(const lang::ScenarioStep& s) {
       return start(s);
     case Written::start_from:
       return start_from(s);
+    case Written::start_settled:
+      made_.settled = s.span;
+      return;
     case Written::set:
     case Written::step:
     case Written::ramp:

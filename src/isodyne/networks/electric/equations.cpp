@@ -308,7 +308,8 @@ std::string contradiction(const Frame& f, const Circuit& c, const double* states
       sum += f.constraint[s * idle + z] * states[s];
       size = std::max(size, std::abs(f.constraint[s * idle + z] * states[s]));
     }
-    if (std::abs(sum) <= 1e-9 * size) continue;
+    constexpr double kRounding = 1e-10;  // A or V: of currents that have died away rounding is all that is left
+    if (std::abs(sum) <= 1e-9 * size + kRounding) continue;
     const auto share = [&](int state) { return f.constraint[static_cast<std::size_t>(state) * idle + z]; };
     const bool coils =
         std::any_of(c.coils.begin(), c.coils.end(), [&](const Coil& l) { return std::abs(share(l.state)) > 1e-9; });

@@ -1,0 +1,365 @@
+#include "isodyne/bench/settled_start.h"
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include <fmt/format.h>
+#include <Eigen/Dense>
+
+#include "isodyne/core/text.h"
+#include "isodyne/engine/plan.h"
+#include "isodyne/engine/running_plant.h"
+
+namespace isodyne::bench {
+
+namespace {
+
+using program::kNone;
+using program::VarId;
+
+constexpr Time kLongest = std::chrono::seconds(10);       ///< period
+constexpr Time kShortest = std::chrono::milliseconds(1);  ///< below which several periods are taken together
+constexpr Time kStill = std::chrono::milliseconds(10);    ///< where nothing moves
+constexpr double kSame = 1e-9;                            ///< of the largest value, by which two are the same
+constexpr int kRounds = 15;
+
+/// Sensors do not sample before the start.
+struct Holding : engine::SensorSampling {
+  bool due(Time) const override { return false; }
+  void sample(std::int32_t) override {}
+};
+
+/// States that go on at a rate that stays as it is, such as the angle of a source: of the rate nothing moves.
+class SteadyRates {
+ public:
+  explicit SteadyRates(const program::Program& program) : p_(program) {
+    for (const program::Assignment& e : p_.equations) equation_of_[e.target] = e.value;
+    for (const program::State& s : p_.states) {
+      if (steady(s.derivative)) list_.push_back(&s);
+    }
+  }
+  const std::vector<const program::State*>& list() const { return list_; }
+  bool has(const program::State& s) const { return std::find(list_.begin(), list_.end(), &s) != list_.end(); }
+
+ private:
+  bool steady(VarId id) {
+    const auto [known, fresh] = known_.try_emplace(id, false);  // false also where they go in a circle
+    if (!fresh) return known->second;
+    using program::Role;
+    const Role role = p_.variable(id).role;
+    const auto equation = equation_of_.find(id);
+    bool is = role == Role::param || role == Role::fixed_param || role == Role::input || role == Role::sampled ||
+              role == Role::mode || role == Role::sensor || role == Role::actuator;
+    if (equation != equation_of_.end()) {
+      const auto reads = p_.reads(equation->second);
+      is = p_.gate_of(id) == kNone && std::all_of(reads.begin(), reads.end(), [&](VarId read) { return steady(read); });
+    }
+    return known_[id] = is;
+  }
+
+  const program::Program& p_;
+  std::map<VarId, program::NodeId> equation_of_;
+  std::map<VarId, bool> known_;
+  std::vector<const program::State*> list_;
+};
+
+/// The plant before the start: networks, gates and what moves at a steady rate go on, and time is `shift` less than the
+/// plant's own.
+std::shared_ptr<program::Plant> before_the_start(const program::Program& program, const SteadyRates& rates,
+                                                 Time shift) {
+  auto p = std::make_shared<program::Plant>(*engine::on_one_core(program));
+  program::Node zero;
+  p->nodes.push_back(zero);
+  const auto nothing = static_cast<program::NodeId>(p->nodes.size() - 1);
+  for (const program::State& s : program.states) {
+    for (program::Assignment& e : p->equations) {
+      if (e.target == s.derivative && !rates.has(s)) e.value = nothing;
+    }
+  }
+  for (program::PeriodicTask& t : p->periodic_tasks) t.body.clear();
+  for (program::WhenBlock& w : p->events) w.condition = nothing;
+  for (program::StateMachine& m : p->machines) m.transitions.clear();
+  if (shift.count() == 0) return p;
+
+  const auto moved = static_cast<VarId>(p->variables.size());
+  program::Variable v = p->variable(program::kTime);
+  v.name = "time before the start";
+  v.role = program::Role::equation;
+  v.group = 0;  // the quickest
+  p->variables.push_back(v);
+  for (program::Node& n : p->nodes) {
+    if (n.op == program::Op::variable && n.variable == program::kTime) n.variable = moved;
+  }
+  program::Node now, by, less;
+  now.op = program::Op::variable;
+  now.variable = program::kTime;
+  by.value = to_seconds(shift);
+  less.op = program::Op::sub;
+  less.a = static_cast<program::NodeId>(p->nodes.size());
+  less.b = less.a + 1;
+  p->nodes.insert(p->nodes.end(), {now, by, less});
+  p->equations.push_back({moved, less.b + 1, {}});
+  p->order.insert(p->order.begin(),
+                  {program::Item::Kind::equation, static_cast<std::int32_t>(p->equations.size() - 1)});
+  return p;
+}
+
+class Settling {
+ public:
+  Settling(const program::Program& program, const engine::NetworkMaker& networks,
+           const std::vector<std::pair<VarId, double>>& start)
+      : program_(program), networks_(networks), start_(start), rates_(program) {
+    for (const program::Network& n : program.networks) {
+      for (const VarId id : n.outputs) {
+        if (program.startable(id)) states_.push_back(id);
+      }
+    }
+  }
+
+  Result<SettledStart> run() {
+    if (auto failure = find_period()) return *failure;
+    plant_.emplace(before_the_start(program_, rates_, made_.period), networks_);
+    auto next = after_period(first_);
+    if (!next) return next.failure();
+    Eigen::VectorXd x = *next;  // so that it begins on the way to where it settles
+    for (made_.rounds = 1; made_.rounds <= kRounds; ++made_.rounds) {
+      next = after_period(x);
+      if (!next) return next.failure();
+      const Eigen::VectorXd by = *next - x;
+      note_scales(x, *next);
+      const double before = made_.residual;
+      made_.residual = largest(by);
+      const bool no_better = made_.rounds > 2 && made_.residual > before / 2;
+      if (made_.residual <= kSame * 1e-2 || (made_.residual <= kSame && no_better)) return found(x);
+      const auto step = newton(x, *next, by);
+      if (!step) return step.failure();
+      x += *step;
+    }
+    return failed(fmt::format("`{}` does not come again after {}: it is {} off in the {}th round", name(worst_),
+                              format_span(made_.period),
+                              program_.format(states_[static_cast<std::size_t>(worst_)], off_), kRounds));
+  }
+
+ private:
+  static Failure failed(std::string why) { return Failure{"start settled", "", std::move(why)}; }
+  const std::string& name(Eigen::Index i) const { return program_.variable(states_[static_cast<std::size_t>(i)]).name; }
+
+  /// Inputs of networks at an instant before the start, with the networks as they start.
+  std::vector<double> inputs_at(engine::RunningPlant& plant, engine::PlantState& state, Time t) const {
+    state.now = t;
+    for (const Moving& m : moving_) state[m.id] = m.at_start + m.rate * to_seconds(t);
+    plant.solve(state);
+    std::vector<double> all;
+    for (const program::Network& n : program_.networks) {
+      for (const VarId id : n.inputs) all.push_back(state[id]);
+    }
+    return all;
+  }
+
+  std::optional<Failure> find_period() {
+    engine::RunningPlant plant(before_the_start(program_, rates_, {}), networks_);
+    engine::PlantState state = plant.start(start_);
+    plant.solve(state);
+    if (state.network.stuck != kNone) return failed(plant.networks().why_not(state.network.stuck));
+    first_.resize(static_cast<Eigen::Index>(states_.size()));
+    for (std::size_t i = 0; i < states_.size(); ++i) first_[static_cast<Eigen::Index>(i)] = state[states_[i]];
+
+    for (const program::State* s : rates_.list()) moving_.push_back({s->value, state[s->value], state[s->derivative]});
+
+    std::vector<double> frequencies;
+    for (const program::Network& n : program_.networks) {
+      for (const program::Network::Element& e : n.elements) {
+        for (const auto* list : {&e.inputs, &e.parameters}) {
+          for (const program::Network::Quantity& q : *list) {
+            if (q.name == "frequency") frequencies.push_back(state[q.id]);
+          }
+        }
+      }
+    }
+    // Instants before the start at no even distances, and what the inputs are then.
+    const Time step = program_.step;
+    std::vector<Time> times;
+    std::vector<std::vector<double>> there;
+    for (const std::int64_t k : {0, 1, 3, 7, 18, 41, 97, 233, 547, 1291}) {
+      times.push_back(-k * step);
+      there.push_back(inputs_at(plant, state, times.back()));
+    }
+    std::vector<double> most(there.front().size(), 0);
+    bool still = frequencies.empty();
+    for (const auto& row : there) {
+      for (std::size_t i = 0; i < row.size(); ++i) {
+        most[i] = std::max(most[i], std::abs(row[i]));
+        still = still && row[i] == there.front()[i];
+      }
+    }
+    made_.moves = !still;
+    if (still) {
+      made_.period = step * std::max<std::int64_t>(1, kStill / step);
+      return std::nullopt;
+    }
+    std::string other;
+    for (Time t = step; t <= kLongest; t += step) {
+      const bool modulators = std::all_of(frequencies.begin(), frequencies.end(), [&](double f) {
+        const double periods = f * to_seconds(t);
+        return std::abs(periods - std::round(periods)) <= 1e-9 * std::max(1.0, periods);
+      });
+      if (!modulators) continue;
+      bool same = true;
+      for (std::size_t j = 0; j < times.size() && same; ++j) {
+        const std::vector<double> row = inputs_at(plant, state, times[j] - t);
+        for (std::size_t i = 0; i < row.size() && same; ++i) {
+          same = std::abs(row[i] - there[j][i]) <= kSame * most[i];
+          if (!same) other = input_name(i);
+        }
+      }
+      if (!same) continue;
+      made_.period = t * std::max<std::int64_t>(1, (kShortest + t - Time{1}) / t);
+      return std::nullopt;
+    }
+    return failed(
+        fmt::format("{} with no period of whole steps of {} up to {}",
+                    other.empty() ? "the modulators come again together" : fmt::format("`{}` comes again", other),
+                    format_span(step), format_span(kLongest)));
+  }
+
+  std::string input_name(std::size_t i) const {
+    for (const program::Network& n : program_.networks) {
+      if (i < n.inputs.size()) return program_.variable(n.inputs[i]).name;
+      i -= n.inputs.size();
+    }
+    return {};
+  }
+
+  /// P(x).
+  Result<Eigen::VectorXd> after_period(const Eigen::VectorXd& x) {
+    std::vector<std::pair<VarId, double>> begin = start_;
+    for (const Moving& m : moving_) begin.emplace_back(m.id, m.at_start - m.rate * to_seconds(made_.period));
+    for (std::size_t i = 0; i < states_.size(); ++i) begin.emplace_back(states_[i], x[static_cast<Eigen::Index>(i)]);
+    engine::PlantState state = plant_->start(begin);
+    plant_->solve(state);
+    state.sensors = &holding_;
+    if (state.network.stuck != kNone) return failed(plant_->networks().why_not(state.network.stuck));
+    while (state.now < made_.period) {
+      plant_->settle(state);
+      const engine::PlantTrouble trouble = plant_->step(state);
+      if (trouble.kind == engine::PlantTrouble::Kind::none) continue;
+      return failed(fmt::format(
+          "it cannot go on {} before the start{}", format_span(made_.period - state.now),
+          trouble.kind == engine::PlantTrouble::Kind::network ? ": " + plant_->networks().why_not(trouble.index) : ""));
+    }
+    Eigen::VectorXd end(x.size());
+    for (std::size_t i = 0; i < states_.size(); ++i) end[static_cast<Eigen::Index>(i)] = state[states_[i]];
+    return end;
+  }
+
+  /// The largest value of each unit: what rounding is measured by.
+  void note_scales(const Eigen::VectorXd& x, const Eigen::VectorXd& next) {
+    std::map<std::string, double> of_unit;
+    const auto unit = [&](std::size_t i) { return si_text(program_.variable(states_[i]).type.dimension); };
+    for (std::size_t i = 0; i < states_.size(); ++i) {
+      double& most = of_unit[unit(i)];
+      const auto k = static_cast<Eigen::Index>(i);
+      most = std::max({most, std::abs(x[k]), std::abs(next[k]), 1e-6});
+    }
+    scales_.resize(x.size());
+    for (std::size_t i = 0; i < states_.size(); ++i) scales_[static_cast<Eigen::Index>(i)] = of_unit[unit(i)];
+  }
+
+  double largest(const Eigen::VectorXd& by) {
+    const double share = by.cwiseAbs().cwiseQuotient(scales_).maxCoeff(&worst_);
+    off_ = by[worst_];
+    return share;
+  }
+
+  /// The step s with (dP/dx - 1) s = -by, in shares of the scales, by GMRES (Saad and Schultz, SIAM J. Sci. Stat.
+  /// Comput. 7 (1986) 856). It moves x only in directions in which P has moved it: so inductors that meet in one node
+  /// go on to carry currents that add up there. What decays within a period takes no room in it.
+  Result<Eigen::VectorXd> newton(const Eigen::VectorXd& x, const Eigen::VectorXd& next, const Eigen::VectorXd& by) {
+    // A direction that is left over of less than this is made of rounding, in which currents do not add up any more;
+    // the next round begins closer.
+    constexpr double kBeside = 1e-4, kNothing = 1e-4;
+    const Eigen::Index most = x.size();
+    const Eigen::VectorXd r = -by.cwiseQuotient(scales_);
+    const double size = r.norm();
+    Eigen::MatrixXd basis = Eigen::MatrixXd::Zero(most, most + 1), h = Eigen::MatrixXd::Zero(most + 1, most);
+    basis.col(0) = r / size;
+    Eigen::VectorXd y, rest;
+    for (Eigen::Index k = 0; k < most; ++k) {
+      const auto moved = after_period(x + kBeside * basis.col(k).cwiseProduct(scales_));
+      if (!moved) return moved.failure();
+      Eigen::VectorXd w = (*moved - next).cwiseQuotient(scales_) / kBeside - basis.col(k);
+      for (int twice = 0; twice < 2; ++twice) {
+        for (Eigen::Index i = 0; i <= k; ++i) {
+          const double along = basis.col(i).dot(w);
+          h(i, k) += along;
+          w -= along * basis.col(i);
+        }
+      }
+      h(k + 1, k) = w.norm();
+      Eigen::VectorXd wanted = Eigen::VectorXd::Zero(k + 2);
+      wanted[0] = size;
+      const auto used = h.topLeftCorner(k + 2, k + 1);
+      y = answer_to(used, wanted);
+      rest = basis.leftCols(k + 2) * (wanted - used * y);
+      if (rest.norm() <= 1e-6 * size) return step_of(basis, y);
+      if (h(k + 1, k) <= kNothing) break;
+      basis.col(k + 1) = w / h(k + 1, k);
+    }
+    if (rest.cwiseAbs().maxCoeff() <= 0.1 * r.cwiseAbs().maxCoeff()) return step_of(basis, y);
+    Eigen::Index which = 0;
+    rest.cwiseAbs().maxCoeff(&which);
+    return failed(
+        fmt::format("`{}` never settles: it moves on by {} every {}, and nothing brings it back", name(which),
+                    program_.format(states_[static_cast<std::size_t>(which)], std::abs(rest[which]) * scales_[which]),
+                    format_span(made_.period)));
+  }
+
+  /// Least squares; what hardly moves when it is pushed is no answer to anything.
+  static Eigen::VectorXd answer_to(const Eigen::MatrixXd& a, const Eigen::VectorXd& wanted) {
+    constexpr double kStill = 1e-7;
+    const Eigen::JacobiSVD<Eigen::MatrixXd> svd(a, Eigen::ComputeThinU | Eigen::ComputeThinV);
+    Eigen::VectorXd y = Eigen::VectorXd::Zero(a.cols());
+    for (Eigen::Index k = 0; k < svd.singularValues().size(); ++k) {
+      if (svd.singularValues()[k] > kStill)
+        y += svd.matrixU().col(k).dot(wanted) / svd.singularValues()[k] * svd.matrixV().col(k);
+    }
+    return y;
+  }
+
+  Eigen::VectorXd step_of(const Eigen::MatrixXd& basis, const Eigen::VectorXd& y) const {
+    return (basis.leftCols(y.size()) * y).cwiseProduct(scales_);
+  }
+
+  SettledStart found(const Eigen::VectorXd& x) {
+    for (std::size_t i = 0; i < states_.size(); ++i)
+      made_.values.emplace_back(states_[i], x[static_cast<Eigen::Index>(i)]);
+    return made_;
+  }
+
+  const program::Program& program_;
+  const engine::NetworkMaker& networks_;
+  const std::vector<std::pair<VarId, double>>& start_;
+  SteadyRates rates_;
+  struct Moving {
+    VarId id = kNone;
+    double at_start = 0, rate = 0;
+  };
+  std::vector<Moving> moving_;
+  std::vector<VarId> states_;
+  std::optional<engine::RunningPlant> plant_;
+  Holding holding_;
+  Eigen::VectorXd first_, scales_;
+  Eigen::Index worst_ = 0;
+  double off_ = 0;
+  SettledStart made_;
+};
+
+}  // namespace
+
+Result<SettledStart> settled_start(const program::Program& program, const engine::NetworkMaker& networks,
+                                   const std::vector<std::pair<VarId, double>>& start) {
+  return Settling(program, networks, start).run();
+}
+
+}  // namespace isodyne::bench
