@@ -17,7 +17,7 @@ using namespace isodyne::test;
 namespace {
 
 constexpr int kMutations = 10'000;
-constexpr std::uint64_t kSeed = 20261123;
+constexpr std::uint64_t kTextSeed = 20261123;
 
 std::size_t index_below(RandomStream& random, std::size_t n) {
   return n == 0 ? 0 : static_cast<std::size_t>(random.next() % n);
@@ -115,7 +115,7 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
   // Under the sanitizers every fourth; scripts/fuzz makes a million there.
   constexpr int kEvery = kSanitized ? 4 : 1;
   for (int i = 0; i < kMutations; i += kEvery) {
-    RandomStream random(kSeed + static_cast<std::uint64_t>(i), "mutation");
+    RandomStream random(kTextSeed + static_cast<std::uint64_t>(i), "mutation");
     auto victim = files.begin();
     std::advance(victim, static_cast<std::ptrdiff_t>(index_below(random, files.size())));
     const std::string changed = mutated(victim->second, random);

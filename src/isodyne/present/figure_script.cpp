@@ -461,6 +461,13 @@ class Script {
         d_.closer->begin / axis_.factor, d_.closer->end / axis_.factor);
   }
 
+  /// Far enough apart for labels that need many digits: 1, 2 or 5 times a power of ten.
+  static double few_tics(double length) {
+    const double wanted = length / 4, power = std::pow(10, std::floor(std::log10(wanted)));
+    const double digit = wanted / power;
+    return power * (digit <= 1 ? 1 : digit <= 2 ? 2 : digit <= 5 ? 5 : 10);
+  }
+
   std::string inside(std::size_t index, const Box& b) const {
     const Panel& p = d_.closer->panels[index];
     const CurveText curves = curves_of(p, fmt::format("$z{}", index), TimeAxis(0), false);
@@ -471,10 +478,11 @@ class Script {
                "set lmargin at screen {:.4f}\nset rmargin at screen {:.4f}\nset tmargin at screen {:.4f}\nset bmargin "
                "at "
                "screen {:.4f}\nset xrange [{:.9g}:{:.9g}]\nset yrange [{}]\nunset key\nunset xlabel\nunset "
-               "ylabel\nset format x \"%.10g s\"\nset xtics autofreq font \",8\"\nset ytics autofreq font \",8\"\nplot "
+               "ylabel\nset format x \"%.10g s\"\nset xtics {:.9g} font \",8\"\nset ytics autofreq font \",8\"\nplot "
                "{}\n"
                "set xtics autofreq font \"\"\nset ytics autofreq font \"\"\n",
-               b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, ends(*range), curves.clauses);
+               b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, ends(*range),
+               few_tics(d_.closer->end - d_.closer->begin), curves.clauses);
   }
 
   /// Fault bands, breaches, event lines and limits: everything that is not a curve.
