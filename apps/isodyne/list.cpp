@@ -100,12 +100,18 @@ Section channels(const Program& p) {
   for (const program::Sensor& x : p.sensors) {
     const program::Variable& v = p.variable(x.value);
     s.rows.push_back({x.name, "sensor", p.type_text(v), range(x), x.counts_text,
-                      format_span(x.period) + (x.offset.count() > 0 ? " + " + format_span(x.offset) : ""),
+                      x.at != program::kNone
+                          ? p.sampling_text(x)
+                          : format_span(x.period) + (x.offset.count() > 0 ? " + " + format_span(x.offset) : ""),
                       x.filter.count() > 0 ? format_span(x.filter) : "", x.noise_text, v.doc});
   }
   for (const program::Actuator& x : p.actuators) {
     const program::Variable& v = p.variable(x.value);
-    s.rows.push_back({x.name, "actuator", p.type_text(v), range(x), x.counts_text, "", "", "", v.doc});
+    const std::string edges =
+        !x.gate ? x.counts_text
+                : fmt::format("{}{}", x.clock.count() > 0 ? "clock " + format_span(x.clock) + " " : "",
+                              x.latency.count() > 0 ? "latency " + format_span(x.latency) : "");
+    s.rows.push_back({x.name, "actuator", x.gate ? "gate" : p.type_text(v), range(x), edges, "", "", "", v.doc});
   }
   return s;
 }
@@ -467,10 +473,18 @@ Section periods(const Program& p) {
     std::vector<std::string> names;
     for (const program::VarId id : g.signals) names.push_back(p.variable(id).name);
     if (names.size() > 3) names.resize(3), names.push_back("…");
+    if (g.edges) {
+      s.rows.push_back({"recording " + listed(names), "every edge", ""});
+      continue;
+    }
     add("recording " + listed(names), g.period, std::min(p.step, p.group_of(g.signals.front()).step));
   }
-  for (const program::Sensor& x : p.sensors)
-    add("sensor " + x.name, x.period, std::min(p.step, p.group_of(x.value).step));
+  for (const program::Sensor& x : p.sensors) {
+    if (x.at != program::kNone)
+      s.rows.push_back({"sensor " + x.name, p.sampling_text(x), ""});
+    else
+      add("sensor " + x.name, x.period, std::min(p.step, p.group_of(x.value).step));
+  }
   for (const program::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
   for (const program::PeriodicTask& x : p.periodic_tasks)
     add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);

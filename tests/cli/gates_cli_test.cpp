@@ -62,6 +62,8 @@ scenario look { hold 5 ms }
 requirement P-1 { never (g[1] and g[2]) }
 measure gap { of not g[1] and not g[2]  shortest }
 requirement P-2 { always gap >= 18999 ns }
+## asked at instants of the bench, at none of which it is on
+requirement P-3 { never g[1] falls }
 )";
 
 const char* const kDrive = R"(#include "drive_channels.h"
@@ -157,6 +159,7 @@ TEST_CASE("Edges of gates are recorded with their instants, and judged again fro
   const Output again = run_isodyne("judge a --out b.json", folder.path());
   INFO(again.out << again.err);
   CHECK(has(again.out, "P-1          held"));
+  CHECK(has(again.out, "P-3          held"));
   CHECK_FALSE(has(again.out, "edge"));
   CHECK(has(again.out, "P-2          held"));
   // Without the edges nobody can say it again: what the run said counts, and is said to.

@@ -12,6 +12,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/core/text.h"
 #include "isodyne/record/playback.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/session/evidence.h"

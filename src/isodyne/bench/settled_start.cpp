@@ -317,11 +317,11 @@ class Settling {
 
   /// Least squares; what hardly moves when it is pushed is no answer to anything.
   static Eigen::VectorXd answer_to(const Eigen::MatrixXd& a, const Eigen::VectorXd& wanted) {
-    constexpr double kStill = 1e-7;
+    constexpr double kUnmoved = 1e-7;
     const Eigen::JacobiSVD<Eigen::MatrixXd> svd(a, Eigen::ComputeThinU | Eigen::ComputeThinV);
     Eigen::VectorXd y = Eigen::VectorXd::Zero(a.cols());
     for (Eigen::Index k = 0; k < svd.singularValues().size(); ++k) {
-      if (svd.singularValues()[k] > kStill)
+      if (svd.singularValues()[k] > kUnmoved)
         y += svd.matrixU().col(k).dot(wanted) / svd.singularValues()[k] * svd.matrixV().col(k);
     }
     return y;

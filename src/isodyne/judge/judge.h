@@ -50,6 +50,7 @@ class Judge {
   const std::vector<Broken>& found();
 
   Time step_;
+  bool gates_;
   std::vector<Rate> rates_;  ///< that of the bench first
   engine::QuickImages between_;
   std::vector<double> at_edge_;  ///< the image before, with gates as they are at an edge

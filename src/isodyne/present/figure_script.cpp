@@ -461,11 +461,15 @@ class Script {
         d_.closer->begin / axis_.factor, d_.closer->end / axis_.factor);
   }
 
-  /// Far enough apart for labels that need many digits: 1, 2 or 5 times a power of ten.
-  static double few_tics(double length) {
-    const double wanted = length / 4, power = std::pow(10, std::floor(std::log10(wanted)));
-    const double digit = wanted / power;
-    return power * (digit <= 1 ? 1 : digit <= 2 ? 2 : digit <= 5 ? 5 : 10);
+  /// 1, 2 or 5 times a power of ten, far enough apart for what stands below them.
+  static double tics_of_closer(double begin, double length) {
+    constexpr double kLetter = 6;  // pixels
+    for (double power = std::pow(10, std::floor(std::log10(length)) - 2);; power *= 10) {
+      for (const double step : {power, 2 * power, 5 * power}) {
+        const double letters = static_cast<double>(fmt::format("{:.10g} s", begin + step).size() + 2);
+        if (length / step * letters * kLetter <= kCloserWide * kPlotWidth || step >= length) return step;
+      }
+    }
   }
 
   std::string inside(std::size_t index, const Box& b) const {
@@ -482,7 +486,7 @@ class Script {
                "{}\n"
                "set xtics autofreq font \"\"\nset ytics autofreq font \"\"\n",
                b.left, b.right, b.top, b.bottom, d_.closer->begin, d_.closer->end, ends(*range),
-               few_tics(d_.closer->end - d_.closer->begin), curves.clauses);
+               tics_of_closer(d_.closer->begin, d_.closer->end - d_.closer->begin), curves.clauses);
   }
 
   /// Fault bands, breaches, event lines and limits: everything that is not a curve.
