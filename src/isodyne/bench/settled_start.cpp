@@ -10,6 +10,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/engine/plan.h"
 #include "isodyne/engine/running_plant.h"
+#include "isodyne/program/nodes.h"
 
 namespace isodyne::bench {
 
@@ -69,9 +70,7 @@ class SteadyRates {
 std::shared_ptr<program::Plant> before_the_start(const program::Program& program, const SteadyRates& rates,
                                                  Time shift) {
   auto p = std::make_shared<program::Plant>(*engine::on_one_core(program));
-  program::Node zero;
-  p->nodes.push_back(zero);
-  const auto nothing = static_cast<program::NodeId>(p->nodes.size() - 1);
+  const program::NodeId nothing = program::number(*p, 0);
   for (const program::State& s : program.states) {
     for (program::Assignment& e : p->equations) {
       if (e.target == s.derivative && !rates.has(s)) e.value = nothing;
@@ -91,15 +90,8 @@ std::shared_ptr<program::Plant> before_the_start(const program::Program& program
   for (program::Node& n : p->nodes) {
     if (n.op == program::Op::variable && n.variable == program::kTime) n.variable = moved;
   }
-  program::Node now, by, less;
-  now.op = program::Op::variable;
-  now.variable = program::kTime;
-  by.value = to_seconds(shift);
-  less.op = program::Op::sub;
-  less.a = static_cast<program::NodeId>(p->nodes.size());
-  less.b = less.a + 1;
-  p->nodes.insert(p->nodes.end(), {now, by, less});
-  p->equations.push_back({moved, less.b + 1, {}});
+  const program::NodeId now = program::reading(*p, program::kTime), by = program::number(*p, to_seconds(shift));
+  p->equations.push_back({moved, program::operation(*p, program::Op::sub, now, by), {}});
   p->order.insert(p->order.begin(),
                   {program::Item::Kind::equation, static_cast<std::int32_t>(p->equations.size() - 1)});
   return p;

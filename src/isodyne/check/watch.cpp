@@ -14,6 +14,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/program/nodes.h"
 #include "isodyne/program/quick.h"
 
 namespace isodyne::check {
@@ -125,15 +126,6 @@ class Watches {
     bool by_itself = false;  ///< it may be no number although all that it reads are
   };
 
-  NodeId node(Op op, NodeId a, NodeId b, NodeId c = kNone) {
-    Node n;
-    n.op = op;
-    n.a = a;
-    n.b = b;
-    n.c = c;
-    p_.nodes.push_back(n);
-    return static_cast<NodeId>(p_.nodes.size() - 1);
-  }
   NodeId zero() {
     if (zero_ == kNone) {
       p_.nodes.emplace_back();  // a constant: 0
@@ -146,7 +138,7 @@ class Watches {
   Looked both(const Looked& a, const Looked& b) {
     const bool risky = a.by_itself || b.by_itself;
     if (a.node == kNone || b.node == kNone) return {a.node == kNone ? b.node : a.node, risky};
-    return {node(Op::add, a.node, b.node), risky};
+    return {operation(p_, Op::add, a.node, b.node), risky};
   }
 
   /// What makes no number out of numbers.
@@ -230,7 +222,7 @@ class Watches {
     if (n.op == Op::constant) return inside;
     if (n.op == Op::variable && !p_.variable(n.variable).type.numeric()) return inside;
     if (between_ && !suspect(id)) return inside;
-    return both(inside, {node(Op::mul, id, zero()), risky(id)});
+    return both(inside, {operation(p_, Op::mul, id, zero()), risky(id)});
   }
 
   Looked look_at(NodeId id) {
@@ -266,7 +258,8 @@ class Watches {
 
   Looked choice(const Looked& of, NodeId condition, const Looked& yes, const Looked& no) {
     if (yes.node == kNone && no.node == kNone) return of;
-    const Looked taken{node(Op::select, condition, or_zero(yes.node), or_zero(no.node)), yes.by_itself || no.by_itself};
+    const Looked taken{operation(p_, Op::select, condition, or_zero(yes.node), or_zero(no.node)),
+                       yes.by_itself || no.by_itself};
     return both(of, taken);
   }
 
@@ -293,8 +286,11 @@ class Watches {
     w.span = span;
     w.sum = hidden(fmt::format("looked at {}", p_.quick_watches.size() + 1));
     w.good = hidden(fmt::format("good until {}", p_.quick_watches.size() + 1));
-    equation(w.sum, node(Op::add, variable(w.sum), looked), span);
-    equation(w.good, node(Op::select, node(Op::eq, variable(w.sum), zero()), variable(kTime), variable(w.good)), span);
+    equation(w.sum, operation(p_, Op::add, variable(w.sum), looked), span);
+    equation(
+        w.good,
+        operation(p_, Op::select, operation(p_, Op::eq, variable(w.sum), zero()), variable(kTime), variable(w.good)),
+        span);
     p_.quick_watches.push_back(std::move(w));
   }
 
@@ -321,7 +317,7 @@ class Watches {
   void quantity(VarId id, std::string reader, Span span) {
     if (!p_.variable(id).type.numeric()) return;
     const NodeId read = variable(id);
-    look({node(Op::mul, read, zero()), false}, std::move(reader), span);
+    look({operation(p_, Op::mul, read, zero()), false}, std::move(reader), span);
   }
 
   void requirement(const Requirement& r) {

@@ -28,6 +28,13 @@ inline NodeId number(Plant& p, double value) {
   return add(p, n);
 }
 
+inline NodeId reading(Plant& p, VarId id) {
+  Node n;
+  n.op = Op::variable;
+  n.variable = id;
+  return add(p, n);
+}
+
 /// Nodes below a root in an order in which operands come before results. Numbers grow that way, except that
 /// a node put in place of a variable may have a higher one: so it is found by walking, without recursion.
 template <typename Next>

@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/program/nodes.h"
+
 namespace isodyne::check {
 
 bool note_gate_fault(Check& check, Fault& fault, VarId target, VarId other, Span span) {
@@ -41,9 +43,10 @@ class GateFaults {
     for (auto& [gate, faults] : on_) {
       std::stable_sort(faults.begin(), faults.end(),
                        [&](std::int32_t a, std::int32_t b) { return p_.rank_of_fault(a) < p_.rank_of_fault(b); });
-      NodeId value = variable(healthy_.at(gate));
+      NodeId value = reading(p_, healthy_.at(gate));
       for (const std::int32_t f : faults)
-        value = node(Op::select, variable(at(p_.faults, f).active), changed(at(p_.faults, f), gate, value), value);
+        value = operation(p_, Op::select, reading(p_, at(p_.faults, f).active), changed(at(p_.faults, f), gate, value),
+                          value);
       p_.equations.push_back({gate, value, at(p_.faults, faults.front()).span});
     }
   }
@@ -77,9 +80,9 @@ class GateFaults {
       case FaultKind::force:
         return f.amount;
       case FaultKind::invert:
-        return node(Op::lnot, value);
+        return operation(p_, Op::lnot, value);
       case FaultKind::swap:
-        return variable(healthy_.at(f.gates[0] == gate ? f.gates[1] : f.gates[0]));
+        return reading(p_, healthy_.at(f.gates[0] == gate ? f.gates[1] : f.gates[0]));
       default:
         return delayed(f, gate, value);
     }
@@ -90,36 +93,15 @@ class GateFaults {
     const VarId out = check_.define_hidden(fmt::format("{} by {}", p_.variable(gate).name, f.name),
                                            {Type::Kind::boolean, {}, kNone}, {}, group);
     p_.variables[static_cast<std::size_t>(out)].gate = true;
-    Node lag;
-    lag.op = Op::constant;
-    lag.value = to_seconds(f.lag);
-    p_.nodes.push_back(lag);
     Delay d;
     d.out = out;
     d.input = value;
-    d.lag = static_cast<NodeId>(p_.nodes.size() - 1);
+    d.lag = number(p_, to_seconds(f.lag));
     d.longest = f.lag;
     d.held = true;
     d.span = f.span;
     p_.delays.push_back(d);
-    return variable(out);
-  }
-
-  NodeId variable(VarId id) {
-    Node n;
-    n.op = Op::variable;
-    n.variable = id;
-    p_.nodes.push_back(n);
-    return static_cast<NodeId>(p_.nodes.size() - 1);
-  }
-  NodeId node(Op op, NodeId a, NodeId b = kNone, NodeId c = kNone) {
-    Node n;
-    n.op = op;
-    n.a = a;
-    n.b = b;
-    n.c = c;
-    p_.nodes.push_back(n);
-    return static_cast<NodeId>(p_.nodes.size() - 1);
+    return reading(p_, out);
   }
 
   Check& check_;

@@ -1,0 +1,74 @@
+// The examples with converters: the ferry that feeds the quay, and the link between a store and the quay's network.
+
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include "support.h"
+
+using namespace isodyne::test;
+using Json = nlohmann::json;
+
+namespace {
+
+/// A run of an example, and what its requirements are to come to.
+struct ExampleRun {
+  std::string words;
+  std::vector<std::pair<std::string, std::string>> verdicts;
+  std::string told;  ///< what it says beside that
+};
+
+/// Under the sanitizers the first only. Gives what each left in verdicts.json.
+std::vector<Json> run_example(const std::string& bench, std::vector<ExampleRun> runs) {
+  const TestFolder folder;
+  std::vector<Json> left;
+  if (kSanitized) runs.resize(1);
+  for (const ExampleRun& run : runs) {
+    const std::string name = "run" + std::to_string(left.size());
+    const Output o = run_isodyne(
+        "run " + kSource + "/examples/" + bench + " " + run.words + " --no-report --out " + name, folder.path());
+    INFO(run.words << "\n" << o.out << o.err);
+    CHECK(o.status <= 1);
+    CHECK(has(o.out + o.err, run.told));
+    left.push_back(Json::parse(slurp(folder / (name + "/verdicts.json"))));
+    for (const auto& [requirement, verdict] : run.verdicts) {
+      INFO(requirement);
+      std::string said;
+      for (const Json& r : left.back().at("requirements")) {
+        if (r.at("name") == requirement) said = r.at("verdict");
+      }
+      CHECK(said == verdict);
+    }
+  }
+  return left;
+}
+
+}  // namespace
+
+TEST_CASE("The ferry feeds the quay as she should, and what is wrong with her is found") {
+  const auto left = run_example(
+      "shore-converter/shore.dyne",
+      {{"feed",
+        {{"SC-1", "held"}, {"SC-2", "held"}, {"SC-3", "held"}, {"SC-4", "held"}, {"SC-5", "held"}, {"SC-6", "held"}},
+        ""},
+       {"in_service --fault slow_driver", {{"SC-1", "broken"}}, ""},
+       {"in_service --fault three_phases", {{"SC-7/three_phases", "held"}, {"SC-6", "held"}}, ""},
+       {"in_service --fault earthed", {{"SC-7/earthed", "held"}}, ""},
+       {"in_service --fault sag", {{"SC-7/sag", "held"}, {"SC-1", "held"}}, ""},
+       {"from_steady", {{"SC-3", "held"}, {"SC-4", "held"}}, "It began settled: a steady state"}});
+  if (kSanitized) return;
+  // The fault begins at 300 ms; the next edge of that leg, within the period, is where both are on.
+  const double at = left[1].at("requirements")[0].at("first_breach_s");
+  CHECK(at > 0.3);
+  CHECK(at < 0.30005);
+}
+
+TEST_CASE("The link of the quay is regulated, swings with numbers that are not right, and a late driver biases it") {
+  const std::string settled = "It began settled: a steady state";
+  run_example("quay-link/link.dyne",
+              {{"hunting", {{"QL-1", "broken"}, {"QL-5", "held"}}, settled},
+               {"regulated",
+                {{"QL-1", "held"}, {"QL-2", "held"}, {"QL-3", "held"}, {"QL-4", "held"}, {"QL-6", "held"}},
+                settled},
+               {"regulated --fault late_driver", {{"QL-1", "held"}, {"QL-4", "broken"}}, settled},
+               {"open_loop", {{"QL-3", "held"}, {"QL-4", "held"}, {"QL-6", "held"}}, settled}});
+}
