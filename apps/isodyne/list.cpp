@@ -118,11 +118,19 @@ Section channels(const Program& p) {
 
 Section controllers(const Program& p) {
   Section s{"controllers", {{"Controller"}, {"Every"}, {"Reads"}, {"Writes"}, {"Settings"}}, {}};
-  // A frame stands for its fields.
-  const auto names = [&](const auto& list, const std::vector<program::FrameUse>& frames, const auto& id_of) {
+  // A frame stands for its fields, and a vector for its elements.
+  const auto names = [&](const auto& list, const std::vector<program::FrameUse>& frames,
+                         const std::vector<program::VectorUse>& vectors, const auto& id_of) {
     std::string text;
     auto frame = frames.begin();
+    auto vector = vectors.begin();
     for (std::size_t i = 0; i < list.size();) {
+      if (vector != vectors.end() && vector->first == i) {
+        const std::string& first = p.variable(id_of(list[i])).name;
+        list_on(text, first.substr(0, first.rfind('[')) + "[*]");
+        i += (vector++)->count;
+        continue;
+      }
       const bool is_frame = frame != frames.end() && frame->first == i;
       const program::Frame* f = is_frame ? &p.frames[static_cast<std::size_t>((frame++)->frame)] : nullptr;
       list_on(text, (is_frame ? "frame " + f->name : p.variable(id_of(list[i])).name));
@@ -134,8 +142,10 @@ Section controllers(const Program& p) {
     std::string settings;
     for (const program::Setting& x : c.settings) list_on(settings, fmt::format("{} = {}", x.name, x.text));
     s.rows.push_back(
-        {c.name, format_span(c.period), names(c.reads, c.read_frames, [](program::VarId id) { return id; }),
-         names(c.writes, c.write_frames, [](const program::ControllerWrite& w) { return w.value; }), settings});
+        {c.name, format_span(c.period),
+         names(c.reads, c.read_frames, c.read_vectors, [](program::VarId id) { return id; }),
+         names(c.writes, c.write_frames, c.write_vectors, [](const program::ControllerWrite& w) { return w.value; }),
+         settings});
   }
   return s;
 }
