@@ -51,6 +51,12 @@ class GateMaking {
     for (std::size_t a = 0; a < p_.actuators.size(); ++a) {
       const Actuator& given = p_.actuators[a];
       if (!given.gate) continue;
+      constexpr std::int64_t kMostSteps = 4000;  // edges on their way are kept, in engine/gates.cpp
+      if ((given.latency + given.clock) / p_.step > kMostSteps)
+        check_.error(Code::out_of_limits, given.span,
+                     fmt::format("edges of `{}` would be on their way for more than {} steps of {}", given.name,
+                                 kMostSteps, format_span(p_.step)),
+                     "make its latency and its clock shorter");
       const VarId line = given.line != kNone ? given.line : given.value;
       gate_of_[line] = add({Gate::Kind::given,
                             line,
