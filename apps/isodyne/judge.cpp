@@ -120,17 +120,6 @@ std::optional<Time> play(session::OpenRecording& run, const std::string& rules, 
   return playback.period();
 }
 
-std::string pace_remark(const program::Program& p, Time period) {
-  Time every = p.step;
-  const program::QuickParts quick(p);
-  for (const program::Measure& m : p.measures) every = std::min(every, quick.asked_every(m));
-  if (period <= every) return {};
-  return fmt::format(
-      "The recording has an image every {}; the run itself was judged every {}. What is shorter cannot be seen here "
-      "(record every {} keeps everything).",
-      format_span(period), format_span(every), format_span(every));
-}
-
 }  // namespace
 
 int run_judge(const Arguments& arguments) {
@@ -237,8 +226,7 @@ int run_measure(const Arguments& arguments) {
   std::vector<judge::Measured> all;
   judge::Judge judge(run->loaded.program);
   const auto collect = [&] { all.insert(all.end(), judge.measured().begin(), judge.measured().end()); };
-  const auto period = play(*run, arguments.words[0], judge, collect);
-  if (!period) return kWrongInput;
+  if (!play(*run, arguments.words[0], judge, collect)) return kWrongInput;
   judge.verdicts(ending_of(*run->recording));
   collect();
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.measure < b.measure; });
@@ -276,8 +264,14 @@ int run_measure(const Arguments& arguments) {
     say("Nothing was measured: what the measures wait for never happened.");
   } else {
     put(stdout, table.text(width_of(stdout), colours_on(stdout)));
-    if (const std::string pace = pace_remark(p, *period); !pace.empty()) say(pace);
   }
+  std::vector<std::int32_t> asked;
+  for (std::size_t i = 0; i < p.measures.size(); ++i) {
+    if (names.empty() || std::find(names.begin(), names.end(), p.measures[i].name) != names.end())
+      asked.push_back(static_cast<std::int32_t>(i));
+  }
+  if (const std::string less = session::seen_less(p, *run->recording, asked); shown > 0 && !less.empty())
+    put(arguments.has(Option::json) ? stderr : stdout, less + "\n");
   return kHeld;
 }
 

@@ -151,8 +151,47 @@ TEST_CASE("What has no steady state is told by name, and the run does not begin"
         "start settled: `s.voltage` comes again with no period of whole steps of 100");
   shows(why(circuit("sin(time * 1 rad/s) * 1 V", resistor + coil)), "`s.voltage` comes again with no period");
   shows(why(circuit("12 V", coil)), "start settled: `l.i` never settles: it moves on by 1.2 A every 10 ms");
+  shows(why("bench B { step 100 us\n  node line : electric[3]\n"
+            "  part grid : Mains between line = line, neutral = ground  step 10 us\n"
+            "  grid.frequency = 50 Hz + 0.1 Hz * sin(time * 1 rad/s)\n"
+            "  part load[3] : Resistor(resistance = 3 ohm) between line[index], ground  step 10 us\n}\n" +
+            kGo),
+        "`grid.angle` moves by itself, but at no steady rate");
   // Nothing drives it on: it stays as it begins, and says how far it could tell.
   const Begun still = begin_run(circuit("0 V", coil), {"l.i"}, 1ms);
   CHECK(still.result.ending != observe::Ending::diverged);
   CHECK(still.values[0].front() == 0);
+}
+
+TEST_CASE(
+    "A pulse that comes seldom and a source as quick as the bench are seen before the start, and what stays is told") {
+  const auto bench = [](const std::string& voltage) {
+    return "bench B { step 100 us\n  node top : electric\n  part s : VoltageSource between top, ground  step 10 us\n"
+           "  s.voltage = " +
+           voltage +
+           "\n  part l : Inductor(inductance = 100 mH, resistance = 1 ohm) between top, ground  step 10 us\n"
+           "  state charge : V = 12 V\n  charge' = -0.1 V/(A*s) * l.i\n}\n" +
+           kGo;
+  };
+  // 1 ms of each half second: what is left of it at time 0, 100 ms behind its end, with 0.1 s as the time constant.
+  const Begun pulse =
+      begin_run(bench("if mod(time, 0.5 s) > 0.399 s and mod(time, 0.5 s) < 0.4 s then 100 V else 0 V"), {"l.i"}, 1ms);
+  INFO(pulse.result.explanation);
+  REQUIRE(pulse.result.remarks.size() == 1);
+  shows(pulse.result.remarks[0], "comes again every 500 ms");
+  const double after = 100 * (1 - std::exp(-0.01)) / (1 - std::exp(-5.0));
+  CHECK(pulse.values[0][0] == Approx(after * std::exp(-1.0)).epsilon(0.03));  // its edges are held over 10 us
+  // At instants of the bench it is always 0.
+  const Begun quick = begin_run(bench("10 V * sin(2 * pi * 1 rad * 10 kHz * time)"), {"l.i"}, 1ms);
+  INFO(quick.result.explanation);
+  REQUIRE(quick.result.remarks.size() == 1);
+  shows(quick.result.remarks[0], "a steady state that comes again");
+  // i(k+1) = i(k) + h / L u(k) with u(k) = 10 V sin(w h k) and no mean: i(0) = -10 V h / L cot(w h / 2) / 2.
+  const double half = std::numbers::pi * 1e4 * 1e-5;
+  CHECK(quick.values[0][0] == Approx(-10 * 1e-5 / 0.1 / std::tan(half) / 2).epsilon(1e-3));
+  const Begun held = begin_run(bench("charge"), {"l.i", "charge"}, 1ms);
+  REQUIRE(held.result.remarks.size() == 2);
+  shows(held.result.remarks[1], "Before the start `charge` stayed as given");
+  CHECK(held.values[0][0] == Approx(12).epsilon(1e-6));
+  CHECK(held.values[1][0] == 12);
 }

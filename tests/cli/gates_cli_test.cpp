@@ -162,6 +162,18 @@ TEST_CASE("Edges of gates are recorded with their instants, and judged again fro
   CHECK(has(again.out, "P-3          held"));
   CHECK_FALSE(has(again.out, "edge"));
   CHECK(has(again.out, "P-2          held"));
+  // The same where something else has rows between its edges.
+  text.replace(text.find("  record i,"), 0, "  record hull.high[1].v every 1 us\n");
+  text.replace(text.find("requirement P-3"), 0, "requirement P-4 { always hull.high[1].v < 200 V }\n");
+  folder.write("rows.dyne", text);
+  CHECK(run_isodyne("run rows.dyne look --setting code --out d", folder.path()).status == 0);
+  const Output measured = run_isodyne("measure d gap", folder.path());
+  INFO(measured.out << measured.err);
+  CHECK(has(measured.out, "1.9e-05 s"));
+  // And what was recorded more seldom than it was looked at is told.
+  const Output thin_measure = run_isodyne("measure d 'of hull.s.i  most'", folder.path());
+  INFO(thin_measure.out << thin_measure.err);
+  CHECK(has(thin_measure.out, "The recording has fewer instants of what `measure_1` reads than the run looked at"));
   // Without the edges nobody can say it again: what the run said counts, and is said to.
   CHECK(run_isodyne("run pulses.dyne look --setting code --out c", folder.path()).status == 0);
   const Output thin = run_isodyne("judge c", folder.path());

@@ -102,6 +102,10 @@ std::optional<Reason> Run::settle_before_start() {
   result_.remarks.push_back(
       fmt::format("It began settled: {}, found in {}, to {:.2g} of the largest value of each unit.", what,
                   counted(static_cast<std::size_t>(settled->rounds), "round"), settled->residual));
+  std::string held;
+  for (const program::VarId id : settled->held) list_on(held, "`" + program_->variable(id).name + "`");
+  if (!held.empty())
+    result_.remarks.push_back(fmt::format("Before the start {} stayed as given, and networks with it.", held));
   return std::nullopt;
 }
 

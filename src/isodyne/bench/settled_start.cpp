@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 
 #include <fmt/format.h>
 #include <Eigen/Dense>
@@ -22,6 +23,7 @@ using program::VarId;
 constexpr Time kLongest = std::chrono::seconds(10);       ///< period
 constexpr Time kShortest = std::chrono::milliseconds(1);  ///< below which several periods are taken together
 constexpr Time kStill = std::chrono::milliseconds(10);    ///< where nothing moves
+constexpr std::int64_t kInstants = 50'000;                ///< at which two periods are compared, at most
 constexpr double kSame = 1e-9;                            ///< of the largest value, by which two are the same
 constexpr int kRounds = 15;
 
@@ -31,49 +33,79 @@ struct Holding : engine::SensorSampling {
   void sample(std::int32_t) override {}
 };
 
-/// States that go on at a rate that stays as it is, such as the angle of a source: of the rate nothing moves.
-class SteadyRates {
+/// What of a plant moves by itself, and how.
+class Movement {
  public:
-  explicit SteadyRates(const program::Program& program) : p_(program) {
+  explicit Movement(const program::Program& program) : p_(program) {
     for (const program::Assignment& e : p_.equations) equation_of_[e.target] = e.value;
+    for (const program::State& s : p_.states) state_of_[s.value] = &s;
     for (const program::State& s : p_.states) {
-      if (steady(s.derivative)) list_.push_back(&s);
+      if (rests_on(s.derivative).nothing_moving()) steady_.push_back(&s);
     }
   }
-  const std::vector<const program::State*>& list() const { return list_; }
-  bool has(const program::State& s) const { return std::find(list_.begin(), list_.end(), &s) != list_.end(); }
+  /// States that go on at a rate that stays as it is, such as the angle of a source.
+  const std::vector<const program::State*>& steady() const { return steady_; }
+  bool is_steady(const program::State& s) const {
+    return std::find(steady_.begin(), steady_.end(), &s) != steady_.end();
+  }
+
+  struct RestsOn {
+    bool time = false, networks = false;  ///< networks: or what is made of their past, or drawn
+    std::set<const program::State*> states;
+    bool nothing_moving() const { return !time && !networks && states.empty(); }
+  };
+  /// What a quantity follows from at an instant, in the end.
+  RestsOn rests_on(VarId id) const {
+    RestsOn on;
+    std::set<VarId> seen;
+    std::vector<VarId> todo{id};
+    while (!todo.empty()) {
+      const VarId next = todo.back();
+      todo.pop_back();
+      if (!seen.insert(next).second) continue;
+      const auto equation = equation_of_.find(next);
+      const auto state = state_of_.find(next);
+      using program::Role;
+      const Role role = p_.variable(next).role;
+      if (next == program::kTime) {
+        on.time = true;
+      } else if (state != state_of_.end()) {
+        on.states.insert(state->second);
+      } else if (equation != equation_of_.end()) {
+        for (const VarId read : p_.reads(equation->second)) todo.push_back(read);
+      } else if (role == Role::network || role == Role::hidden) {
+        on.networks = true;
+      }
+    }
+    return on;
+  }
+  /// A state that moves by time alone, but not at a steady rate; null: there is none among these.
+  const program::State* unsteady(const std::set<const program::State*>& states) const {
+    for (const program::State* s : states) {
+      const RestsOn on = rests_on(s->derivative);
+      const bool by_itself =
+          std::all_of(on.states.begin(), on.states.end(), [&](const auto* o) { return is_steady(*o); });
+      if (!is_steady(*s) && !on.networks && by_itself) return s;
+    }
+    return nullptr;
+  }
 
  private:
-  bool steady(VarId id) {
-    const auto [known, fresh] = known_.try_emplace(id, false);  // false also where they go in a circle
-    if (!fresh) return known->second;
-    using program::Role;
-    const Role role = p_.variable(id).role;
-    const auto equation = equation_of_.find(id);
-    bool is = role == Role::param || role == Role::fixed_param || role == Role::input || role == Role::sampled ||
-              role == Role::mode || role == Role::sensor || role == Role::actuator;
-    if (equation != equation_of_.end()) {
-      const auto reads = p_.reads(equation->second);
-      is = p_.gate_of(id) == kNone && std::all_of(reads.begin(), reads.end(), [&](VarId read) { return steady(read); });
-    }
-    return known_[id] = is;
-  }
-
   const program::Program& p_;
   std::map<VarId, program::NodeId> equation_of_;
-  std::map<VarId, bool> known_;
-  std::vector<const program::State*> list_;
+  std::map<VarId, const program::State*> state_of_;
+  std::vector<const program::State*> steady_;
 };
 
 /// The plant before the start: networks, gates and what moves at a steady rate go on, and time is `shift` less than the
 /// plant's own.
-std::shared_ptr<program::Plant> before_the_start(const program::Program& program, const SteadyRates& rates,
+std::shared_ptr<program::Plant> before_the_start(const program::Program& program, const Movement& movement,
                                                  Time shift) {
   auto p = std::make_shared<program::Plant>(*engine::on_one_core(program));
   const program::NodeId nothing = program::number(*p, 0);
   for (const program::State& s : program.states) {
     for (program::Assignment& e : p->equations) {
-      if (e.target == s.derivative && !rates.has(s)) e.value = nothing;
+      if (e.target == s.derivative && !movement.is_steady(s)) e.value = nothing;
     }
   }
   for (program::PeriodicTask& t : p->periodic_tasks) t.body.clear();
@@ -101,7 +133,8 @@ class Settling {
  public:
   Settling(const program::Program& program, const engine::NetworkMaker& networks,
            const std::vector<std::pair<VarId, double>>& start)
-      : program_(program), networks_(networks), start_(start), rates_(program) {
+      : program_(program), networks_(networks), start_(start), movement_(program), quick_(program.step) {
+    for (const program::Group& g : program.groups) quick_ = std::min(quick_, g.step);
     for (const program::Network& n : program.networks) {
       for (const VarId id : n.outputs) {
         if (program.startable(id)) states_.push_back(id);
@@ -111,7 +144,7 @@ class Settling {
 
   Result<SettledStart> run() {
     if (auto failure = find_period()) return *failure;
-    plant_.emplace(before_the_start(program_, rates_, made_.period), networks_);
+    plant_.emplace(before_the_start(program_, movement_, made_.period), networks_);
     auto next = after_period(first_);
     if (!next) return next.failure();
     Eigen::VectorXd x = *next;  // so that it begins on the way to where it settles
@@ -150,14 +183,15 @@ class Settling {
   }
 
   std::optional<Failure> find_period() {
-    engine::RunningPlant plant(before_the_start(program_, rates_, {}), networks_);
+    engine::RunningPlant plant(before_the_start(program_, movement_, {}), networks_);
     engine::PlantState state = plant.start(start_);
     plant.solve(state);
     if (state.network.stuck != kNone) return failed(plant.networks().why_not(state.network.stuck));
     first_.resize(static_cast<Eigen::Index>(states_.size()));
     for (std::size_t i = 0; i < states_.size(); ++i) first_[static_cast<Eigen::Index>(i)] = state[states_[i]];
 
-    for (const program::State* s : rates_.list()) moving_.push_back({s->value, state[s->value], state[s->derivative]});
+    for (const program::State* s : movement_.steady())
+      moving_.push_back({s->value, state[s->value], state[s->derivative]});
 
     std::vector<double> frequencies;
     for (const program::Network& n : program_.networks) {
@@ -169,50 +203,105 @@ class Settling {
         }
       }
     }
-    // Instants before the start at no even distances, and what the inputs are then.
-    const Time step = program_.step;
-    std::vector<Time> times;
-    std::vector<std::vector<double>> there;
-    for (const std::int64_t k : {0, 1, 3, 7, 18, 41, 97, 233, 547, 1291}) {
-      times.push_back(-k * step);
-      there.push_back(inputs_at(plant, state, times.back()));
-    }
-    std::vector<double> most(there.front().size(), 0);
-    bool still = frequencies.empty();
-    for (const auto& row : there) {
-      for (std::size_t i = 0; i < row.size(); ++i) {
-        most[i] = std::max(most[i], std::abs(row[i]));
-        still = still && row[i] == there.front()[i];
+    bool may_move = !frequencies.empty();
+    for (const program::Network& n : program_.networks) {
+      for (const VarId id : n.inputs) {
+        const Movement::RestsOn on = movement_.rests_on(id);
+        if (const program::State* s = movement_.unsteady(on.states))
+          return failed(
+              fmt::format("`{}` moves by itself, but at no steady rate, so nothing that follows from it comes "
+                          "again",
+                          program_.variable(s->value).name));
+        note_held(on.states);
+        may_move = may_move || on.time || std::any_of(on.states.begin(), on.states.end(), [&](const auto* s) {
+                     return movement_.is_steady(*s) && state[s->derivative] != 0;
+                   });
       }
     }
-    made_.moves = !still;
-    if (still) {
-      made_.period = step * std::max<std::int64_t>(1, kStill / step);
+    if (!may_move) {
+      made_.period = program_.step * std::max<std::int64_t>(1, kStill / program_.step);
       return std::nullopt;
     }
+    return find_period(plant, state, frequencies);
+  }
+
+  /// States with equations of their own that networks read stay as they start; who reads the outcome has to know.
+  void note_held(const std::set<const program::State*>& states) {
+    for (const program::State* s : states) {
+      const auto& held = made_.held;
+      if (!movement_.is_steady(*s) && std::find(held.begin(), held.end(), s->value) == held.end())
+        made_.held.push_back(s->value);
+    }
+  }
+
+  /// An instant before the start, by its number: a step of the bench further back each, and somewhere between two.
+  Time instant(std::int64_t number) const {
+    return -(number * program_.step + number * 7 % (program_.step / quick_) * quick_);
+  }
+
+  /// The shortest time after which all inputs are what they were: at a few instants first, then at many; where two
+  /// differ is one of the few from then on.
+  std::optional<Failure> find_period(engine::RunningPlant& plant, engine::PlantState& state,
+                                     const std::vector<double>& frequencies) {
+    std::vector<Time> times;
+    std::vector<std::vector<double>> there;
+    std::vector<double> most;
+    const auto look = [&](Time t) {
+      times.push_back(t);
+      there.push_back(inputs_at(plant, state, t));
+      most.resize(there.back().size());
+      for (std::size_t i = 0; i < most.size(); ++i) most[i] = std::max(most[i], std::abs(there.back()[i]));
+    };
+    for (const std::int64_t k : {0, 1, 3, 7, 18, 41, 97, 233, 547, 1291}) look(instant(k));
     std::string other;
-    for (Time t = step; t <= kLongest; t += step) {
+    const auto differ = [&](const std::vector<double>& a, const std::vector<double>& b) {
+      for (std::size_t i = 0; i < a.size(); ++i) {
+        if (std::abs(a[i] - b[i]) > kSame * most[i]) return other = input_name(i), true;
+      }
+      return false;
+    };
+    for (Time t = program_.step; t <= kLongest; t += program_.step) {
       const bool modulators = std::all_of(frequencies.begin(), frequencies.end(), [&](double f) {
         const double periods = f * to_seconds(t);
         return std::abs(periods - std::round(periods)) <= 1e-9 * std::max(1.0, periods);
       });
       if (!modulators) continue;
       bool same = true;
-      for (std::size_t j = 0; j < times.size() && same; ++j) {
-        const std::vector<double> row = inputs_at(plant, state, times[j] - t);
-        for (std::size_t i = 0; i < row.size() && same; ++i) {
-          same = std::abs(row[i] - there[j][i]) <= kSame * most[i];
-          if (!same) other = input_name(i);
+      for (std::size_t j = 0; j < times.size() && same; ++j)
+        same = !differ(inputs_at(plant, state, times[j] - t), there[j]);
+      bool moves = !frequencies.empty();
+      const std::int64_t many = std::min<std::int64_t>(kInstants, kLongest / program_.step);
+      for (std::int64_t k = 0; k < many && same; ++k) {
+        const std::vector<double> now = inputs_at(plant, state, instant(k));
+        moves = moves || differ(now, there.front());
+        same = !differ(inputs_at(plant, state, instant(k) - t), now);
+        if (!same && jumps(plant, state, instant(k), most)) {  // then on both sides of it
+          same = true;
+          for (const Time beside : {instant(k) - quick_, instant(k) + quick_})
+            same = same && !differ(inputs_at(plant, state, beside - t), inputs_at(plant, state, beside));
         }
+        if (!same) look(instant(k));
       }
       if (!same) continue;
-      made_.period = t * std::max<std::int64_t>(1, (kShortest + t - Time{1}) / t);
+      made_.moves = moves;
+      made_.period = t * std::max<std::int64_t>(1, ((moves ? kShortest : kStill) + t - Time{1}) / t);
       return std::nullopt;
     }
     return failed(
         fmt::format("{} with no period of whole steps of {} up to {}",
                     other.empty() ? "the modulators come again together" : fmt::format("`{}` comes again", other),
-                    format_span(step), format_span(kLongest)));
+                    format_span(program_.step), format_span(kLongest)));
+  }
+
+  /// Whether an input jumps right there: on which side of it an instant is, is a matter of rounding.
+  bool jumps(engine::RunningPlant& plant, engine::PlantState& state, Time t, const std::vector<double>& most) const {
+    const std::vector<double> before = inputs_at(plant, state, t - Time{1}),
+                              after = inputs_at(plant, state, t + Time{1});
+    for (std::size_t i = 0; i < before.size(); ++i) {
+      constexpr double kJump = 1e-3;  // far more than anything moves in 2 ns
+      if (std::abs(after[i] - before[i]) > kJump * most[i]) return true;
+    }
+    return false;
   }
 
   std::string input_name(std::size_t i) const {
@@ -332,7 +421,8 @@ class Settling {
   const program::Program& program_;
   const engine::NetworkMaker& networks_;
   const std::vector<std::pair<VarId, double>>& start_;
-  SteadyRates rates_;
+  Movement movement_;
+  Time quick_;  ///< the shortest step
   struct Moving {
     VarId id = kNone;
     double at_start = 0, rate = 0;

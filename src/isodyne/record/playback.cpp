@@ -59,6 +59,7 @@ Playback::Playback(std::shared_ptr<const program::Program> program, const Record
   known_.resize(p.variables.size());
   known_[program::kTime] = known_[program::kSeed] = 1;
   for (const VarId id : wanted) want(id);
+  add_edges();
   std::stable_sort(changes_.begin(), changes_.end(), [](const Change& a, const Change& b) { return a.at < b.at; });
 }
 
@@ -132,6 +133,25 @@ void Playback::want(VarId id) {
     return;
   }
   missing_.push_back(id);
+}
+
+void Playback::add_edges() {
+  for (const Column& c : columns_) {
+    if (c.times == times_ || !recording_.at_edges(program_->variable(c.id).name)) continue;
+    std::vector<std::int64_t> all;
+    all.reserve(times_->size() + c.times->size());
+    std::size_t i = 0, k = 0;
+    while (i < times_->size() || k < c.times->size()) {
+      const bool own = k == c.times->size() || (i < times_->size() && (*times_)[i] <= (*c.times)[k]);
+      const std::int64_t at = own ? (*times_)[i] : (*c.times)[k];
+      if (i < times_->size() && (*times_)[i] == at) ++i;
+      if (k < c.times->size() && (*c.times)[k] == at) ++k;
+      all.push_back(at);
+    }
+    Instants merged(std::move(all));
+    with_edges_ = std::move(merged);
+    times_ = &with_edges_;
+  }
 }
 
 double Playback::recall(Computed& c, double now) {

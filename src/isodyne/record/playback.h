@@ -1,8 +1,8 @@
 #pragma once
 // A recording as the images that it was made of, for whoever looked at the run itself: the judge cannot tell.
 //
-// There is an image at each instant of the signals that were recorded most often; the others have the values of their
-// instant before. What was recorded only around some instants is not there.
+// There is an image at each instant of the signals that were recorded most often, and at each edge of gates of which the
+// edges were recorded; others have the values of their instant before. What was recorded only around some instants is not there.
 //
 // Quantities that nobody recorded are computed where their equations read only what is there; parameters that were not
 // recorded have the value that the run began with, and what was set by hand from then on.
@@ -42,11 +42,13 @@ class Playback {
     std::size_t next = 0;  ///< row of the first instant that is not reached yet
   };
   void want(program::VarId id);
+  void add_edges();
   bool parameter(program::VarId id);
 
   std::shared_ptr<const program::Program> program_;
   const Recording& recording_;
   const Instants* times_;
+  Instants with_edges_;  ///< theirs and those of edges, if there are any
   Time period_;
   std::vector<double> image_;
   std::vector<Column> columns_;

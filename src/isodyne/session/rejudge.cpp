@@ -44,13 +44,22 @@ namespace {
 constexpr Time kAtEdges{1};  ///< asked at each edge of gates: it may be any nanosecond
 
 /// How often it was asked in the run.
+Time asked(const program::QuickParts& quick, const program::Program& p, const program::Measure& m) {
+  return program::asked_at_edges(p, m) ? kAtEdges : quick.asked_every(m);
+}
 Time asked(const program::QuickParts& quick, const program::Program& p, const program::Requirement& r) {
   Time every = program::asked_at_edges(p, r) ? kAtEdges : quick.asked_every(r);
-  for (const std::int32_t i : r.measures) {
-    const program::Measure& m = program::at(p.measures, i);
-    every = std::min(every, program::asked_at_edges(p, m) ? kAtEdges : quick.asked_every(m));
-  }
+  for (const std::int32_t i : r.measures) every = std::min(every, asked(quick, p, program::at(p.measures, i)));
   return every;
+}
+
+/// "every 50 us", "at each edge of gates".
+std::string asked_text(Time every) {
+  return every == kAtEdges ? "at each edge of gates" : "every " + format_span(every);
+}
+/// What a recording has to say to keep everything.
+std::string to_record(Time every) {
+  return fmt::format("`record … every {}`", every == kAtEdges ? "edge" : format_span(every));
 }
 
 /// Whether the rows of a quantity show all that it was: at every instant at which it was asked about, or at all those
@@ -166,18 +175,44 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     return all;
   };
   const std::string thin =
-      fmt::format("an image every {}, where the run was judged {}", format_span(period),
-                  judged_every == kAtEdges ? "at each edge of gates" : "every " + format_span(judged_every));
+      fmt::format("an image every {}, where the run was judged {}", format_span(period), asked_text(judged_every));
   if (!open.empty())
     made.remarks.push_back(
         fmt::format("The recording has {}. Undecided for that reason, since it shows no breach and cannot "
-                    "show that there was none: {} (`record … every {}` keeps everything).",
-                    thin, listed(open), format_span(judged_every)));
+                    "show that there was none: {} ({} keeps everything).",
+                    thin, listed(open), to_record(judged_every)));
   if (!by_run.empty())
     made.remarks.push_back(fmt::format(
         "The recording has {}. What the run itself found at its own instants counts for {}.", thin, listed(by_run)));
   made.verdicts = std::move(verdicts);
   return made;
+}
+
+std::string seen_less(const program::Program& p, const record::Recording& recording,
+                      const std::vector<std::int32_t>& measures) {
+  const program::QuickParts quick(p);
+  std::string names, columns;
+  Time every = p.step;
+  for (const std::int32_t i : measures) {
+    const program::Measure& m = program::at(p.measures, i);
+    bool less = false;
+    for (const program::NodeId node : {m.of, m.to, m.within, m.against, m.event, m.until}) {
+      if (node == program::kNone) continue;
+      for (const program::VarId id : p.reads(node)) {
+        const Time own = asked(quick, p, m);
+        if (shown_whole(p, recording, id, own)) continue;
+        less = true;
+        every = std::min(every, own);
+      }
+    }
+    if (less) list_on(names, "`" + m.name + "`");
+  }
+  if (names.empty()) return {};
+  return fmt::format(
+      "The recording has fewer instants of what {} read{} than the run looked at, which was {}: the run itself may "
+      "have "
+      "come to other values ({} keeps everything).",
+      names, names.find(", ") == std::string::npos ? "s" : "", asked_text(every), to_record(every));
 }
 
 SetRight judged_again(const OpenRecording& run, observe::Ending ending) {

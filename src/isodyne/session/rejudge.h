@@ -28,6 +28,10 @@ struct SetRight {
 SetRight set_right(const program::Program& program, const record::Recording& recording,
                    std::vector<judge::Verdict> verdicts, Time period);
 
+/// A line about those of these measures of which the recording does not show all that the run saw; empty: none.
+std::string seen_less(const program::Program& program, const record::Recording& recording,
+                      const std::vector<std::int32_t>& measures);
+
 /// Judges every image of a recording by the program that it was opened with, and sets that right.
 SetRight judged_again(const OpenRecording& run, observe::Ending ending);
 
