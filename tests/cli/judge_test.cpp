@@ -729,3 +729,26 @@ TEST_CASE("The timeline of a scenario tells what is due when") {
   shows(r.isodyne("list bench.dyne fill --timeline").out, "Over after 2 s at the earliest, 22 s at the latest.");
   shows(r.isodyne("list bench.dyne fil --timeline").err, "did you mean `fill`?");
 }
+
+TEST_CASE("What only seems broken in a recording of fewer instants is what the run said, or is told to be doubtful") {
+  const TestFolder folder;
+  // On for 10 ms of each 100 ms; of rows 70 ms apart one looks as if it were on for 70 ms.
+  folder.write("p.dyne",
+               "bench P {\n  step 1 ms\n  record every 70 ms\n  output on : bool\n  on = mod(time, 100 ms) < 10 ms\n}\n"
+               "scenario look { hold 2 s }\nmeasure long { of on  longest }\nrequirement R { always long <= 15 ms }\n");
+  folder.write("other.dyne", "measure long { of on  longest }\nrequirement S { always long <= 16 ms }\n");
+  REQUIRE(run_isodyne("run p.dyne look --out a", folder.path()).status == 0);
+  const Output same = run_isodyne("judge a", folder.path());
+  INFO(same.out << same.err);
+  CHECK(same.status == 0);
+  CHECK(has(same.out, "R            held"));
+  CHECK(has(same.out, "What the run itself found at its own instants counts for R."));
+  const Output other = run_isodyne("judge a other.dyne", folder.path());
+  INFO(other.out << other.err);
+  CHECK(other.status == 1);
+  CHECK(has(other.out, "With all instants this may not be broken: S (`record … every 1 ms` keeps everything)."));
+  const Output measured = run_isodyne("measure a", folder.path());
+  INFO(measured.out << measured.err);
+  CHECK(has(measured.out,
+            "The recording has fewer instants of what `long` reads than the run looked at, which was every 1 ms"));
+}

@@ -132,7 +132,7 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
                    Time period) {
   SetRight made;
   const auto run = program_of(recording);
-  std::vector<std::string> by_run, open;
+  std::vector<std::string> by_run, open, doubtful;
   Time judged_every = p.step;
   const program::QuickParts quick(p);
   for (Verdict& v : verdicts) {
@@ -149,7 +149,11 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
       continue;
     }
     if (said.broken && v.first_breach && *said.broken < *v.first_breach) v.first_breach = said.broken;
-    if (v.answer != Answer::held && v.answer != Answer::not_tested) continue;
+    // What holds at each instant by itself is broken wherever an image breaks it; what is made of several may only seem
+    // so.
+    const bool of_several = !r.measures.empty() || r.within || !r.nodes.empty();
+    const bool seeming = v.answer == Answer::broken && of_several && !said.broken;
+    if (!seeming && v.answer != Answer::held && v.answer != Answer::not_tested) continue;
     bool whole = true;
     const Time every = asked(quick, p, r);
     for (const program::VarId id : read_by(p, r)) {
@@ -159,13 +163,19 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
       if (recording.has(p.variable(id).name)) period = std::max(period, recording.period_of(p.variable(id).name));
     }
     if (whole) continue;
+    v.worst_margin.reset();  // that of the run may be worse, or lie elsewhere
+    v.worst_at.reset();
     if (said.verdict == judge::answer_word(Answer::held) || said.verdict == judge::answer_word(Answer::not_tested)) {
       v.answer = said.verdict == judge::answer_word(Answer::held) ? Answer::held : Answer::not_tested;
+      v.first_breach.reset();
+      v.breaches.clear();
       by_run.push_back(r.name);
-      continue;
+    } else if (v.answer == Answer::broken) {
+      doubtful.push_back(r.name);
+    } else {
+      v.answer = Answer::undecided;
+      open.push_back(r.name);
     }
-    v.answer = Answer::undecided;
-    open.push_back(r.name);
   }
   const auto listed = [](const std::vector<std::string>& names) {
     constexpr std::size_t kMostNamed = 6;
@@ -181,6 +191,10 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
         fmt::format("The recording has {}. Undecided for that reason, since it shows no breach and cannot "
                     "show that there was none: {} ({} keeps everything).",
                     thin, listed(open), to_record(judged_every)));
+  if (!doubtful.empty())
+    made.remarks.push_back(
+        fmt::format("The recording has {}. With all instants this may not be broken: {} ({} keeps everything).", thin,
+                    listed(doubtful), to_record(judged_every)));
   if (!by_run.empty())
     made.remarks.push_back(fmt::format(
         "The recording has {}. What the run itself found at its own instants counts for {}.", thin, listed(by_run)));
