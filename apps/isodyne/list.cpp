@@ -10,6 +10,7 @@
 #include "isodyne/core/text.h"
 #include "isodyne/present/inquiry.h"
 #include "isodyne/program/groups.h"
+#include "list_section.h"
 #include "subcommand.h"
 #include "terminal.h"
 #include "text_table.h"
@@ -23,13 +24,6 @@ namespace {
 using program::kNone;
 using program::Program;
 using program::Role;
-
-/// One kind of thing to list: a title, columns, and rows of text. JSON and tables come from the same rows.
-struct Section {
-  std::string name;
-  std::vector<TextTable::Column> columns;
-  std::vector<std::vector<std::string>> rows;
-};
 
 Section parts(const Program& p) {
   Section s{"parts", {{"Part"}, {"Model"}, {"Where"}, {"Description"}}, {}};
@@ -262,20 +256,6 @@ std::vector<Kind> kinds_of(const check::Loaded& loaded) {
           {"figures", of(figures)}};
 }
 
-Json section_json(const Section& s) {
-  Json list = Json::array();
-  for (const auto& row : s.rows) {
-    Json j;
-    for (std::size_t c = 0; c < row.size(); ++c) {
-      std::string key = s.columns[c].title;
-      for (char& ch : key) ch = ch == ' ' ? '_' : static_cast<char>(ch >= 'A' && ch <= 'Z' ? ch - 'A' + 'a' : ch);
-      j[key] = row[c];
-    }
-    list.push_back(std::move(j));
-  }
-  return list;
-}
-
 /// Names as `list` takes them beside kinds: quantities, parts, and whatever else has a row of its own.
 std::vector<std::string> names_of(const Program& p, const std::vector<Kind>& kinds) {
   std::vector<std::string> names;
@@ -361,15 +341,6 @@ std::optional<Asked> asked_for(const Arguments& arguments, const Program& p, con
   return asked;
 }
 
-void say_section(const Section& section, bool several) {
-  TextTable table(section.columns);
-  for (const auto& row : section.rows) table.row(row);
-  if (several)
-    say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
-                    table.empty() ? ": none\n" : ""));
-  if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
-}
-
 /// The models and kinds of modules of a file: those it declares itself, and not those it uses.
 std::vector<check::ModelInfo> own_models(const check::Loaded& loaded) {
   std::vector<check::ModelInfo> own;
@@ -449,114 +420,28 @@ int list_models(const Arguments& arguments, const check::Loaded& loaded) {
 
 }  // namespace
 
-namespace {
-
-/// Steps, methods and periods.
-Section groups(const Program& p) {
-  Section s{"groups", {{"Step"}, {"Method"}, {"Core"}, {"States", TextTable::Align::right}, {"Parts"}}, {}};
-  for (std::size_t g = 0; g < p.groups.size(); ++g) {
-    std::set<std::string> own;
-    for (const program::Variable& v : p.variables) {
-      const std::size_t dot = v.name.rfind('.');
-      if (v.group == static_cast<std::int32_t>(g) && dot != std::string::npos && v.role != Role::hidden)
-        own.insert(v.name.substr(0, dot));
-    }
-    std::string names = p.groups[g].step == p.step && p.groups[g].core == 0 && own.empty() ? "the bench itself" : "";
-    for (const program::PartInfo& part : p.parts) {
-      if (own.contains(part.path)) list_on(names, part.path);
-    }
-    s.rows.push_back({format_span(p.groups[g].step), program::method_word(p.groups[g].method),
-                      std::to_string(p.groups[g].core), std::to_string(p.groups[g].states.size()), names});
-  }
-  return s;
+void say_section(const Section& section, bool several) {
+  TextTable table(section.columns);
+  for (const auto& row : section.rows) table.row(row);
+  if (several)
+    say(fmt::format("{}{}", colours_on(stdout) ? "\x1b[1m" + section.name + "\x1b[0m" : section.name,
+                    table.empty() ? ": none\n" : ""));
+  if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)) + (several ? "\n" : ""));
 }
 
-Section periods(const Program& p) {
-  Section s{"periods", {{"What"}, {"Period"}, {"Steps", TextTable::Align::right}}, {}};
-  const auto add = [&](const std::string& what, Time period, Time step) {
-    s.rows.push_back({what, format_span(period), std::to_string(period / step)});
-  };
-  add("recording", p.record_period(), p.step);
-  for (std::size_t i = 1; i < p.recorded.size(); ++i) {
-    const program::RecordGroup& g = p.recorded[i];
-    if (g.judged || g.signals.empty()) continue;
-    std::vector<std::string> names;
-    for (const program::VarId id : g.signals) names.push_back(p.variable(id).name);
-    if (names.size() > 3) names.resize(3), names.push_back("…");
-    if (g.edges) {
-      s.rows.push_back({"recording " + listed(names), "every edge", ""});
-      continue;
+Json section_json(const Section& s) {
+  Json list = Json::array();
+  for (const auto& row : s.rows) {
+    Json j;
+    for (std::size_t c = 0; c < row.size(); ++c) {
+      std::string key = s.columns[c].title;
+      for (char& ch : key) ch = ch == ' ' ? '_' : static_cast<char>(ch >= 'A' && ch <= 'Z' ? ch - 'A' + 'a' : ch);
+      j[key] = row[c];
     }
-    add("recording " + listed(names), g.period, std::min(p.step, p.group_of(g.signals.front()).step));
+    list.push_back(std::move(j));
   }
-  for (const program::Sensor& x : p.sensors) {
-    if (x.at != program::kNone)
-      s.rows.push_back({"sensor " + x.name, p.sampling_text(x), ""});
-    else
-      add("sensor " + x.name, x.period, std::min(p.step, p.group_of(x.value).step));
-  }
-  for (const program::Controller& c : p.controllers) add("controller " + c.name, c.period, p.step);
-  for (const program::PeriodicTask& x : p.periodic_tasks)
-    add("every, " + p.sources->place(x.span), x.period, p.groups[static_cast<std::size_t>(x.group)].step);
-  return s;
+  return list;
 }
-
-/// A value that a group reads of another is held from one instant of the slower of the two to the next; between cores,
-/// from one instant of the bench to the next at least.
-Section borders(const Program& p) {
-  Section s{"borders",
-            {{"From"},
-             {"To"},
-             {"Held for", TextTable::Align::right},
-             {"Mean delay", TextTable::Align::right},
-             {"Quantities"}},
-            {}};
-  std::map<std::pair<std::int32_t, std::int32_t>, std::set<std::string>> crossing;
-  for (const program::Item& item : p.order) {
-    if (item.kind == program::Item::Kind::periodic_task || item.kind == program::Item::Kind::tap) continue;
-    const std::int32_t to = program::group_of(p, item);
-    for (const program::NodeId value : program::values_of(p, item)) {
-      for (const program::VarId id : p.reads(value)) {
-        const program::Variable& v = p.variable(id);
-        const bool moves = v.role == Role::state || v.role == Role::equation || v.role == Role::network;
-        if (moves && v.group != to) crossing[{v.group, to}].insert(v.name);
-      }
-    }
-  }
-  const bool several =
-      std::any_of(p.groups.begin(), p.groups.end(), [](const program::Group& g) { return g.core != 0; });
-  const auto name = [&](std::int32_t g) {
-    const program::Group& group = p.groups[static_cast<std::size_t>(g)];
-    const std::string core = several ? fmt::format(", core {}", group.core) : "";
-    return fmt::format("{} {}{}", program::method_word(group.method), format_span(group.step), core);
-  };
-  for (const auto& [ends, names] : crossing) {
-    const program::Group &from = p.groups[static_cast<std::size_t>(ends.first)],
-                         &to = p.groups[static_cast<std::size_t>(ends.second)];
-    Time held = std::max(from.step, to.step);
-    if (from.core != to.core) held = std::max(held, p.step);
-    std::string all;
-    for (const std::string& n : names) list_on(all, n);
-    s.rows.push_back({name(ends.first), name(ends.second), format_span(held), format_span(held / 2), all});
-  }
-  return s;
-}
-
-int list_timing(const Program& p, bool json) {
-  Json all = Json::object();
-  for (const Section& section : {groups(p), periods(p), borders(p)}) {
-    if (json) {
-      all[section.name] = section_json(section);
-    } else if (!section.rows.empty()) {
-      say_section(section, true);
-    }
-  }
-  if (json) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
-  if (!json && p.groups.size() == 1) say("One group: every quantity is computed at every step, and nothing is held.");
-  return kHeld;
-}
-
-}  // namespace
 
 int run_list(const Arguments& arguments) {
   const std::string& file = arguments.words[0];

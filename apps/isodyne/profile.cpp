@@ -119,6 +119,7 @@ Json to_json(const program::Program& p, const Costs& seen, const std::vector<Par
   }
   for (const PartCost& c : costs)
     j["parts"].push_back({{"part", c.part}, {"equations", c.equations}, {"share", c.share}});
+  j["share_of"] = p.networks.empty() ? "plant" : "equations";
   j["headroom"] = 1 - seen.of(RunShare::whole).quantile(0.99) / static_cast<double>(p.step.count());
   return j;
 }
@@ -140,15 +141,21 @@ void print_times(const program::Program& p, const Costs& seen) {
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
 }
 
-void print_parts(const std::vector<PartCost>& costs, double step_ns) {
-  TextTable parts({{"Part", TextTable::Align::left},
-                   {"Equations", TextTable::Align::right},
-                   {"Share of the plant", TextTable::Align::right},
-                   {"of a step", TextTable::Align::right}});
-  for (const PartCost& c : costs)
-    parts.row(
-        {c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share), duration(c.share * step_ns)});
+/// Where networks are solved, most of a step is theirs, and what parts have of the equations says nothing of it.
+void print_parts(const std::vector<PartCost>& costs, double step_ns, bool networks) {
+  std::vector<TextTable::Column> columns = {
+      {"Part", TextTable::Align::left},
+      {"Equations", TextTable::Align::right},
+      {networks ? "Share of the equations" : "Share of the plant", TextTable::Align::right}};
+  if (!networks) columns.push_back({"of a step", TextTable::Align::right});
+  TextTable parts(columns);
+  for (const PartCost& c : costs) {
+    std::vector<std::string> row = {c.part, std::to_string(c.equations), fmt::format("{:.1f} %", 100 * c.share)};
+    if (!networks) row.push_back(duration(c.share * step_ns));
+    parts.row(row);
+  }
   put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
+  if (networks) say("The steps of networks are not among these; they are in the line `plant`.");
 }
 
 }  // namespace
@@ -178,7 +185,7 @@ int run_profile(const Arguments& arguments) {
                   seen.native ? "native code" : "interpreter"));
   print_times(p, seen);
   say("");
-  print_parts(costs, seen.of(RunShare::plant).quantile(0.5));
+  print_parts(costs, seen.of(RunShare::plant).quantile(0.5), !p.networks.empty());
   say("");
   say(headroom(seen.of(RunShare::whole), p.step));
   return kHeld;

@@ -246,6 +246,14 @@ TEST_CASE("Measures and requirements about gates alone are asked at each edge, t
   CHECK(value_of("often") == on.count);
   CHECK(value_of("pause") == Approx(pause.shortest * 1e-9).epsilon(1e-9));
   CHECK(value_of("both") == Approx(both.longest * 1e-9).epsilon(1e-9));
+  int stretch = 0;
+  for (const judge::Measured& m : s.measured) {
+    if (s.program->measures[static_cast<std::size_t>(m.measure)].name != "each") continue;
+    const int begin = 200'000 * stretch++, length = std::min(200'000, end - begin);
+    CHECK(m.value ==
+          Approx(stretches(begin, begin + length, [&](int t) { return level(two, t); }).whole / length).margin(1e-9));
+  }
+  CHECK(stretch >= 6);
   REQUIRE(s.verdicts.size() == 3);
   int first = 0;
   while (!(level(one, first) && level(two, first))) ++first;
