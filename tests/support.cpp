@@ -135,12 +135,14 @@ void Seen::image(const observe::Image& image) {
   for (std::size_t i = 0; i < names.size(); ++i) values[i].push_back(image.variables[program->find(names[i])]);
   for (const judge::Broken& b : judge.image(image))
     events.push_back({b.at, observe::EventKind::broken, b.requirement, 0, 0});
+  measured.insert(measured.end(), judge.measured().begin(), judge.measured().end());
 }
 
 void Seen::edges(const observe::Edges& e) {
   edges_seen.insert(edges_seen.end(), e.list.begin(), e.list.end());
   for (const judge::Broken& b : judge.edges(e))
     events.push_back({b.at, observe::EventKind::broken, b.requirement, 0, 0});
+  measured.insert(measured.end(), judge.measured().begin(), judge.measured().end());
 }
 
 double Seen::last(const std::string& name) const {

@@ -84,6 +84,7 @@ struct Seen : observe::Observer {
   void image(const observe::Image& image) override;
   void edges(const observe::Edges& e) override;
   std::vector<observe::EdgeSeen> edges_seen;
+  std::vector<judge::Measured> measured;  ///< so far; what the end of the run brings is with its verdicts
   void event(const observe::Event& event) override { events.push_back(event); }
   double last(const std::string& name) const;
 };

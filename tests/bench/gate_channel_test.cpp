@@ -140,7 +140,8 @@ Scripted run_script(const std::string& clauses, const std::vector<std::vector<Sc
   s.edges = seen.edges_seen;
   s.program = seen.program;
   s.verdicts = seen.judge.verdicts(s.result.ending);
-  s.measured = seen.judge.measured();
+  s.measured = seen.measured;
+  s.measured.insert(s.measured.end(), seen.judge.measured().begin(), seen.judge.measured().end());
   return s;
 }
 

@@ -173,7 +173,7 @@ TEST_CASE("Edges of gates are recorded with their instants, and judged again fro
   // And what was recorded more seldom than it was looked at is told.
   const Output thin_measure = run_isodyne("measure d 'of hull.s.i  most'", folder.path());
   INFO(thin_measure.out << thin_measure.err);
-  CHECK(has(thin_measure.out, "The recording has fewer instants of what `measure_1` reads than the run looked at"));
+  CHECK(has(thin_measure.out, "of something that `measure_1` reads; the run looked every 1 µs"));
   // Without the edges nobody can say it again: what the run said counts, and is said to.
   CHECK(run_isodyne("run pulses.dyne look --setting code --out c", folder.path()).status == 0);
   const Output thin = run_isodyne("judge c", folder.path());

@@ -205,8 +205,8 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
 std::string seen_less(const program::Program& p, const record::Recording& recording,
                       const std::vector<std::int32_t>& measures) {
   const program::QuickParts quick(p);
-  std::string names, columns;
-  Time every = p.step;
+  std::string names;
+  Time every = p.step, rows{};
   for (const std::int32_t i : measures) {
     const program::Measure& m = program::at(p.measures, i);
     bool less = false;
@@ -217,16 +217,17 @@ std::string seen_less(const program::Program& p, const record::Recording& record
         if (shown_whole(p, recording, id, own)) continue;
         less = true;
         every = std::min(every, own);
+        const std::string& name = p.variable(id).name;
+        rows = std::max(rows, recording.has(name) ? recording.period_of(name) : p.record_period());
       }
     }
     if (less) list_on(names, "`" + m.name + "`");
   }
   if (names.empty()) return {};
   return fmt::format(
-      "The recording has fewer instants of what {} read{} than the run looked at, which was {}: the run itself may "
-      "have "
-      "come to other values ({} keeps everything).",
-      names, names.find(", ") == std::string::npos ? "s" : "", asked_text(every), to_record(every));
+      "The recording has an image every {} of something that {} read{}; the run looked {}, and may have come to other "
+      "values ({} keeps everything).",
+      format_span(rows), names, names.find(", ") == std::string::npos ? "s" : "", asked_text(every), to_record(every));
 }
 
 SetRight judged_again(const OpenRecording& run, observe::Ending ending) {
