@@ -364,6 +364,11 @@ void describe_models(const lang::Document& document, Loaded& loaded) {
       info.items.push_back({"terminal", p.name.text, p.kind.text + size, p.open ? "open" : "", "", p.doc});
     }
     for (const lang::UnitDecl& u : m.units) info.items.push_back({"unit", u.name.text, u.usual.text, "", "", u.doc});
+    for (const lang::TableDecl& t : m.tables) {
+      std::string from;
+      for (const auto& p : t.params) from += (from.empty() ? "" : ", ") + p.type.text;
+      info.items.push_back({"table", t.name.text, fmt::format("{} -> {}", from, t.result.text), "", "", t.doc});
+    }
     for (const lang::VarDecl& v : m.variables) {
       if (v.is_private) continue;
       const char* kind = v.kind == lang::VarKind::param         ? "parameter"

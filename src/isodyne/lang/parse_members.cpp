@@ -7,7 +7,7 @@
 
 namespace isodyne::lang {
 
-// model = ( "model" | "element" ) name "{" { member | unit | rated } "}"
+// model = ( "model" | "element" ) name "{" { member | unit | table-head | rated } "}"
 void Parser::model(const std::string& doc) {
   ModelDecl m;
   m.element = t_.take().is("element");
@@ -24,6 +24,7 @@ void Parser::model(const std::string& doc) {
 bool Parser::model_member(ModelDecl& m, const std::string& doc) {
   if (equation_follows()) return false;
   if (t_.at("unit")) return unit(m, doc), true;
+  if (t_.at("table")) return model_table(m, doc), true;
   if (t_.at("rated")) return rated(m, doc, false), true;
   return false;
 }
@@ -38,6 +39,16 @@ void Parser::unit(ModelDecl& m, const std::string& doc) {
   u.usual = t_.expect_unit();
   t_.expect_statement_end();
   m.units.push_back(std::move(u));
+}
+
+/// A table that each part is given.
+void Parser::model_table(ModelDecl& m, const std::string& doc) {
+  m.tables.push_back(table_head(doc));
+  const TableDecl& d = m.tables.back();
+  if (t_.at("=") || t_.at("from"))
+    t_.fail("the end of the statement",
+            fmt::format("values stand outside of models; a part is then given the table: `({} = …)`", d.name.text));
+  t_.expect_statement_end();
 }
 
 // rated = "rated" [ path ] [ text ] "{" { given | expect | "after" sum | "step" sum } "}"

@@ -14,11 +14,11 @@ const std::vector<std::string> Parser::kDeclarations = {
     "bench",  "condition", "fault",   "scenario",    "requirement", "figure",  "cables",
     "wiring", "values",    "compose", "expectation", "measure",     "harness"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",    "param",       "fixed",       "input",    "output",    "state",  "memory",   "let",
-    "private", "part",        "terminal",    "node",     "modes",     "every",  "when",     "solve",
-    "for",     "if",          "rated",       "use",      "step",      "record", "sensor",   "actuator",
-    "frame",   "rack",        "controller",  "messages", "condition", "fault",  "scenario", "values",
-    "compose", "expectation", "requirement", "measure",  "harness",   "figure"};
+    "unit",     "table",   "param",       "fixed",       "input",    "output",    "state",  "memory",
+    "let",      "private", "part",        "terminal",    "node",     "modes",     "every",  "when",
+    "solve",    "for",     "if",          "rated",       "use",      "step",      "record", "sensor",
+    "actuator", "frame",   "rack",        "controller",  "messages", "condition", "fault",  "scenario",
+    "values",   "compose", "expectation", "requirement", "measure",  "harness",   "figure"};
 
 // text = { declaration }
 void Parser::text() {
@@ -127,9 +127,8 @@ void Parser::function(const std::string& doc) {
   document_.functions.push_back(std::move(f));
 }
 
-// table = "table" name "(" param [ "," param ] ")" "->" type
-//         ( "=" "[" rows "]" | "from" text [ "column" name ] ) method [ "outside" name ]
-void Parser::table(const std::string& doc) {
+// head = "table" name "(" param [ "," param ] ")" "->" type
+TableDecl Parser::table_head(const std::string& doc) {
   t_.take();
   TableDecl d;
   d.doc = doc;
@@ -140,6 +139,13 @@ void Parser::table(const std::string& doc) {
   t_.expect(")", "after one or two arguments");
   t_.expect("->", "and the unit of the values");
   d.result = x_.type();
+  return d;
+}
+
+// table = "table" name "(" param [ "," param ] ")" "->" type
+//         ( "=" "[" rows "]" | "from" text [ "column" name ] ) method [ "outside" name ]
+void Parser::table(const std::string& doc) {
+  TableDecl d = table_head(doc);
   if (t_.accept("from")) {
     d.file = t_.expect_text("the file with the values, such as \"plan.csv\"");
     d.file_span = t_.last_span();

@@ -63,6 +63,7 @@ class Parser {
   void function(const std::string& doc);
   FunctionDecl::Param function_param();
   void table(const std::string& doc);
+  TableDecl table_head(const std::string& doc);
   std::vector<TableDecl::Row> table_rows(bool two_arguments);
   void choice(const std::string& doc);
 
@@ -70,6 +71,7 @@ class Parser {
   void model(const std::string& doc);
   bool model_member(ModelDecl& m, const std::string& doc);
   void unit(ModelDecl& m, const std::string& doc);
+  void model_table(ModelDecl& m, const std::string& doc);
   void rated(ModelDecl& m, const std::string& doc, bool in_bench);
   void rated_line(RatedDecl& r);
   bool member(Members& m, const std::string& doc);

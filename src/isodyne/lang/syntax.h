@@ -109,7 +109,8 @@ struct ChoiceDecl {
   std::string doc;
 };
 
-/// A table of values between which is interpolated: `table NAME(x: m) -> s = [1 m: 2 s, …] linear outside held`.
+/// A table of values between which is interpolated: `table NAME(x: m) -> s = [1 m: 2 s, …] linear outside held`. In a
+/// model it has no values: each part is given one, `part core : Core(curve = NAME)`.
 struct TableDecl {
   struct Row {
     ExprPtr at, value;      ///< of a table with one argument
@@ -310,6 +311,7 @@ struct ModelDecl : Members {
   bool element = false;  ///< what a solver brings: without equations
   std::string doc;
   std::vector<UnitDecl> units;
+  std::vector<TableDecl> tables;  ///< without values
   std::vector<RatedDecl> rated;
 };
 

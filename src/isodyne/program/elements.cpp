@@ -2,7 +2,22 @@
 
 #include <algorithm>
 
+#include "isodyne/program/plant.h"
+
 namespace isodyne::program {
+
+void Network::list_quantities() {
+  inputs.clear();
+  outputs.clear();
+  for (const Element& e : elements) {
+    for (const Quantity& q : e.inputs) inputs.push_back(q.id);
+    for (const Quantity& q : e.outputs) outputs.push_back(q.id);
+  }
+  for (const Element& e : elements) {
+    for (const Quantity& q : e.parameters) inputs.push_back(q.id);
+  }
+  for (const Probe& p : probes) outputs.push_back(p.id);
+}
 
 const std::vector<ElementKind>& element_kinds() {
   static const std::vector<ElementKind> kinds = {
@@ -22,7 +37,8 @@ const ElementKind* element_kind(std::string_view name) {
 
 bool is_network_kind(std::string_view word) {
   const auto& all = element_kinds();
-  return std::any_of(all.begin(), all.end(), [&](const ElementKind& kind) { return kind.network == word && kind.tie != Tie::none; });
+  return std::any_of(all.begin(), all.end(),
+                     [&](const ElementKind& kind) { return kind.network == word && kind.tie != Tie::none; });
 }
 
 }  // namespace isodyne::program

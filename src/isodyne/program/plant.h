@@ -211,6 +211,7 @@ struct Network {
     std::vector<std::int32_t>
         nodes;  ///< of its terminals, in the order of their declaration, vectors element by element
     std::vector<Quantity> parameters, inputs, outputs;
+    std::int32_t curve = kNone;  ///< index into Plant::tables: flux over current of a core
     Span span;
   };
   /// What somebody may look at beside the elements: the voltage of a node, or what flows through a terminal of a part.
@@ -230,6 +231,8 @@ struct Network {
   /// Inputs of the elements, then their parameters; outputs of the elements, then probes.
   std::vector<VarId> inputs, outputs;
   Span span;
+  /// Makes these two lists from the elements and probes.
+  void list_quantities();
 };
 
 /// A truth whose edges have instants, to the nanosecond. Its variable is what it is at an instant; edges within a step

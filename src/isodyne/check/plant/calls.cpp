@@ -98,6 +98,26 @@ std::string written_otherwise(const std::string& word) {
 }
 }  // namespace
 
+namespace {
+std::span<const lang::TableDecl> tables_of(const ExprScope& scope) {
+  if (scope.instance == nullptr || scope.instance->decl == nullptr) return {};
+  return scope.instance->decl->tables;
+}
+}  // namespace
+
+/// Those that a part was given go before those of the text.
+const lang::TableDecl* Expressions::table_called(const std::string& word, const ExprScope& scope, bool& found) const {
+  found = true;
+  for (const lang::TableDecl& own : tables_of(scope)) {
+    if (own.name.text != word) continue;
+    const lang::TableDecl* const given = scope.instance->tables.at(word);
+    return given == nullptr && check_.alone ? &own : given;
+  }
+  const auto known = check_.table_decls.find(word);
+  found = known != check_.table_decls.end();
+  return found ? known->second : nullptr;
+}
+
 Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
   std::vector<Typed> args;
   bool valid = true;
@@ -111,23 +131,25 @@ Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
   }
   const Special* other = special(e.word);
   const auto user = check_.functions.find(e.word);
-  const auto table_decl = check_.table_decls.find(e.word);
-  if (found == nullptr && other == nullptr && user == check_.functions.end() &&
-      table_decl == check_.table_decls.end()) {
+  bool is_table = false;
+  const lang::TableDecl* const table_decl = table_called(e.word, scope, is_table);
+  if (found == nullptr && other == nullptr && user == check_.functions.end() && !is_table) {
     std::vector<std::string> known = function_words();
     for (const auto& [name, f] : check_.functions) known.push_back(name);
     for (const auto& [name, t] : check_.table_decls) known.push_back(name);
+    for (const lang::TableDecl& t : tables_of(scope)) known.push_back(t.name.text);
     const auto meant = did_you_mean(e.word, known);
     const std::string other_words = written_otherwise(e.word);
     check_.error(Code::unknown_name, e.path.span, fmt::format("there is no function called `{}`", e.word),
                  !other_words.empty() ? other_words : meant.value_or(""));
     return {};
   }
+  if (is_table && table_decl == nullptr) return {};  // it was given none
   const bool many = found != nullptr && (found->op == Op::min || found->op == Op::max);
   const std::size_t least = found != nullptr                 ? static_cast<std::size_t>(many ? 1 : found->arity)
                             : other != nullptr               ? other->least
                             : user != check_.functions.end() ? user->second->params.size()
-                                                             : table_decl->second->params.size();
+                                                             : table_decl->params.size();
   const std::size_t most = many ? 1000 : other != nullptr ? other->most : least;
   if (args.size() < least || args.size() > most) {
     check_.error(Code::wrong_arguments, e.span,
@@ -137,7 +159,7 @@ Typed Expressions::call(const lang::Expr& e, const ExprScope& scope) {
   }
   if (!valid) return {};
   if (user != check_.functions.end()) return expand(e, *user->second, std::move(args));
-  if (table_decl != check_.table_decls.end()) return table(e, *table_decl->second, std::move(args));
+  if (is_table) return table(e, *table_decl, std::move(args));
   if (found != nullptr) {
     if (many && args.size() == 1) return reduce(e, std::move(args));
     return elementwise(args, e.span,

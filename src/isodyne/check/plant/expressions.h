@@ -101,6 +101,7 @@ class Expressions {
   Typed delayed(const lang::Expr& e, const ExprScope& scope, std::vector<Typed> args);
   Typed delayed_element(const lang::Expr& e, const Typed& value, NodeId lag, Time longest, std::int32_t group);
   Typed table(const lang::Expr& e, const lang::TableDecl& t, std::vector<Typed> args);
+  const lang::TableDecl* table_called(const std::string& word, const ExprScope& scope, bool& found) const;
   Typed builtin(const lang::Expr& e, Op op, std::string_view rule, std::vector<Typed> args);
   Typed same_unit(const lang::Expr& e, Op op, std::vector<Typed> args);
   bool need_plain(const lang::Expr& e, const std::vector<Typed>& args, bool angle_too);

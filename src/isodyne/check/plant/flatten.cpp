@@ -58,6 +58,7 @@ void Flattener::declare(const lang::ModelDecl& root) {
 
 void Flattener::declare_members(Instance& instance, int depth) {
   declare_units(instance);
+  declare_tables(instance);
   note_assigned(instance, *instance.decl);
   // Sizes, loops and variants may depend on fixed parameters, so those come first.
   const std::vector<lang::VarDecl>& direct = instance.decl->variables;
@@ -104,6 +105,69 @@ void Flattener::declare_units(Instance& instance) {
     if (!instance.units.emplace(u.name.text, own).second)
       check_.error(Code::duplicate, u.name.span, fmt::format("`{}` is defined twice", u.name.text));
   }
+}
+
+void Flattener::declare_tables(Instance& instance) {
+  for (const lang::TableDecl& t : instance.decl->tables) {
+    if (is_function_word(t.name.text) || check_.functions.contains(t.name.text))
+      check_.error(Code::duplicate, t.name.span, fmt::format("`{}` is a function already", t.name.text),
+                   "rename the table");
+    if (!instance.tables.emplace(t.name.text, table_given(instance, t)).second)
+      check_.error(Code::duplicate, t.name.span, fmt::format("`{}` is defined twice", t.name.text));
+  }
+}
+
+/// Null: none, which has been reported unless the model is looked at on its own.
+const lang::TableDecl* Flattener::table_given(const Instance& instance, const lang::TableDecl& wanted) {
+  const PartValue* given = override_of(instance, wanted.name.text);
+  if (given == nullptr || given->arg->value == nullptr) {
+    if (instance.part != nullptr)
+      check_.error(Code::missing, instance.part->name.span,
+                   fmt::format("`{}` needs a table for `{}`", instance.part->name.text, wanted.name.text),
+                   fmt::format("give it one: `{} : {}({} = …)`", instance.part->name.text, instance.decl->name.text,
+                               wanted.name.text));
+    return nullptr;
+  }
+  const lang::Expr& value = *given->arg->value;
+  const bool name = value.kind == lang::ExprKind::name && value.path.parts.size() == 1 && !value.path.parts[0].index;
+  const std::string text = name ? value.path.parts[0].text : "";
+  const auto outer = given->scope->tables.find(text);
+  const auto known = check_.table_decls.find(text);
+  const bool is_outer = name && outer != given->scope->tables.end();
+  if (!is_outer && (!name || known == check_.table_decls.end())) {
+    std::vector<std::string> names;
+    for (const auto& [n, t] : check_.table_decls) names.push_back(n);
+    for (const auto& [n, t] : given->scope->tables) names.push_back(n);
+    const auto meant = did_you_mean(text, names);
+    check_.error(
+        Code::unknown_name, value.span,
+        name ? fmt::format("there is no table called `{}`", text)
+             : fmt::format("`{}` is a table, so it is given the name of one", wanted.name.text),
+        meant.value_or(fmt::format("write one outside of models: `table NAME({}: {}) -> {} = …`",
+                                   wanted.params[0].name.text, wanted.params[0].type.text, wanted.result.text)));
+    return nullptr;
+  }
+  const lang::TableDecl* const table = is_outer ? outer->second : known->second;
+  if (table == nullptr) return nullptr;
+  const auto type = [&](const lang::TypeRef& ref) {
+    Unit unit;
+    return check_.type_of(ref, unit);
+  };
+  bool same = table->params.size() == wanted.params.size() && type(table->result) == type(wanted.result);
+  for (std::size_t i = 0; same && i < wanted.params.size(); ++i)
+    same = type(table->params[i].type) == type(wanted.params[i].type);
+  if (same) return table;
+  const auto described = [&](const lang::TableDecl& t) {
+    std::string all;
+    for (const auto& p : t.params) all += (all.empty() ? "" : ", ") + p.type.text;
+    return fmt::format("from {} to {}", all, t.result.text);
+  };
+  check_
+      .error(Code::unit_mismatch, value.span,
+             fmt::format("`{}` is a table {}, but `{}` is one {}", text, described(*table), wanted.name.text,
+                         described(wanted)))
+      .notes.push_back({wanted.name.span, "it is declared here"});
+  return nullptr;
 }
 
 // ---- loops and variants -----------------------------------------------------------------------------------
@@ -464,6 +528,11 @@ void Flattener::check_overrides(Instance& instance) {
         check_.error(Code::unknown_name, step.span,
                      fmt::format("model `{}` lets no unit `{}` be chosen", instance.decl->name.text, step.text),
                      fmt::format("a value is given with `=`: `{} = …`", step.text));
+      continue;
+    }
+    if (instance.tables.contains(step.text) && !step.index && !step.all) {
+      if (!given.emplace(o.scope, step.text).second)
+        check_.error(Code::duplicate, step.span, fmt::format("table `{}` is given twice", step.text));
       continue;
     }
     const VarId id = own(instance, step.text).first;

@@ -42,6 +42,8 @@ class Flattener {
                   const lang::ModelDecl& model, const Env* env, int depth);
   std::int32_t group_of(Instance& instance, const lang::PartDecl& part, const Env* env);
   std::int32_t core_of(const lang::Expr& number, Instance& instance, const Env* env);
+  void declare_tables(Instance& instance);
+  const lang::TableDecl* table_given(const Instance& instance, const lang::TableDecl& wanted);
   void check_overrides(Instance& instance);
   const PartValue* override_of(const Instance& instance, const std::string& name) const;
 

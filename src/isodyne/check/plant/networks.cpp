@@ -192,6 +192,7 @@ class NetworkMaking {
     made.element.path = e.prefix.substr(0, e.prefix.size() - 1);
     made.element.span = e.part->name.span;
     made.places = places_of(e);
+    take_curve(e, made);
     for (const auto& v : e.members.variables) {
       const std::string& name = v.decl->name.text;
       auto& list = v.decl->is_output                      ? made.element.outputs
@@ -209,6 +210,52 @@ class NetworkMaking {
     return made;
   }
 
+  /// A parameter that nobody can name or change.
+  Network::Quantity constant(const std::string& of, const char* name, double value, const char* unit,
+                             std::int32_t group, Span span) {
+    const VarId id =
+        check_.define_hidden(fmt::format("{} {}", of, name), {Type::Kind::real, parse_unit(unit)->dimension, kNone},
+                             *parse_unit(unit), group);
+    Node node;
+    node.value = value;
+    check_.program.nodes.push_back(node);
+    check_.program.start.push_back({id, static_cast<NodeId>(check_.program.nodes.size() - 1), span});
+    return {name, id};
+  }
+
+  /// The flux over the current of a core: straight pieces that rise, also beyond the ends.
+  void take_curve(const Instance& e, Made& made) {
+    const auto given = e.tables.find("curve");
+    if (given == e.tables.end() || given->second == nullptr) return;
+    const auto known = check_.tables.find(given->second->name.text);
+    if (known == check_.tables.end()) return;  // reported with the table
+    const LookupTable& t = check_.program.tables[static_cast<std::size_t>(known->second)];
+    const auto refuse = [&](std::string why, std::string advice) {
+      check_
+          .error(Code::bad_table, e.part->name.span,
+                 fmt::format("`{}` cannot be the curve of `{}`: {}", t.name, made.element.path, why), std::move(advice))
+          .notes.push_back({t.span, "the table is here"});
+    };
+    constexpr std::size_t kMostPoints = 32;
+    if (t.method != LookupTable::Method::linear || t.outside != LookupTable::Outside::extended)
+      return refuse("flux goes on in straight pieces, and never stops rising", "write `linear outside extended`");
+    if (t.x.size() > kMostPoints)
+      return refuse(fmt::format("it has {} points, and {} is most", t.x.size(), kMostPoints),
+                    "few points where it is straight are as good");
+    double steepest = 0;
+    for (std::size_t i = 0; i + 1 < t.x.size(); ++i) {
+      const double slope = (t.z[i + 1] - t.z[i]) / (t.x[i + 1] - t.x[i]);
+      if (!(slope > 0))
+        return refuse(
+            fmt::format("from {} A to {} A the flux does not rise", format_number(t.x[i]), format_number(t.x[i + 1])),
+            "air alone has some inductance: let it rise a little");
+      steepest = std::max(steepest, slope);
+    }
+    made.element.curve = known->second;
+    made.element.parameters.push_back(
+        constant(made.element.path, "inductance", steepest, "H", e.group, e.part->name.span));
+  }
+
   /// What a fault puts into the network: a contact of two places, which nobody can name.
   void contact(const Check::FaultContact& f) {
     constexpr double kOpen = 1e10;  // ohm
@@ -221,15 +268,8 @@ class NetworkMaking {
       return;
     }
     const std::int32_t group = group_of(*beside);
-    const Dimension ohm = parse_unit("ohm")->dimension;
     const auto parameter = [&](const char* name, double value) {
-      const VarId id = check_.define_hidden(fmt::format("{} {}", f.fault, name), {Type::Kind::real, ohm, kNone},
-                                            *parse_unit("ohm"), group);
-      Node constant;
-      constant.value = value;
-      check_.program.nodes.push_back(constant);
-      check_.program.start.push_back({id, static_cast<NodeId>(check_.program.nodes.size() - 1), f.span});
-      return Network::Quantity{name, id};
+      return constant(f.fault, name, value, "ohm", group, f.span);
     };
     Made made;
     made.element.model = f.opens ? "FaultOpen" : "FaultShort";
@@ -256,7 +296,7 @@ class NetworkMaking {
       add(e, known->second);
     }
     probes(network_of);
-    for (Network& n : check_.program.networks) lists(n);
+    for (Network& n : check_.program.networks) n.list_quantities();
   }
 
   void begin(const Made& first) {
@@ -293,12 +333,12 @@ class NetworkMaking {
         check_.error(Code::bad_period, e.element.span,
                      fmt::format("`{}` is stepped every {}, `{}` every {}, and they are one network", of(first),
                                  format_span(others.step), of(e), format_span(mine.step)),
-                     "one step for both");
+                     "one step for both, or a `Cut` between them");
       } else if (mine.core != others.core) {
         check_.error(Code::bad_period, e.element.span,
                      fmt::format("`{}` is stepped on core {}, `{}` on core {}, and they are one network", of(first),
                                  others.core, of(e), mine.core),
-                     "one core for both");
+                     "one core for both, or a `Cut` between them");
       }
     }
     for (const std::int32_t p : e.places) e.element.nodes.push_back(node_of(p, network));
@@ -330,17 +370,6 @@ class NetworkMaking {
         current.ends.push_back(end_of_.at(end));
       n.probes.push_back(current);
     }
-  }
-
-  static void lists(Network& n) {
-    for (const Network::Element& e : n.elements) {
-      for (const Network::Quantity& q : e.inputs) n.inputs.push_back(q.id);
-      for (const Network::Quantity& q : e.outputs) n.outputs.push_back(q.id);
-    }
-    for (const Network::Element& e : n.elements) {
-      for (const Network::Quantity& q : e.parameters) n.inputs.push_back(q.id);
-    }
-    for (const Network::Probe& p : n.probes) n.outputs.push_back(p.id);
   }
 
   // ---- can it be solved? ------------------------------------------------------------------------------------

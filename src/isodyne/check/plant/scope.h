@@ -95,6 +95,7 @@ struct Instance {
   std::map<std::string, Places> places;                    ///< terminals and nodes
   std::set<std::string> hidden;                            ///< private names
   UnitNames units;
+  std::map<std::string, const lang::TableDecl*> tables;  ///< what it was given for those of its model; null: nothing
   Expanded members;
   std::set<std::string> assigned;  ///< names given with `:=`
   std::vector<PartValue> overrides;

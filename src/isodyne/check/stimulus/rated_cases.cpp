@@ -117,6 +117,7 @@ class Maker {
     p.model = m.name;
     if (part != nullptr) {
       unit_arguments(p, *part, r.span);
+      table_arguments(p, *part, r.span);
       value_arguments(p, *part, r.span);
     }
     std::set<std::string> inputs;
@@ -150,6 +151,19 @@ class Maker {
       lang::PartDecl::Arg arg;
       arg.target = lang::Path(lang::Name{name, span});
       arg.unit = lang::TypeRef{unit.text, span, nullptr};
+      p.args.push_back(std::move(arg));
+    }
+  }
+
+  void table_arguments(lang::PartDecl& p, const Instance& part, Span span) const {
+    for (const auto& [name, table] : part.tables) {
+      if (table == nullptr) continue;
+      lang::PartDecl::Arg arg;
+      arg.target = lang::Path(lang::Name{name, span});
+      arg.value = std::make_unique<lang::Expr>();
+      arg.value->kind = lang::ExprKind::name;
+      arg.value->span = span;
+      arg.value->path = lang::Path(lang::Name{table->name.text, span});
       p.args.push_back(std::move(arg));
     }
   }

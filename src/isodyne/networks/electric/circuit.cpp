@@ -60,19 +60,20 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     stores.push_back({a, b, states_++, unknowns_++, place_of(e, "capacitance"), place_of(e, "resistance")});
   } else if (e.model == "VoltageSource") {
     of.push_back({Of::Kind::voltage, static_cast<int>(voltages.size())});
-    voltages.push_back({a, b, place_of(e, "voltage"), unknowns_++});
+    voltages.push_back({a, b, place_of(e, "voltage"), unknowns_++, place_of(e, "voltage slope")});
   } else if (e.model == "CurrentSource") {
     of.push_back({Of::Kind::current, static_cast<int>(currents.size())});
-    currents.push_back({a, b, place_of(e, "current"), -1});
+    currents.push_back({a, b, place_of(e, "current"), -1, place_of(e, "current slope")});
   } else if (e.model == "Ideal") {
     of.push_back({Of::Kind::winding, static_cast<int>(windings.size()), static_cast<int>(half)});
     const int flux = unknowns_++;
     for (std::size_t k = 0; k < half; ++k)
       windings.push_back({e.nodes[k], e.nodes[half + k], place_of(e, numbered("turns", k)), unknowns_++, flux});
-  } else if (e.model == "Saturable") {
+  } else if (e.model == "Saturable" || e.model == "KneeCore") {
+    const int losses = place_of(e, "loss_resistance");
     of.push_back({Of::Kind::core, static_cast<int>(cores.size())});
-    cores.push_back(
-        {static_cast<int>(coils.size()), static_cast<int>(devices.size()), static_cast<int>(conductors.size())});
+    cores.push_back({static_cast<int>(coils.size()), static_cast<int>(devices.size()),
+                     losses < 0 ? -1 : static_cast<int>(conductors.size())});
     Device d;
     d.kind = Device::Kind::core;
     d.a = a;
@@ -82,9 +83,10 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     d.saturated = place_of(e, "saturated");
     d.knee = place_of(e, "knee");
     d.state = states_;
+    d.curve = e.curve;
     devices.push_back(d);
     coils.push_back({a, b, states_, d.inductance, -1, states_, 1});
-    conductors.push_back({a, b, place_of(e, "loss_resistance")});
+    if (losses >= 0) conductors.push_back({a, b, losses});
     ++states_;
   } else {
     of.push_back({Of::Kind::device, static_cast<int>(devices.size())});
@@ -106,6 +108,18 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     if (d.kind != Device::Kind::contact || d.opens) d.unknown = unknowns_++;
     devices.push_back(d);
   }
+}
+
+std::vector<Circuit::Moving> Circuit::moving() const {
+  std::vector<Moving> all;
+  int source = 0;
+  for (const auto* list : {&voltages, &currents}) {
+    for (const Source& s : *list) {
+      if (s.slope >= 0) all.push_back({source, s.slope});
+      ++source;
+    }
+  }
+  return all;
 }
 
 std::string Circuit::wrong_with(std::span<const double> inputs) const {
@@ -160,6 +174,23 @@ void find_ends(Device::Pieces& p) {
   for (Piece& piece : p.list)
     piece.slack = piece.steep ? std::min(kAmperes, 0.01 * narrowest) : std::min(kAmperes / piece.conductance, kVolts);
 }
+
+/// What flows through a core beside its inductance, over the current in that: pieces between the points of its curve.
+void along(const program::LookupTable& curve, double inductance, Device::Pieces& p) {
+  p.count = static_cast<int>(curve.x.size()) - 1;
+  double narrowest = kEver;
+  for (int k = 0; k < p.count; ++k) {
+    const auto i = static_cast<std::size_t>(k);
+    const double low = curve.z[i] / inductance, high = curve.z[i + 1] / inductance;
+    Piece& piece = p.list[k];
+    piece.conductance = (curve.x[i + 1] - curve.x[i]) / (high - low) - 1;
+    piece.offset = curve.x[i] - low - piece.conductance * low;
+    piece.low = k == 0 ? -kEver : low;
+    piece.high = k + 1 == p.count ? kEver : high;
+    narrowest = std::min(narrowest, high - low);
+  }
+  for (Piece& piece : p.list) piece.slack = 1e-10 * narrowest;
+}
 }  // namespace
 
 void Circuit::take(std::span<const double> inputs) {
@@ -199,6 +230,11 @@ void Circuit::take(std::span<const double> inputs) {
         d.off.count = 3;
         break;
       case Device::Kind::core: {
+        if (d.curve >= 0) {
+          along(program::at(plant_->tables, d.curve), value(d.inductance), d.off);
+          d.on = d.off;
+          continue;
+        }
         const double factor = value(d.inductance) / value(d.saturated) - 1, knee = value(d.knee) / value(d.inductance);
         d.off.list[0] = {factor, factor * knee, 0};
         d.off.list[1] = {0, 0, 0};

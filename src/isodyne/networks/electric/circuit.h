@@ -29,7 +29,7 @@ struct Piece {
 /// What lies between two nodes and has a characteristic that depends on whether it is on.
 struct Device {
   enum class Kind { contact, diode, transistor, thyristor, pole, arrester, core };
-  static constexpr int kMostPieces = 3;
+  static constexpr int kMostPieces = 31;
   Kind kind = Kind::contact;
   int a = 0, b = 0;
   std::int32_t element = 0;
@@ -39,6 +39,7 @@ struct Device {
   int closed = -1, open = -1, drop = -1, diode_drop = -1;      ///< places of its parameters
   int closing = -1, opening = -1;                              ///< of a pole
   int inductance = -1, saturated = -1, knee = -1, state = -1;  ///< of a core, and its state
+  std::int32_t curve = -1;                                     ///< of a core: index into Plant::tables
 
   struct Pieces {
     int count = 1;
@@ -60,15 +61,16 @@ struct Store {  ///< a capacitance and its resistance in series
 
 struct Source {
   int a = 0, b = 0, input = -1, unknown = -1;  ///< unknown: of a voltage source, its current
+  int slope = -1;                              ///< place of the input by which it moves in a second; -1: it is held
 };
 
 struct Conductor {
   int a = 0, b = 0, resistance = -1;
 };
 
-/// What a core is made of: an inductor, what saturates of it, and its losses, one beside the other.
+/// What a core is made of: an inductor, what saturates of it, and its losses (-1: none), one beside the other.
 struct Core {
-  int coil = 0, device = 0, loss = 0;
+  int coil = 0, device = 0, loss = -1;
 };
 
 struct Winding {
@@ -89,6 +91,11 @@ class Circuit {
   int states() const { return states_; }
   int unknowns() const { return unknowns_; }
   int sources() const { return static_cast<int>(voltages.size() + currents.size()); }
+  /// Sources that move within a step: which of all, voltages first, and the input that says how quickly.
+  struct Moving {
+    int source = 0, input = 0;
+  };
+  std::vector<Moving> moving() const;
 
   std::vector<Conductor> conductors;
   std::vector<Coil> coils;

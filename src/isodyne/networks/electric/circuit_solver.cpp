@@ -16,15 +16,19 @@ namespace {
 constexpr int kMostMoves = 60;
 /// Diodes are looked at so often within a step at most.
 constexpr int kMostLooks = 4096;
-/// Positions of so many devices are one number of a state, three bits each.
-constexpr std::size_t kPacked = 16;
+/// A source that goes on evenly within a step is in another place after it, by what it bends: no jump.
+constexpr double kGlide = 1e-6;
+/// Positions of so many devices are one number of a state, kBits each.
+constexpr std::size_t kPacked = 8, kBits = 6;
+constexpr std::uint64_t kAllBits = (1u << kBits) - 1;
+static_assert(2 * Device::kMostPieces <= 1 << kBits && kPacked * kBits <= 53);
 }  // namespace
 
 CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network& network)
     : circuit_(plant, network), readings_(circuit_) {
   step_ = to_seconds(program::at(plant.groups, network.group).step);
   const std::size_t devices = circuit_.devices.size(),
-                    columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1;
+                    columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1 + circuit_.moving().size();
   positions_.resize(devices);
   codes_.resize(devices);
   low_.resize(devices);
@@ -132,6 +136,8 @@ void CircuitSolver::read_sources(std::span<const double> inputs) {
   const double* const from = inputs.data();
   for (const Source& s : circuit_.voltages) *to++ = from[s.input];
   for (const Source& s : circuit_.currents) *to++ = from[s.input];
+  ++to;
+  for (const Circuit::Moving& m : shop_->moving) *to++ = from[m.input];
 }
 
 void CircuitSolver::read_positions(std::span<const double> state) {
@@ -141,7 +147,7 @@ void CircuitSolver::read_positions(std::span<const double> state) {
   if (same) return;
   for (std::size_t d = 0; d < positions_.size(); ++d) {
     const auto all = static_cast<std::uint64_t>(stored[d / kPacked]);
-    const auto code = static_cast<std::uint8_t>(all >> (3 * (d % kPacked)) & 7);
+    const auto code = static_cast<std::uint8_t>(all >> (kBits * (d % kPacked)) & kAllBits);
     move(d, {static_cast<std::uint8_t>(code / Device::kMostPieces),
              static_cast<std::uint8_t>(code % Device::kMostPieces)});
   }
@@ -152,7 +158,7 @@ void CircuitSolver::write_positions(std::span<double> state) {
   for (std::size_t k = 0; k < written_.size(); ++k) {
     std::uint64_t all = 0;
     for (std::size_t d = std::min(positions_.size(), (k + 1) * kPacked); d-- > k * kPacked;)
-      all = all << 3 | positions_[d].code();
+      all = all << kBits | positions_[d].code();
     written_[k] = static_cast<double>(all);
   }
   std::copy(written_.begin(), written_.end(), state.begin() + static_cast<std::ptrdiff_t>(states()));
@@ -276,6 +282,18 @@ int CircuitSolver::beyond(std::size_t device, double where, const std::vector<do
   return excess(device, where, direction) > p.slack + current_->rounding(device, at.data()) ? direction : 0;
 }
 
+/// The piece beside the one that a device is on. Of a core the one that holds: its flux is what it is, whatever the
+/// others do.
+Position CircuitSolver::next_towards(std::size_t device, double where, int direction) const {
+  const Device& d = circuit_.devices[device];
+  const Position p = positions_[device];
+  int piece = p.piece + direction;
+  if (d.kind == Device::Kind::core) {
+    while (direction > 0 ? where > d.off.list[piece].high : where < d.off.list[piece].low) piece += direction;
+  }
+  return {p.on, static_cast<std::uint8_t>(piece)};
+}
+
 /// Devices go from piece to piece until each is on one that holds, with the states as they are. First all at once;
 /// where that goes in circles one at a time, the first in the list, which comes to an end in a passive circuit (Murty,
 /// 1974).
@@ -288,7 +306,7 @@ bool CircuitSolver::settle() {
     for (std::size_t d = 0; d < positions_.size(); ++d) {
       const int direction = beyond(d, where_[d], now_);
       if (direction == 0) continue;
-      move(d, {positions_[d].on, static_cast<std::uint8_t>(positions_[d].piece + direction)});
+      move(d, next_towards(d, where_[d], direction));
       any = true;
       if (round >= together) break;
     }
@@ -305,6 +323,7 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
             trial_.begin() + static_cast<std::ptrdiff_t>(states()));
   const auto excess_at = [&](double at) {
     current_->part(*shop_, now_.data(), at, trial_.data());
+    shop_->move_on(now_.data(), at, trial_.data());
     return excess(device, current_->stand(device, trial_.data()), direction) - slack;
   };
   // `high` is where it is beyond; `third` is the point that went before.
@@ -363,6 +382,7 @@ bool CircuitSolver::advance(double& at, double until) {
     }
     std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end(),
               after_.begin() + static_cast<std::ptrdiff_t>(n));
+    shop_->move_on(now_.data(), time, after_.data());
     current_->stand(after_.data(), where_.data());
   };
   go(span);
@@ -393,7 +413,7 @@ bool CircuitSolver::advance(double& at, double until) {
     way = direction;
     go(first);
   }
-  std::copy_n(after_.begin(), n, now_.begin());
+  std::copy_n(after_.begin(), now_.size(), now_.begin());
   at = way == 0 ? until : at + first;
   if (way == 0) {
     if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
@@ -441,7 +461,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
     const bool ordered = device.gate >= 0 && (inputs[static_cast<std::size_t>(device.gate)] != 0) != device.opens;
     const bool middle = device.kind != Device::Kind::contact && device.kind != Device::Kind::diode &&
                         device.kind != Device::Kind::thyristor;
-    move(d, {0, static_cast<std::uint8_t>(middle ? 1 : 0)});
+    move(d, {0, static_cast<std::uint8_t>(middle ? device.off.count / 2 : 0)});
     if (device.kind == Device::Kind::pole) {
       if (ordered) move(d, {1, 0});
     } else if (device.gate >= 0) {
@@ -504,7 +524,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   const auto sources = static_cast<std::size_t>(circuit_.sources());
   double* const before = state + step.state.size() - sources;
   bool jumped = false;
-  for (std::size_t k = 0; k < sources; ++k) jumped |= now[n + k] != before[k];
+  for (std::size_t k = 0; k < sources; ++k) jumped |= std::abs(now[n + k] - before[k]) > kGlide * std::abs(before[k]);
   if (moving_ && jumped) {
     current_->stand(now, where_.data());
     if (!within(where_.data())) return false;
@@ -516,6 +536,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
   all_moves_ = 0;
   for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
+  shop_->move_on(now, step_, now);
   for (std::size_t k = 0; k < sources; ++k) before[k] = now[n + k];
   if (!step.edges.empty()) {
     for (const engine::NetworkEdge& edge : step.edges) {
@@ -619,7 +640,7 @@ std::vector<std::string> CircuitSolver::describe(std::span<const double> state) 
   std::vector<std::string> lines;
   const auto is_on = [&](std::size_t device) {
     const auto all = static_cast<std::uint64_t>(state[states() + device / kPacked]);
-    return (all >> (3 * (device % kPacked)) & 7) >= Device::kMostPieces;
+    return (all >> (kBits * (device % kPacked)) & kAllBits) >= Device::kMostPieces;
   };
   const auto number = [&](int place) { return format_number(state[static_cast<std::size_t>(place)]); };
   for (std::size_t e = 0; e < circuit_.of.size(); ++e) {

@@ -44,6 +44,7 @@ class CircuitSolver : public engine::NetworkSolver {
   bool find_combination();
   bool make_ready(std::size_t slot);
   int beyond(std::size_t device, double where, const std::vector<double>& at) const;
+  Position next_towards(std::size_t device, double where, int direction) const;
   double excess(std::size_t device, double where, int direction) const;
   bool advance(double& at, double until);
   bool quiet_step(const engine::NetworkStep& step, std::size_t slot);

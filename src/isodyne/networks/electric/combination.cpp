@@ -57,13 +57,16 @@ Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, dou
       kept(static_cast<std::size_t>(in.kept)),
       columns(static_cast<std::size_t>(in.columns())),
       devices(of.devices.size()),
-      unknowns(static_cast<std::size_t>(in.unknowns)) {
+      unknowns(static_cast<std::size_t>(in.unknowns)),
+      moving(of.moving()),
+      wide(columns + moving.size()) {
   const std::size_t u = columns - states, n = kept, all = what.rows();
-  memory = unknowns * columns + Columns::size_of(states, columns) * (kMostLevels + 2) +
-           Columns::size_of(devices, columns) + Columns::size_of(states + devices, columns) +
+  memory = unknowns * columns + Columns::size_of(states, wide) * (kMostLevels + 2) +
+           Columns::size_of(devices, columns) + Columns::size_of(states + devices, wide) +
            kSlots * Columns::size_of(all, columns);
   const std::size_t making = in.room() + columns, through_time = 2 * states * columns + 2 * n * states + 4 * n * n +
-                                                                 states * states + 2 * n * u + states * u + n * columns;
+                                                                 states * states + (2 + 3) * n * u + 2 * states * u +
+                                                                 n * columns;
   room.resize(std::max({making, through_time, 2 * columns}));
   series.resize(3 * row());
 }
@@ -156,6 +159,18 @@ void Combination::discretise(Workshop& shop) {
     for (std::size_t i = 0; i < n; ++i) s[i * n + i] += 1;
   }
   for (std::size_t i = 0; i < n * n; ++i) s[i] *= t;
+  // R(t) B = integral of S(s) B over 0 .. t, of sources that move: t^2 / 2 + A t^3 / 6 + …
+  const std::size_t m = shop.moving.size();
+  double *const bm = use(n * m), *const r = use(n * m), *const r_next = use(n * m), *const ramp = use(states * m);
+  for (std::size_t k = 0; k < m; ++k)
+    std::copy_n(b + static_cast<std::size_t>(shop.moving[k].source) * n, n, bm + k * n);
+  std::copy_n(bm, n * m, r);
+  for (int k = kTerms + 1; k >= 3 && m > 0; --k) {
+    product(n, n, m, a, r, r_next);
+    for (std::size_t i = 0; i < n * m; ++i) r[i] = bm[i] + r_next[i] * (t / k);
+  }
+  for (std::size_t i = 0; i < n * m; ++i) r[i] *= t * t / 2;
+  double span = t;
   const auto depth = static_cast<std::size_t>(halvings);
   deep_ = depth > Workshop::kMostLevels;
   level_count_ = std::min(depth, Workshop::kMostLevels) + 1;
@@ -171,13 +186,24 @@ void Combination::discretise(Workshop& shop) {
       product(states, n, states, f.from_kept.data(), half, whole);
       product(n, n, u, s, b, sb);
       product(states, n, u, f.from_kept.data(), sb, from_sources);
-      levels_[level] = shaped(states, columns);
+      product(states, n, m, f.from_kept.data(), r, ramp);
+      levels_[level] = shaped(states, shop.wide);
       for (std::size_t c = 0; c < columns; ++c) {
         const double* from = c < states ? whole + c * states : from_sources + (c - states) * states;
-        for (std::size_t r = 0; r < states; ++r) levels_[level].at(r, c) = from[r];
+        for (std::size_t row = 0; row < states; ++row) levels_[level].at(row, c) = from[row];
+      }
+      for (std::size_t k = 0; k < m; ++k) {
+        for (std::size_t row = 0; row < states; ++row) levels_[level].at(row, columns + k) = ramp[k * states + row];
       }
     }
     if (level == 0) break;
+    if (m > 0) {
+      // R(2t) = 2 R + t S + A S R
+      product(n, n, m, as, r, r_next);
+      product(n, n, m, s, bm, sb);
+      for (std::size_t i = 0; i < n * m; ++i) r[i] = 2 * r[i] + span * sb[i] + r_next[i];
+      span *= 2;
+    }
     // S(2t) = 2 S + S A S
     product(n, n, n, as, s, next);
     for (std::size_t i = 0; i < n * n; ++i) s[i] = 2 * s[i] + next[i];
@@ -195,12 +221,15 @@ void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std
   const std::size_t columns = shop.columns, states = shop.states;
   if (level_count_ == 0) {
     discretise(shop);
-    step_ = shaped(states + shop.devices, columns);
-    for (std::size_t c = 0; c < columns; ++c) {
+    step_ = shaped(states + shop.devices, shop.wide);
+    for (std::size_t c = 0; c < shop.wide; ++c) {
       for (std::size_t r = 0; r < states; ++r) step_.at(r, c) = levels_[0].at(r, c);
       // Where devices stand at the end, from what is at the beginning.
       for (std::size_t d = 0; d < shop.devices; ++d) {
-        double sum = c < states ? 0 : stand_.at(d, c);
+        double sum = c < states ? 0
+                     : c < columns
+                         ? stand_.at(d, c)
+                         : shop.step * stand_.at(d, states + static_cast<std::size_t>(shop.moving[c - columns].source));
         for (std::size_t s = 0; s < states; ++s) sum += stand_.at(d, s) * levels_[0].at(s, c);
         step_.at(states + d, c) = sum;
       }
@@ -227,7 +256,8 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
     if (left < half) continue;
     double* const to = from == one ? two : one;
     multiply(levels_[level], from, to);
-    std::copy(now + states, now + shop.columns, to + states);
+    std::copy(from + states, from + shop.wide, to + states);
+    shop.move_on(from, half, to);
     from = to;
     left -= half;
   }
@@ -238,6 +268,7 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
   double* next = from == one ? one : shop.series.data() + 2 * shop.row();
   multiply(rates_, from, term);
   for (std::size_t k = 0; k < states; ++k) term[k] *= left;
+  const double* const slopes = now + shop.columns;
   for (int k = 2; k <= kTerms + 3; ++k) {
     double most = 0, largest = 0;
     for (std::size_t i = 0; i < states; ++i) {
@@ -245,8 +276,11 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
       most = std::max(most, std::abs(term[i]));
       largest = std::max(largest, std::abs(after[i]));
     }
-    if (most <= 1e-17 * largest) break;
+    if (most <= 1e-17 * largest && (k > 2 || shop.moving.empty())) break;
+    // Of the sources that move the first term is all.
     std::fill(term + states, term + shop.columns, 0.0);
+    for (std::size_t i = 0; k == 2 && i < shop.moving.size(); ++i)
+      term[states + static_cast<std::size_t>(shop.moving[i].source)] = slopes[i] * left;
     multiply(rates_, term, next);
     const double factor = left / k;
     for (std::size_t i = 0; i < states; ++i) next[i] *= factor;

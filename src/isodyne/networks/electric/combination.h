@@ -1,6 +1,6 @@
 #pragma once
 // One combination of pieces: its equations, and its way through time. What it works on is a row of numbers: the states,
-// the sources, and 1.
+// the sources, 1, and how quickly those sources go up that move within a step (per second).
 //
 // Its memory is given to it once, and then no other is needed: combinations are met for the first time while the plant
 // is stepped.
@@ -27,11 +27,20 @@ struct Workshop {
   const Frame& frame;
   double step = 0;  ///< s
   std::size_t states, kept, columns, devices, unknowns;
+  std::vector<Circuit::Moving> moving;
+  std::size_t wide;  ///< columns, and those of the sources that move
   /// Which rows are read, per slot.
   std::vector<std::int32_t> rows[kSlots];
   std::vector<double> room;    ///< for solve_nodes(), and for matrices in the making
   std::vector<double> series;  ///< for parts of a step
-  std::size_t row() const { return std::max(columns, Columns::stride_of(states)); }
+  std::size_t row() const { return std::max(wide, Columns::stride_of(states)); }
+  /// Sources as they are `span` seconds after `now`; what else stands there remains.
+  void move_on(const double* now, double span, double* later) const {
+    for (std::size_t k = 0; k < moving.size(); ++k) {
+      const std::size_t source = states + static_cast<std::size_t>(moving[k].source);
+      later[source] = now[source] + now[columns + k] * span;
+    }
+  }
   std::size_t memory = 0;  ///< numbers that a combination needs
 };
 

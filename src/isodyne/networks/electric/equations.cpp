@@ -213,6 +213,8 @@ std::string states_in(const Circuit& c, const std::function<double(int)>& share)
     for (std::size_t k = static_cast<std::size_t>(of.first); k < static_cast<std::size_t>(of.first + of.count); ++k) {
       if (of.kind == Circuit::Of::Kind::coil) has = has || std::abs(share(c.coils[k].state)) > 1e-9;
       if (of.kind == Circuit::Of::Kind::store) has = has || std::abs(share(c.stores[k].state)) > 1e-9;
+      if (of.kind == Circuit::Of::Kind::core)
+        has = has || std::abs(share(c.coils[static_cast<std::size_t>(c.cores[k].coil)].state)) > 1e-9;
     }
     if (has) list_on(names, "`" + c.network().elements[e].path + "`");
   }

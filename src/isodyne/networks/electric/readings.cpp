@@ -120,9 +120,8 @@ void Readings::add_flow(const Flow& flow, const Frame& f, std::span<const double
       break;
     case Circuit::Of::Kind::core: {
       const Core& core = circuit_.cores[at];
-      for (const Flow& part : {Flow{Circuit::Of::Kind::coil, core.coil, flow.sign},
-                               Flow{Circuit::Of::Kind::conductor, core.loss, flow.sign}})
-        add_flow(part, f, inputs, positions, w, to);
+      add_flow({Circuit::Of::Kind::coil, core.coil, flow.sign}, f, inputs, positions, w, to);
+      if (core.loss >= 0) add_flow({Circuit::Of::Kind::conductor, core.loss, flow.sign}, f, inputs, positions, w, to);
       const Piece& p = piece_of(circuit_.devices[static_cast<std::size_t>(core.device)],
                                 positions[static_cast<std::size_t>(core.device)]);
       to[circuit_.coils[static_cast<std::size_t>(core.coil)].state] += flow.sign * p.conductance;

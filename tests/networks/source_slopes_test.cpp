@@ -1,0 +1,150 @@
+// Sources that move within a step of their network: against closed forms, and where they must not move.
+
+#include <cmath>
+#include <numbers>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+
+namespace {
+
+constexpr double kOmega = 2 * std::numbers::pi * 50;
+
+Seen seen_of(const std::string& text, const std::vector<std::string>& signals, Time longest,
+             const std::vector<std::int32_t>& faults = {}) {
+  const auto p = program_of("use library \"circuits.dyne\"\n" + text);
+  Seen seen(p, signals);
+  bench::RunPlan plan;
+  plan.longest = longest;
+  plan.faults = faults;
+  const auto result = run_bench(seen, plan);
+  INFO(result.explanation);
+  REQUIRE(result.ending == observe::Ending::completed);
+  return seen;
+}
+
+/// 100 V at their crest over 2 ohm and 10 mH, from rest on: the current at a time.
+double exact(double t) {
+  const double r = 2, l = 10e-3, x = kOmega * l, z2 = r * r + x * x;
+  const auto steady = [&](double at) { return 100 * (r * std::sin(kOmega * at) - x * std::cos(kOmega * at)) / z2; };
+  return steady(t) - steady(0) * std::exp(-t * r / l);
+}
+
+std::string sine(const std::string& source, const std::string& step) {
+  return "bench B { step " + step +
+         "\n  node a : electric\n  part s : VoltageSource between a, ground\n"
+         "  part l : Inductor(inductance = 10 mH, resistance = 2 ohm) between a, ground\n" +
+         source + "}\n";
+}
+
+double worst(const Seen& seen) {
+  double most = 0;
+  for (std::size_t i = 0; i < seen.times.size(); ++i)
+    most = std::max(most, std::abs(seen.values[0][i] - exact(to_seconds(seen.times[i]))));
+  return most;
+}
+
+}  // namespace
+
+TEST_CASE("A sine goes on within a step, whatever it is written with") {
+  const std::string of_time = "  s.voltage = 100 V * sin(2 * pi * 1 rad * 50 Hz * time)\n";
+  const std::string of_state =
+      "  part ref : SineReference\n  ref.depth = 1\n"
+      "  s.voltage = 100 V * ref.reference[1] * 0 + 100 V * cos(ref.angle - 90 deg)\n";
+  for (const std::string& source : {of_time, of_state}) {
+    // What bends within a step is all that is missing: (w h)^2 / 6 of 27 A.
+    for (const auto& [step, h] : {std::pair{"1 ms", 1e-3}, std::pair{"100 us", 1e-4}, std::pair{"10 us", 1e-5}}) {
+      const Seen seen = seen_of(sine(source, step), {"l.i", "s.v"}, Time{40'000'000});
+      INFO(source << step);
+      CHECK(worst(seen) <= 1.3 * 27 * kOmega * kOmega * h * h / 6 + 1e-9);
+      // And what the source shows at an instant is what it is there.
+      for (std::size_t i = 0; i < seen.times.size(); ++i)
+        REQUIRE(std::abs(seen.values[1][i] - 100 * std::sin(kOmega * to_seconds(seen.times[i]))) <=
+                100 * kOmega * kOmega * h * h / 2 + 1e-9);
+    }
+  }
+}
+
+TEST_CASE("A ramp of a source is exact, whatever the step, and so is the current source's") {
+  const Seen seen = seen_of(
+      "bench B { step 250 us\n  node a, b : electric\n  part s : VoltageSource between a, ground\n"
+      "  part l : Inductor(inductance = 10 mH, resistance = 2 ohm) between a, ground\n"
+      "  part j : CurrentSource between ground, b\n"
+      "  part c : Capacitor(capacitance = 20 uF) between b, ground\n  part r : Resistor(resistance = 50 ohm) between "
+      "b, ground\n"
+      "  s.voltage = time * 1000 V / 1 s + 3 V\n  j.current = 2 A - time * 40 A / 1 s\n}\n",
+      {"l.i", "c.v", "s.v"}, Time{20'000'000});
+  for (std::size_t i = 0; i < seen.times.size(); ++i) {
+    const double t = to_seconds(seen.times[i]), tau = 5e-3, rc = 1e-3;
+    const double current = 500 * (t - tau * (1 - std::exp(-t / tau))) + 1.5 * (1 - std::exp(-t / tau));
+    const double voltage = 50 * (2 * (1 - std::exp(-t / rc)) - 40 * (t - rc * (1 - std::exp(-t / rc))));
+    REQUIRE(std::abs(seen.values[0][i] - current) <= 1e-12);
+    REQUIRE(std::abs(seen.values[1][i] - voltage) <= 1e-10);
+    REQUIRE(std::abs(seen.values[2][i] - (1000 * t + 3)) <= 1e-12);
+  }
+}
+
+TEST_CASE("Edges of gates and diodes within a step see the source where it is then") {
+  // A switch closes at 3.7 us of a step of 10 us: the current of an inductor is the integral of a ramp from there on.
+  const Seen gate = seen_of(
+      "bench B { step 10 us\n  node a, b : electric\n  part s : VoltageSource between a, ground\n"
+      "  part k : Switch(closed_resistance = 0.001 mohm, open_resistance = 1e6 Mohm) between a, b\n"
+      "  part l : Inductor(inductance = 1 mH) between b, ground\n  part r : Resistor(resistance = 1e9 ohm) between b, "
+      "ground\n"
+      "  part pwm : Modulator(frequency = 10 kHz, dead_time = 0 us)\n  pwm.reference = 0\n"
+      "  k.close = delay(pwm.upper, 3700 ns)\n  s.voltage = time * 1e6 V / 1 s\n}\n",
+      {"l.i"}, Time{100'000});
+  // The upper gate is on until 25 us and from 75 us on, and all of that 3.7 us later; in between the current has
+  // nowhere to go.
+  const auto area = [](double from, double to) { return (to * to - from * from) / 2 * 1e6; };
+  CHECK(std::abs(gate.values[0][2] - area(0, 20e-6) / 1e-3) <= 1e-6);
+  CHECK(std::abs(gate.values[0][5]) <= 1e-6);
+  CHECK(std::abs(gate.values[0][8] - area(78.7e-6, 80e-6) / 1e-3) <= 1e-6);
+  CHECK(std::abs(gate.values[0].back() - area(78.7e-6, 100e-6) / 1e-3) <= 1e-6);
+  // A diode without drop that begins where a sine passes zero between two instants.
+  const Seen diode = seen_of(
+      "bench B { step 30 us\n  node a, b : electric\n  part s : VoltageSource between a, ground\n"
+      "  part d : Diode(drop = 0 V, resistance = 1 mohm) between a, b\n"
+      "  part r : Resistor(resistance = 10 ohm) between b, ground\n"
+      "  s.voltage = 100 V * sin(2 * pi * 1 rad * 50 Hz * time - 1 rad)\n}\n",
+      {"r.v"}, Time{40'000'000});
+  for (std::size_t i = 1; i < diode.times.size(); ++i) {
+    const double v = 100 * std::sin(kOmega * to_seconds(diode.times[i]) - 1);
+    REQUIRE(std::abs(diode.values[0][i] - std::max(0.0, v)) <= 0.02);
+  }
+}
+
+TEST_CASE("What jumps, and what nobody knows the rate of, is held: no step overshoots") {
+  // A jump at 1 ms: behind it the source goes on with the slope that it has there, none.
+  const Seen jump = seen_of(sine("  s.voltage = if time < 1 ms then time * 1e5 V / 1 s else 20 V\n", "100 us"), {"s.v"},
+                            Time{2'000'000});
+  for (std::size_t i = 11; i < jump.times.size(); ++i) REQUIRE(jump.values[0][i] == 20);
+  // It follows from the network itself: held, as it was.
+  const Seen own = seen_of(sine("  s.voltage = 10 V - 0.5 ohm * l.i\n", "100 us"), {"l.i"}, Time{1'000'000});
+  double i = 0;
+  const double decay = std::exp(-2 * 1e-4 / 10e-3);
+  for (std::size_t k = 1; k < own.times.size(); ++k) {
+    i = i * decay + (10 - 0.5 * i) / 2 * (1 - decay);
+    REQUIRE(std::abs(own.values[0][k] - i) <= 1e-12);
+  }
+}
+
+TEST_CASE("A fault on a source takes its slope as well, and before and after it nothing is otherwise") {
+  const std::string source = "  part m : Half\n  s.voltage = m.out\n";
+  const std::string model = "model Half { output out : V\n  out = 100 V * sin(2 * pi * 1 rad * 50 Hz * time) }\n";
+  const std::string fault = "fault held { on m.out  force 30 V  from 5 ms lasting 3 ms }\n";
+  const Seen bare = seen_of(model + sine(source, "100 us"), {"s.v", "l.i"}, Time{12'000'000});
+  const Seen declared = seen_of(model + sine(source, "100 us") + fault, {"s.v", "l.i"}, Time{12'000'000});
+  const Seen active = seen_of(model + sine(source, "100 us") + fault, {"s.v", "l.i"}, Time{12'000'000}, {0});
+  CHECK(bare.values == declared.values);
+  for (std::size_t i = 0; i < active.times.size(); ++i) {
+    const bool before = active.times[i] <= Time{5'000'000};
+    if (before) REQUIRE(active.values[1][i] == bare.values[1][i]);
+    if (active.times[i] > Time{5'000'000} && active.times[i] <= Time{8'000'000}) REQUIRE(active.values[0][i] == 30);
+  }
+}
