@@ -72,3 +72,16 @@ TEST_CASE("The link of the quay is regulated, swings with numbers that are not r
                {"regulated --fault late_driver", {{"QL-1", "held"}, {"QL-4", "broken"}}, settled},
                {"open_loop", {{"QL-3", "held"}, {"QL-4", "held"}, {"QL-6", "held"}}, settled}});
 }
+
+TEST_CASE("Converters are what an exact solution gives that shares nothing with the solver") {
+  if (kSanitized) return;  // nothing but numbers, which the other build compares
+  const TestFolder folder;
+  const Output o =
+      shell("/usr/bin/python3 -B " + kSource + "/scripts/exact_circuits.py " + std::string(ISODYNE_PROGRAM) + " 2",
+            folder.path());
+  INFO(o.out << o.err);
+  CHECK(o.status == 0);
+  CHECK(has(o.out, "quay link"));
+  // The script's bounds are 2e-4 and 1e-3; what comes out lies far below.
+  CHECK(has(o.out, "e-08 |"));
+}

@@ -109,6 +109,8 @@ class RecordingPlan {
         any = true;
       }
       if (any || (other == kNone && !whole_)) continue;
+      // Gates are put together in a bench without mistakes; what is said of others would follow from those.
+      if (other != kNone && p_.variable(other).gate && check_.diagnostics.has_errors()) continue;
       if (other == kNone) {
         check_pattern(name);
         continue;
