@@ -493,3 +493,78 @@ TEST_CASE("A solver that could not go on goes on from a state that was gone back
     REQUIRE(plant.step(again).kind == engine::PlantTrouble::Kind::none);
   }
 }
+
+TEST_CASE(
+    "Steps that are made at once are single steps to the bit, with edges, diodes, poles, cores and changes on the "
+    "way") {
+  // Whoever reads a current between two instants of the bench has each step made when it is due.
+  const auto text = [](bool watched) {
+    return std::string(
+               "model Watch { input x : A\n  output y : A\n  y = 2 * x }\n"
+               "model Hull {\n  terminal earth : electric\n  input upper, lower, connect : gate\n  input feed : V\n"
+               "  node plus, minus, mid, out, far : electric\n"
+               "  part s : VoltageSource between plus, earth\n  s.voltage = feed\n  part s2 : VoltageSource between "
+               "earth, minus\n  s2.voltage = feed\n"
+               "  part leg : Leg(drop = 0.7 V) between plus = plus, minus = minus, out = mid\n"
+               "  part choke : Inductor(inductance = 0.3 mH, resistance = 20 mohm) between mid, out\n"
+               "  part c : Capacitor(capacitance = 20 uF, resistance = 30 mohm) between out, earth\n"
+               "  part pole : BreakerPole(closing = 0.31 ms, opening = 0.22 ms) between out, far\n"
+               "  part load : Resistor(resistance = 8 ohm) between far, earth\n"
+               "  part core : KneeCore(inductance = 0.05 H, saturated = 0.5 mH, knee = 0.004 Wb) between far, earth\n"
+               "  leg.upper = upper\n  leg.lower = lower\n  pole.close = connect\n}\n"
+               "bench B { step 50 us\n  input feed : V = 100 V\n  input connect : bool = true\n"
+               "  part pwm : Modulator(frequency = 20 kHz, dead_time = 0.73 us)\n"
+               "  pwm.reference = 0.6 * sin(2 * pi * 1 rad * 400 Hz * time)\n"
+               "  part hull : Hull at ground  step 1 us\n  hull.feed = feed\n  hull.connect = connect\n"
+               "  hull.upper = pwm.upper\n  hull.lower = pwm.lower\n") +
+           (watched ? "  part watch : Watch  step 1 us\n  watch.x = hull.core.i + hull.choke.i\n" : "") +
+           "}\nscenario go {\n  hold 3 ms\n  set feed = 140 V\n  hold 1.05 ms\n  set connect = false\n  hold 3 ms\n"
+           "  set hull.load.resistance = 3 ohm\n  set connect = true\n  hold 4 ms\n}\n";
+  };
+  const std::vector<std::string> names{"hull.choke.i", "hull.c.v",   "hull.core.flux",  "hull.core.i",
+                                       "hull.pole.i",  "hull.far.v", "hull.pole.closed"};
+  std::vector<Seen> seen;
+  for (const bool watched : {true, false}) {
+    for (const bool native : {false, true}) {
+      const auto p = program_of("use library \"circuits.dyne\"\n" + text(watched));
+      const engine::RunningPlant plant(p, networks::solvers());
+      std::size_t electric = 0;
+      while (p->networks[electric].kind != "electric") ++electric;
+      REQUIRE(plant.networks().goes_at_once(static_cast<std::int32_t>(electric)) == !watched);
+      seen.emplace_back(p, names);
+      bench::RunPlan plan;
+      plan.scenario = 0;
+      if (native) plan.native = engine::NativeSettings::usual(), plan.wait_for_native = true;
+      const auto result = run_bench(seen.back(), plan);
+      INFO(result.explanation);
+      REQUIRE(result.ending == observe::Ending::completed);
+    }
+  }
+  REQUIRE(seen[0].times.size() > 200);
+  for (std::size_t i = 1; i < seen.size(); ++i) CHECK(seen[i].values == seen[0].values);
+  // It was not all the same throughout.
+  CHECK(std::abs(*std::max_element(seen[0].values[2].begin(), seen[0].values[2].end())) > 0.004);
+  CHECK(std::count(seen[0].values[6].begin(), seen[0].values[6].end(), 0.0) > 10);
+}
+
+TEST_CASE("Where steps are made at once, what ends the run is told with the step in which it did") {
+  // From 62.5 us on there is a loop that turns much quicker than any step could show, and a diode beside it.
+  const auto p = program_of(
+      "use library \"circuits.dyne\"\nmodel Hull {\n  terminal earth : electric\n  input on : gate\n"
+      "  node plus, a, b, n : electric\n  part s : VoltageSource between plus, earth\n  s.voltage = 10 V\n"
+      "  part k : Switch between plus, a\n  k.close = on\n"
+      "  part l : Inductor(inductance = 0.000001 mH) between a, b\n"
+      "  part c : Capacitor(capacitance = 0.000001 uF) between b, earth\n"
+      "  part d : Diode between plus, n\n  part r : Resistor between n, earth\n}\n"
+      "bench B { step 50 us\n  part pwm : Modulator(frequency = 20 kHz, dead_time = 0 us)\n"
+      "  pwm.reference = if time < 40 us then -1 else 0\n  part hull : Hull at ground  step 1 us\n  hull.on = "
+      "pwm.upper\n}\n");
+  Seen seen(p, {"hull.l.i"});
+  bench::RunPlan plan;
+  plan.longest = Time{1'000'000};
+  const auto result = run_bench(seen, plan);
+  INFO(result.explanation);
+  CHECK(result.ending == observe::Ending::diverged);
+  CHECK(has(result.explanation, "in its step from"));
+  CHECK(has(result.explanation, "too rarely for its diodes"));
+}

@@ -23,6 +23,8 @@ class Gates {
   /// Index into Plant::gates; kNone: no gate, or one that changes at instants only.
   std::int32_t of(program::VarId id) const;
   void make_room(NetworkState& state) const;
+  /// Whether gates change with the steps of this group.
+  bool owns(std::size_t group) const { return !own_[group].empty() || wakeful_[group] != 0; }
   /// At the first instant, when what solvers make is known: what was before is what is now.
   void start(std::span<double> values, NetworkState& state) const;
   /// A step of the group begins, and what its solvers make is there. Afterwards state.stirred says whether there are

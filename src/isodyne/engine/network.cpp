@@ -52,12 +52,50 @@ std::vector<bool> read_between(const program::Plant& p) {
   return read;
 }
 
+/// Per variable, whether it may change between two instants of the bench. What is not known to be held may.
+std::vector<bool> moving_between(const program::Plant& p) {
+  const auto quick = [&](program::VarId id) { return p.group_of(id).step < p.step; };
+  const auto edges = [&](program::VarId id) { return p.variable(id).gate && p.gate_of(id) != kNone; };
+  std::vector<bool> moving(p.variables.size(), false);
+  for (std::size_t i = 0; i < p.variables.size(); ++i) {
+    const program::Variable& v = p.variables[i];
+    const bool still = v.role == program::Role::param || v.role == program::Role::fixed_param;
+    moving[i] = edges(static_cast<program::VarId>(i)) || (!still && quick(static_cast<program::VarId>(i)));
+  }
+  moving[static_cast<std::size_t>(program::kTime)] = true;
+  std::vector<bool> tapped(p.variables.size(), false);
+  for (const program::Tap& t : p.taps) tapped[static_cast<std::size_t>(t.target)] = true;
+  const auto random = [&](program::NodeId root) {
+    std::vector<program::NodeId> todo{root};
+    while (!todo.empty()) {
+      const program::NodeId id = todo.back();
+      todo.pop_back();
+      if (id == kNone) continue;
+      const program::Node& n = p.node(id);
+      if (n.op == program::Op::normal || n.op == program::Op::uniform) return true;
+      todo.insert(todo.end(), {n.a, n.b, n.c});
+    }
+    return false;
+  };
+  for (const program::Item& item : p.order) {  // operands come first
+    if (item.kind != program::Item::Kind::equation) continue;
+    const program::Assignment& e = p.equations[static_cast<std::size_t>(item.index)];
+    const auto target = static_cast<std::size_t>(e.target);
+    if (!quick(e.target) || edges(e.target) || tapped[target] || random(e.value)) continue;
+    const std::vector<program::VarId> reads = p.reads(e.value);
+    moving[target] = std::any_of(reads.begin(), reads.end(),
+                                 [&](program::VarId id) { return moving[static_cast<std::size_t>(id)]; });
+  }
+  return moving;
+}
+
 }  // namespace
 
 Networks::Networks(const program::Plant& program, const NetworkMaker& make)
     : program_(program), gates_(program), makers_(program.groups.size()), others_(program.groups.size()) {
   std::size_t number = 0, output = 0;
-  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program);
+  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program),
+                          moving = program.networks.empty() ? std::vector<bool>{} : moving_between(program);
   for (const program::Network& n : program.networks) {
     One one;
     one.of = &n;
@@ -81,12 +119,39 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make)
       const std::int32_t gate = gates_.of(n.outputs.front());
       if (gate != kNone && program::at(program.gates, gate).kind == program::Gate::Kind::made) one.made = gate;
     }
+    one.held = held(one, moving);
     (one.made != kNone ? makers_ : others_)[static_cast<std::size_t>(n.group)].push_back(
         static_cast<std::int32_t>(all_.size()));
     number += one.size;
     output += n.outputs.size();
     all_.push_back(std::move(one));
   }
+  find_rests();
+}
+
+void Networks::find_rests() {
+  rests_.assign(program_.groups.size(), {});
+  for (std::size_t g = 0; g < rests_.size(); ++g) {
+    Rest& r = rests_[g];
+    r.period = program_.groups[g].step;
+    r.may = r.period < program_.step && makers_[g].empty() && !gates_.owns(g);
+    for (const std::int32_t i : others_[g]) r.may = r.may && all_[static_cast<std::size_t>(i)].at_once();
+  }
+}
+
+bool Networks::held(const One& one, const std::vector<bool>& moving) const {
+  if (one.made != kNone || one.solver == nullptr || !one.solver->takes_many() || one.period >= program_.step)
+    return false;
+  for (std::size_t k = 0; k < one.signals; ++k) {
+    const std::int32_t gate = gates_.of(one.of->inputs[k]);
+    if (gate != kNone) {
+      // Its edges are known for the whole step of the bench when that begins.
+      if (program_.group_of(program::at(program_.gates, gate).id).step != program_.step) return false;
+    } else if (moving[static_cast<std::size_t>(one.of->inputs[k])]) {
+      return false;
+    }
+  }
+  return true;
 }
 
 void Networks::look_at(std::span<const program::VarId> ids) {
@@ -98,6 +163,7 @@ void Networks::look_at(std::span<const program::VarId> ids) {
     }
     std::sort(one.between.begin(), one.between.end());
   }
+  find_rests();
 }
 
 void Networks::make_room(PlantState& state) const {
@@ -164,14 +230,15 @@ std::int32_t Networks::start(PlantState& state) {
 }
 
 /// Of the gates that it takes, those edges that lie within its step.
-void Networks::add_edges(const One& one, Time from, const NetworkState& state, std::vector<NetworkEdge>& edges) const {
+void Networks::add_edges(const One& one, Time from, Time to, const NetworkState& state,
+                         std::vector<NetworkEdge>& edges) const {
   for (const One::Input& input : one.gates) {
     const GateEdges& e = state.gates[static_cast<std::size_t>(input.gate)];
     if (e.count == 0) continue;
-    Gates::each(e, from, from + one.period, [&](Time at, bool to) {
+    Gates::each(e, from, to, [&](Time at, bool on) {
       // It has room for all that may come; edges at one instant keep the order of the inputs.
       std::size_t place = edges.size();
-      edges.push_back({input.place, at, to});
+      edges.push_back({input.place, at, on});
       for (; place > 0 && edges[place - 1].at > at; --place) std::swap(edges[place - 1], edges[place]);
     });
   }
@@ -179,12 +246,13 @@ void Networks::add_edges(const One& one, Time from, const NetworkState& state, s
 
 bool Networks::step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state) {
+  if (one.at_once()) return step_at_once(one, from, values, edges, state);
   const auto out = outputs(one, state);
-  one.whole = of_bench(from + one.period);
+  one.whole = of_bench(one, from + one.period);
   // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
-  const bool changed = gather(one, values, of_bench(from));
+  const bool changed = gather(one, values, of_bench(one, from));
   if (!one.gates.empty() && state.stirred[static_cast<std::size_t>(one.of->group)] != 0)
-    add_edges(one, from, state, edges);
+    add_edges(one, from, from + one.period, state, edges);
   NetworkStep step{from, from + one.period, one.inputs, edges, one.wanted(), numbers(one, state), out};
   if (one.made != kNone) step.made = {&state.gates[static_cast<std::size_t>(one.made)], out.size()};
   const bool good =
@@ -193,8 +261,33 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
   return good;
 }
 
+/// At the first of its steps its inputs are known, and at the last one the way is made.
+bool Networks::step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
+                            NetworkState& state) {
+  const auto out = outputs(one, state);
+  if (of_bench(one, from) && gather(one, values, true) && !one.solver->parameters_changed(one.inputs)) return false;
+  const Time to = from + one.period;
+  one.whole = of_bench(one, to);
+  if (!one.whole) return true;
+  add_edges(one, to - program_.step, to, state, edges);
+  const NetworkStep all{to - program_.step, to, one.inputs, edges, one.wanted(), numbers(one, state), out};
+  const bool good = one.solver->step(all) && finite(one, out);
+  edges.clear();
+  return good;
+}
+
+/// After a step that was made: until the next edge, or the last step before the next instant of the bench.
+void Networks::rest(std::size_t group, Time from, const NetworkState& state) {
+  Rest& r = rests_[group];
+  if (!r.may || (gates_.any() && state.stirred[group] != 0)) return;
+  r.after = from;
+  const Time next = from - Time{from.count() % program_.step.count()} + program_.step;
+  r.until = (gates_.any() ? std::min(next, state.next_edge[group]) : next) - r.period;
+}
+
 std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> values, NetworkState& state) {
   const auto group = static_cast<std::size_t>(of_group);
+  if (rests_[group].holds(from)) return kNone;
   for (const std::int32_t i : makers_[group]) {
     const auto which = static_cast<std::size_t>(i);
     if (!step(all_[which], from, values, state.edges[which], state)) return i;
@@ -207,6 +300,7 @@ std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> 
     const auto which = static_cast<std::size_t>(i);
     if (!step(all_[which], from, values, state.edges[which], state)) return i;
   }
+  rest(group, from, state);
   return kNone;
 }
 
@@ -218,6 +312,8 @@ void Networks::arrive(const One& one, std::span<double> values, NetworkState& st
 }
 
 void Networks::arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) {
+  const Rest& r = rests_[static_cast<std::size_t>(group)];
+  if (r.holds(now - r.period)) return;
   for (const auto* list : {&makers_, &others_}) {
     for (const std::int32_t i : (*list)[static_cast<std::size_t>(group)])
       arrive(all_[static_cast<std::size_t>(i)], values, state);

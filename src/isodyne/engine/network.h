@@ -23,7 +23,7 @@ namespace isodyne::engine {
 
 /// What a step of a network has before it, and where it leaves its results.
 struct NetworkStep {
-  Time from{}, to{};                     ///< one instant of its group, and the next
+  Time from{}, to{};                     ///< one instant of its group, and the next, or a later one
   std::span<const double> inputs;        ///< held throughout, but for the edges
   std::span<const NetworkEdge> edges;    ///< in the order of time
   std::span<const std::int32_t> wanted;  ///< the outputs that need a value, by their places
@@ -48,6 +48,9 @@ class NetworkSolver {
     (void)inputs;
     return true;
   }
+  /// Whether it may be asked to go over several steps of its group at once, where its inputs are held and nobody looks
+  /// in between. What comes out is what single steps would give, to the bit.
+  virtual bool takes_many() const { return false; }
   /// On the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
   virtual bool step(const NetworkStep& step) = 0;
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
@@ -76,6 +79,8 @@ class Networks : public NetworkStepping {
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
   void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
 
+  /// Whether all steps of a network up to the next instant of the bench are made at once: see takes_many().
+  bool goes_at_once(std::int32_t network) const { return all_[static_cast<std::size_t>(network)].at_once(); }
   std::string why_not(std::int32_t network) const;
   std::vector<std::string> describe(std::int32_t network, const NetworkState& state) const;
 
@@ -91,14 +96,21 @@ class Networks : public NetworkStepping {
     };
     std::vector<Input> gates;
     std::int32_t made = program::kNone;  ///< the first of the gates that it makes: all of its outputs
+    bool held = false;  ///< its inputs change at instants of the bench only, but for edges that are known there
     std::vector<double> inputs;
     std::size_t signals = 0;            ///< inputs that are no parameters: they come first
     std::vector<std::int32_t> all;      ///< places of outputs: of all …
     std::vector<std::int32_t> between;  ///< … and of those that somebody reads between two instants of the bench
     bool whole = true;                  ///< the step that was made ends at an instant of the bench: all have values
     int bad = -1;                       ///< the output that is no number
+    Time bench{};                       ///< an instant of the bench, the last that was met
     std::span<const std::int32_t> wanted() const { return whole ? all : between; }
+    /// All steps up to the next instant of the bench are made at once.
+    bool at_once() const { return held && between.empty(); }
   };
+  bool held(const One& one, const std::vector<bool>& moving) const;
+  bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
+                    NetworkState& state);
   bool gather(One& one, std::span<const double> values, bool parameters) const;
   std::span<double> numbers(const One& one, NetworkState& state) const {
     return {&state.numbers[one.number], one.size};
@@ -109,15 +121,30 @@ class Networks : public NetworkStepping {
   bool finite(One& one, std::span<const double> outputs) const;
   bool start(One& one, PlantState& state);
   bool step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges, NetworkState& state);
-  bool of_bench(Time t) const { return t.count() % program_.step.count() == 0; }
+  bool of_bench(One& one, Time t) const {
+    const Time since = t - one.bench;
+    if (since > Time{} && since < program_.step) return false;  // in most cases: no division
+    if (t.count() % program_.step.count() != 0) return false;
+    one.bench = t;
+    return true;
+  }
+  void find_rests();
+  void rest(std::size_t group, Time from, const NetworkState& state);
   void arrive(const One& one, std::span<double> values, NetworkState& state) const;
-  void add_edges(const One& one, Time from, const NetworkState& state, std::vector<NetworkEdge>& edges) const;
+  void add_edges(const One& one, Time from, Time to, const NetworkState& state, std::vector<NetworkEdge>& edges) const;
 
   const program::Plant& program_;
   Gates gates_;
   std::vector<One> all_;
   /// Per group: those that make gates, and the others; their places in all_.
   std::vector<std::vector<std::int32_t>> makers_, others_;
+  /// Steps of a group in which nothing has to be done: those that begin after `after` and before `until`.
+  struct Rest {
+    bool may = false;  ///< all of its networks go at once, and it has no gates of its own
+    Time after = Time::max(), until{}, period{};
+    bool holds(Time from) const { return from > after && from < until; }
+  };
+  std::vector<Rest> rests_;
 };
 
 }  // namespace isodyne::engine

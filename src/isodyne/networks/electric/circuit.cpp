@@ -147,8 +147,8 @@ constexpr double kEver = std::numeric_limits<double>::infinity();
 
 /// Pieces that go on where the one before ends, beginning from one with a known offset.
 void go_on(Device::Pieces& p, int from, double conductance, double begin, double high) {
-  const Piece& before = p.list[from];
-  Piece& next = p.list[p.count++];
+  const Piece& before = p.list[static_cast<std::size_t>(from)];
+  Piece& next = p.list[static_cast<std::size_t>(p.count++)];
   next.conductance = conductance;
   next.offset = before.offset + (before.conductance - conductance) * begin;
   next.until = high;
@@ -158,12 +158,12 @@ void go_on(Device::Pieces& p, int from, double conductance, double begin, double
 void find_ends(Device::Pieces& p) {
   constexpr double kAmperes = 1e-11, kVolts = 1e-6, kSteep = 1;
   double current = 0, narrowest = kEver;
-  for (int k = 0; k < p.count; ++k) {
+  for (std::size_t k = 0; k < static_cast<std::size_t>(p.count); ++k) {
     Piece& piece = p.list[k];
     piece.steep = piece.conductance > kSteep;
     piece.low = k == 0 ? -kEver : piece.steep ? current : p.list[k - 1].until;
     piece.high = kEver;
-    if (k + 1 == p.count) break;
+    if (k + 1 == static_cast<std::size_t>(p.count)) break;
     // The flatter of the two has it to more digits.
     const Piece& flat = p.list[k + 1].conductance < piece.conductance ? p.list[k + 1] : piece;
     const double end = flat.conductance * piece.until + flat.offset;
@@ -178,15 +178,15 @@ void find_ends(Device::Pieces& p) {
 /// What flows through a core beside its inductance, over the current in that: pieces between the points of its curve.
 void along(const program::LookupTable& curve, double inductance, Device::Pieces& p) {
   p.count = static_cast<int>(curve.x.size()) - 1;
+  p.list.assign(curve.x.size() - 1, {});
   double narrowest = kEver;
-  for (int k = 0; k < p.count; ++k) {
-    const auto i = static_cast<std::size_t>(k);
+  for (std::size_t i = 0; i < p.list.size(); ++i) {
     const double low = curve.z[i] / inductance, high = curve.z[i + 1] / inductance;
-    Piece& piece = p.list[k];
+    Piece& piece = p.list[i];
     piece.conductance = (curve.x[i + 1] - curve.x[i]) / (high - low) - 1;
     piece.offset = curve.x[i] - low - piece.conductance * low;
-    piece.low = k == 0 ? -kEver : low;
-    piece.high = k + 1 == p.count ? kEver : high;
+    piece.low = i == 0 ? -kEver : low;
+    piece.high = i + 1 == p.list.size() ? kEver : high;
     narrowest = std::min(narrowest, high - low);
   }
   for (Piece& piece : p.list) piece.slack = 1e-10 * narrowest;

@@ -43,7 +43,7 @@ struct Device {
 
   struct Pieces {
     int count = 1;
-    Piece list[kMostPieces];
+    std::vector<Piece> list = std::vector<Piece>(3);  ///< more of a core; side by side with those of other devices
   };
   Pieces off, on;
 };

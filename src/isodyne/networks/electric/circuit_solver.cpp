@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdlib>
+#include <limits>
 #include <set>
 
 #include <fmt/format.h>
@@ -26,9 +27,13 @@ static_assert(2 * Device::kMostPieces <= 1 << kBits && kPacked * kBits <= 53);
 
 CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network& network)
     : circuit_(plant, network), readings_(circuit_) {
-  step_ = to_seconds(program::at(plant.groups, network.group).step);
+  period_ = program::at(plant.groups, network.group).step;
+  step_ = to_seconds(period_);
   const std::size_t devices = circuit_.devices.size(),
                     columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1 + circuit_.moving().size();
+  held_.resize(network.inputs.size());
+  march_low_.assign(states() + devices + Columns::kBlock, -std::numeric_limits<double>::infinity());
+  march_high_.assign(march_low_.size(), std::numeric_limits<double>::infinity());
   positions_.resize(devices);
   codes_.resize(devices);
   low_.resize(devices);
@@ -289,7 +294,9 @@ Position CircuitSolver::next_towards(std::size_t device, double where, int direc
   const Position p = positions_[device];
   int piece = p.piece + direction;
   if (d.kind == Device::Kind::core) {
-    while (direction > 0 ? where > d.off.list[piece].high : where < d.off.list[piece].low) piece += direction;
+    const auto& all = d.off.list;
+    const auto at = [&] { return all[static_cast<std::size_t>(piece)]; };
+    while (direction > 0 ? where > at().high : where < at().low) piece += direction;
   }
   return {p.on, static_cast<std::uint8_t>(piece)};
 }
@@ -484,43 +491,109 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   return true;
 }
 
+std::string CircuitSolver::why_not() const {
+  return failed_ ? fmt::format("in its step from {}: {}", format_span(*failed_), why_) : why_;
+}
+
 bool CircuitSolver::step(const engine::NetworkStep& step) {
   why_.clear();  // of a state that was gone back from
+  failed_.reset();
   const std::size_t slot = slot_of(step.wanted);
+  return step.to - step.from == period_ ? single_step(step, slot) : many_steps(step, slot);
+}
+
+bool CircuitSolver::single_step(const engine::NetworkStep& step, std::size_t slot) {
   read_positions(step.state);
   if (!find_combination()) return false;
   return quiet_step(step, slot) || (why_.empty() && eventful_step(step, slot));
 }
 
-/// Most steps: nothing is switched, and nothing changes its piece. False: something may. Whether it is one follows from
-/// the state and the inputs alone, never from what was done before: a copied state goes the same way.
-bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot) {
-  if (moving_ && current_->look() < step_) return false;
+/// One step after the other, as if each had been asked for; nobody looks in between.
+bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot) {
+  std::copy(step.inputs.begin(), step.inputs.end(), held_.begin());
+  const std::size_t unseen = slot_of({});
+  engine::NetworkStep one = step;
+  one.inputs = held_;
+  one.wanted = {};
+  std::size_t edge = 0;
+  while (one.from < step.to) {
+    one.to = one.from + period_;
+    const std::size_t first = edge;
+    while (edge < step.edges.size() && step.edges[edge].at <= one.to) ++edge;
+    one.edges = step.edges.subspan(first, edge - first);
+    const bool last = one.to == step.to;
+    if (!single_step(one, last ? slot : unseen)) {
+      failed_ = one.from;
+      return false;
+    }
+    for (const engine::NetworkEdge& e : one.edges) held_[static_cast<std::size_t>(e.input)] = e.to ? 1 : 0;
+    one.from = one.to;
+    // The last one is made as any other: what is wanted is read there.
+    const Time until = edge < step.edges.size() ? step.edges[edge].at : step.to;
+    if (one.from < until) one.from = on_their_own(one, until);
+  }
+  return true;
+}
+
+/// From one.from on, whole steps in which nothing happens at all, none of them up to `until` itself. Gives where they
+/// end.
+Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
+  Time at = one.from;
+  if (at + period_ >= until || (moving_ && current_->look() < step_) || !nothing_waits(one)) return at;
+  // now_ has the sources as they were; the states are those at the end of the step before.
+  const std::size_t n = states();
+  double* const now = now_.data();
+  double* const after = after_.data();
+  for (std::size_t k = 0; k < n; ++k) now[k] = one.state[k];
+  for (std::size_t d = 0; moving_ && d < positions_.size(); ++d) {
+    march_low_[n + d] = low_[d];
+    march_high_[n + d] = high_[d];
+  }
+  const auto most = static_cast<std::size_t>((until - at - Time{1}) / period_);
+  current_->held_part(now, after);
+  const std::size_t done = current_->march_on(after, now, march_low_.data(), march_high_.data(), most);
+  at += static_cast<std::int64_t>(done) * period_;
+  if (done > 0 && all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
+  if (done > 0) all_moves_ = 0;
+  for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
+  return at;
+}
+
+bool CircuitSolver::within(const double* where) const {
+  const double *const low = low_.data(), *const high = high_.data();
+  bool all = true;
+  for (std::size_t d = 0; d < positions_.size(); ++d) all &= (where[d] >= low[d]) & (where[d] <= high[d]);
+  return all;
+}
+
+/// Whether all is switched as the inputs say, and no pole is on its way.
+bool CircuitSolver::nothing_waits(const engine::NetworkStep& step) const {
   // Bare pointers: this is where a circuit spends its time.
   const double* const inputs = step.inputs.data();
   const Position* const positions = positions_.data();
   bool as_they_are = true;
   for (const Gated& g : gated_) as_they_are &= ((inputs[g.input] != 0) != g.opens) == (positions[g.device].on != 0);
   if (!as_they_are) return false;
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    const double* const of_pole = &step.state[states() + written_.size() + 2 * p];
+    const bool close = inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0;
+    if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
+  }
+  return true;
+}
+
+/// Most steps: nothing is switched, and nothing changes its piece. False: something may. Whether it is one follows from
+/// the state and the inputs alone, never from what was done before: a copied state goes the same way.
+bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot) {
+  if ((moving_ && current_->look() < step_) || !nothing_waits(step)) return false;
   for (const engine::NetworkEdge& edge : step.edges) {
     if (!unnoticed(edge)) return false;
   }
-  for (std::size_t p = 0; p < poles_.size(); ++p) {
-    const double* const of_pole = &step.state[states() + written_.size() + 2 * p];
-    const bool close = step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0;
-    if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
-  }
-  const std::size_t n = states(), devices = positions_.size();
+  const std::size_t n = states();
   double* const state = step.state.data();
   double* const now = now_.data();
   for (std::size_t k = 0; k < n; ++k) now[k] = state[k];
   read_sources(step.inputs);
-  const auto within = [&](const double* where) {
-    const double *const low = low_.data(), *const high = high_.data();
-    bool all = true;
-    for (std::size_t d = 0; d < devices; ++d) all &= (where[d] >= low[d]) & (where[d] <= high[d]);
-    return all;
-  };
   const auto sources = static_cast<std::size_t>(circuit_.sources());
   double* const before = state + step.state.size() - sources;
   bool jumped = false;

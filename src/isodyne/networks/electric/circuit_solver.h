@@ -21,8 +21,9 @@ class CircuitSolver : public engine::NetworkSolver {
   bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override;
   bool parameters_changed(std::span<const double> inputs) override;
   void prepare(std::span<const double> inputs) override;
+  bool takes_many() const override { return true; }
   bool step(const engine::NetworkStep& step) override;
-  std::string why_not() const override { return why_; }
+  std::string why_not() const override;
   std::vector<std::string> describe(std::span<const double> state) const override;
 
  private:
@@ -47,6 +48,11 @@ class CircuitSolver : public engine::NetworkSolver {
   Position next_towards(std::size_t device, double where, int direction) const;
   double excess(std::size_t device, double where, int direction) const;
   bool advance(double& at, double until);
+  bool single_step(const engine::NetworkStep& step, std::size_t slot);
+  bool many_steps(const engine::NetworkStep& step, std::size_t slot);
+  bool nothing_waits(const engine::NetworkStep& step) const;
+  bool within(const double* where) const;
+  Time on_their_own(engine::NetworkStep& step, Time until);
   bool quiet_step(const engine::NetworkStep& step, std::size_t slot);
   bool eventful_step(const engine::NetworkStep& step, std::size_t slot);
   double crossing(std::size_t device, int direction, double span);
@@ -59,7 +65,10 @@ class CircuitSolver : public engine::NetworkSolver {
   Circuit circuit_;
   Readings readings_;
   Frame frame_;
-  double step_ = 0;                 ///< s
+  Time period_{};
+  double step_ = 0;                 ///< the same, s
+  std::vector<double> held_;        ///< inputs within many steps, with the gates as they are there
+  std::optional<Time> failed_;      ///< of many steps, the one in which it could not go on
   std::vector<double> inputs_;      ///< of the last change of parameters
   bool moving_ = false;             ///< something moves from piece to piece by itself
   std::vector<std::size_t> poles_;  ///< those of the devices that are poles
@@ -84,6 +93,7 @@ class CircuitSolver : public engine::NetworkSolver {
   Combination* current_ = nullptr;
   std::vector<double> now_;  ///< states, sources, 1
   std::vector<double> after_, trial_, where_, seen_;
+  std::vector<double> march_low_, march_high_;  ///< of states and where devices stand; a state has no end
   /// What is wanted: of all outputs, and of those between two instants of the bench.
   struct Wanted {
     struct Output {

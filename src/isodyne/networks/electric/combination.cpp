@@ -234,6 +234,10 @@ void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std
         step_.at(states + d, c) = sum;
       }
     }
+    of_states_ = of_sources_ = step_;
+    of_states_.columns = states;
+    of_sources_.columns = shop.wide - states;
+    of_sources_.values += states * step_.stride;
   }
   if (ready(slot)) return;
   const std::vector<std::int32_t>& wanted = shop.rows[slot];

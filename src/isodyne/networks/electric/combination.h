@@ -69,7 +69,16 @@ class Combination {
   /// Within this time nothing turns by more than a radian: who looks so often sees all that comes and goes.
   double look() const { return look_; }
   /// The states a whole step later, then where its devices stand there; room for a block more.
-  void whole_step(const double* now, double* after) const { multiply(step_, now, after); }
+  void whole_step(const double* now, double* after) const {
+    held_part(now, after);
+    multiply_onto(of_states_, now, after);
+  }
+  /// What of that follows from sources alone.
+  void held_part(const double* now, double* base) const { multiply(of_sources_, now + of_states_.columns, base); }
+  /// Whole steps with sources that are held, see dense.h; where the devices stand comes behind the states.
+  std::size_t march_on(const double* base, double* x, const double* low, const double* high, std::size_t most) const {
+    return march(of_states_, base, x, low, high, most);
+  }
   /// The states after `span` seconds, at most a step.
   void part(Workshop& shop, const double* now, double span, double* after) const;
   /// The rows of the slot as things are now.
@@ -94,6 +103,7 @@ class Combination {
   const Frame* frame_ = nullptr;
   double* w_ = nullptr;  ///< unknowns by columns, row by row
   Columns stand_, rates_, step_;
+  Columns of_states_, of_sources_;  ///< the columns of step_
   Columns rows_[Workshop::kSlots];
   Columns levels_[Workshop::kMostLevels + 1];  ///< states after a step, after half of it, …
   std::size_t level_count_ = 0;

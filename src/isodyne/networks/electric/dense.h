@@ -31,6 +31,15 @@ struct Columns {
 /// y = A x; y has room for A.stride numbers.
 void multiply(const Columns& a, const double* x, double* y);
 
+/// y += A x, each sum going on from what is there.
+void multiply_onto(const Columns& a, const double* x, double* y);
+
+/// Step by step y = base + A x, of which the first a.columns are the next x, as long as low <= y <= high in all rows
+/// (each a.stride numbers), and `most` times at most. Gives how often; x is then what the last of them came to. What
+/// comes out is what multiply_onto() gives, to the bit. Of large matrices it makes none.
+std::size_t march(const Columns& a, const double* base, double* x, const double* low, const double* high,
+                  std::size_t most);
+
 /// y += A x, with A of `rows` by `columns`, stored column by column.
 void add_product(std::size_t rows, std::size_t columns, const double* a, const double* x, double* y);
 
