@@ -73,6 +73,18 @@ TEST_CASE("The link of the quay is regulated, swings with numbers that are not r
                {"open_loop", {{"QL-3", "held"}, {"QL-4", "held"}, {"QL-6", "held"}}, settled}});
 }
 
+TEST_CASE("The launch makes her network, says with its frequency what is taken, and trips on a short") {
+  const std::vector<std::pair<std::string, std::string>> good{
+      {"BL-1", "held"}, {"BL-2", "held"}, {"BL-3", "held"}, {"BL-4", "held"}, {"BL-5", "held"},
+      {"BL-6", "held"}, {"BL-7", "held"}, {"BL-8", "held"}, {"BL-9", "held"}};
+  run_example("battery-launch/launch.dyne",
+              {{"voyage --fault bus_short", {{"BL-1", "held"}, {"BL-8", "held"}, {"BL-10/bus_short", "held"}}, ""},
+               {"voyage", good, ""},
+               {"late_return", good, ""},
+               {"voyage --fault low_reading", {{"BL-10/low_reading", "held"}}, ""},
+               {"voyage --fault dead_driver", {{"BL-7", "broken"}, {"BL-8", "held"}}, ""}});
+}
+
 TEST_CASE("Converters are what an exact solution gives that shares nothing with the solver") {
   if (kSanitized) return;  // nothing but numbers, which the other build compares
   const TestFolder folder;
