@@ -306,14 +306,16 @@ const std::vector<Subcommand>& commands() {
        {tree, timing, timeline, json, help},
        run_list},
       {"draw",
-       "BENCH",
+       "BENCH [PART]",
        1,
-       1,
-       "draw the parts, channels and controllers of a bench and what flows between them",
+       2,
+       "draw the parts, channels and controllers of a bench and what flows between them, or a circuit",
        "Writes an SVG (BENCHNAME.svg here, unless --out names another file, also .png or .pdf). Graphviz sets the "
-       "picture out.",
-       "isodyne draw examples/canal-lock/lock.dyne --out lock.svg",
-       {out, help},
+       "picture out.\n"
+       "With --circuit: the elements of a circuit with their names and values. Its nodes are level lines, and each\n"
+       "element stands between the lines of its two nodes; a dot is a connection, a crossing without one is none.",
+       "isodyne draw examples/quay-link/link.dyne dc --circuit --out dc.svg",
+       {circuit, out, help},
        run_draw},
       {"format",
        "FILE…",

@@ -74,15 +74,48 @@ TEST_CASE("The link of the quay is regulated, swings with numbers that are not r
 }
 
 TEST_CASE("The launch makes her network, says with its frequency what is taken, and trips on a short") {
-  const std::vector<std::pair<std::string, std::string>> good{
-      {"BL-1", "held"}, {"BL-2", "held"}, {"BL-3", "held"}, {"BL-4", "held"}, {"BL-5", "held"},
-      {"BL-6", "held"}, {"BL-7", "held"}, {"BL-8", "held"}, {"BL-9", "held"}};
+  const std::vector<std::pair<std::string, std::string>> good{{"BL-1", "held"}, {"BL-2", "held"}, {"BL-3", "held"},
+                                                              {"BL-4", "held"}, {"BL-5", "held"}, {"BL-6", "held"},
+                                                              {"BL-7", "held"}, {"BL-8", "held"}, {"BL-9", "held"}};
   run_example("battery-launch/launch.dyne",
               {{"voyage --fault bus_short", {{"BL-1", "held"}, {"BL-8", "held"}, {"BL-10/bus_short", "held"}}, ""},
                {"voyage", good, ""},
                {"late_return", good, ""},
                {"voyage --fault low_reading", {{"BL-10/low_reading", "held"}}, ""},
                {"voyage --fault dead_driver", {{"BL-7", "broken"}, {"BL-8", "held"}}, ""}});
+}
+
+TEST_CASE("A circuit is drawn with its elements, nodes and values, and says what there is to choose from") {
+  const TestFolder folder;
+  const std::string examples = kSource + "/examples/";
+  const Output one = run_isodyne("draw " + examples + "quay-link/link.dyne dc --circuit --out dc.svg", folder.path());
+  INFO(one.out << one.err);
+  REQUIRE(one.status == 0);
+  const std::string svg = slurp(folder / "dc.svg");
+  for (const char* word : {"primary.one.high", "220 uF", "bus_out", "ground", "core 2", "62 turns", "dc of QuayLink",
+                           "18 elements, 9 nodes"})
+    CHECK(has(svg, word));
+  CHECK(shell("xmllint --noout dc.svg", folder.path()).status == 0);
+  // Faults that put something into the network are in its picture too.
+  CHECK(run_isodyne("draw " + examples + "feeder-protection/protection.dyne --circuit --out f.png", folder.path())
+            .status == 0);
+  CHECK(run_isodyne("draw " + examples + "shore-converter/shore.dyne --circuit --out s.svg", folder.path()).status ==
+        0);
+  CHECK(has(slurp(folder / "s.svg"), "fault loose_plug"));
+  const Output no = run_isodyne("draw " + examples + "shore-converter/shore.dyne hul --circuit", folder.path());
+  CHECK(no.status != 0);
+  CHECK(has(no.err, "circuits are in `hull`, `quay`"));
+  const Output none = run_isodyne("draw " + examples + "canal-lock/lock.dyne --circuit", folder.path());
+  CHECK(none.status != 0);
+  CHECK(has(none.err, "there is no circuit in this bench"));
+  CHECK(has(run_isodyne("draw " + examples + "quay-link/link.dyne dc", folder.path()).err, "add --circuit"));
+  CHECK(has(run_isodyne("draw " + examples + "quay-link/link.dyne dc --circuit --out x.gif", folder.path()).err,
+            "pictures are .svg, .png or .pdf"));
+  folder.write("two.dyne",
+               "use library \"circuits.dyne\"\nbench Two {\n  step 1 ms\n  node a, b : electric\n"
+               "  part one : Resistor between a, ground\n  part two : Capacitor between a, ground\n"
+               "  part three : Resistor between b, ground\n  part four : Capacitor between b, ground\n}\n");
+  CHECK(has(run_isodyne("draw two.dyne --circuit", folder.path()).err, "it has 2 circuits"));
 }
 
 TEST_CASE("Converters are what an exact solution gives that shares nothing with the solver") {

@@ -38,16 +38,16 @@ std::string file_text(const std::string& name) {
   return "\"" + out + "\"";
 }
 
-std::string terminal(std::string_view kind, int height) {
-  if (kind == "svg") return fmt::format("svg size 1280,{} font \"DejaVu Sans,11\"", height);
-  if (kind == "png") return fmt::format("pngcairo size 1280,{} font \"DejaVu Sans,9.5\"", height);
-  return fmt::format("pdfcairo size {:.3f}in,{:.3f}in font \"DejaVu Sans,9.5\"", 1280 / 96.0, height / 96.0);
+std::string terminal(std::string_view kind, PictureSize size) {
+  if (kind == "svg") return fmt::format("svg size {},{} font \"DejaVu Sans,11\"", size.width, size.height);
+  if (kind == "png") return fmt::format("pngcairo size {},{} font \"DejaVu Sans,9.5\"", size.width, size.height);
+  return fmt::format("pdfcairo size {:.3f}in,{:.3f}in font \"DejaVu Sans,9.5\"", size.width / 96.0, size.height / 96.0);
 }
-Status plot_kind(const std::string& gnuplot, const std::string& script, int height, const std::string& base,
+Status plot_kind(const std::string& gnuplot, const std::string& script, PictureSize size, const std::string& base,
                  const char* kind) {
   namespace fs = std::filesystem;
   const std::string file = base + "." + kind;
-  std::string text = fmt::format("set terminal {} background \"#FFFFFF\" noenhanced\n", terminal(kind, height));
+  std::string text = fmt::format("set terminal {} background \"#FFFFFF\" noenhanced\n", terminal(kind, size));
   text += fmt::format("set output {}\n", file_text(file));
   text += script;
   const std::string commands = file + ".commands", messages = file + ".messages";
@@ -68,6 +68,10 @@ Status plot_kind(const std::string& gnuplot, const std::string& script, int heig
 }  // namespace
 
 Status plot(const std::string& script, int height, const std::string& base, bool pdf) {
+  return plot(script, {1280, height}, base, pdf);
+}
+
+Status plot(const std::string& script, PictureSize size, const std::string& base, bool pdf) {
   const std::string gnuplot = on_path("gnuplot");
   if (gnuplot.empty()) return Failure{"cannot draw", base, "gnuplot is not installed"};
   std::vector<const char*> kinds{"svg", "png"};
@@ -75,8 +79,8 @@ Status plot(const std::string& script, int height, const std::string& base, bool
   // Beside each other: they are processes of their own.
   std::vector<std::future<Status>> drawn;
   for (const char* kind : kinds)
-    drawn.push_back(std::async(std::launch::async, [&gnuplot, &script, &base, height, kind] {
-      return plot_kind(gnuplot, script, height, base, kind);
+    drawn.push_back(std::async(std::launch::async, [&gnuplot, &script, &base, size, kind] {
+      return plot_kind(gnuplot, script, size, base, kind);
     }));
   Status all = Done{};
   for (auto& one : drawn) {

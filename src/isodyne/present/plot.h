@@ -14,7 +14,14 @@ inline constexpr const char* kColours[] = {"#0072B2", "#D55E00", "#009E73", "#CC
 /// Text for gnuplot in single quotes, where nothing but the quote itself has a meaning.
 std::string quoted(const std::string& text);
 
+/// Of a picture, in pixels.
+struct PictureSize {
+  int width = 1280, height = 800;
+};
+
 /// Draws a gnuplot script, 1280 wide and `height` high, into BASE.svg and BASE.png, and if wanted BASE.pdf.
 Status plot(const std::string& script, int height, const std::string& base, bool pdf = false);
+/// The same in another size.
+Status plot(const std::string& script, PictureSize size, const std::string& base, bool pdf = false);
 
 }  // namespace isodyne::present
