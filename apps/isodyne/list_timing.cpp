@@ -20,6 +20,7 @@ namespace {
 
 using program::kNone;
 using program::Program;
+using program::Role;
 
 /// Steps, methods and periods.
 Section groups(const Program& p) {

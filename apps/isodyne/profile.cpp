@@ -26,6 +26,7 @@ struct Costs : session::RunWatcher {
     native = run.native() != nullptr && run.native()->ready();
     for (std::size_t s = 0; s < times.size(); ++s) times[s] = run.times(static_cast<RunShare>(s));
     steps = result.steps;
+    for (std::size_t n = 0; n < networks.size(); ++n) networks[n] = run.account(n);
     const double* variables = run.last_image().variables;
     last.assign(variables, variables + run.variables());
   }
@@ -35,6 +36,7 @@ struct Costs : session::RunWatcher {
   std::int64_t steps = 0;
   std::array<StepTimes, static_cast<std::size_t>(RunShare::count)> times;
   std::vector<double> last;
+  std::vector<engine::NetworkAccount> networks;
 };
 
 struct PartCost {
@@ -107,6 +109,15 @@ std::vector<Line> lines_of(const program::Program& p) {
           {"all of an instant", RunShare::whole, p.step}};
 }
 
+std::string share_of(std::int64_t part, std::int64_t all) {
+  return fmt::format("{:.2g} %", all > 0 ? 100 * static_cast<double>(part) / static_cast<double>(all) : 0.0);
+}
+
+/// A network is called by its first element.
+std::string name_of(const program::Network& n) {
+  return n.elements.front().path;
+}
+
 Json to_json(const program::Program& p, const Costs& seen, const std::vector<PartCost>& costs) {
   Json j{{"bench", p.name}, {"steps", seen.steps}, {"step_s", to_seconds(p.step)}, {"native", seen.native}};
   for (const Line& l : lines_of(p)) {
@@ -119,6 +130,18 @@ Json to_json(const program::Program& p, const Costs& seen, const std::vector<Par
   }
   for (const PartCost& c : costs)
     j["parts"].push_back({{"part", c.part}, {"equations", c.equations}, {"share", c.share}});
+  for (std::size_t n = 0; n < p.networks.size(); ++n) {
+    const engine::NetworkAccount& a = seen.networks[n];
+    if (a.steps == 0) continue;
+    Json one{{"network_of", name_of(p.networks[n])},
+             {"steps", a.steps},
+             {"mean_s", a.step_ns / 1e9},
+             {"eventful", a.eventful},
+             {"made", a.first_visits},
+             {"forgotten", a.forgotten}};
+    for (const auto& c : a.visited) one["combinations"].push_back({{"on", c.what}, {"steps", c.steps}});
+    j["networks"].push_back(one);
+  }
   j["share_of"] = p.networks.empty() ? "plant" : "equations";
   j["headroom"] = 1 - seen.of(RunShare::whole).quantile(0.99) / static_cast<double>(p.step.count());
   return j;
@@ -155,7 +178,44 @@ void print_parts(const std::vector<PartCost>& costs, double step_ns, bool networ
     parts.row(row);
   }
   put(stdout, parts.text(width_of(stdout), colours_on(stdout)));
-  if (networks) say("The steps of networks are not among these; they are in the line `plant`.");
+}
+
+/// What a step of each network costs, and in which combinations of its switches and diodes it was.
+void print_networks(const program::Program& p, const Costs& seen) {
+  constexpr std::size_t kMost = 8;
+  TextTable table({{"Network of", TextTable::Align::left},
+                   {"Step", TextTable::Align::right},
+                   {"Steps", TextTable::Align::right},
+                   {"takes", TextTable::Align::right},
+                   {"Something happened in", TextTable::Align::right},
+                   {"Combinations", TextTable::Align::right},
+                   {"made while it ran", TextTable::Align::right}});
+  TextTable visited({{"Combination", TextTable::Align::left}, {"Steps", TextTable::Align::right}});
+  bool any = false;
+  for (std::size_t n = 0; n < p.networks.size(); ++n) {
+    const engine::NetworkAccount& a = seen.networks[n];
+    if (a.steps == 0) continue;
+    any = true;
+    table.row({name_of(p.networks[n]), format_span(at(p.groups, p.networks[n].group).step), std::to_string(a.steps),
+               duration(a.step_ns), share_of(a.eventful, a.steps), std::to_string(a.visited.size()),
+               std::to_string(a.first_visits)});
+    for (std::size_t i = 0; i < std::min(kMost, a.visited.size()); ++i)
+      visited.row({a.visited[i].what, share_of(a.visited[i].steps, a.steps)});
+    if (a.visited.size() > kMost) {
+      std::int64_t rest = 0;
+      for (std::size_t i = kMost; i < a.visited.size(); ++i) rest += a.visited[i].steps;
+      visited.row({fmt::format("{} others of `{}`", a.visited.size() - kMost, name_of(p.networks[n])),
+                   share_of(rest, a.steps)});
+    }
+    if (a.forgotten > 0)
+      say_aside(fmt::format("`{}` has more combinations than there is room for: {} were forgotten.",
+                            name_of(p.networks[n]), a.forgotten));
+  }
+  if (!any) return;
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say("");
+  put(stdout, visited.text(width_of(stdout), colours_on(stdout)));
+  say("");
 }
 
 }  // namespace
@@ -174,6 +234,7 @@ int run_profile(const Arguments& arguments) {
   request.plan.time_steps = request.plan.wait_for_native = true;
   request.answer_within = wanted->answer_within;
   Costs seen;
+  seen.networks.resize(p.networks.size());
   const session::RunOutcome outcome = session::run_here(request, {&seen});
   if (!observe::as_asked(outcome.ending)) return say_error(outcome.why()), kNotCompleted;
   for (const session::Notice& s : outcome.said) {
@@ -185,6 +246,7 @@ int run_profile(const Arguments& arguments) {
                   seen.native ? "native code" : "interpreter"));
   print_times(p, seen);
   say("");
+  print_networks(p, seen);
   print_parts(costs, seen.of(RunShare::plant).quantile(0.5), !p.networks.empty());
   say("");
   say(headroom(seen.of(RunShare::whole), p.step));

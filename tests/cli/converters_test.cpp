@@ -1,5 +1,8 @@
 // The examples with converters: the ferry that feeds the quay, and the link between a store and the quay's network.
 
+#include <cmath>
+#include <map>
+
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
@@ -116,6 +119,43 @@ TEST_CASE("A circuit is drawn with its elements, nodes and values, and says what
                "  part one : Resistor between a, ground\n  part two : Capacitor between a, ground\n"
                "  part three : Resistor between b, ground\n  part four : Capacitor between b, ground\n}\n");
   CHECK(has(run_isodyne("draw two.dyne --circuit", folder.path()).err, "it has 2 circuits"));
+}
+
+TEST_CASE("What a step of a network costs is told, in which combinations it was, and what was new in real time") {
+  const TestFolder folder;
+  folder.write("leg.dyne",
+               "use library \"circuits.dyne\"\nbench Leg {\n  step 50 us\n  input on : bool = false\n"
+               "  node a, b : electric\n  part s : VoltageSource between a, ground  step 1 us\n  s.voltage = 10 V\n"
+               "  part k : Switch between a, b  step 1 us\n  k.close = on\n"
+               "  part d : Diode between ground, b  step 1 us\n"
+               "  part l : Inductor(inductance = 0.1 mH, resistance = 1 ohm) between b, ground  step 1 us\n}\n"
+               "scenario go {\n  hold 10 ms\n  set on = true\n  hold 30 ms\n  set on = false\n  hold 20 ms\n}\n");
+  const Output told = run_isodyne("profile leg.dyne go --json", folder.path());
+  INFO(told.out << told.err);
+  REQUIRE(told.status == 0);
+  const Json network = Json::parse(told.out).at("networks").at(0);
+  CHECK(network.at("steps") == 60'000);
+  CHECK(network.at("made") == 2);  // closed; open while the diode goes on
+  CHECK(network.at("forgotten") == 0);
+  CHECK(network.at("mean_s") > 0);
+  std::int64_t sum = 0;
+  std::map<std::string, std::int64_t> steps;
+  for (const Json& c : network.at("combinations")) {
+    sum += c.at("steps").get<std::int64_t>();
+    steps[c.at("on")] = c.at("steps");
+  }
+  CHECK(sum == 60'000);
+  CHECK(steps.at("k") == 30'000);
+  // 10 A die away behind 0.7 V: L / R ln(1 + i R / v), of which the diode has a milliohm.
+  CHECK(std::abs(double(steps.at("d")) - 100 * std::log(1 + 10 * 1.001 / 0.7) / 1.001) <= 3);
+  CHECK(steps.at("nothing conducts") == 30'000 - steps.at("d"));
+  const Output table = run_isodyne("profile leg.dyne go", folder.path());
+  CHECK(has(table.out, "made while it ran"));
+  CHECK(has(table.out, "nothing conducts"));
+  const Output paced = run_isodyne("run leg.dyne go --paced --no-report --out paced", folder.path());
+  INFO(paced.out << paced.err);
+  CHECK(has(paced.out + paced.err,
+            "The network of `s` came into 2 combinations of its switches for the first time while it ran"));
 }
 
 TEST_CASE("Converters are what an exact solution gives that shares nothing with the solver") {

@@ -125,7 +125,7 @@ std::optional<Reason> Run::prepare() {
   door_.prepare(plan_.scenario == program::kNone ? nullptr : &at(program_->scenarios, plan_.scenario));
   channels_.start();
   if (plan_.pace) prepare_pace();
-  if (plan_.time_steps) clock_.measure(), sensing_.measure();
+  if (plan_.time_steps) clock_.measure(), sensing_.measure(), plant_.time_networks();
   channels_.tell(*seen_);
   controllers_.tell(*seen_);
   door_.tell(*seen_);
@@ -241,6 +241,17 @@ void Run::show_instant() {
   action_ = static_cast<std::int64_t>(scenario_.at_step());
 }
 
+/// Of a run that kept real time: what took longer than it would the next time.
+void Run::first_visits(std::size_t network) {
+  const engine::NetworkAccount a = account(network);
+  if (a.first_visits == 0) return;
+  const std::string& first = program_->networks[network].elements.front().path;
+  result_.remarks.push_back(fmt::format(
+      "The network of `{}` came into {} of its switches for the first time while it ran; each is made then, and takes "
+      "longer once.",
+      first, counted(static_cast<std::size_t>(a.first_visits), "combination")));
+}
+
 /// What a reader of the verdicts has to know.
 void Run::list_remarks() {
   result_.messages_sent = messages_.sent();
@@ -261,6 +272,7 @@ void Run::list_remarks() {
   for (const NumberWatch::Missing& m : numbers_.missing()) result_.remarks.push_back(without_value(*program_, m));
   if (std::string doubt = implicit_doubt(*program_, state_); !doubt.empty())
     result_.remarks.push_back(std::move(doubt));
+  for (std::size_t n = 0; plan_.pace && n < program_->networks.size(); ++n) first_visits(n);
   if (door_.refused() > 0) result_.remarks.push_back(refused_again(*program_, door_.first_refused(), door_.refused()));
   for (const std::int32_t f : faults_.without_effect(state_)) result_.remarks.push_back(without_effect(*program_, f));
 }

@@ -56,6 +56,10 @@ class Run {
   std::vector<const ControllerReport*> reports() const { return controllers_.reports(); }
 
   const engine::ReferencePlant* reference() const { return reference_.get(); }
+  /// Of Plant::networks, in their order. Once it has ended.
+  engine::NetworkAccount account(std::size_t network) const {
+    return plant_.networks().account(static_cast<std::int32_t>(network));
+  }
   /// With RunPlan::time_steps: what an instant is made of, and the whole of it.
   const StepTimes& times(RunShare share) const { return clock_.times(share); }
   /// Settling and stepping the plant, one step of the bench.
@@ -69,6 +73,7 @@ class Run {
 
  private:
   std::optional<Reason> prepare();
+  void first_visits(std::size_t network);
   std::optional<Reason> settle_before_start();
   void prepare_pace();
   void begin_pace();

@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/step_times.h"
 #include "isodyne/program/groups.h"
 
 namespace isodyne::engine {
@@ -244,6 +245,21 @@ void Networks::add_edges(const One& one, Time from, Time to, const NetworkState&
   }
 }
 
+bool Networks::solve(One& one, const NetworkStep& step) const {
+  if (!timed_) return one.solver->step(step);
+  const auto begin = Stopwatch::now();
+  const bool good = one.solver->step(step);
+  one.spent_ns += std::chrono::duration_cast<Time>(Stopwatch::now() - begin).count();
+  return good;
+}
+
+NetworkAccount Networks::account(std::int32_t network) const {
+  const One& one = all_[static_cast<std::size_t>(network)];
+  NetworkAccount a = one.solver == nullptr ? NetworkAccount{} : one.solver->account();
+  if (a.steps > 0) a.step_ns = static_cast<double>(one.spent_ns) / static_cast<double>(a.steps);
+  return a;
+}
+
 bool Networks::step(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state) {
   if (one.at_once()) return step_at_once(one, from, values, edges, state);
@@ -255,8 +271,7 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
     add_edges(one, from, from + one.period, state, edges);
   NetworkStep step{from, from + one.period, one.inputs, edges, one.wanted(), numbers(one, state), out};
   if (one.made != kNone) step.made = {&state.gates[static_cast<std::size_t>(one.made)], out.size()};
-  const bool good =
-      (!changed || one.solver->parameters_changed(one.inputs)) && one.solver->step(step) && finite(one, out);
+  const bool good = (!changed || one.solver->parameters_changed(one.inputs)) && solve(one, step) && finite(one, out);
   edges.clear();
   return good;
 }
@@ -271,7 +286,7 @@ bool Networks::step_at_once(One& one, Time from, std::span<const double> values,
   if (!one.whole) return true;
   add_edges(one, to - program_.step, to, state, edges);
   const NetworkStep all{to - program_.step, to, one.inputs, edges, one.wanted(), numbers(one, state), out};
-  const bool good = one.solver->step(all) && finite(one, out);
+  const bool good = solve(one, all) && finite(one, out);
   edges.clear();
   return good;
 }

@@ -31,6 +31,21 @@ struct NetworkStep {
   std::span<GateEdges> made{};  ///< per output, if it makes gates: where its edges go
 };
 
+/// What a network has been through since its start, for people who ask what it costs. Of copied states that went
+/// their own ways it is the sum.
+struct NetworkAccount {
+  std::int64_t steps = 0;         ///< of its group
+  std::int64_t eventful = 0;      ///< those of them in which something was switched, or began or ended by itself
+  std::int64_t first_visits = 0;  ///< combinations that were met for the first time after the start, and made then
+  std::int64_t forgotten = 0;     ///< combinations that made room for others
+  double step_ns = 0;             ///< mean of a step, where steps were timed; else 0
+  struct Combination {
+    std::string what;  ///< what is on, and what conducts
+    std::int64_t steps = 0;
+  };
+  std::vector<Combination> visited;  ///< those that are remembered, by the number of steps that they were there
+};
+
 class NetworkSolver {
  public:
   virtual ~NetworkSolver() = default;
@@ -55,6 +70,8 @@ class NetworkSolver {
   virtual bool step(const NetworkStep& step) = 0;
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
   virtual std::string why_not() const = 0;
+  /// Not on the stepping thread, and not while it steps.
+  virtual NetworkAccount account() const { return {}; }
   /// How it stands, for people who look for what is wrong: a line each. Not on the stepping thread.
   virtual std::vector<std::string> describe(std::span<const double> state) const = 0;
 };
@@ -82,6 +99,9 @@ class Networks : public NetworkStepping {
   /// Whether all steps of a network up to the next instant of the bench are made at once: see takes_many().
   bool goes_at_once(std::int32_t network) const { return all_[static_cast<std::size_t>(network)].at_once(); }
   std::string why_not(std::int32_t network) const;
+  /// From now on each step is timed, which costs some 50 ns of it.
+  void time_steps() { timed_ = true; }
+  NetworkAccount account(std::int32_t network) const;
   std::vector<std::string> describe(std::int32_t network, const NetworkState& state) const;
 
  private:
@@ -104,11 +124,13 @@ class Networks : public NetworkStepping {
     bool whole = true;                  ///< the step that was made ends at an instant of the bench: all have values
     int bad = -1;                       ///< the output that is no number
     Time bench{};                       ///< an instant of the bench, the last that was met
+    std::int64_t spent_ns = 0;          ///< in its solver, where steps are timed
     std::span<const std::int32_t> wanted() const { return whole ? all : between; }
     /// All steps up to the next instant of the bench are made at once.
     bool at_once() const { return held && between.empty(); }
   };
   bool held(const One& one, const std::vector<bool>& moving) const;
+  bool solve(One& one, const NetworkStep& step) const;
   bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state);
   bool gather(One& one, std::span<const double> values, bool parameters) const;
@@ -145,6 +167,7 @@ class Networks : public NetworkStepping {
     bool holds(Time from) const { return from > after && from < until; }
   };
   std::vector<Rest> rests_;
+  bool timed_ = false;
 };
 
 }  // namespace isodyne::engine

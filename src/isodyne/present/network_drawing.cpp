@@ -209,7 +209,7 @@ class Drawing {
     std::vector<std::size_t> column_of(branches_.size());
     for (const std::size_t i : columns_) {
       const Branch& b = branches_[i];
-      const auto [top, bottom] = std::minmax(level_[b.a], level_[b.b]);
+      const std::size_t top = std::min(level_[b.a], level_[b.b]), bottom = std::max(level_[b.a], level_[b.b]);
       std::size_t at = all.size() > kBack ? all.size() - kBack : 0;
       const auto free = [&](const Column& c) {
         return std::none_of(c.taken.begin(), c.taken.end(),

@@ -90,7 +90,8 @@ class SourceSlopes {
     const Dimension per_second = divide(v.type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
     const std::string name = v.name + " slope";
     rate.quantity = check_.define_hidden(name, {Type::Kind::real, per_second, kNone}, si_unit(per_second), group_);
-    p_.order.push_back({Item::Kind::equation, static_cast<std::int32_t>(p_.equations.size())});
+    const Item last{Item::Kind::equation, static_cast<std::int32_t>(p_.equations.size())};
+    p_.order.push_back(last);
     p_.equations.push_back({rate.quantity, rate.value, v.given});
     return rate.quantity;
   }

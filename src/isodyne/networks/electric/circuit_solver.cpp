@@ -187,6 +187,7 @@ bool CircuitSolver::find_combination() {
   if (known == nullptr) {
     if (!known_.room_for(*shop_)) known_.forget();
     known = &known_.fresh(codes_);
+    if (first_visits_ >= 0) ++first_visits_;
     if (!known->make(*shop_, inputs_, positions_)) {
       known_.forget();
       current_ = nullptr;
@@ -194,7 +195,6 @@ bool CircuitSolver::find_combination() {
     }
   }
   current_ = known;
-  ++current_->visits;
   return true;
 }
 
@@ -487,6 +487,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
               state.end() - circuit_.sources());
   if (!make_ready(slot)) return false;
   current_->read(slot, now_.data(), seen_.data());
+  steps_ = eventful_ = first_visits_ = 0;
   show(slot, seen_.data(), outputs);
   return true;
 }
@@ -553,6 +554,8 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
   current_->held_part(now, after);
   const std::size_t done = current_->march_on(after, now, march_low_.data(), march_high_.data(), most);
   at += static_cast<std::int64_t>(done) * period_;
+  steps_ += static_cast<std::int64_t>(done);
+  current_->steps += static_cast<std::int64_t>(done);
   if (done > 0 && all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
   if (done > 0) all_moves_ = 0;
   for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
@@ -610,6 +613,8 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   all_moves_ = 0;
   for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
   shop_->move_on(now, step_, now);
+  ++steps_;
+  ++current_->steps;
   for (std::size_t k = 0; k < sources; ++k) before[k] = now[n + k];
   if (!step.edges.empty()) {
     for (const engine::NetworkEdge& edge : step.edges) {
@@ -661,9 +666,49 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               step.state.end() - circuit_.sources());
   if (!make_ready(slot)) return false;
+  ++steps_;
+  ++eventful_;
+  ++current_->steps;
   current_->read(slot, now_.data(), seen_.data());
   show(slot, seen_.data(), step.outputs);
   return true;
+}
+
+engine::NetworkAccount CircuitSolver::account() const {
+  engine::NetworkAccount a;
+  a.steps = steps_;
+  a.eventful = eventful_;
+  a.first_visits = std::max<std::int64_t>(0, first_visits_);
+  a.forgotten = known_.forgotten();
+  for (std::size_t i = 0; i < known_.count(); ++i) {
+    const Combination& one = known_.at(i);
+    if (one.steps > 0) a.visited.push_back({told(one.positions), one.steps});
+  }
+  std::stable_sort(a.visited.begin(), a.visited.end(), [](const auto& x, const auto& y) { return x.steps > y.steps; });
+  return a;
+}
+
+/// What is on or conducts, in the order of the text. Of a transistor that conducts, which way cannot be told from being
+/// on alone: its diode is named where that is the piece.
+std::string CircuitSolver::told(const std::vector<Position>& positions) const {
+  std::string all;
+  for (std::size_t d = 0; d < positions.size(); ++d) {
+    const Device& device = circuit_.devices[d];
+    const Position p = positions[d];
+    // A contact that takes a terminal off is told while it does.
+    const bool closed =
+        (device.kind == Device::Kind::contact || device.kind == Device::Kind::pole) && (p.on != 0) != device.opens;
+    const bool parting = device.kind == Device::Kind::pole && p.on == 0 && p.piece != 1;
+    const bool diode = device.kind == Device::Kind::transistor && p.piece == 0;
+    const bool transistor =
+        device.kind == Device::Kind::transistor && p.on != 0 && p.piece + 1 == device.on.count && p.piece > 0;
+    const bool conducts = (device.kind == Device::Kind::diode || device.kind == Device::Kind::thyristor) && p.piece > 0;
+    const bool beyond =
+        (device.kind == Device::Kind::core || device.kind == Device::Kind::arrester) && p.piece != device.off.count / 2;
+    const char* const how = diode ? " (diode)" : parting ? " (parting)" : beyond ? " (beyond its knee)" : "";
+    if (closed || parting || diode || transistor || conducts || beyond) list_on(all, path_of(d) + how);
+  }
+  return all.empty() ? "nothing conducts" : all;
 }
 
 // ---- what is seen -----------------------------------------------------------------------------------------
@@ -691,7 +736,7 @@ std::size_t CircuitSolver::slot_of(std::span<const std::int32_t> outputs) {
       const Readings::Output& what = readings_.output(o);
       w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
     }
-    known_.forget();
+    known_.clear();
     current_ = nullptr;
   }
   return slot;

@@ -24,6 +24,7 @@ class CircuitSolver : public engine::NetworkSolver {
   bool takes_many() const override { return true; }
   bool step(const engine::NetworkStep& step) override;
   std::string why_not() const override;
+  engine::NetworkAccount account() const override;
   std::vector<std::string> describe(std::span<const double> state) const override;
 
  private:
@@ -60,14 +61,17 @@ class CircuitSolver : public engine::NetworkSolver {
   void show(std::size_t slot, const double* seen, std::span<double> outputs) const;
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
+  std::string told(const std::vector<Position>& positions) const;
   bool fail(std::string why);
 
   Circuit circuit_;
   Readings readings_;
   Frame frame_;
   Time period_{};
-  double step_ = 0;                 ///< the same, s
-  std::vector<double> held_;        ///< inputs within many steps, with the gates as they are there
+  double step_ = 0;           ///< the same, s
+  std::vector<double> held_;  ///< inputs within many steps, with the gates as they are there
+  std::int64_t steps_ = 0, eventful_ = 0;
+  std::int64_t first_visits_ = -1;  ///< below 0: it has not begun
   std::optional<Time> failed_;      ///< of many steps, the one in which it could not go on
   std::vector<double> inputs_;      ///< of the last change of parameters
   bool moving_ = false;             ///< something moves from piece to piece by itself

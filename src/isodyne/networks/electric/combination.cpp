@@ -82,7 +82,7 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
   const Frame& frame = shop.frame;
   frame_ = &frame;
   positions.assign(at.begin(), at.end());
-  visits = 0;
+  steps = 0;
   level_count_ = 0;
   for (Columns& rows : rows_) rows = {};
   const std::size_t columns = shop.columns;
@@ -213,7 +213,7 @@ void Combination::discretise(Workshop& shop) {
   product(n, states, columns, turned, rates, inner);
   product(states, n, columns, f.from_kept.data(), inner, outer);
   for (std::size_t c = 0; c < columns; ++c) {
-    for (std::size_t r = 0; r < states; ++r) rates_.at(r, c) = outer[c * states + r];
+    for (std::size_t row = 0; row < states; ++row) rates_.at(row, c) = outer[c * states + row];
   }
 }
 
@@ -347,11 +347,15 @@ void Combinations::begin(const Workshop& shop, std::size_t possible) {
     while (places < 2 * count) places *= 2;
     places_.assign(places, -1);
   }
-  forget();
+  clear();
 }
 
 void Combinations::forget() {
   forgotten_ += static_cast<std::int64_t>(count_);
+  clear();
+}
+
+void Combinations::clear() {
   count_ = 0;
   arena_.used = 0;
   std::fill(places_.begin(), places_.end(), -1);

@@ -91,7 +91,7 @@ class Combination {
   double rounding(std::size_t device, const double* now) const;
   std::vector<Position> positions;  ///< one of those that are the same to it
   std::vector<std::uint8_t> codes;  ///< of its pieces
-  std::int64_t visits = 0;
+  std::int64_t steps = 0;           ///< that ended in it
 
  private:
   void discretise(Workshop& shop);
@@ -123,11 +123,14 @@ class Combinations {
   bool room_for(const Workshop& shop) const { return count_ < all_.size() && memory_for(shop); }
   bool memory_for(const Workshop& shop) const { return arena_.has(shop.memory); }
   void forget();
+  /// The same where they are of no more use: nothing was lost.
+  void clear();
   /// Null: it is not there.
   Combination* find(std::span<const std::uint8_t> codes);
   /// One to be made; it is found from then on.
   Combination& fresh(std::span<const std::uint8_t> codes);
   std::size_t count() const { return count_; }
+  const Combination& at(std::size_t which) const { return all_[which]; }
   std::int64_t forgotten() const { return forgotten_; }
 
  private:

@@ -39,13 +39,12 @@ __attribute__((always_inline)) inline void multiply_all(const Columns& a, const 
                                                         double* y) {
   const double* values = a.values;
   std::size_t left = a.stride;
-  const auto further = [&](std::size_t rows) {
-    left -= rows;
-    values += rows;
-    y += rows;
-    if (base != nullptr) base += rows;
-  };
-  for (; left > 24; further(16)) multiply_rows<4>(values, a, x, base, y);
+  for (; left > 24; left -= 16) {
+    multiply_rows<4>(values, a, x, base, y);
+    values += 16;
+    y += 16;
+    if (base != nullptr) base += 16;
+  }
   switch (left) {
     case 4:
       return multiply_rows<1>(values, a, x, base, y);
