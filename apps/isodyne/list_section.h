@@ -21,7 +21,7 @@ struct Section {
 void say_section(const Section& section, bool several);
 nlohmann::ordered_json section_json(const Section& section);
 
-/// list --timing: steps, methods, periods, and what is held where two groups meet.
+/// list --timing: steps, methods, periods, and what is held where two groups meet, and over a step of a network.
 int list_timing(const program::Program& program, bool json);
 
 }  // namespace isodyne::app

@@ -1,4 +1,4 @@
-// list --timing: steps, methods and periods, and what is held between groups.
+// list --timing: steps, methods and periods, and what is held between groups and at networks.
 
 #include <algorithm>
 #include <map>
@@ -113,11 +113,49 @@ Section borders(const Program& p) {
   return s;
 }
 
+/// Networks, and what of their inputs goes on within a step, or is held over it and so half of a step late on average.
+Section networks(const Program& p) {
+  Section s{"networks",
+            {{"Network of"},
+             {"Step"},
+             {"Elements", TextTable::Align::right},
+             {"Nodes", TextTable::Align::right},
+             {"Goes on within a step"},
+             {"Held over a step"}},
+            {}};
+  std::set<program::VarId> computed;  // by what moves within a run: what parameters alone say is not late
+  for (const program::Item& item : p.order) {
+    if (item.kind != program::Item::Kind::equation) continue;
+    const program::Assignment& a = p.equations[static_cast<std::size_t>(item.index)];
+    for (const program::VarId read : p.reads(a.value)) {
+      const Role role = p.variable(read).role;
+      const bool still = role == Role::param || role == Role::fixed_param || role == Role::input;
+      if (computed.contains(read) || (!still && role != Role::equation)) computed.insert(a.target);
+    }
+  }
+  for (const program::Network& n : p.networks) {
+    std::string moving, held;
+    for (const program::Network::Element& e : n.elements) {
+      if (e.inputs.empty()) continue;
+      const program::VarId id = e.inputs.front().id;
+      const program::Variable& v = p.variable(id);
+      if (v.type.kind != program::Type::Kind::real) continue;
+      const bool goes_on =
+          std::any_of(e.inputs.begin(), e.inputs.end(), [](const auto& q) { return q.name.ends_with(" slope"); });
+      if (goes_on) list_on(moving, v.name);
+      if (!goes_on && computed.contains(id)) list_on(held, v.name);
+    }
+    s.rows.push_back({n.elements.front().path, format_span(at(p.groups, n.group).step),
+                      std::to_string(n.elements.size()), std::to_string(n.nodes.size()), moving, held});
+  }
+  return s;
+}
+
 }  // namespace
 
 int list_timing(const Program& p, bool json) {
   Json all = Json::object();
-  for (const Section& section : {groups(p), periods(p), borders(p)}) {
+  for (const Section& section : {groups(p), periods(p), borders(p), networks(p)}) {
     if (json) {
       all[section.name] = section_json(section);
     } else if (!section.rows.empty()) {
@@ -125,7 +163,8 @@ int list_timing(const Program& p, bool json) {
     }
   }
   if (json) say(all.dump(2, ' ', false, Json::error_handler_t::replace));
-  if (!json && p.groups.size() == 1) say("One group: every quantity is computed at every step, and nothing is held.");
+  if (!json && p.groups.size() == 1 && p.networks.empty())
+    say("One group: every quantity is computed at every step, and nothing is held.");
   return kHeld;
 }
 

@@ -75,7 +75,8 @@ const std::vector<Subcommand>& commands() {
        "measure what a step costs, and where the time goes",
        "Runs the scenario as fast as possible and times each step: median, 99th percentile and longest, the share of "
        "each\n"
-       "period, the headroom to expect in real time, and the cost of each part. Of each network: what a step of it takes,\n"
+       "period, the headroom to expect in real time, and the cost of each part. Of each network: what a step of it "
+       "takes,\n"
        "and in which combinations of its switches and diodes it was.",
        "isodyne profile examples/canal-lock/lock.dyne uplock --for \"60 s\"",
        {fault, seed, setting, span, answer_within, interpret, json, help},

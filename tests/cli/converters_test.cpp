@@ -158,6 +158,23 @@ TEST_CASE("What a step of a network costs is told, in which combinations it was,
             "The network of `s` came into 2 combinations of its switches for the first time while it ran"));
 }
 
+TEST_CASE("Which sources go on within a step and which are held is listed") {
+  const TestFolder folder;
+  folder.write("two.dyne",
+               "use library \"circuits.dyne\"\nbench Two {\n  step 1 ms\n  node a, b, c : electric\n"
+               "  part smooth : VoltageSource between a, ground\n"
+               "  smooth.voltage = 10 V * sin(2 * pi * 1 rad * 50 Hz * time)\n"
+               "  part own : CurrentSource between b, ground\n  own.current = 1 mA / 1 V * r.v\n"
+               "  part still : VoltageSource between c, ground\n  still.voltage = 5 V\n"
+               "  part r : Resistor between a, b\n  part q : Resistor between b, c\n}\n");
+  const Output o = run_isodyne("list two.dyne --timing --json", folder.path());
+  INFO(o.out << o.err);
+  const Json network = Json::parse(o.out).at("networks").at(0);
+  CHECK(network.at("goes_on_within_a_step") == "smooth.voltage");
+  CHECK(network.at("held_over_a_step") == "own.current");
+  CHECK_FALSE(has(run_isodyne("list two.dyne --timing", folder.path()).out, "nothing is held"));
+}
+
 TEST_CASE("Converters are what an exact solution gives that shares nothing with the solver") {
   if (kSanitized) return;  // nothing but numbers, which the other build compares
   const TestFolder folder;

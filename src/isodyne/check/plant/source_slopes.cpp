@@ -86,13 +86,13 @@ class SourceSlopes {
   /// What nobody reads needs no quantity.
   VarId quantity_of(VarId id, Rate& rate) {
     if (rate.quantity != kNone) return rate.quantity;
-    const Variable& v = p_.variable(id);
+    const Variable v = p_.variable(id);  // a copy: the list of variables grows
     const Dimension per_second = divide(v.type.dimension, parse_unit("s")->dimension).value_or(Dimension{});
     const std::string name = v.name + " slope";
     rate.quantity = check_.define_hidden(name, {Type::Kind::real, per_second, kNone}, si_unit(per_second), group_);
     const Item last{Item::Kind::equation, static_cast<std::int32_t>(p_.equations.size())};
     p_.order.push_back(last);
-    p_.equations.push_back({rate.quantity, rate.value, v.given});
+    p_.equations.push_back({rate.quantity, rate.value, v.span});
     return rate.quantity;
   }
 

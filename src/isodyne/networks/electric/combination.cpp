@@ -273,6 +273,8 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
   multiply(rates_, from, term);
   for (std::size_t k = 0; k < states; ++k) term[k] *= left;
   const double* const slopes = now + shop.columns;
+  Columns of_states = rates_;
+  of_states.columns = states;
   for (int k = 2; k <= kTerms + 3; ++k) {
     double most = 0, largest = 0;
     for (std::size_t i = 0; i < states; ++i) {
@@ -282,10 +284,14 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
     }
     if (most <= 1e-17 * largest && (k > 2 || shop.moving.empty())) break;
     // Of the sources that move the first term is all.
-    std::fill(term + states, term + shop.columns, 0.0);
-    for (std::size_t i = 0; k == 2 && i < shop.moving.size(); ++i)
-      term[states + static_cast<std::size_t>(shop.moving[i].source)] = slopes[i] * left;
-    multiply(rates_, term, next);
+    if (k == 2 && !shop.moving.empty()) {
+      std::fill(term + states, term + shop.columns, 0.0);
+      for (std::size_t i = 0; i < shop.moving.size(); ++i)
+        term[states + static_cast<std::size_t>(shop.moving[i].source)] = slopes[i] * left;
+      multiply(rates_, term, next);
+    } else {
+      multiply(of_states, term, next);
+    }
     const double factor = left / k;
     for (std::size_t i = 0; i < states; ++i) next[i] *= factor;
     std::swap(term, next);
