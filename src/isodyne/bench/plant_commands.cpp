@@ -11,9 +11,6 @@ using observe::Command;
 using observe::CommandKind;
 using observe::Refusal;
 
-namespace {
-
-/// Whether a quantity can have this value: its type, and its limits.
 Refusal fits(const program::Program& program, const program::Variable& v, double value) {
   if (!std::isfinite(value)) return Refusal::not_a_number;
   using Kind = program::Type::Kind;
@@ -27,8 +24,6 @@ Refusal fits(const program::Program& program, const program::Variable& v, double
   if (v.limits && (value < v.limits->first || value > v.limits->second)) return Refusal::outside_limits;
   return Refusal::none;
 }
-
-}  // namespace
 
 PlantCommands::PlantCommands(const program::Program& program, engine::PlantState& state, FaultPlayer& faults)
     : program_(program), state_(state), faults_(faults), tables_(engine::tables_of(program)) {

@@ -11,6 +11,9 @@
 
 namespace isodyne::bench {
 
+/// Whether a quantity can have this value: its type, and its limits.
+observe::Refusal fits(const program::Program& program, const program::Variable& v, double value);
+
 class PlantCommands {
  public:
   /// All of them outlive it.

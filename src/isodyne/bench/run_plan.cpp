@@ -7,6 +7,7 @@
 
 #include "isodyne/bench/door.h"
 #include "isodyne/bench/fault_player.h"
+#include "isodyne/bench/plant_commands.h"
 
 namespace isodyne::bench {
 
