@@ -25,7 +25,10 @@ int run_draw(const Arguments& arguments) {
     say_error(drawn.failure().text());
     return kNotCompleted;
   }
-  say(fmt::format("drew {} into {}", loaded.program->name, out));
+  const std::string what = !arguments.has(Option::circuit) ? loaded.program->name
+                           : of_part ? fmt::format("the circuit of {} of {}", arguments.words[1], loaded.program->name)
+                                     : fmt::format("the circuit of {}", loaded.program->name);
+  say(fmt::format("drew {} into {}", what, out));
   return kHeld;
 }
 

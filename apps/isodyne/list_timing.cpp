@@ -141,7 +141,7 @@ Section networks(const Program& p) {
       const program::Variable& v = p.variable(id);
       if (v.type.kind != program::Type::Kind::real) continue;
       const bool goes_on =
-          std::any_of(e.inputs.begin(), e.inputs.end(), [](const auto& q) { return q.name.ends_with(" slope"); });
+          std::any_of(e.inputs.begin(), e.inputs.end(), [](const auto& q) { return q.name.ends_with(" later"); });
       if (goes_on) list_on(moving, v.name);
       if (!goes_on && computed.contains(id)) list_on(held, v.name);
     }

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "isodyne/core/text.h"
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/timing.h"
 #include "plans.h"
@@ -113,6 +114,18 @@ std::string share_of(std::int64_t part, std::int64_t all) {
   return fmt::format("{:.2g} %", all > 0 ? 100 * static_cast<double>(part) / static_cast<double>(all) : 0.0);
 }
 
+/// "leg[1].first, .second": of the same part as the one before only the last name.
+std::string in_short(const std::vector<std::string>& paths) {
+  std::string all, before;
+  for (const std::string& path : paths) {
+    const std::size_t dot = path.rfind('.', path.find(' '));
+    const std::string part = dot == std::string::npos ? "" : path.substr(0, dot);
+    list_on(all, !part.empty() && part == before ? path.substr(dot) : path);
+    before = part;
+  }
+  return all.empty() ? "nothing conducts" : all;
+}
+
 /// A network is called by its first element.
 std::string name_of(const program::Network& n) {
   return n.elements.front().path;
@@ -139,7 +152,7 @@ Json to_json(const program::Program& p, const Costs& seen, const std::vector<Par
              {"eventful", a.eventful},
              {"made", a.first_visits},
              {"forgotten", a.forgotten}};
-    for (const auto& c : a.visited) one["combinations"].push_back({{"on", c.what}, {"steps", c.steps}});
+    for (const auto& c : a.visited) one["combinations"].push_back({{"on", c.on}, {"steps", c.steps}});
     j["networks"].push_back(one);
   }
   j["share_of"] = p.networks.empty() ? "plant" : "equations";
@@ -200,16 +213,21 @@ void print_networks(const program::Program& p, const Costs& seen) {
                duration(a.step_ns), share_of(a.eventful, a.steps), std::to_string(a.visited.size()),
                std::to_string(a.first_visits)});
     for (std::size_t i = 0; i < std::min(kMost, a.visited.size()); ++i)
-      visited.row({a.visited[i].what, share_of(a.visited[i].steps, a.steps)});
-    if (a.visited.size() > kMost) {
-      std::int64_t rest = 0;
-      for (std::size_t i = kMost; i < a.visited.size(); ++i) rest += a.visited[i].steps;
-      visited.row({fmt::format("{} others of `{}`", a.visited.size() - kMost, name_of(p.networks[n])),
-                   share_of(rest, a.steps)});
+      visited.row({in_short(a.visited[i].on), share_of(a.visited[i].steps, a.steps)});
+    std::int64_t others = 0, known = 0;
+    for (std::size_t i = 0; i < a.visited.size(); ++i) {
+      known += a.visited[i].steps;
+      if (i >= kMost) others += a.visited[i].steps;
     }
+    if (others > 0) visited.row({fmt::format("{} others", a.visited.size() - kMost), share_of(others, a.steps)});
+    // Those that made room for others are counted anew when they are met again.
+    if (known < a.steps)
+      visited.row({"those that have made room for others since", share_of(a.steps - known, a.steps)});
     if (a.forgotten > 0)
-      say_aside(fmt::format("`{}` has more combinations than there is room for: {} were forgotten.",
-                            name_of(p.networks[n]), a.forgotten));
+      say_aside(
+          fmt::format("The network of `{}` has more combinations than there is room for: {} made room for others, and "
+                      "cost anew when they came again.",
+                      name_of(p.networks[n]), a.forgotten));
   }
   if (!any) return;
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));

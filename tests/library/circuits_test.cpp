@@ -1,53 +1,37 @@
 // What the library makes of elements, against phasors and data sheets.
 
 #include <cmath>
-#include <complex>
 #include <numbers>
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "support.h"
+#include "library/phasors.h"
 
 using namespace isodyne;
 using namespace isodyne::test;
 
 namespace {
 
-using Complex = std::complex<double>;
-constexpr double kOmega = 2 * std::numbers::pi * 50;
+using Complex = Phasor;
+constexpr double kOmega = kMainsOmega;
 
-/// The last 20 ms of signals as peak phasors of 50 Hz (cosine: real). Instants of 1 us.
+/// The last 20 ms of signals.
 struct Cycle {
   std::vector<Complex> phasors;
   std::vector<double> before, last;  ///< at its beginning and at its end
 };
 
 Cycle last_cycle(const std::string& text, const std::vector<std::string>& signals, double seconds) {
-  const auto p = program_of("use library \"circuits.dyne\"\n" + text);
-  Seen seen(p, signals);
-  bench::RunPlan plan;
-  plan.longest = Time(static_cast<std::int64_t>(std::llround(seconds * 1e9)));
-  const auto result = run_bench(seen, plan);
-  INFO(result.explanation);
-  REQUIRE(result.ending == observe::Ending::completed);
+  const Seen seen = run_of_library("circuits.dyne", text, signals, seconds);
   Cycle cycle;
-  const auto period = static_cast<std::size_t>(std::llround(20e-3 / to_seconds(p->step)));
-  for (const auto& v : seen.values) {
-    Complex sum = 0;
-    for (std::size_t i = v.size() - period; i < v.size(); ++i) {
-      sum += v[i] * std::polar(1.0, -kOmega * to_seconds(seen.times[i]));
-    }
-    cycle.phasors.push_back(sum * 2.0 / double(period));
-    cycle.before.push_back(v[v.size() - 1 - period]);
+  for (std::size_t i = 0; i < signals.size(); ++i) {
+    const auto& v = seen.values[i];
+    cycle.phasors.push_back(phasor(seen, i));
+    cycle.before.push_back(v[v.size() - 1 - last_cycle_of(seen)]);
     cycle.last.push_back(v.back());
   }
   return cycle;
-}
-
-void near(Complex is, Complex should, double share) {
-  INFO(is.real() << " " << is.imag() << " should be " << should.real() << " " << should.imag());
-  CHECK(std::abs(is - should) <= share * std::abs(should));
 }
 
 }  // namespace

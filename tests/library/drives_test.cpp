@@ -1,54 +1,23 @@
 // Machines, batteries, lines and divided windings of the library, against equivalent circuits and closed forms.
 
 #include <cmath>
-#include <complex>
 #include <numbers>
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
-#include "support.h"
+#include "library/phasors.h"
 
 using namespace isodyne;
 using namespace isodyne::test;
 
 namespace {
 
-using Phasor = std::complex<double>;
-constexpr double kTurn = 2 * std::numbers::pi, kW = kTurn * 50;
+constexpr double kTurn = 2 * std::numbers::pi, kW = kMainsOmega;
 const Phasor kJ(0, 1);
 
 Seen of_drive(const std::string& text, const std::vector<std::string>& signals, double seconds) {
-  const auto p = program_of("use library \"drives.dyne\"\n" + text);
-  Seen seen(p, signals);
-  bench::RunPlan plan;
-  plan.longest = Time(static_cast<std::int64_t>(std::llround(seconds * 1e9)));
-  const auto result = run_bench(seen, plan);
-  INFO(result.explanation);
-  REQUIRE(result.ending == observe::Ending::completed);
-  return seen;
-}
-
-/// Over the last 20 ms: the peak phasor of 50 Hz (cosine: real), and the mean.
-Phasor phasor(const Seen& seen, std::size_t signal) {
-  const auto& v = seen.values[signal];
-  const auto period = static_cast<std::size_t>(std::llround(20e-3 / to_seconds(seen.program->step)));
-  Phasor sum = 0;
-  for (std::size_t i = v.size() - period; i < v.size(); ++i)
-    sum += v[i] * std::polar(1.0, -kW * to_seconds(seen.times[i]));
-  return sum * 2.0 / double(period);
-}
-double mean(const Seen& seen, std::size_t signal) {
-  const auto& v = seen.values[signal];
-  const auto period = static_cast<std::size_t>(std::llround(20e-3 / to_seconds(seen.program->step)));
-  double sum = 0;
-  for (std::size_t i = v.size() - period; i < v.size(); ++i) sum += v[i];
-  return sum / double(period);
-}
-
-void close_to(Phasor is, Phasor should, double share) {
-  INFO(is.real() << " " << is.imag() << " should be " << should.real() << " " << should.imag());
-  CHECK(std::abs(is - should) <= share * std::abs(should));
+  return run_of_library("drives.dyne", text, signals, seconds);
 }
 
 }  // namespace
@@ -81,8 +50,8 @@ TEST_CASE("An induction machine has the current and torque of its equivalent cir
     INFO(slip);
     const Phasor rotor = rr / slip + kJ * xr, behind = kJ * xm * rotor / (kJ * xm + rotor),
                  current = u / (rs + kJ * xs + behind), through = current * behind / rotor;
-    close_to(phasor(seen, 0), current, 2e-3);
-    close_to(phasor(seen, 1), current * std::polar(1.0, 2 * std::numbers::pi / 3), 2e-3);
+    near(phasor(seen, 0), current, 2e-3);
+    near(phasor(seen, 1), current * std::polar(1.0, 2 * std::numbers::pi / 3), 2e-3);
     const double torque = 1.5 * std::norm(through) * rr / slip / (kW / 2);
     CHECK(mean(seen, 2) == Approx(torque).epsilon(3e-3));
   }
@@ -97,7 +66,7 @@ TEST_CASE("A magnet machine that is shorted and turned brakes with what its wind
       {"m.i[1]", "m.torque", "m.angle"}, 0.2);
   // 750 rpm and four pole pairs: 50 Hz.
   const Phasor z(0.2, kW * 1.5e-3), induced = kJ * kW * 0.25;
-  close_to(phasor(seen, 0), -induced / z, 1e-3);
+  near(phasor(seen, 0), -induced / z, 1e-3);
   CHECK(mean(seen, 1) == Approx(-1.5 * std::norm(induced / z) * 0.2 / (kW / 4)).epsilon(1e-3));
   CHECK(seen.values[2].back() == Approx(0.2 * 750 * kTurn / 60).epsilon(1e-9));
 }
@@ -143,27 +112,27 @@ TEST_CASE("A divided transformer is a whole one until its turns are shorted, and
   {
     const Seen whole = of_drive(text(""), {"low.v", "one.v", "two.v", "three.v", "four.v"}, 0.4);
     const Phasor inner = with(load);
-    close_to(phasor(whole, 0), inner / 25.0, 1e-3);
-    close_to(phasor(whole, 1), inner * 0.6, 1e-3);
-    close_to(phasor(whole, 2), inner * 0.5, 1e-3);
-    close_to(phasor(whole, 3), inner / 25.0 * 0.8, 1e-3);
-    close_to(phasor(whole, 4), inner / 25.0 * 0.4, 1e-3);
+    near(phasor(whole, 0), inner / 25.0, 1e-3);
+    near(phasor(whole, 1), inner * 0.6, 1e-3);
+    near(phasor(whole, 2), inner * 0.5, 1e-3);
+    near(phasor(whole, 3), inner / 25.0 * 0.8, 1e-3);
+    near(phasor(whole, 4), inner / 25.0 * 0.4, 1e-3);
   }
   {  // turn to turn: a tenth of the first winding over 2 ohm is 200 ohm beside the whole of it
     const Seen turns =
         of_drive(text("  part f : Resistor(resistance = 2 ohm) between one, two\n"), {"f.i", "s.i"}, 0.4);
     const Phasor inner = with(1.0 / (1.0 / load + 1.0 / 200.0));
-    close_to(phasor(turns, 0), inner * 0.1 / 2.0, 2e-3);
-    close_to(phasor(turns, 1), -(u - inner) / leakage, 2e-3);
+    near(phasor(turns, 0), inner * 0.1 / 2.0, 2e-3);
+    near(phasor(turns, 1), -(u - inner) / leakage, 2e-3);
   }
   {  // turn to ground: the lower half of the winding
     const Seen earth = of_drive(text("  part f : Resistor(resistance = 50 ohm) between two, ground\n"), {"f.i"}, 0.4);
-    close_to(phasor(earth, 0), with(1.0 / (1.0 / load + 1.0 / 200.0)) * 0.5 / 50.0, 2e-3);
+    near(phasor(earth, 0), with(1.0 / (1.0 / load + 1.0 / 200.0)) * 0.5 / 50.0, 2e-3);
   }
   {  // winding to winding: half of the first over what is 0.016 of it
     const Seen both = of_drive(text("  part f : Resistor(resistance = 60 ohm) between two, four\n"), {"f.i"}, 0.4);
     const double part = 0.5 - 0.4 / 25;
-    close_to(phasor(both, 0), with(1.0 / (1.0 / load + part * part / 60.0)) * part / 60.0, 2e-3);
+    near(phasor(both, 0), with(1.0 / (1.0 / load + part * part / 60.0)) * part / 60.0, 2e-3);
   }
 }
 
@@ -177,8 +146,8 @@ TEST_CASE("A stretch of cable is its pi") {
       {"b.v", "line.i"}, 0.5);
   const Phasor c = 0.01 + 1.0 / (kJ * kW * 60e-6), end = 1.0 / (1.0 / c + 1 / 80.0),
                along = 8.0 + kJ * kW * 16e-3 + end, in = 1.0 / (1.0 / along + 1.0 / c), begin = 100.0 * in / (in + 0.5);
-  close_to(phasor(seen, 0), begin * end / along, 2e-4);
-  close_to(phasor(seen, 1), begin / along, 2e-4);
+  near(phasor(seen, 0), begin * end / along, 2e-4);
+  near(phasor(seen, 1), begin / along, 2e-4);
 }
 
 TEST_CASE("Waves come out of a line after its travel time, and come back from an open end twice as high") {
@@ -201,6 +170,30 @@ TEST_CASE("Waves come out of a line after its travel time, and come back from an
   CHECK(at(1, 40) == Approx(60 + 20).epsilon(1e-6));
   CHECK(at(1, 199) == Approx(90).epsilon(1e-3));
   CHECK(at(3, 199) == Approx(0).margin(1e-6));
+}
+
+TEST_CASE("A line that is too short for its step is refused, and one of a fraction of steps is not rounded") {
+  const auto text = [](const std::string& travel) {
+    return "use library \"circuits.dyne\"\nbench B { step 1 us\n  node a, b : electric\n"
+           "  part s : CurrentSource between ground, a\n  s.current = time * 1 A / 1 us\n"
+           "  part line : TravellingLine(travel = " +
+           travel +
+           ", impedance = 50 ohm) between a = a, b = b, earth = ground\n"
+           "  part load : Resistor(resistance = 50 ohm) between b, ground\n}\n";
+  };
+  const TestFolder folder;
+  folder.write("short.dyne", text("1.9 us"));
+  const Output refused = run_isodyne("check short.dyne", folder.path());
+  CHECK(refused.status == 2);
+  CHECK(has(refused.err, "is shorter than the step (1 µs)"));
+  // Matched: a ramp comes out as it went in, later by the travel time, within the step over which waves are held.
+  const auto p = program_of(text("3.5 us"));
+  Seen seen(p, {"load.i"});
+  bench::RunPlan plan;
+  plan.longest = Time{20'000};
+  REQUIRE(run_bench(seen, plan).ending == observe::Ending::completed);
+  for (std::size_t i = 6; i < seen.times.size(); ++i)
+    CHECK(seen.values[0][i] == Approx(to_seconds(seen.times[i]) * 1e6 - 3.5).margin(0.51));
 }
 
 TEST_CASE("A cut is an inductor between two networks that see each other a step later") {

@@ -40,7 +40,7 @@ struct NetworkAccount {
   std::int64_t forgotten = 0;     ///< combinations that made room for others
   double step_ns = 0;             ///< mean of a step, where steps were timed; else 0
   struct Combination {
-    std::string what;  ///< what is on, and what conducts
+    std::vector<std::string> on;  ///< what is on, and what conducts, in the order of the text
     std::int64_t steps = 0;
   };
   std::vector<Combination> visited;  ///< those that are remembered, by the number of steps that they were there

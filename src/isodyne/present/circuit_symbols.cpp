@@ -54,6 +54,12 @@ void contact(Strokes& s) {
   s.line({{-10, -9}, {0, 11}, {0, kReach}});
 }
 
+/// Closed until something opens it.
+void break_contact(Strokes& s) {
+  s.line({{0, -kReach}, {0, -10}, {8, -10}});
+  s.line({{7, -14}, {0, 11}, {0, kReach}});
+}
+
 void transistor(Strokes& s) {
   s.line({{0, -kReach}, {0, -12}, {-7, -5}});
   s.line({{-7, -9}, {-7, 9}});
@@ -97,8 +103,10 @@ Strokes symbol_of(std::string_view model) {
     s.line({{-12, 0}, {12, 0}});
     s.line({{17, -12}, {17, 6}});
     s.area({{17, 12}, {13.5, 5}, {20, 5}});
-  } else if (model == "Switch" || model.starts_with("Fault")) {
+  } else if (model == "Switch" || model == "FaultShort") {
     contact(s);
+  } else if (model == "FaultOpen") {
+    break_contact(s);
   } else if (model == "BreakerPole") {
     contact(s);
     s.line({{-3.5, -14.5}, {3.5, -7.5}});

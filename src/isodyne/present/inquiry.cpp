@@ -70,7 +70,7 @@ bool is_literal(const std::string& text) {
 }
 }  // namespace
 
-std::string start_text(const Program& p, VarId id) {
+std::optional<double> start_value(const Program& p, VarId id) {
   int depth = 0;
   std::function<std::optional<double>(VarId)> known = [&](VarId wanted) -> std::optional<double> {
     const auto start = std::find_if(p.start.begin(), p.start.end(), [&](const auto& a) { return a.target == wanted; });
@@ -80,9 +80,13 @@ std::string start_text(const Program& p, VarId id) {
     --depth;
     return value;
   };
+  return known(id);
+}
+
+std::string start_text(const Program& p, VarId id) {
   for (const program::Assignment& a : p.start) {
     if (a.target != id) continue;
-    const auto value = program::fold(p, a.value, known);
+    const auto value = start_value(p, id);
     const std::string written(p.sources->covered(a.span));
     return value && !is_literal(written) ? p.format(id, *value) : one_line(written);
   }

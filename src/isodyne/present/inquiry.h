@@ -21,6 +21,8 @@ Facts facts_of_part(const program::Program& program, const std::string& path);
 
 /// "computed", "state", "sensor" …; null for bookkeeping.
 const char* role_text(program::Role role);
+/// The value a variable starts with, SI; none where it is not known before the run.
+std::optional<double> start_value(const program::Program& program, program::VarId id);
 /// The value a variable starts with as people read it, or as it is written; empty if there is none.
 std::string start_text(const program::Program& program, program::VarId id);
 /// "0 m .. 9 m", or empty.

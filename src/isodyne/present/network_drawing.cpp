@@ -39,6 +39,16 @@ std::size_t letters(const std::string& text) {
       std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
 }
 
+/// 0.0006 H as "600 uH": three digits before the point at most, six in all.
+std::string with_prefix(double value, const char* unit) {
+  static const std::pair<double, const char*> kPrefixes[] = {{1e9, "G"},  {1e6, "M"},  {1e3, "k"},  {1, ""},
+                                                             {1e-3, "m"}, {1e-6, "u"}, {1e-9, "n"}, {1e-12, "p"}};
+  for (const auto& [size, prefix] : kPrefixes) {
+    if (std::abs(value) >= size * (1 - 1e-9)) return fmt::format("{:.6g} {}{}", value / size, prefix, unit);
+  }
+  return fmt::format("{:.6g} {}", value, unit);
+}
+
 class Drawing {
  public:
   Drawing(const Program& p, const Network& network, std::string prefix)
@@ -63,8 +73,9 @@ class Drawing {
     const std::string part = prefix_.empty() ? "" : prefix_.substr(0, prefix_.size() - 1) + " of ";
     text(kBorder, 24, part + p_.name, 14, "#000000");
     text(kBorder, 42,
-         fmt::format("{}, {}; a dot is a connection, + is the first terminal of a source",
-                     counted(branches_.size(), "element"), counted(nodes_.size(), "node")),
+         fmt::format(
+             "{}, {}; a dot is a connection, a circle goes on in other parts, + is the first terminal of a source",
+             counted(branches_.size(), "element"), counted(nodes_.size(), "node")),
          9, "#5a6570");
     return commands(width, height);
   }
@@ -94,21 +105,22 @@ class Drawing {
 
   /// What it is made of, as far as it says something.
   std::vector<std::string> values(const Network::Element& e, std::size_t k, std::size_t half) const {
-    static const std::map<std::string, std::vector<std::string>> kShown{{"Resistor", {"resistance"}},
-                                                                        {"Inductor", {"inductance", "resistance"}},
-                                                                        {"Capacitor", {"capacitance", "resistance"}},
-                                                                        {"KneeCore", {"inductance", "knee"}},
-                                                                        {"Arrester", {"voltage"}}};
+    static const std::map<std::string, std::vector<std::pair<std::string, const char*>>> kShown{
+        {"Resistor", {{"resistance", "ohm"}}},
+        {"Inductor", {{"inductance", "H"}, {"resistance", "ohm"}}},
+        {"Capacitor", {{"capacitance", "F"}, {"resistance", "ohm"}}},
+        {"KneeCore", {{"inductance", "H"}, {"knee", "Wb"}}},
+        {"Arrester", {{"voltage", "V"}}}};
     std::vector<std::string> found;
     const auto shown = kShown.find(e.model);
     for (const Network::Quantity& q : e.parameters) {
-      const bool one =
-          shown != kShown.end() && std::find(shown->second.begin(), shown->second.end(), q.name) != shown->second.end();
-      const bool turns = half > 1 && q.name == fmt::format("turns[{}]", k + 1);
-      if (!one && !turns) continue;
-      const std::string value = start_text(p_, q.id);
-      if (!value.empty() && letters(value) <= 16 && !(q.name == "resistance" && value.starts_with("0 ")))
-        found.push_back(turns ? value + " turns" : value);
+      const auto value = start_value(p_, q.id);
+      if (!value) continue;
+      if (half > 1 && q.name == fmt::format("turns[{}]", k + 1)) found.push_back(format_number(*value) + " turns");
+      if (shown == kShown.end()) continue;
+      for (const auto& [name, unit] : shown->second) {
+        if (q.name == name && *value != 0) found.push_back(with_prefix(*value, unit));
+      }
     }
     if (e.model == "Saturable" && e.curve >= 0) found.push_back(program::at(p_.tables, e.curve).name);
     if (e.model.ends_with("Source")) {

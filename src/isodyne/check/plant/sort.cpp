@@ -13,7 +13,7 @@
 
 #include "isodyne/check/plant/groups.h"
 #include "isodyne/check/plant/implicit.h"
-#include "isodyne/check/plant/source_slopes.h"
+#include "isodyne/check/plant/source_ends.h"
 
 namespace isodyne::check {
 
@@ -311,7 +311,7 @@ void sort_program(Check& check) {
   prepare_solves(check);
   sort_start(check);
   sort_equations(check);
-  if (!check.diagnostics.has_errors()) add_source_slopes(check);
+  if (!check.diagnostics.has_errors()) add_source_ends(check);
   prepare_groups(check);
 }
 

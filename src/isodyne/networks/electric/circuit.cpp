@@ -60,10 +60,10 @@ void Circuit::add(const program::Network::Element& e, std::int32_t index) {
     stores.push_back({a, b, states_++, unknowns_++, place_of(e, "capacitance"), place_of(e, "resistance")});
   } else if (e.model == "VoltageSource") {
     of.push_back({Of::Kind::voltage, static_cast<int>(voltages.size())});
-    voltages.push_back({a, b, place_of(e, "voltage"), unknowns_++, place_of(e, "voltage slope")});
+    voltages.push_back({a, b, place_of(e, "voltage"), unknowns_++, place_of(e, "voltage later")});
   } else if (e.model == "CurrentSource") {
     of.push_back({Of::Kind::current, static_cast<int>(currents.size())});
-    currents.push_back({a, b, place_of(e, "current"), -1, place_of(e, "current slope")});
+    currents.push_back({a, b, place_of(e, "current"), -1, place_of(e, "current later")});
   } else if (e.model == "Ideal") {
     of.push_back({Of::Kind::winding, static_cast<int>(windings.size()), static_cast<int>(half)});
     const int flux = unknowns_++;
@@ -115,7 +115,7 @@ std::vector<Circuit::Moving> Circuit::moving() const {
   int source = 0;
   for (const auto* list : {&voltages, &currents}) {
     for (const Source& s : *list) {
-      if (s.slope >= 0) all.push_back({source, s.slope});
+      if (s.later >= 0) all.push_back({source, s.later});
       ++source;
     }
   }

@@ -61,7 +61,7 @@ struct Store {  ///< a capacitance and its resistance in series
 
 struct Source {
   int a = 0, b = 0, input = -1, unknown = -1;  ///< unknown: of a voltage source, its current
-  int slope = -1;                              ///< place of the input by which it moves in a second; -1: it is held
+  int later = -1;                              ///< place of the input that it comes to within a step; -1: it is held
 };
 
 struct Conductor {
@@ -91,9 +91,9 @@ class Circuit {
   int states() const { return states_; }
   int unknowns() const { return unknowns_; }
   int sources() const { return static_cast<int>(voltages.size() + currents.size()); }
-  /// Sources that move within a step: which of all, voltages first, and the input that says how quickly.
+  /// Sources that move within a step: which of all, voltages first, and the input that is what it comes to.
   struct Moving {
-    int source = 0, input = 0;
+    int source = 0, later = 0;
   };
   std::vector<Moving> moving() const;
 

@@ -28,8 +28,14 @@ class CircuitSolver : public engine::NetworkSolver {
   std::vector<std::string> describe(std::span<const double> state) const override;
 
  private:
+  /// Positions of so many devices are one number of a state, kBits each.
+  static constexpr std::size_t kPacked = 8, kBits = 6;
+  static constexpr std::uint64_t kAllBits = (1u << kBits) - 1;
+  static_assert(2 * Device::kMostPieces <= 1 << kBits && kPacked * kBits <= 53);
+
   bool make_anew(std::span<const double> inputs);
   void read_sources(std::span<const double> inputs);
+  void end_sources(std::span<const double> inputs);
   void read_positions(std::span<const double> state);
   void write_positions(std::span<double> state);
   void find_codes();
@@ -61,7 +67,7 @@ class CircuitSolver : public engine::NetworkSolver {
   void show(std::size_t slot, const double* seen, std::span<double> outputs) const;
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
-  std::string told(const std::vector<Position>& positions) const;
+  std::vector<std::string> told(const std::vector<Position>& positions) const;
   bool fail(std::string why);
 
   Circuit circuit_;

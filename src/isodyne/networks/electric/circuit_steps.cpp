@@ -1,0 +1,258 @@
+// The start and the steps of a circuit: quiet ones, eventful ones, and many at once.
+
+#include <algorithm>
+#include <cmath>
+#include <cstdlib>
+
+#include <fmt/format.h>
+
+#include "isodyne/networks/electric/circuit_solver.h"
+
+namespace isodyne::networks::electric {
+
+namespace {
+/// A source may come to another place than was foreseen by what its states bend within a step: no jump.
+constexpr double kGlide = 1e-6;
+}  // namespace
+
+bool CircuitSolver::start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) {
+  why_.clear();
+  if (!make_anew(inputs)) return false;
+  std::vector<std::int32_t> all(readings_.count());
+  for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
+  const std::size_t slot = slot_of(all);
+  read_sources(inputs);
+  // Outputs come as they were given at the start.
+  std::size_t out = 0;
+  for (std::size_t e = 0; e < circuit_.of.size(); ++e) {
+    const Circuit::Of& of = circuit_.of[e];
+    const auto first = static_cast<std::size_t>(of.first);
+    for (const auto& q : circuit_.network().elements[e].outputs) {
+      const double given = outputs[out++];
+      if (of.kind == Circuit::Of::Kind::store && q.name == "v")
+        now_[static_cast<std::size_t>(circuit_.stores[first].state)] = given;
+      if (of.kind == Circuit::Of::Kind::core && q.name == "flux") {
+        const Device& core = circuit_.devices[static_cast<std::size_t>(circuit_.cores[first].device)];
+        now_[static_cast<std::size_t>(core.state)] = given / inputs[static_cast<std::size_t>(core.inductance)];
+      }
+      if (of.kind == Circuit::Of::Kind::coil && q.name[0] == 'i') {
+        const int winding = q.name == "i" ? 0 : std::atoi(q.name.c_str() + 2) - 1;
+        now_[static_cast<std::size_t>(circuit_.coils[first + static_cast<std::size_t>(winding)].state)] = given;
+      }
+    }
+  }
+  std::copy_n(now_.begin(), states(), state.begin());  // for who asks how it stands
+  if (std::string wrong = contradiction(frame_, circuit_, now_.data()); !wrong.empty()) return fail(std::move(wrong));
+  for (std::size_t d = 0; d < positions_.size(); ++d) {
+    const Device& device = circuit_.devices[d];
+    const bool ordered = device.gate >= 0 && (inputs[static_cast<std::size_t>(device.gate)] != 0) != device.opens;
+    const bool middle = device.kind != Device::Kind::contact && device.kind != Device::Kind::diode &&
+                        device.kind != Device::Kind::thyristor;
+    move(d, {0, static_cast<std::uint8_t>(middle ? device.off.count / 2 : 0)});
+    if (device.kind == Device::Kind::pole) {
+      if (ordered) move(d, {1, 0});
+    } else if (device.gate >= 0) {
+      switch_device(d, ordered);
+    }
+  }
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    double* const of_pole = &state[states() + written_.size() + 2 * p];
+    of_pole[0] = positions_[poles_[p]].on;
+    of_pole[1] = -1;
+  }
+  if (!settle()) return false;
+  std::copy_n(now_.begin(), states(), state.begin());
+  write_positions(state);
+  std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
+              state.end() - circuit_.sources());
+  if (!make_ready(slot)) return false;
+  current_->read(slot, now_.data(), seen_.data());
+  steps_ = eventful_ = first_visits_ = 0;
+  show(slot, seen_.data(), outputs);
+  return true;
+}
+
+std::string CircuitSolver::why_not() const {
+  return failed_ ? fmt::format("in its step from {}: {}", format_span(*failed_), why_) : why_;
+}
+
+bool CircuitSolver::step(const engine::NetworkStep& step) {
+  why_.clear();  // of a state that was gone back from
+  failed_.reset();
+  const std::size_t slot = slot_of(step.wanted);
+  return step.to - step.from == period_ ? single_step(step, slot) : many_steps(step, slot);
+}
+
+bool CircuitSolver::single_step(const engine::NetworkStep& step, std::size_t slot) {
+  read_positions(step.state);
+  if (!find_combination()) return false;
+  return quiet_step(step, slot) || (why_.empty() && eventful_step(step, slot));
+}
+
+/// One step after the other, as if each had been asked for; nobody looks in between.
+bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot) {
+  std::copy(step.inputs.begin(), step.inputs.end(), held_.begin());
+  const std::size_t unseen = slot_of({});
+  engine::NetworkStep one = step;
+  one.inputs = held_;
+  one.wanted = {};
+  std::size_t edge = 0;
+  while (one.from < step.to) {
+    one.to = one.from + period_;
+    const std::size_t first = edge;
+    while (edge < step.edges.size() && step.edges[edge].at <= one.to) ++edge;
+    one.edges = step.edges.subspan(first, edge - first);
+    const bool last = one.to == step.to;
+    if (!single_step(one, last ? slot : unseen)) {
+      failed_ = one.from;
+      return false;
+    }
+    for (const engine::NetworkEdge& e : one.edges) held_[static_cast<std::size_t>(e.input)] = e.to ? 1 : 0;
+    one.from = one.to;
+    // The last one is made as any other: what is wanted is read there.
+    const Time until = edge < step.edges.size() ? step.edges[edge].at : step.to;
+    if (one.from < until) one.from = on_their_own(one, until);
+  }
+  return true;
+}
+
+/// From one.from on, whole steps in which nothing happens at all, none of them up to `until` itself. Gives where they
+/// end.
+Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
+  Time at = one.from;
+  if (at + period_ >= until || (moving_ && current_->look() < step_) || !nothing_waits(one)) return at;
+  // now_ has the sources as they were; the states are those at the end of the step before.
+  const std::size_t n = states();
+  double* const now = now_.data();
+  double* const after = after_.data();
+  for (std::size_t k = 0; k < n; ++k) now[k] = one.state[k];
+  for (std::size_t d = 0; moving_ && d < positions_.size(); ++d) {
+    march_low_[n + d] = low_[d];
+    march_high_[n + d] = high_[d];
+  }
+  const auto most = static_cast<std::size_t>((until - at - Time{1}) / period_);
+  current_->held_part(now, after);
+  const std::size_t done = current_->march_on(after, now, march_low_.data(), march_high_.data(), most);
+  at += static_cast<std::int64_t>(done) * period_;
+  steps_ += static_cast<std::int64_t>(done);
+  current_->steps += static_cast<std::int64_t>(done);
+  if (done > 0 && all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
+  if (done > 0) all_moves_ = 0;
+  for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
+  return at;
+}
+
+bool CircuitSolver::within(const double* where) const {
+  const double *const low = low_.data(), *const high = high_.data();
+  bool all = true;
+  for (std::size_t d = 0; d < positions_.size(); ++d) all &= (where[d] >= low[d]) & (where[d] <= high[d]);
+  return all;
+}
+
+/// Whether all is switched as the inputs say, and no pole is on its way.
+bool CircuitSolver::nothing_waits(const engine::NetworkStep& step) const {
+  // Bare pointers: this is where a circuit spends its time.
+  const double* const inputs = step.inputs.data();
+  const Position* const positions = positions_.data();
+  bool as_they_are = true;
+  for (const Gated& g : gated_) as_they_are &= ((inputs[g.input] != 0) != g.opens) == (positions[g.device].on != 0);
+  if (!as_they_are) return false;
+  for (std::size_t p = 0; p < poles_.size(); ++p) {
+    const double* const of_pole = &step.state[states() + written_.size() + 2 * p];
+    const bool close = inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0;
+    if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
+  }
+  return true;
+}
+
+/// Most steps: nothing is switched, and nothing changes its piece. False: something may. Whether it is one follows from
+/// the state and the inputs alone, never from what was done before: a copied state goes the same way.
+bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot) {
+  if ((moving_ && current_->look() < step_) || !nothing_waits(step)) return false;
+  for (const engine::NetworkEdge& edge : step.edges) {
+    if (!unnoticed(edge)) return false;
+  }
+  const std::size_t n = states();
+  double* const state = step.state.data();
+  double* const now = now_.data();
+  for (std::size_t k = 0; k < n; ++k) now[k] = state[k];
+  read_sources(step.inputs);
+  const auto sources = static_cast<std::size_t>(circuit_.sources());
+  double* const before = state + step.state.size() - sources;
+  bool jumped = false;
+  for (std::size_t k = 0; k < sources; ++k) jumped |= std::abs(now[n + k] - before[k]) > kGlide * std::abs(before[k]);
+  if (moving_ && jumped) {
+    current_->stand(now, where_.data());
+    if (!within(where_.data())) return false;
+  }
+  if (!make_ready(slot)) return false;
+  double* const after = after_.data();
+  current_->whole_step(now, after);
+  if (moving_ && !within(after + n)) return false;
+  if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
+  all_moves_ = 0;
+  for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
+  end_sources(step.inputs);
+  ++steps_;
+  ++current_->steps;
+  for (std::size_t k = 0; k < sources; ++k) before[k] = now[n + k];
+  if (!step.edges.empty()) {
+    for (const engine::NetworkEdge& edge : step.edges) {
+      for (const std::size_t d : by_input_[static_cast<std::size_t>(edge.input)]) switch_device(d, edge.to);
+    }
+    write_positions(step.state);
+  }
+  for (std::size_t k = 0; k < n; ++k) now[k] = after[k];
+  current_->read(slot, now, seen_.data());
+  show(slot, seen_.data(), step.outputs);
+  return true;
+}
+
+bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
+  read_sources(step.inputs);
+  std::copy_n(step.state.begin(), states(), now_.begin());
+  for (const Gated& g : gated_)
+    switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens);
+  if (!settle()) return false;
+  for (std::size_t p = 0; p < poles_.size(); ++p)
+    order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
+  double at = 0;
+  for (std::size_t e = 0;;) {
+    // As far as nothing is noticed; whoever changes its piece before that stops it.
+    std::size_t noticed = e;
+    while (noticed < step.edges.size() && unnoticed(step.edges[noticed])) ++noticed;
+    const Time edge = noticed < step.edges.size() ? step.edges[noticed].at : Time::max();
+    const Time next = std::min({edge, next_move(step.state), step.to});
+    const double until = to_seconds(next - step.from);
+    if (at < until && !advance(at, until)) return false;
+    // All that change at one instant do so together.
+    bool changed = false;
+    for (; e < step.edges.size() && to_seconds(step.edges[e].at - step.from) <= at; ++e) {
+      for (const std::size_t d : by_input_[static_cast<std::size_t>(step.edges[e].input)]) {
+        if (circuit_.devices[d].kind != Device::Kind::pole) changed = switch_device(d, step.edges[e].to) || changed;
+      }
+      for (std::size_t p = 0; p < poles_.size(); ++p) {
+        if (circuit_.devices[poles_[p]].gate == step.edges[e].input)
+          order(p, step.edges[e].to, step.edges[e].at, step.state);
+      }
+    }
+    const bool there = at >= until;
+    if (there) changed = move_poles(next, step.state) || changed;
+    if (changed && !settle()) return false;
+    if (there && next == step.to) break;
+  }
+  end_sources(step.inputs);
+  std::copy_n(now_.begin(), states(), step.state.begin());
+  write_positions(step.state);
+  std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
+              step.state.end() - circuit_.sources());
+  if (!make_ready(slot)) return false;
+  ++steps_;
+  ++eventful_;
+  ++current_->steps;
+  current_->read(slot, now_.data(), seen_.data());
+  show(slot, seen_.data(), step.outputs);
+  return true;
+}
+
+}  // namespace isodyne::networks::electric
