@@ -498,9 +498,9 @@ TEST_CASE(
     "Steps that are made at once are single steps to the bit, with edges, diodes, poles, cores and changes on the "
     "way") {
   // Whoever reads a current between two instants of the bench has each step made when it is due.
-  const auto text = [](bool watched) {
+  const auto text = [](bool watched, bool moves) {
     return std::string(
-               "model Watch { input x : A\n  output y : A\n  y = 2 * x }\n"
+               "model Watch { input x : A\n  state y : A = 0 A\n  y' = (x - y) / 1 ms }\n"
                "model Hull {\n  terminal earth : electric\n  input upper, lower, connect : gate\n  input feed : V\n"
                "  node plus, minus, mid, out, far : electric\n"
                "  part s : VoltageSource between plus, earth\n  s.voltage = feed\n  part s2 : VoltageSource between "
@@ -511,8 +511,18 @@ TEST_CASE(
                "  part pole : BreakerPole(closing = 0.31 ms, opening = 0.22 ms) between out, far\n"
                "  part load : Resistor(resistance = 8 ohm) between far, earth\n"
                "  part core : KneeCore(inductance = 0.05 H, saturated = 0.5 mH, knee = 0.004 Wb) between far, earth\n"
-               "  leg.upper = upper\n  leg.lower = lower\n  pole.close = connect\n}\n"
-               "bench B { step 50 us\n  input feed : V = 100 V\n  input connect : bool = true\n"
+               "  leg.upper = upper\n  leg.lower = lower\n  pole.close = connect\n" +
+               // A source that goes on within a step, one that jumps between steps, and a contact that moves there.
+               std::string(moves ? "  state turned : 1 = 0\n  turned' = 1 / 1 s\n  node away : electric\n"
+                                   "  part ac : VoltageSource between away, earth\n"
+                                   "  ac.voltage = 20 V * sin(1 rad * 700 * turned)\n"
+                                   "  part join : Resistor(resistance = 5 ohm) between away, out\n"
+                                   "  part jump : CurrentSource between out, earth\n"
+                                   "  jump.current = if mod(time, 33 us) < 7 us then 2 A else 0 A\n"
+                                   "  part bleed : Switch(closed_resistance = 4 ohm) between away, earth\n"
+                                   "  bleed.close = mod(time, 77 us) < 5 us\n"
+                                 : "") +
+               "}\nbench B { step 50 us\n  input feed : V = 100 V\n  input connect : bool = true\n"
                "  part pwm : Modulator(frequency = 20 kHz, dead_time = 0.73 us)\n"
                "  pwm.reference = 0.6 * sin(2 * pi * 1 rad * 400 Hz * time)\n"
                "  part hull : Hull at ground  step 1 us\n  hull.feed = feed\n  hull.connect = connect\n"
@@ -523,10 +533,11 @@ TEST_CASE(
   };
   const std::vector<std::string> names{"hull.choke.i", "hull.c.v",   "hull.core.flux",  "hull.core.i",
                                        "hull.pole.i",  "hull.far.v", "hull.pole.closed"};
+  const bool moves = GENERATE(false, true);
   std::vector<Seen> seen;
   for (const bool watched : {true, false}) {
     for (const bool native : {false, true}) {
-      const auto p = program_of("use library \"circuits.dyne\"\n" + text(watched));
+      const auto p = program_of("use library \"circuits.dyne\"\n" + text(watched, moves));
       const engine::RunningPlant plant(p, networks::solvers());
       std::size_t electric = 0;
       while (p->networks[electric].kind != "electric") ++electric;

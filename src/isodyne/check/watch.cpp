@@ -14,6 +14,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/program/between.h"
 #include "isodyne/program/nodes.h"
 #include "isodyne/program/quick.h"
 
@@ -43,6 +44,7 @@ class Watches {
     for (const Edge& e : p_.edges) look(look_at(e.now), "`becomes active`", {});
     if (std::none_of(p_.groups.begin(), p_.groups.end(), [&](const Group& g) { return g.step < p_.step; })) return;
     between_ = true;
+    moving_ = moving_between(p_);
     find_suspects();
     plant();
     asked_between();
@@ -66,7 +68,9 @@ class Watches {
     for (const Network& n : p_.networks) {
       if (!looked_into(n.group)) continue;
       for (const Network::Element& e : n.elements) {
-        for (const Network::Quantity& q : e.inputs) quantity(q.id, "`" + e.path + "`", e.span);
+        for (const Network::Quantity& q : e.inputs) {
+          if (!between_ || may_be_bad_[static_cast<std::size_t>(q.id)] != 0) quantity(q.id, "`" + e.path + "`", e.span);
+        }
       }
     }
     for (std::size_t i = 0, given = p_.equations.size(); i < given; ++i) {
@@ -166,7 +170,8 @@ class Watches {
 
   /// Nodes that may be no number at an instant of a quick group though they are one at those of the bench.
   void find_suspects() {
-    std::vector<char> reads_bad(p_.variables.size(), 0);
+    std::vector<char>& reads_bad = may_be_bad_;
+    reads_bad.assign(p_.variables.size(), 0);
     const auto note = [&](const Assignment& a) {
       char& bad = reads_bad[static_cast<std::size_t>(a.target)];
       const bool more = bad == 0 && suspect_[static_cast<std::size_t>(a.value)] != 0;
@@ -280,6 +285,10 @@ class Watches {
 
   /// sum = sum + what is looked at; good = if sum == 0 then time else good.
   void look_between(NodeId looked, std::string reader, Span span) {
+    // What is held there is looked at where it changes.
+    const std::vector<VarId> reads = p_.reads(looked);
+    if (std::none_of(reads.begin(), reads.end(), [&](VarId id) { return moving_[static_cast<std::size_t>(id)]; }))
+      return;
     QuickWatch w;
     w.group = group_;
     w.reader = std::move(reader);
@@ -377,7 +386,9 @@ class Watches {
   NodeId zero_ = kNone;
   bool between_ = false;  ///< between the instants of the bench, in the steps of group_
   std::int32_t group_ = 0;
-  std::vector<char> suspect_;  ///< per node of the program as it was given
+  std::vector<bool> moving_;      ///< per variable, between the instants of the bench
+  std::vector<char> may_be_bad_;  ///< per variable: what is computed for it is suspect
+  std::vector<char> suspect_;     ///< per node of the program as it was given
 };
 
 }  // namespace

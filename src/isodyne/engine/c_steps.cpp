@@ -420,9 +420,15 @@ void CWriter::step() {
         fmt::format("    {}{{\n      for (int i = 0; i < {}; ++i) m->v[value_{}[i]] = m->next[state_{}[i]];\n    }}\n",
                     there, n, i, i);
   }
+  const std::string passed_over =
+      plan_.network_groups().empty() || instants < 3
+          ? std::string{}
+          : fmt::format("    if (m->still && instant + 2 < {0}) {{\n      *m->now += ({0} - 2 - instant) * {1};\n"
+                        "      instant = {0} - 2;\n      continue;\n    }}\n",
+                        instants, plan_.rates.front().count());
   put("static iso_trouble step(iso_memory *m) {{\n  for (int64_t instant = 0; instant < {0}; ++instant) {{\n"
       "    iso_trouble trouble = trouble_of(m);\n    if (trouble.kind != 0) return trouble;\n"
-      "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n    const int arrived = "
+      "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n{5}    const int arrived = "
       "due_at(*m->now);\n"
       "    (void)arrived;\n{3}    if (instant + 1 == {0}) break;\n    "
       "settle_due(m, arrived);\n    if (m->instant) m->instant(m->watcher);\n  }}\n  return (iso_trouble){{0, "
@@ -431,7 +437,7 @@ void CWriter::step() {
       "trouble = "
       "step(m);\n  iso_unflush(before);\n  return trouble;\n}}\n\n"
       "int iso_plant_layout(void) {{ return {4}; }}\n",
-      instants, groups, plan_.rates.front().count(), arrived + networks_arrived, kCLayout);
+      instants, groups, plan_.rates.front().count(), arrived + networks_arrived, kCLayout, passed_over);
 }
 
 }  // namespace isodyne::engine

@@ -76,6 +76,14 @@ std::int32_t Gates::of(program::VarId id) const {
   return found == of_.end() ? kNone : found->second;
 }
 
+bool Gates::any_needed(std::size_t group, const std::vector<bool>& needed) const {
+  const auto is = [&](program::VarId id) { return needed[static_cast<std::size_t>(id)]; };
+  return std::any_of(seen_[group].begin(), seen_[group].end(), [&](std::int32_t i) {
+    const Gate& g = program_.gates[static_cast<std::size_t>(i)];
+    return is(g.id) || std::any_of(g.same.begin(), g.same.end(), is);
+  });
+}
+
 void Gates::make_room(NetworkState& state) const {
   state.gates.assign(program_.gates.size(), {});
   state.delayed.clear();

@@ -24,6 +24,8 @@ class Gates {
   std::int32_t of(program::VarId id) const;
   void make_room(NetworkState& state) const;
   /// Whether gates change with the steps of this group.
+  /// Whether anybody in this group, or quicker, asks for a gate between two instants of the bench: per variable.
+  bool any_needed(std::size_t group, const std::vector<bool>& needed) const;
   bool owns(std::size_t group) const { return !own_[group].empty() || wakeful_[group] != 0; }
   /// At the first instant, when what solvers make is known: what was before is what is now.
   void start(std::span<double> values, NetworkState& state) const;

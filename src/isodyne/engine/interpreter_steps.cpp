@@ -181,6 +181,7 @@ PlantTrouble Interpreter::step_group(GroupCode& g, const StateView& state) {
 PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
   const IsoFlushed flushed;
   const std::int64_t instants = plan_.instants_per_step;
+  const bool passes_over = state.passes_over();
   for (std::int64_t i = 0; i < instants; ++i) {
     if (const PlantTrouble before = trouble_of(state); before.kind != PlantTrouble::Kind::none) return before;
     const int due = plan_.due(*state.now);
@@ -195,6 +196,11 @@ PlantTrouble Interpreter::step(const StateView& state, ModeChanges& changes) {
       if (const PlantTrouble now = step_group(g, state); now.kind != PlantTrouble::Kind::none) return now;
     }
     *state.now += plan_.rates.front();
+    if (passes_over && i + 2 < instants) {
+      *state.now += (instants - 2 - i) * plan_.rates.front();
+      i = instants - 2;
+      continue;
+    }
     const int arrived = plan_.due(*state.now);
     for (const GroupCode& g : groups_) {
       if (!g.plan->here || g.plan->rate >= arrived || (plan_.single && g.first_value != kNone)) continue;

@@ -6,97 +6,18 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/step_times.h"
+#include "isodyne/program/between.h"
 #include "isodyne/program/groups.h"
 
 namespace isodyne::engine {
 
 using program::kNone;
 
-namespace {
-
-/// Per variable, whether something computes with it between two instants of the bench.
-std::vector<bool> read_between(const program::Plant& p) {
-  std::vector<bool> read(p.variables.size(), false);
-  const auto quick = [&](std::int32_t group) { return program::at(p.groups, group).step < p.step; };
-  const auto note = [&](program::NodeId node) {
-    if (node == kNone) return;
-    for (const program::VarId id : p.reads(node)) read[static_cast<std::size_t>(id)] = true;
-  };
-  const auto note_all = [&](const std::vector<program::Assignment>& list) {
-    for (const program::Assignment& a : list) note(a.value);
-  };
-  for (const program::Item& item : p.order) {
-    if (!quick(program::group_of(p, item))) continue;
-    for (const program::NodeId value : program::values_of(p, item)) note(value);
-    const auto i = static_cast<std::size_t>(item.index);
-    if (item.kind == program::Item::Kind::sensor) read[static_cast<std::size_t>(p.sensors[i].truth)] = true;
-    if (item.kind == program::Item::Kind::delay) note(p.delays[i].input);
-    if (item.kind == program::Item::Kind::periodic_task) note_all(p.periodic_tasks[i].body);
-  }
-  for (const program::WhenBlock& w : p.events) {
-    if (!quick(w.group)) continue;
-    note(w.condition);
-    note_all(w.body);
-  }
-  for (const program::StateMachine& m : p.machines) {
-    if (!quick(p.variable(m.mode).group)) continue;
-    for (const program::Transition& t : m.transitions) note(t.condition);
-    for (const auto* bodies : {&m.entry, &m.exit}) {
-      for (const auto& body : *bodies) note_all(body);
-    }
-  }
-  for (const program::State& s : p.states) {
-    if (!quick(p.variable(s.value).group)) continue;
-    note(s.lowest);
-    note(s.highest);
-  }
-  return read;
-}
-
-/// Per variable, whether it may change between two instants of the bench. What is not known to be held may.
-std::vector<bool> moving_between(const program::Plant& p) {
-  const auto quick = [&](program::VarId id) { return p.group_of(id).step < p.step; };
-  const auto edges = [&](program::VarId id) { return p.variable(id).gate && p.gate_of(id) != kNone; };
-  std::vector<bool> moving(p.variables.size(), false);
-  for (std::size_t i = 0; i < p.variables.size(); ++i) {
-    const program::Variable& v = p.variables[i];
-    const bool still = v.role == program::Role::param || v.role == program::Role::fixed_param;
-    moving[i] = edges(static_cast<program::VarId>(i)) || (!still && quick(static_cast<program::VarId>(i)));
-  }
-  moving[static_cast<std::size_t>(program::kTime)] = true;
-  std::vector<bool> tapped(p.variables.size(), false);
-  for (const program::Tap& t : p.taps) tapped[static_cast<std::size_t>(t.target)] = true;
-  const auto random = [&](program::NodeId root) {
-    std::vector<program::NodeId> todo{root};
-    while (!todo.empty()) {
-      const program::NodeId id = todo.back();
-      todo.pop_back();
-      if (id == kNone) continue;
-      const program::Node& n = p.node(id);
-      if (n.op == program::Op::normal || n.op == program::Op::uniform) return true;
-      todo.insert(todo.end(), {n.a, n.b, n.c});
-    }
-    return false;
-  };
-  for (const program::Item& item : p.order) {  // operands come first
-    if (item.kind != program::Item::Kind::equation) continue;
-    const program::Assignment& e = p.equations[static_cast<std::size_t>(item.index)];
-    const auto target = static_cast<std::size_t>(e.target);
-    if (!quick(e.target) || edges(e.target) || tapped[target] || random(e.value)) continue;
-    const std::vector<program::VarId> reads = p.reads(e.value);
-    moving[target] = std::any_of(reads.begin(), reads.end(),
-                                 [&](program::VarId id) { return moving[static_cast<std::size_t>(id)]; });
-  }
-  return moving;
-}
-
-}  // namespace
-
 Networks::Networks(const program::Plant& program, const NetworkMaker& make)
     : program_(program), gates_(program), makers_(program.groups.size()), others_(program.groups.size()) {
   std::size_t number = 0, output = 0;
-  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : read_between(program),
-                          moving = program.networks.empty() ? std::vector<bool>{} : moving_between(program);
+  if (!program.networks.empty()) moving_ = program::moving_between(program);
+  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : program::needed_between(program, {});
   for (const program::Network& n : program.networks) {
     One one;
     one.of = &n;
@@ -120,51 +41,85 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make)
       const std::int32_t gate = gates_.of(n.outputs.front());
       if (gate != kNone && program::at(program.gates, gate).kind == program::Gate::Kind::made) one.made = gate;
     }
-    one.held = held(one, moving);
+    one.many = may_go_over_many(one);
+    for (std::size_t k = 0; one.many && k < one.signals; ++k) {
+      if (gates_.of(n.inputs[k]) == kNone && moving_[static_cast<std::size_t>(n.inputs[k])])
+        one.moving.push_back(static_cast<std::int32_t>(k)), one.moving_ids.push_back(n.inputs[k]);
+    }
+    if (one.many) one.rows.resize(one.moving.size() * static_cast<std::size_t>(program.step / one.period));
     (one.made != kNone ? makers_ : others_)[static_cast<std::size_t>(n.group)].push_back(
         static_cast<std::int32_t>(all_.size()));
     number += one.size;
     output += n.outputs.size();
     all_.push_back(std::move(one));
   }
-  find_rests();
+  find_rests(read);
 }
 
-void Networks::find_rests() {
+/// `needed`: per variable, between two instants of the bench.
+void Networks::find_rests(const std::vector<bool>& needed) {
   rests_.assign(program_.groups.size(), {});
   for (std::size_t g = 0; g < rests_.size(); ++g) {
     Rest& r = rests_[g];
     r.period = program_.groups[g].step;
-    r.may = r.period < program_.step && makers_[g].empty() && !gates_.owns(g);
-    for (const std::int32_t i : others_[g]) r.may = r.may && all_[static_cast<std::size_t>(i)].at_once();
+    r.may = r.skims = r.period < program_.step && makers_[g].empty() && !gates_.owns(g);
+    for (const std::int32_t i : others_[g]) {
+      const One& one = all_[static_cast<std::size_t>(i)];
+      r.may = r.may && one.at_once() && one.moving.empty();
+      r.skims = r.skims && one.at_once();
+    }
+    // Networks that go at once get all edges with their instants.
+    r.skims = r.skims && !gates_.any_needed(g, needed);
   }
+  still_ = any() && nothing_between();
 }
 
-bool Networks::held(const One& one, const std::vector<bool>& moving) const {
+bool Networks::may_go_over_many(const One& one) const {
   if (one.made != kNone || one.solver == nullptr || !one.solver->takes_many() || one.period >= program_.step)
     return false;
-  for (std::size_t k = 0; k < one.signals; ++k) {
-    const std::int32_t gate = gates_.of(one.of->inputs[k]);
-    if (gate != kNone) {
-      // Its edges are known for the whole step of the bench when that begins.
-      if (program_.group_of(program::at(program_.gates, gate).id).step != program_.step) return false;
-    } else if (moving[static_cast<std::size_t>(one.of->inputs[k])]) {
+  // Its edges are known for the whole step of the bench when that begins.
+  return std::all_of(one.gates.begin(), one.gates.end(), [&](const One::Input& input) {
+    return program_.group_of(program::at(program_.gates, input.gate).id).step == program_.step;
+  });
+}
+
+bool Networks::nothing_between() const {
+  const auto quick = [&](std::int32_t group) { return program::at(program_.groups, group).step < program_.step; };
+  const auto quick_one = [&](const auto& one) { return quick(one.group); };
+  Time step{};
+  for (std::size_t g = 0; g < rests_.size(); ++g) {
+    const program::Group& group = program_.groups[g];
+    if (group.step >= program_.step) continue;
+    if (!rests_[g].may || !rests_[g].skims || !group.states.empty() || (step > Time{} && group.step != step))
       return false;
-    }
+    step = group.step;
   }
-  return true;
+  if (std::any_of(program_.events.begin(), program_.events.end(), quick_one)) return false;
+  for (const program::StateMachine& m : program_.machines) {
+    if (quick(program_.variable(m.mode).group)) return false;
+  }
+  return std::all_of(program_.order.begin(), program_.order.end(), [&](const program::Item& item) {
+    if (!quick(program::group_of(program_, item))) return true;
+    if (item.kind != program::Item::Kind::equation) return false;
+    const program::VarId target = program_.equations[static_cast<std::size_t>(item.index)].target;
+    // A gate that is the same as another is what that is at the next instant of the bench.
+    return !moving_[static_cast<std::size_t>(target)] ||
+           (program_.variable(target).gate && program_.gate_of(target) != kNone);
+  });
 }
 
 void Networks::look_at(std::span<const program::VarId> ids) {
+  if (all_.empty()) return;
+  const std::vector<bool> needed = program::needed_between(program_, ids);
   for (One& one : all_) {
     for (const std::int32_t k : one.all) {
       const program::VarId id = one.of->outputs[static_cast<std::size_t>(k)];
       const bool known = std::find(one.between.begin(), one.between.end(), k) != one.between.end();
-      if (!known && std::find(ids.begin(), ids.end(), id) != ids.end()) one.between.push_back(k);
+      if (!known && needed[static_cast<std::size_t>(id)]) one.between.push_back(k);
     }
     std::sort(one.between.begin(), one.between.end());
   }
-  find_rests();
+  find_rests(needed);
 }
 
 void Networks::make_room(PlantState& state) const {
@@ -276,16 +231,22 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
   return good;
 }
 
-/// At the first of its steps its inputs are known, and at the last one the way is made.
+/// At the first of its steps its inputs are known, but for those that move, and at the last one the way is made.
 bool Networks::step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                             NetworkState& state) {
   const auto out = outputs(one, state);
-  if (of_bench(one, from) && gather(one, values, true) && !one.solver->parameters_changed(one.inputs)) return false;
+  if (of_bench(one, from)) {
+    one.filled = 0;
+    if (gather(one, values, true) && !one.solver->parameters_changed(one.inputs)) return false;
+  }
+  one.note_moving(values.data());
   const Time to = from + one.period;
   one.whole = of_bench(one, to);
   if (!one.whole) return true;
   add_edges(one, to - program_.step, to, state, edges);
-  const NetworkStep all{to - program_.step, to, one.inputs, edges, one.wanted(), numbers(one, state), out};
+  NetworkStep all{to - program_.step, to, one.inputs, edges, one.wanted(), numbers(one, state), out};
+  all.moving = one.moving;
+  all.rows = one.rows;
   const bool good = solve(one, all) && finite(one, out);
   edges.clear();
   return good;
@@ -294,20 +255,26 @@ bool Networks::step_at_once(One& one, Time from, std::span<const double> values,
 /// After a step that was made: until the next edge, or the last step before the next instant of the bench.
 void Networks::rest(std::size_t group, Time from, const NetworkState& state) {
   Rest& r = rests_[group];
-  if (!r.may || (gates_.any() && state.stirred[group] != 0)) return;
+  const bool gates = gates_.any() && !r.skims;
+  if (!r.may || (gates && state.stirred[group] != 0)) return;
   r.after = from;
   const Time next = from - Time{from.count() % program_.step.count()} + program_.step;
-  r.until = (gates_.any() ? std::min(next, state.next_edge[group]) : next) - r.period;
+  r.until = (gates ? std::min(next, state.next_edge[group]) : next) - r.period;
 }
 
 std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> values, NetworkState& state) {
   const auto group = static_cast<std::size_t>(of_group);
-  if (rests_[group].holds(from)) return kNone;
+  Rest& rest_of = rests_[group];
+  if (rest_of.holds(from)) return kNone;
+  if (rest_of.skims && rest_of.is_between(from, from + rest_of.period)) {
+    for (const std::int32_t i : others_[group]) all_[static_cast<std::size_t>(i)].note_moving(values.data());
+    return kNone;
+  }
   for (const std::int32_t i : makers_[group]) {
     const auto which = static_cast<std::size_t>(i);
     if (!step(all_[which], from, values, state.edges[which], state)) return i;
   }
-  if (gates_.any()) {
+  if (gates_.any() && !rest_of.skims) {
     const std::int32_t full = gates_.begin(of_group, from, from + program_.groups[group].step, values, state);
     if (full != kNone) return static_cast<std::int32_t>(all_.size()) + full;
   }
@@ -316,6 +283,8 @@ std::int32_t Networks::step(std::int32_t of_group, Time from, std::span<double> 
     if (!step(all_[which], from, values, state.edges[which], state)) return i;
   }
   rest(group, from, state);
+  rest_of.begin = from - Time{from.count() % program_.step.count()};
+  rest_of.end = rest_of.begin + program_.step;
   return kNone;
 }
 
@@ -328,12 +297,12 @@ void Networks::arrive(const One& one, std::span<double> values, NetworkState& st
 
 void Networks::arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) {
   const Rest& r = rests_[static_cast<std::size_t>(group)];
-  if (r.holds(now - r.period)) return;
+  if (r.holds(now - r.period) || (r.skims && now > r.begin && now < r.end)) return;
   for (const auto* list : {&makers_, &others_}) {
     for (const std::int32_t i : (*list)[static_cast<std::size_t>(group)])
       arrive(all_[static_cast<std::size_t>(i)], values, state);
   }
-  if (gates_.any()) gates_.arrive(group, now, values, state);
+  if (gates_.any() && !r.skims) gates_.arrive(group, now, values, state);
 }
 
 std::string Networks::why_not(std::int32_t network) const {

@@ -29,6 +29,10 @@ struct NetworkStep {
   std::span<const std::int32_t> wanted;  ///< the outputs that need a value, by their places
   std::span<double> state, outputs;
   std::span<GateEdges> made{};  ///< per output, if it makes gates: where its edges go
+  /// Of many steps at once: inputs that have other values in each of them, by their places, and those values, one step
+  /// after the other.
+  std::span<const std::int32_t> moving{};
+  std::span<const double> rows{};
 };
 
 /// What a network has been through since its start, for people who ask what it costs. Of copied states that went
@@ -63,8 +67,8 @@ class NetworkSolver {
     (void)inputs;
     return true;
   }
-  /// Whether it may be asked to go over several steps of its group at once, where its inputs are held and nobody looks
-  /// in between. What comes out is what single steps would give, to the bit.
+  /// Whether it may be asked to go over several steps of its group at once, where nobody looks in between. What comes
+  /// out is what single steps would give, to the bit.
   virtual bool takes_many() const { return false; }
   /// On the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
   virtual bool step(const NetworkStep& step) = 0;
@@ -95,6 +99,7 @@ class Networks : public NetworkStepping {
 
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
   void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
+  bool still() const override { return still_; }
 
   /// Whether all steps of a network up to the next instant of the bench are made at once: see takes_many().
   bool goes_at_once(std::int32_t network) const { return all_[static_cast<std::size_t>(network)].at_once(); }
@@ -116,7 +121,16 @@ class Networks : public NetworkStepping {
     };
     std::vector<Input> gates;
     std::int32_t made = program::kNone;  ///< the first of the gates that it makes: all of its outputs
-    bool held = false;  ///< its inputs change at instants of the bench only, but for edges that are known there
+    bool many = false;                   ///< it may go over many steps: all edges are known at instants of the bench
+    std::vector<std::int32_t> moving;    ///< then, inputs that change between two instants of the bench …
+    std::vector<double> rows;            ///< … and what they were, one step after the other
+    std::vector<program::VarId> moving_ids;
+    std::size_t filled = 0;  ///< of rows
+    void note_moving(const double* values) {
+      double* const to = rows.data() + filled;
+      for (std::size_t k = 0; k < moving_ids.size(); ++k) to[k] = values[moving_ids[k]];
+      filled += moving_ids.size();
+    }
     std::vector<double> inputs;
     std::size_t signals = 0;            ///< inputs that are no parameters: they come first
     std::vector<std::int32_t> all;      ///< places of outputs: of all …
@@ -127,9 +141,9 @@ class Networks : public NetworkStepping {
     std::int64_t spent_ns = 0;          ///< in its solver, where steps are timed
     std::span<const std::int32_t> wanted() const { return whole ? all : between; }
     /// All steps up to the next instant of the bench are made at once.
-    bool at_once() const { return held && between.empty(); }
+    bool at_once() const { return many && between.empty(); }
   };
-  bool held(const One& one, const std::vector<bool>& moving) const;
+  bool may_go_over_many(const One& one) const;
   bool solve(One& one, const NetworkStep& step) const;
   bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state);
@@ -150,7 +164,8 @@ class Networks : public NetworkStepping {
     one.bench = t;
     return true;
   }
-  void find_rests();
+  void find_rests(const std::vector<bool>& needed);
+  bool nothing_between() const;
   void rest(std::size_t group, Time from, const NetworkState& state);
   void arrive(const One& one, std::span<double> values, NetworkState& state) const;
   void add_edges(const One& one, Time from, Time to, const NetworkState& state, std::vector<NetworkEdge>& edges) const;
@@ -162,12 +177,17 @@ class Networks : public NetworkStepping {
   std::vector<std::vector<std::int32_t>> makers_, others_;
   /// Steps of a group in which nothing has to be done: those that begin after `after` and before `until`.
   struct Rest {
-    bool may = false;  ///< all of its networks go at once, and it has no gates of its own
+    bool may = false;    ///< all of its networks go at once with what they know, and it has no gates of its own
+    bool skims = false;  ///< all of its networks go at once, and nobody else asks for gates between
     Time after = Time::max(), until{}, period{};
+    Time begin = Time::max(), end{};  ///< the step of the bench that was begun last
+    /// Neither the first nor the last of its steps there.
+    bool is_between(Time from, Time to) const { return from > begin && to < end; }
     bool holds(Time from) const { return from > after && from < until; }
   };
   std::vector<Rest> rests_;
-  bool timed_ = false;
+  std::vector<bool> moving_;  ///< per variable: it may change between two instants of the bench
+  bool still_ = false, timed_ = false;
 };
 
 }  // namespace isodyne::engine

@@ -98,6 +98,9 @@ class NetworkStepping {
   virtual std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) = 0;
   /// The group has arrived at `now`: outputs become valid, and gates are what they are then.
   virtual void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) = 0;
+  /// Whether nothing is ever computed between two instants of the bench: quick groups have the same step, and networks
+  /// alone, which go all the way at once, in the first and the last of their steps.
+  virtual bool still() const = 0;
 };
 
 /// Who looks at the instants of quick groups between two of the bench: on the thread that steps them, when everything
@@ -211,6 +214,9 @@ struct StateView {
   NetworkStepping* networks;
   NetworkState* network;
   std::int32_t core = 0;  ///< place among those of the plant
+
+  /// Whether what lies between two instants of the bench can be left out: nothing happens there, and nobody looks.
+  bool passes_over() const { return quick == nullptr && networks != nullptr && networks->still(); }
 
   double& operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
 };

@@ -22,7 +22,7 @@ constexpr int kMostLooks = 4096;
 CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network& network)
     : circuit_(plant, network), readings_(circuit_) {
   period_ = program::at(plant.groups, network.group).step;
-  step_ = to_seconds(period_);
+  step_ = static_cast<double>(period_.count());
   const std::size_t devices = circuit_.devices.size(),
                     columns = states() + static_cast<std::size_t>(circuit_.sources()) + 1 + circuit_.moving().size();
   held_.resize(network.inputs.size());
@@ -137,7 +137,7 @@ void CircuitSolver::read_sources(std::span<const double> inputs) {
   for (const Source& s : circuit_.currents) *to++ = from[s.input];
   ++to;
   const double* const source = now_.data() + states();
-  for (const Circuit::Moving& m : shop_->moving) *to++ = (from[m.later] - source[m.source]) / step_;
+  for (const Circuit::Moving& m : shop_->moving) *to++ = (from[m.later] - source[m.source]) / shop_->step;
 }
 
 /// At the end of a step they are what they were to come to, to the last bit.
@@ -171,26 +171,20 @@ void CircuitSolver::write_positions(std::span<double> state) {
 }
 
 /// What is read in a slot, and the way through time.
-bool CircuitSolver::make_ready(std::size_t slot) {
-  if (current_->ready(slot)) return true;
-  if (!known_.memory_for(*shop_)) {
-    current_ = nullptr;
-    known_.forget();
-    if (!find_combination()) return false;
-  }
-  current_->make_ready(*shop_, inputs_, slot);
-  return true;
+void CircuitSolver::make_ready(std::size_t slot) {
+  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
 }
 
 bool CircuitSolver::find_combination() {
   if (current_ != nullptr && current_->codes == codes_) return true;
   Combination* known = known_.find(codes_);
+  if (current_ != nullptr) current_->recent = true;
+  if (known != nullptr) known->recent = true;
   if (known == nullptr) {
-    if (!known_.room_for(*shop_)) known_.forget();
     known = &known_.fresh(codes_);
     if (first_visits_ >= 0) ++first_visits_;
     if (!known->make(*shop_, inputs_, positions_)) {
-      known_.forget();
+      known_.drop(*known);
       current_ = nullptr;
       return fail("its equations have no solution in this position of its switches");
     }
@@ -310,6 +304,7 @@ bool CircuitSolver::settle() {
   for (std::size_t round = 0; round < most; ++round) {
     if (!find_combination()) return false;
     current_->stand(now_.data(), where_.data());
+    if (within(where_.data())) return true;
     bool any = false;
     for (std::size_t d = 0; d < positions_.size(); ++d) {
       const int direction = beyond(d, where_[d], now_);
@@ -331,7 +326,7 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
             trial_.begin() + static_cast<std::ptrdiff_t>(states()));
   const auto excess_at = [&](double at) {
     current_->part(*shop_, now_.data(), at, trial_.data());
-    shop_->move_on(now_.data(), at, trial_.data());
+    shop_->move_on(now_.data(), at * 1e-9, trial_.data());
     return excess(device, current_->stand(device, trial_.data()), direction) - slack;
   };
   // `high` is where it is beyond; `third` is the point that went before.
@@ -369,16 +364,16 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
   return high;
 }
 
-/// From `at` towards `until`, seconds since the beginning of the step; stops where a device changes its piece.
+/// From `at` towards `until`, nanoseconds since the beginning of the step; stops where a device changes its piece.
 bool CircuitSolver::advance(double& at, double until) {
-  if (!make_ready(0)) return false;
+  make_ready(0);
   double span = until - at;
   if (moving_ && span > current_->look()) {
     span = current_->look();
     if (span * kMostLooks < step_)
       return fail(fmt::format(
           "part of it turns by a radian within {} ns, and it is stepped every {} ns: too rarely for its diodes",
-          format_number(span * 1e9), format_number(step_ * 1e9)));
+          format_number(span), format_number(step_)));
     until = at + span;
   }
   const std::size_t n = states();
@@ -390,7 +385,7 @@ bool CircuitSolver::advance(double& at, double until) {
     }
     std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end(),
               after_.begin() + static_cast<std::ptrdiff_t>(n));
-    shop_->move_on(now_.data(), time, after_.data());
+    shop_->move_on(now_.data(), time * 1e-9, after_.data());
     current_->stand(after_.data(), where_.data());
   };
   go(span);
@@ -399,7 +394,7 @@ bool CircuitSolver::advance(double& at, double until) {
   int way = 0;
   // Whoever is beyond its end at an instant was there before. One of them is looked for; where that was, others may
   // have been there before it. Who came to its end at the same instant is seen to by settle().
-  for (int round = 0; round < 1000 && first > 0; ++round) {
+  for (int round = 0; round < 1000 && first > 0 && !within(where_.data()); ++round) {
     std::size_t next = positions_.size();
     double most = 0;
     for (std::size_t d = 0; d < positions_.size(); ++d) {

@@ -9,7 +9,7 @@
 #include <optional>
 
 #include "isodyne/engine/network.h"
-#include "isodyne/networks/electric/combination.h"
+#include "isodyne/networks/electric/combinations.h"
 
 namespace isodyne::networks::electric {
 
@@ -50,7 +50,7 @@ class CircuitSolver : public engine::NetworkSolver {
   bool move_poles(Time now, std::span<double> state);
   bool settle();
   bool find_combination();
-  bool make_ready(std::size_t slot);
+  void make_ready(std::size_t slot);
   int beyond(std::size_t device, double where, const std::vector<double>& at) const;
   Position next_towards(std::size_t device, double where, int direction) const;
   double excess(std::size_t device, double where, int direction) const;
@@ -60,6 +60,10 @@ class CircuitSolver : public engine::NetworkSolver {
   bool nothing_waits(const engine::NetworkStep& step) const;
   bool within(const double* where) const;
   Time on_their_own(engine::NetworkStep& step, Time until);
+  Time on_their_own(engine::NetworkStep& step, std::size_t row, Time until);
+  void count_quiet(std::int64_t steps);
+  void set_march_ends();
+  bool jumped(const double* before) const;
   bool quiet_step(const engine::NetworkStep& step, std::size_t slot);
   bool eventful_step(const engine::NetworkStep& step, std::size_t slot);
   double crossing(std::size_t device, int direction, double span);
@@ -74,7 +78,7 @@ class CircuitSolver : public engine::NetworkSolver {
   Readings readings_;
   Frame frame_;
   Time period_{};
-  double step_ = 0;           ///< the same, s
+  double step_ = 0;           ///< the same, ns
   std::vector<double> held_;  ///< inputs within many steps, with the gates as they are there
   std::int64_t steps_ = 0, eventful_ = 0;
   std::int64_t first_visits_ = -1;  ///< below 0: it has not begun

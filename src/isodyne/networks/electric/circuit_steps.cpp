@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdlib>
+#include <cstring>
 
 #include <fmt/format.h>
 
@@ -65,7 +66,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   write_positions(state);
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               state.end() - circuit_.sources());
-  if (!make_ready(slot)) return false;
+  make_ready(slot);
   current_->read(slot, now_.data(), seen_.data());
   steps_ = eventful_ = first_visits_ = 0;
   show(slot, seen_.data(), outputs);
@@ -96,13 +97,15 @@ bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot
   engine::NetworkStep one = step;
   one.inputs = held_;
   one.wanted = {};
-  std::size_t edge = 0;
+  std::size_t edge = 0, row = 0;
   while (one.from < step.to) {
     one.to = one.from + period_;
     const std::size_t first = edge;
     while (edge < step.edges.size() && step.edges[edge].at <= one.to) ++edge;
     one.edges = step.edges.subspan(first, edge - first);
     const bool last = one.to == step.to;
+    for (std::size_t k = 0; k < step.moving.size(); ++k, ++row)
+      held_[static_cast<std::size_t>(step.moving[k])] = step.rows[row];
     if (!single_step(one, last ? slot : unseen)) {
       failed_ = one.from;
       return false;
@@ -111,7 +114,14 @@ bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot
     one.from = one.to;
     // The last one is made as any other: what is wanted is read there.
     const Time until = edge < step.edges.size() ? step.edges[edge].at : step.to;
-    if (one.from < until) one.from = on_their_own(one, until);
+    if (one.from >= until) continue;
+    if (step.moving.empty()) {
+      one.from = on_their_own(one, until);
+    } else {
+      const Time before = one.from;
+      one.from = on_their_own(one, row, until);
+      row += static_cast<std::size_t>((one.from - before) / period_) * step.moving.size();
+    }
   }
   return true;
 }
@@ -126,20 +136,73 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
   double* const now = now_.data();
   double* const after = after_.data();
   for (std::size_t k = 0; k < n; ++k) now[k] = one.state[k];
-  for (std::size_t d = 0; moving_ && d < positions_.size(); ++d) {
-    march_low_[n + d] = low_[d];
-    march_high_[n + d] = high_[d];
-  }
+  set_march_ends();
   const auto most = static_cast<std::size_t>((until - at - Time{1}) / period_);
   current_->held_part(now, after);
   const std::size_t done = current_->march_on(after, now, march_low_.data(), march_high_.data(), most);
   at += static_cast<std::int64_t>(done) * period_;
-  steps_ += static_cast<std::int64_t>(done);
-  current_->steps += static_cast<std::int64_t>(done);
-  if (done > 0 && all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
-  if (done > 0) all_moves_ = 0;
+  count_quiet(static_cast<std::int64_t>(done));
   for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
   return at;
+}
+
+/// The same with inputs that move, from `row` of them on.
+Time CircuitSolver::on_their_own(engine::NetworkStep& one, std::size_t row, Time until) {
+  Time at = one.from;
+  if (at + period_ >= until || (moving_ && current_->look() < step_)) return at;
+  const std::size_t n = states(), all = one.moving.size(), blocks = Columns::stride_of(n + positions_.size()) / 4;
+  const auto sources = static_cast<std::size_t>(circuit_.sources());
+  double *const now = now_.data(), *const after = after_.data(), *const held = held_.data();
+  double* const before = one.state.data() + one.state.size() - sources;
+  const std::int32_t* const places = one.moving.data();
+  for (std::size_t k = 0; k < n; ++k) now[k] = one.state[k];
+  set_march_ends();
+  const bool switches = std::any_of(one.moving.begin(), one.moving.end(), [&](std::int32_t input) {
+    return !by_input_[static_cast<std::size_t>(input)].empty();
+  });
+  std::int64_t done = 0;
+  for (const double* values = one.rows.data() + row; at + period_ < until; at += period_, values += all, ++done) {
+    for (std::size_t k = 0; k < all; ++k) held[places[k]] = values[k];
+    if ((switches || done == 0) && !nothing_waits(one)) break;
+    read_sources(one.inputs);
+    if (moving_ && jumped(before)) {
+      current_->stand(now, where_.data());
+      if (!within(where_.data())) break;
+    }
+    current_->whole_step(now, after);
+    if (moving_ && !inside(blocks, march_low_.data(), after, march_high_.data())) break;
+    std::memcpy(now, after, n * sizeof *now);
+    end_sources(one.inputs);
+    std::memcpy(before, now + n, sources * sizeof *now);
+  }
+  for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
+  count_quiet(done);
+  return at;
+}
+
+/// So many steps in which nothing happened: whoever chattered does so no more.
+void CircuitSolver::count_quiet(std::int64_t steps) {
+  steps_ += steps;
+  current_->steps += steps;
+  if (steps > 0 && all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
+  if (steps > 0) all_moves_ = 0;
+}
+
+/// Ends of states, which have none, and of where devices stand.
+void CircuitSolver::set_march_ends() {
+  for (std::size_t d = 0; moving_ && d < positions_.size(); ++d) {
+    march_low_[states() + d] = low_[d];
+    march_high_[states() + d] = high_[d];
+  }
+}
+
+/// Whether a source in now_ is another than what it had come to.
+bool CircuitSolver::jumped(const double* before) const {
+  const double* const source = now_.data() + states();
+  bool any = false;
+  for (std::size_t k = 0; k < static_cast<std::size_t>(circuit_.sources()); ++k)
+    any |= std::abs(source[k] - before[k]) > kGlide * std::abs(before[k]);
+  return any;
 }
 
 bool CircuitSolver::within(const double* where) const {
@@ -179,22 +242,17 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   read_sources(step.inputs);
   const auto sources = static_cast<std::size_t>(circuit_.sources());
   double* const before = state + step.state.size() - sources;
-  bool jumped = false;
-  for (std::size_t k = 0; k < sources; ++k) jumped |= std::abs(now[n + k] - before[k]) > kGlide * std::abs(before[k]);
-  if (moving_ && jumped) {
+  if (moving_ && jumped(before)) {
     current_->stand(now, where_.data());
     if (!within(where_.data())) return false;
   }
-  if (!make_ready(slot)) return false;
+  make_ready(slot);
   double* const after = after_.data();
   current_->whole_step(now, after);
   if (moving_ && !within(after + n)) return false;
-  if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
-  all_moves_ = 0;
   for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
   end_sources(step.inputs);
-  ++steps_;
-  ++current_->steps;
+  count_quiet(1);
   for (std::size_t k = 0; k < sources; ++k) before[k] = now[n + k];
   if (!step.edges.empty()) {
     for (const engine::NetworkEdge& edge : step.edges) {
@@ -211,9 +269,11 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
 bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
   read_sources(step.inputs);
   std::copy_n(step.state.begin(), states(), now_.begin());
+  // What it came to was settled.
+  bool changed = jumped(step.state.data() + step.state.size() - circuit_.sources());
   for (const Gated& g : gated_)
-    switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens);
-  if (!settle()) return false;
+    changed = switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens) || changed;
+  if (changed && !settle()) return false;
   for (std::size_t p = 0; p < poles_.size(); ++p)
     order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
   double at = 0;
@@ -223,11 +283,11 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
     while (noticed < step.edges.size() && unnoticed(step.edges[noticed])) ++noticed;
     const Time edge = noticed < step.edges.size() ? step.edges[noticed].at : Time::max();
     const Time next = std::min({edge, next_move(step.state), step.to});
-    const double until = to_seconds(next - step.from);
+    const auto until = static_cast<double>((next - step.from).count());
     if (at < until && !advance(at, until)) return false;
     // All that change at one instant do so together.
-    bool changed = false;
-    for (; e < step.edges.size() && to_seconds(step.edges[e].at - step.from) <= at; ++e) {
+    changed = false;
+    for (; e < step.edges.size() && static_cast<double>((step.edges[e].at - step.from).count()) <= at; ++e) {
       for (const std::size_t d : by_input_[static_cast<std::size_t>(step.edges[e].input)]) {
         if (circuit_.devices[d].kind != Device::Kind::pole) changed = switch_device(d, step.edges[e].to) || changed;
       }
@@ -246,7 +306,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   write_positions(step.state);
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               step.state.end() - circuit_.sources());
-  if (!make_ready(slot)) return false;
+  make_ready(slot);
   ++steps_;
   ++eventful_;
   ++current_->steps;

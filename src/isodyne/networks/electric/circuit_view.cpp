@@ -83,9 +83,8 @@ engine::NetworkAccount CircuitSolver::account() const {
   a.eventful = eventful_;
   a.first_visits = std::max<std::int64_t>(0, first_visits_);
   a.forgotten = known_.forgotten();
-  for (std::size_t i = 0; i < known_.count(); ++i) {
-    const Combination& one = known_.at(i);
-    if (one.steps > 0) a.visited.push_back({told(one.positions), one.steps});
+  for (const Combination& one : known_.all()) {
+    if (one.known() && one.steps > 0) a.visited.push_back({told(one.positions), one.steps});
   }
   std::stable_sort(a.visited.begin(), a.visited.end(), [](const auto& x, const auto& y) { return x.steps > y.steps; });
   return a;

@@ -4,104 +4,70 @@
 #include <cmath>
 #include <limits>
 
-#include "isodyne/networks/electric/dense.h"
+#include "isodyne/networks/electric/combinations.h"
+#include "isodyne/networks/electric/exponential.h"
 
 namespace isodyne::networks::electric {
 
 namespace {
-/// A series is taken for times in which nothing changes by more than this, and to so many terms: 1/32^9 / 10! is
-/// nothing.
-constexpr double kShort = 0.25;
-constexpr int kTerms = 13;
 
-/// No eigenvalue of A turns by more radians a second than this. Its skew part bounds that (Bendixson, 1902), in any
-/// coordinates: in those in which rows are as large as columns (Osborne, 1960) what only decays has none, also where a
-/// core that saturates makes A lopsided. A is changed; stored column by column.
-double most_turning(std::size_t n, double* a) {
-  for (int sweep = 0; sweep < 20; ++sweep) {
-    bool changed = false;
-    for (std::size_t i = 0; i < n; ++i) {
-      double row = 0, column = 0;
-      for (std::size_t k = 0; k < n; ++k) {
-        if (k == i) continue;
-        row += a[k * n + i] * a[k * n + i];
-        column += a[i * n + k] * a[i * n + k];
-      }
-      if (row == 0 || column == 0) continue;
-      const double factor = std::sqrt(std::sqrt(row / column));
-      changed = changed || std::abs(factor - 1) > 1e-3;
-      for (std::size_t k = 0; k < n; ++k) {
-        a[i * n + k] *= factor;
-        a[k * n + i] /= factor;
-      }
-    }
-    if (!changed) break;
+/// Hands out what a block of memory is made of, from its front.
+struct Front {
+  double* at;
+  double* take(std::size_t count) {
+    double* const here = at;
+    at += count;
+    return here;
   }
-  double turning = 0;
-  for (std::size_t r = 0; r < n; ++r) {
-    for (std::size_t c = 0; c < n; ++c) {
-      const double skew = (a[c * n + r] - a[r * n + c]) / 2;
-      turning += skew * skew;
-    }
+  Columns shaped(std::size_t rows, std::size_t columns) {
+    Columns c;
+    c.shape(rows, columns, take(Columns::size_of(rows, columns)));
+    return c;
   }
-  return std::sqrt(turning);
-}
-/// S(t) = t (1 + A t / 2! + … + (A t)^12 / 13!), in powers of (A t)^4 (Paterson and Stockmeyer, "On the number of
-/// nonscalar multiplications necessary to evaluate polynomials", 1973): five products where one after the other would
-/// be eleven. `scaled` and `next` are room for n by n numbers, `powers` for three times that.
-void integral_series(std::size_t n, const double* a, double t, double* scaled, double* next, double* powers,
-                     double* s) {
-  static_assert(kTerms == 13);
-  double c[kTerms], factorial = 1;
-  for (int k = 0; k < kTerms; ++k) {
-    factorial *= k + 1;
-    c[k] = 1 / factorial;
-  }
-  const std::size_t all = n * n;
-  double *const two = powers, *const three = two + all, *const four = three + all;
-  for (std::size_t i = 0; i < all; ++i) scaled[i] = a[i] * t;
-  product(n, n, n, scaled, scaled, two);
-  product(n, n, n, two, scaled, three);
-  product(n, n, n, two, two, four);
-  for (std::size_t i = 0; i < all; ++i) next[i] = c[12] * four[i];
-  for (int group = 2;; --group) {
-    const double* const of = c + 4 * group;
-    for (std::size_t i = 0; i < all; ++i) s[i] = next[i] + of[1] * scaled[i] + of[2] * two[i] + of[3] * three[i];
-    for (std::size_t i = 0; i < n; ++i) s[i * n + i] += of[0];
-    if (group == 0) break;
-    product(n, n, n, s, four, next);
-  }
-  for (std::size_t i = 0; i < all; ++i) s[i] *= t;
-}
+};
+
+/// Small circuits have room for long digits.
+constexpr std::size_t kSmall = 16, kLongDigit = 5, kShortDigit = 3;
+
 }  // namespace
 
-Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_s)
+Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_ns_)
     : circuit(of),
       readings(what),
       frame(in),
-      step(step_s),
+      step_ns(step_ns_),
+      step(step_ns_ * 1e-9),
       states(static_cast<std::size_t>(in.states)),
       kept(static_cast<std::size_t>(in.kept)),
       columns(static_cast<std::size_t>(in.columns())),
       devices(of.devices.size()),
       unknowns(static_cast<std::size_t>(in.unknowns)),
       moving(of.moving()),
-      wide(columns + moving.size()) {
-  const std::size_t u = columns - states, n = kept, all = what.rows();
-  memory = unknowns * columns + Columns::size_of(states, wide) * (kMostLevels + 2) +
-           Columns::size_of(devices, columns) + Columns::size_of(states + devices, wide) +
-           kSlots * Columns::size_of(all, columns);
-  const std::size_t making = in.room() + columns, through_time = 2 * states * columns + 2 * n * states + 7 * n * n +
-                                                                 states * states + (2 + 3) * n * u + 2 * states * u +
-                                                                 n * columns;
-  room.resize(std::max({making, through_time, 2 * columns}));
+      wide(columns + moving.size()),
+      digit_bits(states <= kSmall ? kLongDigit : kShortDigit),
+      digits(1) {
+  while (std::ldexp(1.0, static_cast<int>(digits * digit_bits)) <= step_ns) ++digits;
+  const std::size_t u = columns - states, n = kept, m = moving.size(), all = what.rows();
+  algebra = unknowns * columns + Columns::size_of(devices, columns) + Columns::size_of(states, columns);
+  way = n * n + n * u + Columns::size_of(states + devices, wide) + kSlots * Columns::size_of(all, columns);
+  part = std::max<std::size_t>(1, Columns::size_of(states, wide));
+  // solve_nodes(); or discretise() and, within it or later, over().
+  const std::size_t making = in.room() + columns, through_time = 2 * states * columns + n * states + n * columns + part,
+                    time = n * states + 6 * n * n + 3 * n * m + states * states + n * u + states * u + states * m;
+  room.resize(std::max({making, through_time + time, 2 * columns}));
   series.resize(3 * row());
 }
 
-Columns Combination::shaped(std::size_t rows, std::size_t columns) {
-  Columns c;
-  c.shape(rows, columns, take(Columns::size_of(rows, columns)));
-  return c;
+void Combination::settle_in(Combinations& owner, const Workshop& shop) {
+  owner_ = &owner;
+  positions.reserve(shop.devices);
+  codes.reserve(shop.devices);
+  parts_.assign(shop.most_parts(), nullptr);
+}
+
+void Combination::forget_parts() {
+  if (part_count_ > 0) std::fill(parts_.begin(), parts_.end(), nullptr);
+  part_count_ = 0;
 }
 
 bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span<const Position> at) {
@@ -110,13 +76,14 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
   frame_ = &frame;
   positions.assign(at.begin(), at.end());
   steps = 0;
-  level_count_ = 0;
   for (Columns& rows : rows_) rows = {};
   const std::size_t columns = shop.columns;
-  w_ = take(shop.unknowns * columns);
+  algebra_ = owner_->take(Combinations::kAlgebra, *this);
+  Front front{algebra_};
+  w_ = front.take(shop.unknowns * columns);
   if (!solve_nodes(circuit, frame, inputs, at, shop.room.data(), w_)) return false;
   double* const row = shop.room.data();
-  stand_ = shaped(shop.devices, columns);
+  stand_ = front.shaped(shop.devices, columns);
   for (std::size_t d = 0; d < shop.devices; ++d) {
     const Device& device = circuit.devices[d];
     const Piece& piece = piece_of(device, at[d]);
@@ -130,7 +97,7 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
     }
     for (std::size_t k = 0; k < columns; ++k) stand_.at(d, k) = row[k];
   }
-  rates_ = shaped(shop.states, columns);
+  rates_ = front.shaped(shop.states, columns);
   for (std::size_t s = 0; s < shop.states; ++s) {
     std::fill_n(row, columns, 0.0);
     rate_row(circuit, frame, inputs, w_, static_cast<int>(s), row);
@@ -139,86 +106,95 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
   return true;
 }
 
+/// Its states by themselves, and a whole step. From here on rates are those of the states themselves.
 void Combination::discretise(Workshop& shop) {
   const Frame& f = shop.frame;
   const std::size_t states = shop.states, n = shop.kept, columns = shop.columns, u = columns - states;
-  const double step = shop.step;
-  step_s_ = step;
-  double* room = shop.room.data();
-  const auto use = [&](std::size_t count) {
-    double* const at = room;
-    room += count;
-    return at;
-  };
-  // F and G of all states: energy times rates; A = N' F N, B = N' G
-  double* const rates = use(states * columns);  // column by column
+  way_ = owner_->take(Combinations::kWay, *this);
+  Front front{way_};
+  a_ = front.take(n * n);
+  b_ = front.take(n * u);
+  step_ = front.shaped(states + shop.devices, shop.wide);
+  // F and G of all states: energy times rates; A = N' F N, B = N' G. Behind what over() needs of the room.
+  Front room{shop.room.data() + shop.room.size() - (2 * states * columns + n * states + n * columns + shop.part)};
+  double* const rates = room.take(states * columns);  // column by column
   for (std::size_t c = 0; c < columns; ++c) {
     for (std::size_t r = 0; r < states; ++r) rates[c * states + r] = rates_.at(r, c);
   }
-  double* const turned = use(n * states);
-  for (std::size_t r = 0; r < states; ++r) {
-    for (std::size_t c = 0; c < n; ++c) turned[r * n + c] = f.from_kept[c * states + r];
-  }
-  double *const half = use(n * states), *const a = use(n * n), *const b = use(n * u);
+  double* const half = room.take(n * states);
   product(states, states, n, rates, f.from_kept.data(), half);
-  product(n, states, n, turned, half, a);
-  product(n, states, u, turned, rates + states * states, b);
+  f.times_n_turned(n, half, a_);
+  f.times_n_turned(u, rates + states * states, b_);
 
-  double size = 0;
-  for (std::size_t k = 0; k < n * n; ++k) size += a[k] * a[k];
-  size = std::sqrt(size) * step;
-  double *const s = use(n * n), *const next = use(n * n), *const as = use(n * n);
-  std::copy_n(a, n * n, next);
-  const double turning = most_turning(n, next);
-  for (look_ = step; turning * look_ > 1;) look_ /= 2;
-  int halvings = 0;
-  while (size > kShort && halvings < 1000) {
-    size /= 2;
-    ++halvings;
+  size_ = 0;
+  for (std::size_t k = 0; k < n * n; ++k) size_ += a_[k] * a_[k];
+  size_ = std::sqrt(size_);
+  halvings_ = 0;
+  while (size_ * 1e-9 > std::ldexp(kShort, static_cast<int>(halvings_)) && halvings_ <= Workshop::kMostHalvings)
+    ++halvings_;
+  deep_ = halvings_ > Workshop::kMostHalvings;
+  halvings_ = std::min(halvings_, Workshop::kMostHalvings);
+  std::copy_n(a_, n * n, shop.room.data());
+  const double turning = most_turning(n, shop.room.data());
+  for (look_ = shop.step_ns; turning * look_ * 1e-9 > 1;) look_ /= 2;
+
+  Columns whole = room.shaped(states, shop.wide);
+  over(shop, shop.step_ns, whole);
+  for (std::size_t c = 0; c < shop.wide; ++c) {
+    for (std::size_t r = 0; r < states; ++r) step_.at(r, c) = whole.at(r, c);
+    // Where devices stand at the end, from what is at the beginning.
+    for (std::size_t d = 0; d < shop.devices; ++d) {
+      double sum = c < states ? 0
+                   : c < columns
+                       ? stand_.at(d, c)
+                       : shop.step * stand_.at(d, states + static_cast<std::size_t>(shop.moving[c - columns].source));
+      for (std::size_t s = 0; s < states; ++s) sum += stand_.at(d, s) * whole.at(s, c);
+      step_.at(states + d, c) = sum;
+    }
   }
+  of_states_ = of_sources_ = step_;
+  of_states_.columns = states;
+  of_sources_.columns = shop.wide - states;
+  of_sources_.values += states * step_.stride;
+
+  // N N' F
+  double *const inner = room.take(n * columns), *const outer = rates;
+  f.times_n_turned(columns, rates, inner);
+  f.times_n(columns, inner, outer);
+  for (std::size_t c = 0; c < columns; ++c) {
+    for (std::size_t row = 0; row < states; ++row) rates_.at(row, c) = outer[c * states + row];
+  }
+}
+
+/// The states after so many nanoseconds, from states and sources: a series for a short part of them, doubled.
+void Combination::over(Workshop& shop, double span_ns, Columns& to) {
+  const Frame& f = shop.frame;
+  const std::size_t states = shop.states, n = shop.kept, columns = shop.columns, u = columns - states,
+                    m = shop.moving.size();
+  Front room{shop.room.data()};
+  int doublings = 0;
+  while (size_ * span_ns * 1e-9 > std::ldexp(kShort, doublings) && doublings < 1000) ++doublings;
   // S(t) = integral of exp(A s) over 0 .. t, whose relative precision holds for what is slow beside what is quick.
-  const double t = std::ldexp(step, -halvings);
-  integral_series(n, a, t, as, next, use(3 * n * n), s);
+  const double t = std::ldexp(span_ns * 1e-9, -doublings);
+  double *const s = room.take(n * n), *const next = room.take(n * n), *const as = room.take(n * n);
+  integral_series(n, a_, t, as, next, room.at, s);
+  room.take(3 * n * n);
   // R(t) B = integral of S(s) B over 0 .. t, of sources that move: t^2 / 2 + A t^3 / 6 + …
-  const std::size_t m = shop.moving.size();
-  double *const bm = use(n * m), *const r = use(n * m), *const r_next = use(n * m), *const ramp = use(states * m);
+  double *const bm = room.take(n * m), *const r = room.take(n * m), *const r_next = room.take(n * m);
   for (std::size_t k = 0; k < m; ++k)
-    std::copy_n(b + static_cast<std::size_t>(shop.moving[k].source) * n, n, bm + k * n);
+    std::copy_n(b_ + static_cast<std::size_t>(shop.moving[k].source) * n, n, bm + k * n);
   std::copy_n(bm, n * m, r);
   for (int k = kTerms + 1; k >= 3 && m > 0; --k) {
-    product(n, n, m, a, r, r_next);
+    product(n, n, m, a_, r, r_next);
     for (std::size_t i = 0; i < n * m; ++i) r[i] = bm[i] + r_next[i] * (t / k);
   }
   for (std::size_t i = 0; i < n * m; ++i) r[i] *= t * t / 2;
   double span = t;
-  const auto depth = static_cast<std::size_t>(halvings);
-  deep_ = depth > Workshop::kMostLevels;
-  level_count_ = std::min(depth, Workshop::kMostLevels) + 1;
-  double *const whole = use(states * states), *const sb = use(n * u), *const from_sources = use(states * u);
-  for (std::size_t level = depth + 1; level-- > 0;) {
-    product(n, n, n, s, a, as);
-    if (level < level_count_) {
-      // In the states themselves: x' = N (1 + S A) N' E x + N S B u.
-      double* const exponential = next;
-      std::copy_n(as, n * n, exponential);
-      for (std::size_t i = 0; i < n; ++i) exponential[i * n + i] += 1;
-      product(n, n, states, exponential, f.to_kept.data(), half);
-      product(states, n, states, f.from_kept.data(), half, whole);
-      product(n, n, u, s, b, sb);
-      product(states, n, u, f.from_kept.data(), sb, from_sources);
-      product(states, n, m, f.from_kept.data(), r, ramp);
-      levels_[level] = shaped(states, shop.wide);
-      for (std::size_t c = 0; c < columns; ++c) {
-        const double* from = c < states ? whole + c * states : from_sources + (c - states) * states;
-        for (std::size_t row = 0; row < states; ++row) levels_[level].at(row, c) = from[row];
-      }
-      for (std::size_t k = 0; k < m; ++k) {
-        for (std::size_t row = 0; row < states; ++row) levels_[level].at(row, columns + k) = ramp[k * states + row];
-      }
-    }
-    if (level == 0) break;
+  for (; doublings > 0; --doublings) {
+    product(n, n, n, s, a_, as);
     if (m > 0) {
       // R(2t) = 2 R + t S + A S R
+      double* const sb = r_next + n * m;
       product(n, n, m, as, r, r_next);
       product(n, n, m, s, bm, sb);
       for (std::size_t i = 0; i < n * m; ++i) r[i] = 2 * r[i] + span * sb[i] + r_next[i];
@@ -228,40 +204,86 @@ void Combination::discretise(Workshop& shop) {
     product(n, n, n, as, s, next);
     for (std::size_t i = 0; i < n * n; ++i) s[i] = 2 * s[i] + next[i];
   }
-  // From here on the rates of the states themselves: N N' F.
-  double *const inner = use(n * columns), *const outer = use(states * columns);
-  product(n, states, columns, turned, rates, inner);
-  product(states, n, columns, f.from_kept.data(), inner, outer);
-  for (std::size_t c = 0; c < columns; ++c) {
-    for (std::size_t row = 0; row < states; ++row) rates_.at(row, c) = outer[c * states + row];
+  // In the states themselves: x' = N (1 + S A) N' E x + N S B u.
+  product(n, n, n, s, a_, next);
+  for (std::size_t i = 0; i < n; ++i) next[i * n + i] += 1;
+  double *const half = room.take(n * states), *const whole = room.take(states * states), *const sb = room.take(n * u),
+                *const from_sources = room.take(states * u), *const ramp = room.take(states * m);
+  product(n, n, states, next, f.to_kept.data(), half);
+  f.times_n(states, half, whole);
+  product(n, n, u, s, b_, sb);
+  f.times_n(u, sb, from_sources);
+  f.times_n(m, r, ramp);
+  for (std::size_t c = 0; c < shop.wide; ++c) {
+    const double* const from = c < states    ? whole + c * states
+                               : c < columns ? from_sources + (c - states) * states
+                                             : ramp + (c - columns) * states;
+    for (std::size_t row = 0; row < states; ++row) to.at(row, c) = from[row];
   }
 }
 
-void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
-  const std::size_t columns = shop.columns, states = shop.states;
-  if (level_count_ == 0) {
-    discretise(shop);
-    step_ = shaped(states + shop.devices, shop.wide);
-    for (std::size_t c = 0; c < shop.wide; ++c) {
-      for (std::size_t r = 0; r < states; ++r) step_.at(r, c) = levels_[0].at(r, c);
-      // Where devices stand at the end, from what is at the beginning.
-      for (std::size_t d = 0; d < shop.devices; ++d) {
-        double sum = c < states ? 0
-                     : c < columns
-                         ? stand_.at(d, c)
-                         : shop.step * stand_.at(d, states + static_cast<std::size_t>(shop.moving[c - columns].source));
-        for (std::size_t s = 0; s < states; ++s) sum += stand_.at(d, s) * levels_[0].at(s, c);
-        step_.at(states + d, c) = sum;
-      }
+/// First the one way, for so long, then the other.
+void Combination::compose(const Workshop& shop, const Columns& first, double first_s, const Columns& second,
+                          Columns& to) const {
+  const std::size_t states = shop.states, columns = shop.columns;
+  for (std::size_t c = 0; c < shop.wide; ++c) {
+    double* const sum = to.values + c * to.stride;
+    const double* const from = first.values + c * first.stride;
+    for (std::size_t r = 0; r < states; ++r) sum[r] = c < states ? 0 : second.at(r, c);
+    if (c >= columns) {
+      const std::size_t source = states + static_cast<std::size_t>(shop.moving[c - columns].source);
+      for (std::size_t r = 0; r < states; ++r) sum[r] += second.at(r, source) * first_s;
     }
-    of_states_ = of_sources_ = step_;
-    of_states_.columns = states;
-    of_sources_.columns = shop.wide - states;
-    of_sources_.values += states * step_.stride;
+    Columns of_states = second;
+    of_states.columns = states;
+    multiply_onto(of_states, from, sum);
   }
+}
+
+Columns Combination::part_at(const Workshop& shop, std::size_t place) const {
+  Columns c;
+  c.rows = shop.states;
+  c.stride = Columns::stride_of(c.rows);
+  c.columns = shop.wide;
+  c.values = parts_[place];
+  return c;
+}
+
+/// So many nanoseconds: a power of two by itself, others from those of their bits.
+void Combination::make_part(Workshop& shop, std::size_t digit, std::size_t value) {
+  const double unit = std::ldexp(1.0, static_cast<int>(digit * shop.digit_bits));
+  const std::size_t lowest = value & (~value + 1), rest = value - lowest, place = place_of(shop, digit, value);
+  Columns c;
+  if (rest == 0) {
+    c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
+    over(shop, static_cast<double>(value) * unit, c);
+  } else {
+    const std::size_t first = place_of(shop, digit, rest), second = place_of(shop, digit, lowest);
+    if (parts_[first] == nullptr) make_part(shop, digit, rest);
+    if (parts_[second] == nullptr) make_part(shop, digit, lowest);
+    c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
+    compose(shop, part_at(shop, first), static_cast<double>(rest) * unit * 1e-9, part_at(shop, second), c);
+  }
+  parts_[place] = c.values;
+  ++part_count_;
+}
+
+/// A nanosecond, halved so often.
+void Combination::make_half(Workshop& shop, std::size_t halvings) {
+  Columns c;
+  c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
+  over(shop, std::ldexp(1.0, -static_cast<int>(halvings)), c);
+  parts_[parts_.size() - Workshop::kMostHalvings + halvings - 1] = c.values;
+  ++part_count_;
+}
+
+void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
+  if (way_ == nullptr) discretise(shop);
   if (ready(slot)) return;
   const std::vector<std::int32_t>& wanted = shop.rows[slot];
-  rows_[slot] = shaped(wanted.size(), columns);
+  const std::size_t columns = shop.columns;
+  Front front{step_.values + step_.stride * step_.columns + slot * Columns::size_of(shop.readings.rows(), columns)};
+  rows_[slot] = front.shaped(wanted.size(), columns);
   for (std::size_t r = 0; r < wanted.size(); ++r) {
     double* const row = shop.room.data();
     shop.readings.write_row(wanted[r], shop.frame, inputs, positions, w_, row);
@@ -269,30 +291,48 @@ void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std
   }
 }
 
-void Combination::part(Workshop& shop, const double* now, double span, double* after) const {
+void Combination::part(Workshop& shop, const double* now, double span, double* after) {
   const std::size_t states = shop.states;
-  // Halves of the step, as far as they fit.
-  double left = span, half = step_s_;
   const double* from = now;
   double *const one = shop.series.data(), *const two = one + shop.row();
-  for (std::size_t level = 1; level < level_count_; ++level) {
+  const auto go = [&](std::size_t place, double ns) {
+    double* const to = from == one ? two : one;
+    multiply(part_at(shop, place), from, to);
+    std::copy(from + states, from + shop.wide, to + states);
+    shop.move_on(from, ns * 1e-9, to);
+    from = to;
+  };
+  const auto whole = static_cast<std::uint64_t>(span);
+  for (std::size_t digit = shop.digits; digit-- > 0;) {
+    const std::size_t values = (std::size_t{1} << shop.digit_bits) - 1, shift = digit * shop.digit_bits,
+                      value = whole >> shift & values;
+    if (value == 0) continue;
+    const std::size_t place = place_of(shop, digit, value);
+    if (parts_[place] == nullptr) make_part(shop, digit, value);
+    go(place, static_cast<double>(value << shift));
+  }
+  double left = span - static_cast<double>(whole), half = 1;
+  for (std::size_t k = 1; left > 0 && k <= halvings_; ++k) {
     half /= 2;
     if (left < half) continue;
-    double* const to = from == one ? two : one;
-    multiply(levels_[level], from, to);
-    std::copy(from + states, from + shop.wide, to + states);
-    shop.move_on(from, half, to);
-    from = to;
+    const std::size_t place = parts_.size() - Workshop::kMostHalvings + k - 1;
+    if (parts_[place] == nullptr) make_half(shop, k);
+    go(place, half);
     left -= half;
   }
   std::copy_n(from, states, after);
-  if (left <= 0 || deep_) return;
-  // A series for the rest: x' t + x'' t^2 / 2 + …
+  if (left > 0 && !deep_) go_on(shop, from, left * 1e-9, after);
+}
+
+/// A series: x' t + x'' t^2 / 2 + …
+void Combination::go_on(Workshop& shop, const double* from, double span, double* after) const {
+  const std::size_t states = shop.states;
+  double *const one = shop.series.data(), *const two = one + shop.row();
   double* term = from == one ? two : one;
-  double* next = from == one ? one : shop.series.data() + 2 * shop.row();
+  double* next = from == one ? one : two + shop.row();
   multiply(rates_, from, term);
-  for (std::size_t k = 0; k < states; ++k) term[k] *= left;
-  const double* const slopes = now + shop.columns;
+  for (std::size_t k = 0; k < states; ++k) term[k] *= span;
+  const double* const slopes = from + shop.columns;
   Columns of_states = rates_;
   of_states.columns = states;
   for (int k = 2; k <= kTerms + 3; ++k) {
@@ -307,12 +347,12 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
     if (k == 2 && !shop.moving.empty()) {
       std::fill(term + states, term + shop.columns, 0.0);
       for (std::size_t i = 0; i < shop.moving.size(); ++i)
-        term[states + static_cast<std::size_t>(shop.moving[i].source)] = slopes[i] * left;
+        term[states + static_cast<std::size_t>(shop.moving[i].source)] = slopes[i] * span;
       multiply(rates_, term, next);
     } else {
       multiply(of_states, term, next);
     }
-    const double factor = left / k;
+    const double factor = span / k;
     for (std::size_t i = 0; i < states; ++i) next[i] *= factor;
     std::swap(term, next);
   }
@@ -339,80 +379,6 @@ double Combination::rounding(std::size_t device, const double* now) const {
     most[kind] = std::max(most[kind], std::abs(now[c]));
   }
   return 16 * std::numeric_limits<double>::epsilon() * (sum + of_states[0] * most[0] + of_states[1] * most[1]);
-}
-
-// ---- those that were met ------------------------------------------------------------------------------------
-
-namespace {
-constexpr std::size_t kMostBytes = 64u << 20, kFewest = 16, kMost = 8192;
-}
-
-std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
-  std::uint64_t key = 0xcbf29ce484222325u;  // FNV-1a
-  for (const std::uint8_t code : codes) key = (key ^ code) * 0x100000001b3u;
-  return key ^ (key >> 29);
-}
-
-void Combinations::begin(const Workshop& shop, std::size_t possible) {
-  const std::size_t count = std::min(possible, kMost), fewest = std::min(count, kFewest),
-                    fit = kMostBytes / sizeof(double) / std::max<std::size_t>(1, shop.memory),
-                    wanted = (std::clamp(fit, fewest, count) + 1) * shop.memory;  // one is being made
-  if (arena_.size != wanted) {
-    arena_.numbers.reset(new double[wanted]);  // nothing of it is touched yet
-    arena_.size = wanted;
-  }
-  if (all_.size() != count || all_.front().codes.capacity() < shop.devices) {
-    all_.assign(count, {});
-    for (Combination& one : all_) {
-      one.settle_in(arena_);
-      one.positions.reserve(shop.devices);
-      one.codes.reserve(shop.devices);
-    }
-    keys_.assign(count, 0);
-    std::size_t places = 4;
-    while (places < 2 * count) places *= 2;
-    places_.assign(places, -1);
-  }
-  clear();
-}
-
-void Combinations::forget() {
-  forgotten_ += static_cast<std::int64_t>(count_);
-  clear();
-}
-
-void Combinations::clear() {
-  count_ = 0;
-  arena_.used = 0;
-  std::fill(places_.begin(), places_.end(), -1);
-}
-
-void Combinations::touch() {
-  constexpr std::size_t kPage = 4096 / sizeof(double);
-  for (std::size_t at = arena_.used; at < arena_.size; at += kPage) arena_.numbers[at] = 0;
-}
-
-Combination* Combinations::find(std::span<const std::uint8_t> codes) {
-  const std::uint64_t key = key_of(codes);
-  for (std::size_t at = key & (places_.size() - 1);; at = (at + 1) & (places_.size() - 1)) {
-    const std::int32_t which = places_[at];
-    if (which < 0) return nullptr;
-    Combination& one = all_[static_cast<std::size_t>(which)];
-    if (keys_[static_cast<std::size_t>(which)] == key &&
-        std::equal(codes.begin(), codes.end(), one.codes.begin(), one.codes.end()))
-      return &one;
-  }
-}
-
-Combination& Combinations::fresh(std::span<const std::uint8_t> codes) {
-  const std::size_t which = count_++;
-  Combination& one = all_[which];
-  keys_[which] = key_of(codes);
-  one.codes.assign(codes.begin(), codes.end());
-  std::size_t at = keys_[which] & (places_.size() - 1);
-  while (places_[at] >= 0) at = (at + 1) & (places_.size() - 1);
-  places_[at] = static_cast<std::int32_t>(which);
-  return one;
 }
 
 }  // namespace isodyne::networks::electric

@@ -2,10 +2,12 @@
 // One combination of pieces: its equations, and its way through time. What it works on is a row of numbers: the states,
 // the sources, 1, and how quickly those sources go up that move within a step (per second).
 //
-// Its memory is given to it once, and then no other is needed: combinations are met for the first time while the plant
-// is stepped.
+// Time within a step is counted in nanoseconds, because edges stand at whole ones: so many of them are made of their
+// digits, each of them a matrix that is made when it is first needed and kept. What devices find by themselves lies
+// between, and a series goes on from there.
+//
+// Memory is that of Combinations: combinations are met for the first time while the plant is stepped.
 
-#include <memory>
 #include <vector>
 
 #include "isodyne/networks/electric/dense.h"
@@ -13,22 +15,28 @@
 
 namespace isodyne::networks::electric {
 
+class Combinations;
+
 /// What all combinations of a circuit have in common: sizes, and room for what is needed only while one is made.
 struct Workshop {
-  /// Beyond so many halvings of a step its parts are no shorter: 1 us in parts of 4e-15 s.
-  static constexpr std::size_t kMostLevels = 28;
+  /// Beyond so many halvings of a nanosecond its parts are no shorter: 4e-15 s.
+  static constexpr std::size_t kMostHalvings = 18;
   /// So many ways of reading a circuit: all of it at an instant of the bench, less between.
   static constexpr std::size_t kSlots = 2;
 
-  Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_s);
+  Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_ns);
 
   const Circuit& circuit;
   const Readings& readings;
   const Frame& frame;
-  double step = 0;  ///< s
+  double step_ns = 0, step = 0;  ///< the same; s
   std::size_t states, kept, columns, devices, unknowns;
   std::vector<Circuit::Moving> moving;
   std::size_t wide;  ///< columns, and those of the sources that move
+  /// Of a time in nanoseconds: bits of a digit, and how many digits a step has. Longer digits are fewer products and
+  /// more matrices.
+  std::size_t digit_bits, digits;
+  std::size_t most_parts() const { return digits * ((std::size_t{1} << digit_bits) - 1) + kMostHalvings; }
   /// Which rows are read, per slot.
   std::vector<std::int32_t> rows[kSlots];
   std::vector<double> room;    ///< for solve_nodes(), and for matrices in the making
@@ -41,32 +49,22 @@ struct Workshop {
       later[source] = now[source] + now[columns + k] * span;
     }
   }
-  std::size_t memory = 0;  ///< numbers that a combination needs
-};
-
-/// Memory that is handed out from the front, and given back all at once.
-struct Arena {
-  std::unique_ptr<double[]> numbers;
-  std::size_t size = 0, used = 0;
-  bool has(std::size_t count) const { return size - used >= count; }
-  double* take(std::size_t count) {
-    double* const at = numbers.get() + used;
-    used += count;
-    return at;
-  }
+  /// Numbers that a combination needs: for its algebra, its way through time, a part of a step.
+  std::size_t algebra, way, part;
 };
 
 class Combination {
  public:
-  /// Where it gets its memory from.
-  void settle_in(Arena& arena) { arena_ = &arena; }
+  /// Where it gets its memory from, and how many parts it may have.
+  void settle_in(Combinations& owner, const Workshop& shop);
   /// Its algebra: what is known at an instant. False: it has none.
   bool make(Workshop& shop, std::span<const double> inputs, std::span<const Position> positions);
   /// Its way through time, and what is read of it in this slot. Once made they stay.
   void make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot);
+  bool known() const { return algebra_ != nullptr; }
   bool ready(std::size_t slot) const { return rows_[slot].values != nullptr; }
 
-  /// Within this time nothing turns by more than a radian: who looks so often sees all that comes and goes.
+  /// Within this time, ns, nothing turns by more than a radian: who looks so often sees all that comes and goes.
   double look() const { return look_; }
   /// The states a whole step later, then where its devices stand there; room for a block more.
   void whole_step(const double* now, double* after) const {
@@ -79,8 +77,8 @@ class Combination {
   std::size_t march_on(const double* base, double* x, const double* low, const double* high, std::size_t most) const {
     return march(of_states_, base, x, low, high, most);
   }
-  /// The states after `span` seconds, at most a step.
-  void part(Workshop& shop, const double* now, double span, double* after) const;
+  /// The states after `span` nanoseconds, at most a step.
+  void part(Workshop& shop, const double* now, double span, double* after);
   /// The rows of the slot as things are now.
   void read(std::size_t slot, const double* now, double* seen) const { multiply(rows_[slot], now, seen); }
 
@@ -92,55 +90,35 @@ class Combination {
   std::vector<Position> positions;  ///< one of those that are the same to it
   std::vector<std::uint8_t> codes;  ///< of its pieces
   std::int64_t steps = 0;           ///< that ended in it
+  bool recent = false;              ///< needed again since the least needed ones were last looked for
 
  private:
+  friend class Combinations;
+  void forget_parts();
   void discretise(Workshop& shop);
+  void over(Workshop& shop, double span_ns, Columns& to);
+  void compose(const Workshop& shop, const Columns& first, double first_s, const Columns& second, Columns& to) const;
+  Columns part_at(const Workshop& shop, std::size_t place) const;
+  std::size_t place_of(const Workshop& shop, std::size_t digit, std::size_t value) const {
+    return (digit << shop.digit_bits) - digit + value - 1;
+  }
+  void make_part(Workshop& shop, std::size_t digit, std::size_t value);
+  void make_half(Workshop& shop, std::size_t halvings);
+  void go_on(Workshop& shop, const double* from, double span, double* after) const;
 
-  Arena* arena_ = nullptr;
-  double* take(std::size_t count) { return arena_->take(count); }
-  Columns shaped(std::size_t rows, std::size_t columns);
-
+  Combinations* owner_ = nullptr;
   const Frame* frame_ = nullptr;
-  double* w_ = nullptr;  ///< unknowns by columns, row by row
+  double *algebra_ = nullptr, *way_ = nullptr;  ///< its memory
+  double* w_ = nullptr;                         ///< unknowns by columns, row by row
+  double *a_ = nullptr, *b_ = nullptr;          ///< x' = A x + B u of the states that remain, column by column
   Columns stand_, rates_, step_;
   Columns of_states_, of_sources_;  ///< the columns of step_
   Columns rows_[Workshop::kSlots];
-  Columns levels_[Workshop::kMostLevels + 1];  ///< states after a step, after half of it, …
-  std::size_t level_count_ = 0;
-  double step_s_ = 0, look_ = 0;
-  bool deep_ = false;  ///< more halvings would be needed than there are
-};
-
-/// Those that were met. Where memory is full all are forgotten, and those that are needed are made anew; what comes out
-/// does not depend on which are there.
-class Combinations {
- public:
-  /// Forgets all, and has room for this circuit, of which there are `possible` combinations at most.
-  void begin(const Workshop& shop, std::size_t possible);
-  /// Has the machine give all of the memory now, and not while the plant is stepped.
-  void touch();
-  /// False: all have to be forgotten first. Room for one more; and memory for what one of them still needs.
-  bool room_for(const Workshop& shop) const { return count_ < all_.size() && memory_for(shop); }
-  bool memory_for(const Workshop& shop) const { return arena_.has(shop.memory); }
-  void forget();
-  /// The same where they are of no more use: nothing was lost.
-  void clear();
-  /// Null: it is not there.
-  Combination* find(std::span<const std::uint8_t> codes);
-  /// One to be made; it is found from then on.
-  Combination& fresh(std::span<const std::uint8_t> codes);
-  std::size_t count() const { return count_; }
-  const Combination& at(std::size_t which) const { return all_[which]; }
-  std::int64_t forgotten() const { return forgotten_; }
-
- private:
-  static std::uint64_t key_of(std::span<const std::uint8_t> codes);
-  Arena arena_;
-  std::vector<Combination> all_;
-  std::vector<std::uint64_t> keys_;   ///< of all_
-  std::vector<std::int32_t> places_;  ///< by key: which of all_, or -1; at most half of them are taken
-  std::size_t count_ = 0;
-  std::int64_t forgotten_ = 0;
+  std::vector<double*> parts_;  ///< of a step, those that were made: by digit and its value, then by halvings
+  std::size_t part_count_ = 0;
+  double size_ = 0, look_ = 0;  ///< |A|, 1/s
+  std::size_t halvings_ = 0;    ///< of a nanosecond, until a series is of use
+  bool deep_ = false;           ///< more halvings would be needed than there are
 };
 
 }  // namespace isodyne::networks::electric

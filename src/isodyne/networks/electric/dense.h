@@ -40,6 +40,9 @@ void multiply_onto(const Columns& a, const double* x, double* y);
 std::size_t march(const Columns& a, const double* base, double* x, const double* low, const double* high,
                   std::size_t most);
 
+/// Whether low <= y <= high in all of so many whole blocks.
+bool inside(std::size_t blocks, const double* low, const double* y, const double* high);
+
 /// y += A x, with A of `rows` by `columns`, stored column by column.
 void add_product(std::size_t rows, std::size_t columns, const double* a, const double* x, double* y);
 

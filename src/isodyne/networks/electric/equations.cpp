@@ -244,6 +244,12 @@ std::string choose_states(const Circuit& c, std::span<const double> inputs, cons
   const Matrix n = f.idle_count == 0 ? back : back * nothing_of(constraint * back);
   f.kept = n.columns;
   f.from_kept = n.values;
+  f.turned = transposed(n).values;
+  f.independent = f.idle_count == 0;
+  for (int row = 0; row < n.rows; ++row) {
+    for (int column = 0; column < n.columns; ++column)
+      f.independent = f.independent && (row == column || n(row, column) == 0);
+  }
   f.to_kept = (transposed(n) * energy).values;
   if (f.idle_count == 0) return {};
   // The constraint holds all the time: its rate C E^-1 (rates + S C' a) is zero, where a is how much of Z there is. S:
@@ -263,6 +269,27 @@ std::string choose_states(const Circuit& c, std::span<const double> inputs, cons
 }
 
 }  // namespace
+
+namespace {
+/// C = A B, where A may have nothing beside its diagonal.
+void times(bool diagonal, std::size_t rows, std::size_t inner, std::size_t columns, const double* a, const double* b,
+           double* c) {
+  if (!diagonal) return product(rows, inner, columns, a, b, c);
+  for (std::size_t column = 0; column < columns; ++column) {
+    for (std::size_t r = 0; r < rows; ++r) c[column * rows + r] = a[r * rows + r] * b[column * rows + r];
+  }
+}
+}  // namespace
+
+void Frame::times_n(std::size_t of, const double* b, double* c) const {
+  const auto all = static_cast<std::size_t>(states), n = static_cast<std::size_t>(kept);
+  times(independent, all, n, of, from_kept.data(), b, c);
+}
+
+void Frame::times_n_turned(std::size_t of, const double* b, double* c) const {
+  const auto all = static_cast<std::size_t>(states), n = static_cast<std::size_t>(kept);
+  times(independent, n, all, of, turned.data(), b, c);
+}
 
 std::string make_frame(const Circuit& c, std::span<const double> inputs, Frame& f) {
   f = {};

@@ -30,7 +30,12 @@ struct Frame {
   std::vector<double> energy;     ///< E, states by states, column by column
   std::vector<double> from_kept;  ///< N: states by kept, column by column
   std::vector<double> to_kept;    ///< N' E: kept by states, column by column
-  std::vector<double> idle;       ///< Z: unknowns by idle_count, column by column: what M says nothing about
+  bool independent = false;       ///< N has nothing beside its diagonal: no state depends on another
+  /// C = N B and C = N' B, of so many columns, column by column.
+  void times_n(std::size_t of, const double* b, double* c) const;
+  void times_n_turned(std::size_t of, const double* b, double* c) const;
+  std::vector<double> turned;  ///< N', column by column
+  std::vector<double> idle;    ///< Z: unknowns by idle_count, column by column: what M says nothing about
   int idle_count = 0;
   std::vector<double>
       idle_from_rates;             ///< idle_count by states: how much of Z, from v of inductors and i of capacitances

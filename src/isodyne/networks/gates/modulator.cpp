@@ -13,6 +13,10 @@ namespace isodyne::networks::gates {
 namespace {
 /// Corners of the carrier within a step, beyond which nobody could follow its edges.
 constexpr int kMostCorners = 64;
+
+bool odd(double corner) {
+  return (static_cast<std::int64_t>(corner) & 1) != 0;
+}
 }  // namespace
 
 std::size_t Places::operator()(const char* name) const {
@@ -135,7 +139,7 @@ bool Modulator::step(const engine::NetworkStep& s) {
   for (Time a = s.from; a < s.to;) {
     double& corner = state[kCorner];
     while (carrier.when(corner / 2) <= a) {
-      const bool valley = std::fmod(corner, 2) == 0;
+      const bool valley = !odd(corner);
       if (update == Update::both || update == (valley ? Update::valley : Update::peak))
         state[kReference] = limited(inputs);
       corner += 1;
@@ -143,7 +147,7 @@ bool Modulator::step(const engine::NetworkStep& s) {
         return fail(fmt::format("the carrier of `{}` is too quick for steps of {}", path_, format_span(s.to - s.from)));
     }
     const Time b = std::min(s.to, carrier.when(corner / 2));
-    const bool triangle = shape == Shape::triangle, first_half = std::fmod(corner, 2) != 0;
+    const bool triangle = shape == Shape::triangle, first_half = odd(corner);
     const double begin = triangle || first_half ? (corner - 1) / 2 : (corner - 2) / 2;
     const Stretch stretch = stretch_of(carrier, triangle ? first_half : shape == Shape::rising, begin,
                                        triangle ? 0.5 : 1.0, state[kReference]);
