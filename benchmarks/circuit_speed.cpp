@@ -4,12 +4,14 @@
 
 #include <atomic>
 #include <fstream>
+#include <functional>
 #include <sstream>
 
 #include <fmt/format.h>
 
 #include "isodyne/engine/native.h"
 #include "isodyne/networks/solvers.h"
+#include "link_by_hand.h"
 #include "measure.h"
 
 using namespace isodyne;
@@ -18,6 +20,7 @@ using namespace isodyne::measure;
 namespace {
 
 bool g_missed = false;
+void row(const std::string& what, double value, double bound, const char* unit);
 
 const char* const kQuayLink = R"(use library "circuits.dyne"
 model Link {
@@ -96,6 +99,57 @@ bench B {
 }
 )";
 
+/// Two converters of three levels from one link, each with a filter of two chokes, cables, and a load that turns: 24
+/// switches and 12 diodes beside theirs, 60 states.
+const char* const kTwoThreeLevel = R"(use library "circuits.dyne"
+model Converter {
+  terminal plus, middle, minus : electric
+  input up, down : gate[3]
+  node out, board : electric[3]
+  part bridge : ThreeLevel(diode_drop = 1 V) between plus = plus, middle = middle, minus = minus, out = out
+  part filter : LCLFilter(inductance = 0.6 mH, second_inductance = 0.1 mH, capacitance = 50 uF, capacitor_resistance = 300 mohm) between input_side = out, output_side = board, star = middle
+  node far, end, star : electric[3]
+  part cable[3]   : PiSection(resistance = 5 mohm, inductance = 0.02 mH, capacitance = 2 uF, losses = 0.5 ohm) between a = board[index], b = far[index], earth = middle
+  part second[3]  : PiSection(resistance = 5 mohm, inductance = 0.02 mH, capacitance = 2 uF, losses = 0.5 ohm) between a = far[index], b = end[index], earth = middle
+  part motor[3]   : Inductor(inductance = 8 mH, resistance = 0.4 ohm) between end[index], star[index]
+  part winding[3] : Inductor(inductance = 30 mH, resistance = 9 ohm) between star[index], middle
+  part shunt[3]   : Capacitor(capacitance = 2 uF, resistance = 2 ohm) between star[index], middle
+  bridge.gate = [up[1], not down[1], not up[1], down[1], up[2], not down[2], not up[2], down[2], up[3], not down[3], not up[3], down[3]]
+}
+bench B {
+  step 50 us
+  part sine : SineReference
+  sine.depth = 0.8
+  part high[3] : Modulator(frequency = 10 kHz, dead_time = 0.8 us)
+  part low[3]  : Modulator(frequency = 10 kHz, dead_time = 0.8 us)
+  part hull : Hull between earth = ground  step 2 us
+  for k in 1 .. 3 {
+    high[k].reference = 2 * max(sine.reference[k], 0) - 1
+    low[k].reference = 2 * max(-sine.reference[k], 0) - 1
+    hull.up[k] = high[k].upper
+    hull.down[k] = low[k].upper
+  }
+}
+model Hull {
+  terminal earth : electric
+  input up, down : gate[3]
+  node plus, minus, feed : electric
+  part supply : VoltageSource between feed, minus
+  part inner  : Inductor(inductance = 0.05 mH, resistance = 20 mohm) between feed, plus
+  part above  : Capacitor(capacitance = 4000 uF, first = 375 V) between plus, earth
+  part below  : Capacitor(capacitance = 4000 uF, first = 375 V) between earth, minus
+  part evens  : Resistor(resistance = 10 kohm) between plus, earth
+  part evens2 : Resistor(resistance = 10 kohm) between earth, minus
+  supply.voltage = 750 V
+  part one : Converter between plus = plus, middle = earth, minus = minus
+  part two : Converter between plus = plus, middle = earth, minus = minus
+  one.up = up
+  one.down = down
+  two.up = down
+  two.down = up
+}
+)";
+
 std::shared_ptr<const program::Program> bench_of(const std::string& text) {
   const check::Loaded loaded = check::load_bench("", "bench.dyne", [&](const std::string& name) -> Result<std::string> {
     if (!name.starts_with(check::kLibraryMark)) return text;
@@ -111,8 +165,9 @@ std::shared_ptr<const program::Program> bench_of(const std::string& text) {
   return loaded.program;
 }
 
-/// Nanoseconds of a step of the network, over steps of the bench.
-double step_of(const std::string& text, int steps, bool native) {
+/// Nanoseconds of a step of the network, over steps of the bench. `at_end` sees the plant as it then stands.
+double step_of(const std::string& text, int steps, bool native,
+               const std::function<void(const program::Program&, const engine::PlantState&)>& at_end = nullptr) {
   const auto program = bench_of(text);
   engine::RunningPlant plant(program, networks::solvers());
   std::unique_ptr<engine::NativePlant> code;
@@ -147,7 +202,33 @@ double step_of(const std::string& text, int steps, bool native) {
     go(steps / 10);
     times.push_back(since(begin) * 1e9 / (steps / 10) / inner);
   }
+  if (at_end) at_end(*program, state);
   return median(times);
+}
+
+/// The isolated converter beside the same written by hand, turn by turn. Gives how many times as long it takes.
+void against_hand() {
+  auto hand = std::make_unique<LinkByHand>();
+  double link = 0, current = 0;
+  constexpr int kPeriods = 20'000;
+  std::vector<double> ours, theirs;
+  for (int turn = 0; turn < 5; ++turn) {
+    ours.push_back(step_of(kQuayLink, kPeriods, true, [&](const program::Program& p, const engine::PlantState& s) {
+      link = s[p.find("link.link.v")];
+      current = s[p.find("link.leakage.i")];
+    }));
+    *hand = LinkByHand();
+    const auto begin = Clock::now();
+    for (int i = 0; i < kPeriods / 10 * 12; ++i) hand->period();
+    theirs.push_back(since(begin) * 1e9 / (kPeriods / 10 * 12) / 200);
+  }
+  row("quay link against the same by hand", median(ours) / median(theirs), 1.15, "times");
+  fmt::print("| by hand, a step of 100 ns | {:.4g} ns | | |\n", median(theirs));
+  // Both have to be one circuit.
+  const bool same = std::abs(hand->link() - link) < 0.5 && std::abs(hand->current() - current) < 0.5;
+  if (!same)
+    fmt::print(stderr, "link {} V and {} V, current {} A and {} A\n", link, hand->link(), current, hand->current());
+  g_missed = g_missed || !same;
 }
 
 /// A ladder of inductors and capacitors with eight contacts in it.
@@ -203,8 +284,11 @@ int main(int count, char** words) {
   const std::string only = count > 1 ? words[1] : "";
   fmt::print("| work | measured | bound | |\n|---|---|---|---|\n");
   if (only.empty() || only == "quay") row("quay link, a step of 100 ns", step_of(kQuayLink, 20'000, true), 60, "ns");
+  if (only.empty() || only == "hand") against_hand();
   if (only.empty() || only == "shore")
     row("shore converter, a step of 1 us", step_of(kShoreConverter, 20'000, true), 250, "ns");
+  if (only.empty() || only == "levels")
+    row("two converters of three levels, a step of 2 us", step_of(kTwoThreeLevel, 5'000, true), 2000, "ns");
   if (only.empty() || only == "visit") {
     row("first visit of a combination, 12 states", first_visit(12), 20, "us");
     row("first visit of a combination, 20 states", first_visit(20), 50, "us");

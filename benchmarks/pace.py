@@ -3,17 +3,31 @@
 a loop that does nothing.
 
     benchmarks/pace.py PATH/TO/isodyne [SECONDS]
+    benchmarks/pace.py PATH/TO/isodyne SECONDS converter
+
+The second one: the shore converter at 1 us with its controller in C every 50 us and 24 quantities recorded at each
+microsecond, against the same empty loop. Its controllers have to be built (scripts/demo).
 
 All take turns of ten seconds on the same core with the same priority, so that they see the same machine.
 """
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 
 HERE = os.path.dirname(os.path.abspath(__file__))
+CONVERTER = os.path.join(HERE, "..", "examples", "shore-converter")
+SEEN = ["hull.choke[*].i", "hull.choke[*].v", "hull.out[*].v", "hull.side[*].v", "quay.feeder[*].v", "hull.breaker.i",
+        "hull.filter[*].v", "hull.filter[*].i"]
+FEEDING = """scenario long_feed {
+  do connect
+  set set_active = 180 A
+  hold 10000 s
+}
+"""
 LOCK = os.path.join(HERE, "..", "examples", "canal-lock", "lock.dyne")
 SMALL = """
 model Swing {
@@ -76,7 +90,37 @@ def row(name, bins, more=""):
     return values
 
 
+def converter(isodyne, seconds, core):
+    ours, bare, steps, overruns, bare_late = [], [], 0, 0, 0
+    turns = max(1, round(seconds / 10))
+    with tempfile.TemporaryDirectory() as folder:
+        there = os.path.join(folder, "converter")
+        shutil.copytree(CONVERTER, there)
+        text = os.path.join(there, "shore.dyne")
+        with open(text, encoding="utf-8") as file:
+            lines = [line for line in file.read().split("\n") if "every 1 us as float32" not in line]
+        at = next(i for i, line in enumerate(lines) if line.strip().startswith("record every"))
+        lines.insert(at, f"  record {', '.join(SEEN)} every 1 us as float32")
+        with open(text, "w", encoding="utf-8") as file:
+            file.write("\n".join(lines) + "\n" + FEEDING)
+        loop = os.path.join(folder, "bare_loop")
+        subprocess.run(["cc", "-O2", "-o", loop, os.path.join(HERE, "bare_loop.c")], check=True)
+        for _ in range(turns):
+            bins, n, over = paced(isodyne, text, ["long_feed"], seconds / turns, core, folder)
+            ours += bins
+            steps += n
+            overruns += over
+            bins, _, over = bare_loop(loop, core, seconds / turns)
+            bare += bins
+            bare_late += over
+    print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
+    row("bare loop, 50 us", bare, f"{bare_late} overruns")
+    row("shore converter, 50 us", ours, f"{overruns} overruns, {100 * overruns / max(steps, 1):.4f} %")
+
+
 def main():
+    if len(sys.argv) > 3:
+        return converter(sys.argv[1], float(sys.argv[2]), sorted(os.sched_getaffinity(0))[-1])
     isodyne, seconds = sys.argv[1], float(sys.argv[2]) if len(sys.argv) > 2 else 60
     core = sorted(os.sched_getaffinity(0))[-1]
     theirs, ours, quick, bare, steps, overruns, late, bare_late = [], [], [], [], 0, 0, 0, 0

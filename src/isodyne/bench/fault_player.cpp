@@ -75,10 +75,8 @@ bool composed(const program::Program& program, std::int32_t a, std::int32_t b) {
 
 /// The taps that a fault needs.
 std::vector<std::int32_t> taps_of(const program::Fault& f) {
-  std::vector<std::int32_t> all;
-  for (const std::int32_t tap : {f.tap, f.other}) {
-    if (tap != program::kNone) all.push_back(tap);
-  }
+  std::vector<std::int32_t> all = f.taps();
+  if (f.other != program::kNone) all.push_back(f.other);
   return all;
 }
 }  // namespace
@@ -164,21 +162,28 @@ FaultPlayer::~FaultPlayer() = default;
 void FaultPlayer::prepare(engine::PlantState& state) {
   for (Chosen& c : chosen_) {
     const program::Fault& f = fault_of(c);
-    if (f.tap == program::kNone) continue;
-    c.slot = engine::add_tap(state, static_cast<std::size_t>(f.tap));
-    if (f.other != program::kNone) c.other_slot = engine::add_tap(state, static_cast<std::size_t>(f.other));
-    engine::TapState& tap = state.taps[c.slot];
-    tap.function = c.replacing.get();
-    if (f.kind == program::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
-    tap.lag = to_seconds(f.lag);
+    const std::vector<std::int32_t> taps = taps_of(f);
+    for (std::size_t i = 0; i < taps.size(); ++i) {
+      const auto at = static_cast<std::size_t>(taps[i]);
+      const std::size_t slot = engine::add_tap(state, at);
+      // The elements of a vector are drawn for each by itself.
+      const std::string element = i == 0 ? f.name : fmt::format("{} {}", f.name, i + 1);
+      c.places.push_back({slot, at, random_key(fnv1a("fault " + element))});
+      engine::TapState& tap = state.taps[slot];
+      if (f.other != program::kNone && i > 0) continue;  // it gives what the other gave
+      tap.function = c.replacing.get();
+      if (f.kind == program::FaultKind::delay) tap.past.resize(static_cast<std::size_t>(f.lag / program_.step) + 2);
+      tap.lag = to_seconds(f.lag);
+    }
   }
 }
 
 std::vector<std::int32_t> FaultPlayer::without_effect(const engine::PlantState& state) const {
   std::vector<std::int32_t> all;
   for (const Chosen& c : chosen_) {
-    if (!c.acted || c.slot == kNoSlot) continue;
-    const bool changed = state.taps[c.slot].changed || (c.other_slot != kNoSlot && state.taps[c.other_slot].changed);
+    if (!c.acted || c.places.empty()) continue;
+    const bool changed =
+        std::any_of(c.places.begin(), c.places.end(), [&](const auto& p) { return state.taps[p.slot].changed; });
     if (!changed) all.push_back(c.activity->fault);
   }
   return all;
@@ -252,21 +257,21 @@ bool FaultPlayer::wanted(Chosen& c, Time next) const {
 }
 
 /// The amount for this instant.
-double FaultPlayer::drawn(Chosen& c, Time now) const {
+double FaultPlayer::drawn(const Chosen& c, double key, Time now) const {
   const program::Fault& f = fault_of(c);
   const double seconds = to_seconds(now);
   switch (f.kind) {
     case program::FaultKind::noise:
-      return c.activity->amount * random_normal(c.key, seed_, seconds);
+      return c.activity->amount * random_normal(key, seed_, seconds);
     case program::FaultKind::dropout:
-      return random_uniform(c.key, seed_, seconds) < c.activity->amount ? 1 : 0;
+      return random_uniform(key, seed_, seconds) < c.activity->amount ? 1 : 0;
     case program::FaultKind::invert:
       return f.truth ? 1 : 0;
     case program::FaultKind::spikes: {
       // One in each period, at an instant of its own: it comes now if it lies after the last instant.
       const std::int64_t window = (now - c.since) / f.every;
       for (std::int64_t k = std::max<std::int64_t>(0, window - 1); k <= window; ++k) {
-        const double u = random_uniform(c.key, seed_, static_cast<double>(k));
+        const double u = random_uniform(key, seed_, static_cast<double>(k));
         const Time at =
             c.since + k * f.every + Time(static_cast<std::int64_t>(u * static_cast<double>(f.every.count())));
         if (at > c.last && at <= now) return c.activity->amount;
@@ -327,11 +332,10 @@ void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, obser
   c.activity->active = on;
   c.acted = true;
   c.activity->since = state.now;
-  for (const auto& [slot, tap] : {std::pair{c.slot, f.tap}, std::pair{c.other_slot, f.other}}) {
-    if (slot == kNoSlot) continue;
-    state.taps[slot].begin(f.kind, to_seconds(state.now));
-    state.taps[slot].on = on;
-    engine::refresh_tap(state, static_cast<std::size_t>(tap));
+  for (const auto& p : c.places) {
+    state.taps[p.slot].begin(f.kind, to_seconds(state.now));
+    state.taps[p.slot].on = on;
+    engine::refresh_tap(state, p.tap);
   }
   c.last = state.now;
   state[f.active] = on ? 1 : 0;
@@ -343,11 +347,11 @@ void FaultPlayer::apply(engine::PlantState& state, observe::Observer& observer) 
   for (Chosen& c : chosen_) {
     if (c.planned != c.activity->active) switch_to(c, c.planned, state, observer);
     if (!c.activity->active) continue;
-    const double amount = drawn(c, state.now);
+    for (const auto& p : c.places) {
+      state.taps[p.slot].amount = drawn(c, p.key, state.now);
+      state.taps[p.slot].fresh = true;
+    }
     c.last = state.now;
-    if (c.slot == kNoSlot) continue;
-    state.taps[c.slot].amount = amount;
-    state.taps[c.slot].fresh = true;
   }
 }
 

@@ -47,12 +47,12 @@ class FaultPlayer {
   template <typename Of>
   void cross(engine::PlantState& state, Of of) const {
     for (const Chosen& c : chosen_) {
-      if (!c.activity->active || c.other_slot == kNoSlot) continue;
       const program::Fault& f = program_.faults[static_cast<std::size_t>(c.activity->fault)];
+      if (!c.activity->active || f.tap == program::kNone || f.other == program::kNone) continue;
       const program::VarId one = of(f.tap), two = of(f.other);
       if (one == program::kNone || two == program::kNone) continue;
-      state.taps[c.slot].amount = state[two];
-      state.taps[c.other_slot].amount = state[one];
+      state.taps[c.places[0].slot].amount = state[two];
+      state.taps[c.places[1].slot].amount = state[one];
     }
   }
 
@@ -64,7 +64,6 @@ class FaultPlayer {
   std::vector<const FaultActivity*> on_messages(std::int32_t messages) const;
 
  private:
-  static constexpr std::size_t kNoSlot = static_cast<std::size_t>(-1);
   class Replacing;
   struct Chosen {
     Chosen(std::unique_ptr<FaultActivity> a, engine::Evaluator e) : activity(std::move(a)), expressions(std::move(e)) {}
@@ -77,14 +76,19 @@ class FaultPlayer {
     /// What triggers it, or what ends it, moves between two instants of the bench.
     bool quick = false, quick_until = false;
     Time since{}, last{};
-    std::size_t slot = kNoSlot, other_slot = kNoSlot;  ///< in PlantState::taps
-    std::shared_ptr<Replacing> replacing;              ///< shared: its type is known in fault_player.cpp only
+    /// Where it changes values: of a vector each element, of a swap both.
+    struct At {
+      std::size_t slot = 0, tap = 0;  ///< in PlantState::taps; the first at its tap
+      double key = 0;                 ///< of its randomness there
+    };
+    std::vector<At> places;
+    std::shared_ptr<Replacing> replacing;  ///< shared: its type is known in fault_player.cpp only
   };
   void heed(Chosen& c, bool inject) const;
   static observe::Refusal arm(Chosen& c, bool on, Time now);
   bool begins(Chosen& c, Time next) const;
   bool wanted(Chosen& c, Time next) const;
-  double drawn(Chosen& c, Time now) const;
+  double drawn(const Chosen& c, double key, Time now) const;
   void switch_to(Chosen& c, bool on, engine::PlantState& state, observe::Observer& observer);
   const program::Fault& fault_of(const Chosen& c) const {
     return program_.faults[static_cast<std::size_t>(c.activity->fault)];

@@ -53,7 +53,7 @@ std::optional<Failure> trouble_with(const program::Program& program, const std::
     bool any = false, there = choice.controller.empty();
     for (const program::Controller& c : program.controllers) {
       list_on(who, c.name);
-      if (!choice.controller.empty() && choice.controller != c.name) continue;
+      if (!choice.controller.empty() && choice.controller != c.name && choice.controller != c.array) continue;
       there = true;
       any = any || named(c, choice.setting) != nullptr;
       for (const program::Setting& s : c.settings) {
@@ -78,16 +78,15 @@ std::optional<Failure> trouble_with(const program::Program& program, const std::
 }  // namespace
 
 const program::Setting* setting_of(const program::Controller& c, const std::string& chosen) {
-  const program::Setting* found = c.settings.empty() ? nullptr : &c.settings.front();
-  bool by_name = false;
+  const program::Setting *of_array = nullptr, *of_all = nullptr;
   for (const Choice& choice : choices_in(chosen)) {
     if (choice.controller == c.name) return named(c, choice.setting);
-    const program::Setting* of_all = choice.controller.empty() ? named(c, choice.setting) : nullptr;
-    if (of_all == nullptr || by_name) continue;
-    found = of_all;
-    by_name = true;
+    const program::Setting* const one = named(c, choice.setting);
+    if (of_array == nullptr && !c.array.empty() && choice.controller == c.array) of_array = one;
+    if (of_all == nullptr && choice.controller.empty()) of_all = one;
   }
-  return found;
+  if (of_array != nullptr) return of_array;
+  return of_all != nullptr ? of_all : c.settings.empty() ? nullptr : &c.settings.front();
 }
 
 namespace {

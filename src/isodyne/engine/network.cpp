@@ -168,6 +168,7 @@ bool Networks::start(One& one, PlantState& state) {
   gather(one, state.values, true);
   for (std::size_t k = 0; k < out.size(); ++k) out[k] = state[one.of->outputs[k]];
   one.whole = true;
+  if (one.solver != nullptr) one.solver->wanted_between(one.between);
   if (one.solver == nullptr || !one.solver->start(one.inputs, numbers(one, state.network), out) || !finite(one, out))
     return false;
   one.solver->prepare(one.inputs);

@@ -54,6 +54,9 @@ class NetworkSolver {
  public:
   virtual ~NetworkSolver() = default;
 
+  /// Before start(): the outputs that steps will be asked for which end between two instants of the bench; at these
+  /// instants all are wanted.
+  virtual void wanted_between(std::span<const std::int32_t> outputs) { (void)outputs; }
   /// How many numbers its state has; always the same.
   virtual std::size_t state_size() const = 0;
   /// Its state and its outputs at the first instant, for these inputs; outputs come with the values that they were

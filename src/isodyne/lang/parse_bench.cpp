@@ -285,7 +285,7 @@ bool Parser::frame_field(FrameDecl& f, const std::string& doc) {
   FrameDecl::Field field;
   field.doc = doc;
   if (t_.accept("field")) {
-    field.name = t_.expect_name("a sensor, an actuator, an input of the bench, or a name of its own");
+    field.name = element("a sensor, an actuator, an input of the bench, or a name of its own");
     if (t_.accept(":")) field.type = x_.type();
   } else if (t_.accept("port")) {
     field.kind = Kind::port;
@@ -342,6 +342,10 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
   ControllerDecl c;
   c.doc = doc;
   c.name = t_.expect_name("the name of the controller");
+  if (t_.accept("[")) {
+    c.count = x_.sum();
+    t_.expect("]", "after the number of controllers");
+  }
   block("and what the controller exchanges", [&] {
     if (t_.accept("every")) {
       c.every = x_.sum();
@@ -355,7 +359,12 @@ void Parser::controller(BenchDecl& b, const std::string& doc) {
       do {
         ControllerDecl::Write w;
         w.name = t_.expect_name("an actuator, or a name with its unit");
-        if (t_.accept(":")) w.type = x_.type();
+        if (t_.accept("[")) {
+          w.index = x_.sum();
+          t_.expect("]", "after the number of the element");
+        } else if (t_.accept(":")) {
+          w.type = x_.type();
+        }
         c.writes.push_back(std::move(w));
       } while (t_.accept(","));
     } else if (t_.accept("setting")) {

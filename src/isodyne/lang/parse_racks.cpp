@@ -1,10 +1,15 @@
 // Rules of racks: kinds of modules, slots, and which channel carries what.
 
+#include <cmath>
+
+#include <fmt/format.h>
+
 #include "isodyne/lang/parser_rules.h"
 
 namespace isodyne::lang {
 
-// module = "module" name "{" { ( "inputs" | "outputs" ) sum [ "of" "bool" ] { channel_clause } } "}"
+// module = "module" name "{" { ( "inputs" | "outputs" ) sum [ "of" ( "bool" | "gate" ) ]
+//          { channel_clause | "clock" sum | "latency" sum } } "}"
 void Parser::module(const std::string& doc) {
   t_.take();
   ModuleDecl m;
@@ -17,10 +22,19 @@ void Parser::module(const std::string& doc) {
     if (!c.inputs) t_.expect("outputs", "or `inputs`, and how many channels there are");
     c.count = x_.sum();
     if (t_.accept("of")) {
-      t_.expect("bool", "for lines that are true or false; channels of quantities need no `of`");
+      c.gates = t_.accept("gate");
+      if (!c.gates)
+        t_.expect("bool", "for lines that are true or false, or `gate`; channels of quantities need no `of`");
       c.lines = true;
     }
-    while (channel_clause(c)) {
+    for (;;) {
+      if (c.gates && t_.accept("clock")) {
+        c.clock = x_.sum();
+      } else if (c.gates && t_.accept("latency")) {
+        c.latency = x_.sum();
+      } else if (!channel_clause(c)) {
+        break;
+      }
     }
     c.span = join(c.span, t_.last_span());
     m.channels.push_back(std::move(c));
@@ -66,14 +80,33 @@ RackDecl::Slot Parser::slot() {
   return s;
 }
 
-// rack_channel = "channel" sum ":" name [ "=" expression [ "range" interval ] ] [ "off" ] [ "in" name { "," name } ]
+// element = name [ "[" number "]" ]
+/// Where nothing has a value yet: the number is written down.
+Name Parser::element(const char* what) {
+  Name name = t_.expect_name(what);
+  if (!t_.accept("[")) return name;
+  const ExprPtr number = x_.sum();
+  const bool plain = number->kind == ExprKind::number && number->word.empty() && number->value >= 1 &&
+                     number->value <= 1e6 && number->value == std::floor(number->value);
+  t_.expect("]", "after the number of the element");
+  name.span = join(name.span, t_.last_span());
+  if (!plain) {
+    t_.diagnostics().error(Code::out_of_limits, number->span,
+                           "the number of an element is a whole number from 1 on here");
+    return name;
+  }
+  name.text = fmt::format("{}[{:.0f}]", name.text, number->value);
+  return name;
+}
+
+// rack_channel = "channel" sum ":" element [ "=" expression [ "range" interval ] ] [ "off" ] [ "in" name { "," name } ]
 RackDecl::Channel Parser::rack_channel() {
   RackDecl::Channel c;
   c.span = t_.peek().span;
   t_.expect("channel", "and its number");
   c.number = x_.sum();
   t_.expect(":", "and what is on the channel");
-  c.name = t_.expect_name("the sensor or actuator on the channel");
+  c.name = element("the sensor or actuator on the channel");
   if (t_.accept("=")) {
     c.value = x_.expression();
     if (t_.accept("range")) c.range = interval();

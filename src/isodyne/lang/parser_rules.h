@@ -127,6 +127,7 @@ class Parser {
   void rack(BenchDecl& b, const std::string& doc);
   RackDecl::Slot slot();
   RackDecl::Channel rack_channel();
+  Name element(const char* what);
 
   // parse_judged.cpp
   bool judged_declaration(const std::string& doc);

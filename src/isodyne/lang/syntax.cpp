@@ -31,4 +31,26 @@ ExprPtr clone(const Expr& e) {
   return copy;
 }
 
+ExprPtr clone_with(const Expr& e, const std::string& name, double value) {
+  ExprPtr copy = clone(e);
+  if (e.kind == ExprKind::name && e.path.plain() && e.path.parts[0].text == name) {
+    copy->kind = ExprKind::number;
+    copy->value = value;
+    copy->word.clear();
+    copy->path = {};
+    return copy;
+  }
+  for (PathStep& step : copy->path.parts) {
+    if (step.index) step.index = clone_with(*step.index, name, value);
+  }
+  for (ExprPtr& arg : copy->args) arg = clone_with(*arg, name, value);
+  return copy;
+}
+
+Path path_of_element(const Name& name, const std::shared_ptr<const Expr>& index) {
+  Path path(name);
+  path.parts[0].index = index;
+  return path;
+}
+
 }  // namespace isodyne::lang

@@ -82,6 +82,11 @@ struct Expr {
 
 /// A deep copy.
 ExprPtr clone(const Expr& e);
+/// The same with a number in the place of a name, also within indices.
+ExprPtr clone_with(const Expr& e, const std::string& name, double value);
+
+/// `name`, or `name[index]`.
+Path path_of_element(const Name& name, const std::shared_ptr<const Expr>& index);
 
 /// A unit, `bool`, `int` or the name of a choice, as written after a colon; with a number of elements in
 /// brackets it is a vector.
@@ -367,7 +372,9 @@ struct ModuleDecl {
   struct Channels : ChannelDecl {
     bool inputs = true;  ///< into the controller
     ExprPtr count;
-    bool lines = false;  ///< bool
+    bool lines = false;      ///< bool
+    bool gates = false;      ///< lines whose edges have instants
+    ExprPtr clock, latency;  ///< of these
     Span span;
   };
   Name name;
@@ -379,7 +386,7 @@ struct ModuleDecl {
 struct RackDecl {
   struct Channel {
     ExprPtr number;
-    Name name;
+    Name name;  ///< of a vector an element: `p[2]`
     ExprPtr value;  ///< a sensor made here: a constant, a table, a signal
     std::optional<Interval> range;
     bool off = false;
@@ -435,7 +442,9 @@ struct FrameDecl {
 struct ControllerDecl {
   struct Write {
     Name name;
-    std::optional<TypeRef> type;  ///< given: a value of the controller itself; absent: an actuator
+    std::optional<TypeRef> type;        ///< given: a value of the controller itself; absent: an actuator
+    std::shared_ptr<const Expr> index;  ///< of an actuator that is a vector: this element of it
+    Path path() const { return path_of_element(name, index); }
   };
   /// Where the controller is. Which clauses a kind takes is in program/port_kinds.def.
   struct Setting {
@@ -459,6 +468,7 @@ struct ControllerDecl {
     std::optional<Name> over;  ///< what another controller's value is carried by
   };
   Name name;
+  ExprPtr count;  ///< of an array of controllers; each of them knows its `index`
   ExprPtr every;
   std::vector<Read> reads;
   std::vector<Path> shares;

@@ -170,9 +170,8 @@ std::optional<std::set<std::string>> concerned_by_fault(const program::Program& 
   for (const program::Fault& f : p.faults) {
     if (f.name != name) continue;
     std::set<program::VarId> ids{f.active};
-    for (const std::int32_t tap : {f.tap, f.other}) {
-      if (tap != program::kNone) ids.insert(program::at(p.taps, tap).target);
-    }
+    for (const std::int32_t tap : f.taps()) ids.insert(program::at(p.taps, tap).target);
+    if (f.other != program::kNone) ids.insert(program::at(p.taps, f.other).target);
     ids.insert(f.gates.begin(), f.gates.end());
     if (f.controller != program::kNone) {
       const program::Controller& c = program::at(p.controllers, f.controller);

@@ -207,7 +207,8 @@ class Inquiry {
         add("written by", c.name + " every " + format_span(c.period));
     }
     for (const program::Fault& f : p_.faults) {
-      if (f.tap != kNone && p_.taps[static_cast<std::size_t>(f.tap)].target == id_)
+      const std::vector<std::int32_t> taps = f.taps();
+      if (std::any_of(taps.begin(), taps.end(), [&](std::int32_t t) { return program::at(p_.taps, t).target == id_; }))
         add("fault", fmt::format("{}: {} {}", f.name, program::fault_word(f.kind), f.amount_text));
     }
     for (const program::Scenario& s : p_.scenarios) {

@@ -18,6 +18,7 @@ namespace isodyne::program {
 struct RackChannel {
   int number = 0;
   bool input = true, line = false;  ///< into the controller; bool
+  bool gate = false;                ///< a line whose edges have instants
   std::string form;                 ///< what the module says about it, as written
   std::string name;                 ///< of the sensor or actuator; empty: free
   std::int32_t sensor = kNone, actuator = kNone;
@@ -176,12 +177,15 @@ enum class WhenLost { stop, hold, safe };
 
 struct Controller {
   std::string name;
+  std::string array;  ///< the array that it is an element of: `agent` of `agent[3]`; empty: it is on its own
   Time period{};
   std::vector<VarId> reads;
   std::vector<ControllerWrite> writes;
   std::vector<FrameUse> read_frames, write_frames;
   std::vector<VectorUse> read_vectors, write_vectors;
   std::vector<SharedParameter> shares;
+  /// Elements of vectors that it exchanges by themselves have the name of the vector there.
+  std::vector<std::pair<VarId, std::string>> known_as;
   std::vector<VarId> knows;   ///< sensors and inputs it gets, in frames or not
   std::vector<VarId> drives;  ///< actuators and values of its own that it gives, in frames or not
   std::vector<Setting> settings;
@@ -240,7 +244,7 @@ struct Wiring {
 /// element of a vector keeps its index, "power[2]".
 std::string flat_name(const std::string& name);
 /// What a controller calls a value: plc's "plc.alarm" is its "alarm", "upper.level" its "upper_level".
-std::string own_name(const Controller& controller, const std::string& name);
+std::string own_name(const Controller& controller, VarId id, const std::string& name);
 
 struct Io {
   std::vector<Frame> frames;

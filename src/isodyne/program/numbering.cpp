@@ -93,6 +93,7 @@ class Renumbering {
     for (Controller& c : p_.controllers) {
       list(c.reads);
       list(c.knows);
+      for (auto& [id, name] : c.known_as) move(id);
       for (SharedParameter& s : c.shares) move(s.id);
       list(c.drives);
       for (ControllerWrite& w : c.writes) {

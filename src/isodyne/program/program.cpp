@@ -114,7 +114,10 @@ std::size_t Controller::answer_size() const {
   return size;
 }
 
-std::string own_name(const Controller& controller, const std::string& name) {
+std::string own_name(const Controller& controller, VarId id, const std::string& name) {
+  for (const auto& [known, as] : controller.known_as) {
+    if (known == id) return as;
+  }
   const std::string prefix = controller.name + ".";
   return flat_name(name.starts_with(prefix) ? name.substr(prefix.size()) : name);
 }
@@ -154,6 +157,7 @@ std::string place_of(const Program& program, const Fault& f) {
   if (f.controller != kNone)
     return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");
   if (!f.place.empty()) return f.place;
+  if (!f.of_all.empty()) return f.of_all;
   if (!f.gates.empty()) return program.variable(f.gates.front()).name;
   if (f.messages != kNone) return program.messages[static_cast<std::size_t>(f.messages)].name;
   return program.variable(program.taps[static_cast<std::size_t>(f.tap)].target).name;

@@ -27,10 +27,12 @@ struct Fault {
   enum class When { whole_run, from, between, once, while_, by_hand };
   std::string name, doc;
   VarId active = kNone;
-  std::int32_t tap = kNone;    ///< kNone: it is about messages, gates or a place
-  std::vector<VarId> gates;    ///< whose edges it changes, without a tap; of a swap two
-  std::string place;           ///< of a network: what it shorts or opens; empty: it is about something else
-  std::int32_t other = kNone;  ///< tap that a swap swaps with
+  std::int32_t tap = kNone;        ///< kNone: it is about messages, gates or a place
+  std::string of_all;              ///< the vector that it is on as a whole; empty: it is on one value
+  std::vector<std::int32_t> also;  ///< then, the taps of its other elements, in their order
+  std::vector<VarId> gates;        ///< whose edges it changes, without a tap; of a swap two
+  std::string place;               ///< of a network: what it shorts or opens; empty: it is about something else
+  std::int32_t other = kNone;      ///< tap that a swap swaps with
   /// Of messages: those to or from a controller, or between controllers.
   std::int32_t controller = kNone;
   bool to_controller = false;
@@ -50,6 +52,14 @@ struct Fault {
   NodeId until = kNone;    ///< over when this comes true
   Time pulse{}, period{};  ///< acts for the first of these out of each of the second; 0: throughout
   Span span;
+
+  /// Those whose values it changes, but for what a swap swaps with.
+  std::vector<std::int32_t> taps() const {
+    std::vector<std::int32_t> all;
+    if (tap != kNone) all.push_back(tap);
+    all.insert(all.end(), also.begin(), also.end());
+    return all;
+  }
 };
 
 /// Faults that may act on one place together, in this order.

@@ -58,7 +58,10 @@ Instance& ChannelCheck::pseudo_part(const lang::Name& name) {
 void ChannelCheck::declare() {
   for (const lang::SensorDecl& s : bench_.sensors) declare_sensor(s);
   for (const lang::ActuatorDecl& a : bench_.actuators) declare_actuator(a);
-  for (const lang::ControllerDecl& c : bench_.controllers) declare_controller(c);
+  for (const lang::ControllerDecl& c : bench_.controllers) declare_controllers(c);
+  for (std::size_t i = 0; i < controllers_.size(); ++i) {
+    for (const lang::ControllerDecl::Read& read : controllers_[i].decl->reads) declare_message(i, read);
+  }
 }
 
 namespace {
@@ -176,12 +179,8 @@ void ChannelCheck::define() {
 
 void ChannelCheck::define_controllers() {
   define_messages();
-  std::size_t next = 0;
-  for (const lang::ControllerDecl& c : bench_.controllers) {
-    const bool kept =
-        next < check_.program.controllers.size() && check_.program.controllers[next].span.begin == c.name.span.begin;
-    if (kept) define_controller(c, check_.program.controllers[next++]);
-  }
+  for (std::size_t i = 0; i < controllers_.size(); ++i)
+    define_controller(controllers_[i], check_.program.controllers[i]);
 }
 
 std::optional<std::pair<double, double>> ChannelCheck::interval(const lang::Interval& i, const Type& type,

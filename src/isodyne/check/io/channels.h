@@ -18,7 +18,14 @@ class ChannelCheck {
  private:
   void declare_sensor(const lang::SensorDecl& s);
   void declare_actuator(const lang::ActuatorDecl& a);
-  void declare_controller(const lang::ControllerDecl& c);
+  /// A controller, or an element of an array.
+  struct One {
+    const lang::ControllerDecl* decl = nullptr;
+    std::string name;
+    const Env* env = nullptr;
+  };
+  void declare_controllers(const lang::ControllerDecl& c);
+  void declare_controller(const One& one);
   /// The elements of a vector lie one behind another.
   void define_sensor(const lang::SensorDecl& s, std::size_t first, std::size_t count);
   void sampling(const lang::SensorDecl& s, Sensor& sensor);
@@ -37,16 +44,17 @@ class ChannelCheck {
             bool has_ends, const Linear& scale, Word& word);
   void define_actuator(const lang::ActuatorDecl& a, Actuator& actuator);
   void edges(const lang::ActuatorDecl& a, const std::string& who, Actuator& actuator);
-  void define_controller(const lang::ControllerDecl& c, Controller& controller);
-  void define_reads(const lang::ControllerDecl& c, Controller& controller);
+  void define_controller(const One& one, Controller& controller);
+  void define_reads(const One& one, Controller& controller);
   /// A value that another controller gives, as it arrives here.
-  void declare_message(const lang::ControllerDecl& c, const lang::ControllerDecl::Read& read, Instance& inside);
+  void declare_message(std::size_t controller, const lang::ControllerDecl::Read& read);
   void read_message(const lang::ControllerDecl::Read& read, Controller& controller);
-  const lang::ControllerDecl::Write* written_elsewhere(const lang::Path& path) const;
   void define_messages();
-  Target target_of(const lang::ControllerDecl::Write& w, Instance& inside);
-  void define_writes(const lang::ControllerDecl& c, Controller& controller);
+  Target target_of(const lang::ControllerDecl::Write& w, const Env* env, Instance& inside);
+  void define_writes(const One& one, Controller& controller);
   bool read_value(const lang::Path& path, VarId id, Controller& controller);
+  /// An element of a vector that is exchanged by itself.
+  void name_element(const lang::Path& path, VarId id, bool part, Controller& controller);
   /// The frame of this name, if there is one and it goes this way and to nobody else.
   std::optional<std::int32_t> frame_named(const lang::Path& path, bool to_controller, bool& meant);
   void read_frame(std::int32_t frame, Controller& controller);
@@ -57,12 +65,20 @@ class ChannelCheck {
   std::optional<std::pair<double, double>> interval(const lang::Interval& i, const Type& type, const char* what);
   void fits(const Actuator& actuator, double value, Span span, const char* which);
   Instance& pseudo_part(const lang::Name& name);
-  ExprScope scope() const { return {&check_.root, nullptr}; }
+  ExprScope scope(const Env* env = nullptr) const { return {&check_.root, nullptr, env}; }
 
   Check& check_;
   Expressions& x_;
   const lang::BenchDecl& bench_;
   std::map<std::int32_t, Span> frames_used_;
+  std::vector<One> controllers_;                ///< in the order of Program::controllers
+  std::map<VarId, std::int32_t> own_value_of_;  ///< values of controllers, and whose they are
+  /// What is read over messages: the values elsewhere, and as they arrive.
+  struct Heard {
+    std::vector<VarId> from, here;
+    bool vector = false, reported = false;
+  };
+  std::map<std::pair<const lang::ControllerDecl::Read*, std::int32_t>, Heard> heard_;
 };
 
 }  // namespace isodyne::check

@@ -9,31 +9,61 @@
 
 namespace isodyne::check {
 
-void ChannelCheck::declare_controller(const lang::ControllerDecl& c) {
-  if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text)) {
+namespace {
+bool is_part(const lang::ControllerDecl& c) {
+  return std::any_of(c.settings.begin(), c.settings.end(), [](const auto& s) { return s.kind.text == "part"; });
+}
+}  // namespace
+
+void ChannelCheck::declare_controllers(const lang::ControllerDecl& c) {
+  constexpr int kMostInArray = 1000;
+  if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text) ||
+      check_.root.arrays.contains(c.name.text)) {
     check_.error(Code::duplicate, c.name.span, fmt::format("`{}` is defined twice", c.name.text), "rename one of them");
     return;
   }
-  Instance& inside = pseudo_part(c.name);
+  if (!c.count) return declare_controller({&c, c.name.text, nullptr});
+  const auto count = check_.whole_number(*c.count, &check_.root, nullptr, "the number of controllers");
+  if (!count) return;
+  if (*count < 1 || *count > kMostInArray) {
+    check_.error(Code::out_of_limits, c.count->span,
+                 fmt::format("an array has 1 to {} controllers, not {:.0f}", kMostInArray, *count));
+    return;
+  }
+  check_.root.arrays[c.name.text] = static_cast<int>(*count);
+  for (int i = 1; i <= static_cast<int>(*count); ++i) {
+    const Env& env = check_.environments.emplace_back(Env{nullptr, "index", static_cast<double>(i)});
+    declare_controller({&c, fmt::format("{}[{}]", c.name.text, i), &env});
+  }
+}
+
+void ChannelCheck::declare_controller(const One& one) {
+  const lang::ControllerDecl& c = *one.decl;
+  Instance& inside = pseudo_part({one.name, c.name.span});
+  const auto number = static_cast<std::int32_t>(controllers_.size());
   for (const lang::ControllerDecl::Write& w : c.writes) {
     if (!w.type) continue;
     Variable value;
     value.role = Role::controller_output;
     value.type = check_.type_of(*w.type, value.unit);
-    check_.define(inside, w.name, value);
+    const int size = std::max(1, value.type.size);
+    const VarId id = check_.define(inside, w.name, value);
+    for (int i = 0; i < size; ++i) own_value_of_.try_emplace(id + i, number);
   }
-  for (const lang::ControllerDecl::Read& read : c.reads) declare_message(c, read, inside);
   Controller controller;
-  controller.name = c.name.text;
+  controller.name = one.name;
+  if (c.count) controller.array = c.name.text;
   controller.span = c.name.span;
   check_.program.controllers.push_back(controller);
+  controllers_.push_back(one);
 }
 
-void ChannelCheck::define_controller(const lang::ControllerDecl& c, Controller& controller) {
+void ChannelCheck::define_controller(const One& one, Controller& controller) {
+  const lang::ControllerDecl& c = *one.decl;
   if (!c.every) {
     check_.error(Code::missing, c.name.span, fmt::format("controller `{}` has no period", c.name.text),
                  "add `every 20 ms`");
-  } else if (const auto period = x_.check_span(*c.every, scope(), "the period of the controller")) {
+  } else if (const auto period = x_.check_span(*c.every, scope(one.env), "the period of the controller")) {
     controller.period = *period;
   }
   if (c.lost) {
@@ -44,10 +74,12 @@ void ChannelCheck::define_controller(const lang::ControllerDecl& c, Controller& 
       check_.error(Code::unknown_name, c.lost->span, fmt::format("a lost controller cannot be `{}`", c.lost->text),
                    "write `lost stop`, `lost hold` or `lost safe`");
   }
-  define_reads(c, controller);
-  define_writes(c, controller);
+  const std::size_t errors = check_.diagnostics.errors();
+  define_reads(one, controller);
+  define_writes(one, controller);
+  const bool known = check_.diagnostics.errors() == errors;
   for (const lang::Path& path : c.shares) {
-    const VarId id = check_.resolve_one(check_.root, path);
+    const VarId id = check_.resolve_one(check_.root, path, one.env);
     if (id == kNone || !check_.program.variable(id).type.valid()) continue;
     const Role role = check_.program.variable(id).role;
     const auto value = check_.first_value(id);
@@ -76,11 +108,11 @@ void ChannelCheck::define_controller(const lang::ControllerDecl& c, Controller& 
     else
       *to = title;
   }
-  Settings(check_, x_).define(c, controller);
+  Settings(check_, x_, one.env).define(c, known, controller);
 }
 
-void ChannelCheck::define_reads(const lang::ControllerDecl& c, Controller& controller) {
-  for (const lang::ControllerDecl::Read& read : c.reads) {
+void ChannelCheck::define_reads(const One& one, Controller& controller) {
+  for (const lang::ControllerDecl::Read& read : one.decl->reads) {
     const lang::Path& path = read.path;
     if (read.over) {
       read_message(read, controller);
@@ -89,10 +121,11 @@ void ChannelCheck::define_reads(const lang::ControllerDecl& c, Controller& contr
     bool meant = false;
     if (const auto frame = frame_named(path, true, meant)) read_frame(*frame, controller);
     if (meant) continue;
-    const Target target = check_.resolve(check_.root, path);
+    const Target target = check_.resolve(check_.root, path, one.env);
     const std::size_t first = controller.reads.size();
     bool all = target.found();
     for (const VarId id : target.ids) all = all && read_value(path, id, controller);
+    if (all && !target.vector) name_element(path, target.ids.front(), is_part(*one.decl), controller);
     if (all && target.vector)
       controller.read_vectors.push_back({flat_name(path.parts.back().text), first, target.ids.size()});
   }
@@ -114,6 +147,23 @@ bool ChannelCheck::read_value(const lang::Path& path, VarId id, Controller& cont
   controller.reads.push_back(id);
   controller.knows.push_back(id);
   return true;
+}
+
+void ChannelCheck::name_element(const lang::Path& path, VarId id, bool part, Controller& controller) {
+  if (!path.parts.back().index) return;
+  const std::string& name = path.parts.back().text;
+  const auto same = [&](VarId other) {
+    return other != id && own_name(controller, other, check_.program.variable(other).name) == name;
+  };
+  const bool taken = std::any_of(controller.reads.begin(), controller.reads.end(), same) ||
+                     std::any_of(controller.writes.begin(), controller.writes.end(),
+                                 [&](const ControllerWrite& w) { return same(w.value); });
+  if (!taken) {
+    controller.known_as.emplace_back(id, name);
+  } else if (part) {
+    check_.error(Code::duplicate, path.span, fmt::format("the part of this controller knows another `{}`", name),
+                 fmt::format("let it exchange `{}` as a whole, or one element of it", name));
+  }
 }
 
 std::optional<std::int32_t> ChannelCheck::frame_named(const lang::Path& path, bool to_controller, bool& meant) {
@@ -183,7 +233,7 @@ void ChannelCheck::write_frame(std::int32_t index, Controller& controller) {
 }
 
 /// What a name in `writes` stands for: a value of the controller's own, or an actuator; elements of a vector in order.
-Target ChannelCheck::target_of(const lang::ControllerDecl::Write& w, Instance& inside) {
+Target ChannelCheck::target_of(const lang::ControllerDecl::Write& w, const Env* env, Instance& inside) {
   if (w.type) {
     const auto one = inside.variables.find(w.name.text);
     const auto vector = inside.vectors.find(w.name.text);
@@ -196,7 +246,7 @@ Target ChannelCheck::target_of(const lang::ControllerDecl::Write& w, Instance& i
     if (!target.found() || check_.program.variable(target.ids.front()).span.begin != w.name.span.begin) return {};
     return target;
   }
-  const Target target = check_.resolve(check_.root, lang::Path(w.name));
+  const Target target = check_.resolve(check_.root, w.path(), env);
   if (!target.found()) return {};
   if (actuator_of(target.ids.front()) == kNone) {
     check_.error(Code::wrong_kind, w.name.span, fmt::format("`{}` is neither an actuator nor a frame", w.name.text),
@@ -214,15 +264,16 @@ Target ChannelCheck::target_of(const lang::ControllerDecl::Write& w, Instance& i
   return target;
 }
 
-void ChannelCheck::define_writes(const lang::ControllerDecl& c, Controller& controller) {
-  Instance& inside = *check_.root.parts.at(c.name.text);
+void ChannelCheck::define_writes(const One& one, Controller& controller) {
+  const lang::ControllerDecl& c = *one.decl;
+  Instance& inside = *check_.root.parts.at(one.name);
   for (const auto& w : c.writes) {
     bool meant = false;
-    if (!w.type) {
+    if (!w.type && !w.index) {
       if (const auto frame = frame_named(lang::Path(w.name), false, meant)) write_frame(*frame, controller);
     }
     if (meant) continue;
-    const Target target = target_of(w, inside);
+    const Target target = target_of(w, one.env, inside);
     const std::size_t first = controller.writes.size();
     for (const VarId id : target.ids) {
       if (!check_.program.variable(id).type.valid() || !first_to_write(id, w.name.span)) break;
@@ -234,6 +285,7 @@ void ChannelCheck::define_writes(const lang::ControllerDecl& c, Controller& cont
       controller.writes.push_back(write);
       controller.drives.push_back(id);
     }
+    if (w.index && target.ids.size() == 1) name_element(w.path(), target.ids.front(), is_part(c), controller);
     if (target.vector && controller.writes.size() == first + target.ids.size())
       controller.write_vectors.push_back({w.name.text, first, target.ids.size()});
   }

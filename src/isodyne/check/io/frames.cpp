@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdlib>
 
 #include <fmt/format.h>
 
@@ -32,6 +33,16 @@ Frame* made_from(Program& p, const lang::FrameDecl& f) {
     if (frame.span.source == f.name.span.source && frame.span.begin == f.name.span.begin) return &frame;
   }
   return nullptr;
+}
+
+/// A field is called after an element as it is written down: `level[2]`.
+lang::Path path_of(const lang::Name& name) {
+  const std::size_t bracket = name.text.find('[');
+  if (bracket == std::string::npos) return lang::Path(name);
+  auto number = std::make_shared<lang::Expr>();
+  number->value = std::atof(name.text.c_str() + bracket + 1);
+  number->span = name.span;
+  return lang::path_of_element({name.text.substr(0, bracket), name.span}, number);
 }
 
 }  // namespace
@@ -277,7 +288,7 @@ void Frames::content(const lang::FrameDecl::Field& field, Frame& frame, FrameFie
   }
   const auto found = check_.root.variables.find(field.name.text);
   if (found == check_.root.variables.end()) {
-    check_.resolve_one(check_.root, lang::Path(field.name));  // says so
+    check_.resolve_one(check_.root, path_of(field.name));  // says so
     return;
   }
   channel(field, frame, made, found->second);

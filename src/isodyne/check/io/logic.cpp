@@ -26,10 +26,12 @@ constexpr const char* kLogicPart = "it";
 
 class LogicMaker {
  public:
-  LogicMaker(const Check& bench, const lang::ControllerDecl::Setting& s, const Controller& controller)
+  LogicMaker(const Check& bench, const lang::ControllerDecl::Setting& s, const Controller& controller,
+             std::optional<double> index)
       : bench_(bench),
         s_(s),
         controller_(controller),
+        index_(index),
         program_(std::make_shared<Program>()),
         check_(*program_, own_, bench.document) {}
 
@@ -123,7 +125,7 @@ class LogicMaker {
       lang::PartDecl::Arg same;
       same.target = a.target;
       same.unit = a.unit;
-      if (a.value) same.value = lang::clone(*a.value);
+      if (a.value) same.value = index_ ? lang::clone_with(*a.value, "index", *index_) : lang::clone(*a.value);
       part.args.push_back(std::move(same));
     }
     b.parts.push_back(std::move(part));
@@ -155,7 +157,7 @@ class LogicMaker {
   /// The value of this name, or the first of a vector.
   VarId read_named(const std::string& name) const {
     for (const VarId id : controller_.reads) {
-      const std::string own = own_name(controller_, bench_.program.variable(id).name);
+      const std::string own = own_name(controller_, id, bench_.program.variable(id).name);
       if (own == name || own == name + "[1]") return id;
     }
     return kNone;
@@ -203,7 +205,7 @@ class LogicMaker {
   void inputs() {
     for (const VarId id : controller_.reads) {
       const Variable& outside = bench_.program.variable(id);
-      const std::string name = own_name(controller_, outside.name);
+      const std::string name = own_name(controller_, id, outside.name);
       if (!same_size(controller_.read_vectors, name, check_.root)) return;
       const auto found = check_.root.variables.find(name);
       if (found != check_.root.variables.end()) same_type(outside, program_->variable(found->second));
@@ -214,7 +216,7 @@ class LogicMaker {
     const Instance& it = *check_.root.parts.at(kLogicPart);
     for (const ControllerWrite& w : controller_.writes) {
       const Variable& outside = bench_.program.variable(w.value);
-      const std::string name = own_name(controller_, outside.name);
+      const std::string name = own_name(controller_, w.value, outside.name);
       if (!same_size(controller_.write_vectors, name, it)) return;
       const auto found = it.variables.find(name);
       if (found == it.variables.end()) {
@@ -230,6 +232,7 @@ class LogicMaker {
   const Check& bench_;
   const lang::ControllerDecl::Setting& s_;
   const Controller& controller_;
+  std::optional<double> index_;  ///< of an element of an array
   std::shared_ptr<Program> program_;
   Diagnostics own_;  ///< so that a mistake elsewhere does not hide those of the logic
   Check check_;
@@ -238,9 +241,9 @@ class LogicMaker {
 }  // namespace
 
 std::shared_ptr<const Program> logic_program(const Check& bench, const lang::ControllerDecl::Setting& s,
-                                             const Controller& controller) {
+                                             const Controller& controller, std::optional<double> index) {
   if (controller.period.count() <= 0) return nullptr;
-  return LogicMaker(bench, s, controller).run();
+  return LogicMaker(bench, s, controller, index).run();
 }
 
 }  // namespace isodyne::check

@@ -9,29 +9,46 @@
 
 namespace isodyne::check {
 
-/// The value of a controller that a path such as `east.vote` names, if it does.
-const lang::ControllerDecl::Write* ChannelCheck::written_elsewhere(const lang::Path& path) const {
-  if (path.parts.size() != 2) return nullptr;
-  for (const lang::ControllerDecl& c : bench_.controllers) {
-    if (c.name.text != path.parts[0].text) continue;
-    for (const lang::ControllerDecl::Write& w : c.writes) {
-      if (w.type && w.name.text == path.parts[1].text) return &w;
-    }
-  }
-  return nullptr;
+namespace {
+/// What arrives over messages is called after the controller and its value, without the numbers of elements.
+std::string name_of(const lang::Path& path) {
+  std::string name;
+  for (const lang::PathStep& step : path.parts) name += (name.empty() ? "" : "_") + step.text;
+  return name;
 }
+}  // namespace
 
-void ChannelCheck::declare_message(const lang::ControllerDecl& c, const lang::ControllerDecl::Read& read,
-                                   Instance& inside) {
-  const lang::ControllerDecl::Write* const source = written_elsewhere(read.path);
-  if (!read.over || source == nullptr || read.path.parts[0].text == c.name.text) return;  // told where it is defined
+void ChannelCheck::declare_message(std::size_t controller, const lang::ControllerDecl::Read& read) {
+  const One& one = controllers_[controller];
+  const auto number = static_cast<std::int32_t>(controller);
+  if (!read.over || read.path.parts.size() != 2) return;  // told where it is defined
+  const std::string& from = read.path.parts[0].text;
+  const bool known = std::any_of(bench_.controllers.begin(), bench_.controllers.end(),
+                                 [&](const lang::ControllerDecl& c) { return c.name.text == from; });
+  if (!known) return;
+  Target target = check_.resolve(check_.root, read.path, one.env);
+  Heard& heard = heard_[{&read, number}];
+  for (const VarId id : target.ids) {
+    const auto owner = own_value_of_.find(id);
+    if (owner == own_value_of_.end() || owner->second == number) return;
+  }
+  heard.reported = !target.found();
+  if (!target.found()) return;
   Variable value;
   value.role = Role::controller_output;
-  value.doc = fmt::format("{} as it arrives here", read.path.text());
-  value.type = check_.type_of(*source->type, value.unit);
-  const int size = std::max(1, value.type.size);
-  const VarId id = check_.define(inside, {flat_name(read.path.text()), read.path.span}, value);
-  for (int i = 0; i < size; ++i) check_.defined.try_emplace(id + i, read.path.span);
+  value.doc = fmt::format("{} as it arrives here",
+                          target.vector ? read.path.text() : check_.program.variable(target.ids.front()).name);
+  value.type = check_.program.variable(target.ids.front()).type;
+  value.unit = check_.program.variable(target.ids.front()).unit;
+  value.type.size = target.vector ? static_cast<int>(target.ids.size()) : 0;
+  Instance& inside = *check_.root.parts.at(one.name);
+  const VarId id = check_.define(inside, {name_of(read.path), read.path.span}, value);
+  for (std::size_t i = 0; i < target.ids.size(); ++i) {
+    heard.here.push_back(id + static_cast<VarId>(i));
+    check_.defined.try_emplace(heard.here.back(), read.path.span);
+  }
+  heard.from = std::move(target.ids);
+  heard.vector = target.vector;
 }
 
 void ChannelCheck::read_message(const lang::ControllerDecl::Read& read, Controller& controller) {
@@ -43,41 +60,29 @@ void ChannelCheck::read_message(const lang::ControllerDecl::Read& read, Controll
                  fmt::format("declare what carries them: `messages {} {{ latency 5 ms  loss 1 % }}`", read.over->text));
     return;
   }
-  const auto& controllers = check_.program.controllers;
-  const auto from = std::find_if(controllers.begin(), controllers.end(),
-                                 [&](const Controller& c) { return c.name == read.path.parts[0].text; });
-  if (written_elsewhere(read.path) == nullptr || from == controllers.end() || from->name == controller.name) {
+  const auto to = static_cast<std::int32_t>(&controller - check_.program.controllers.data());
+  const auto found = heard_.find({&read, to});
+  if (found != heard_.end() && found->second.reported) return;
+  if (found == heard_.end() || found->second.here.empty()) {
     check_.error(Code::wrong_kind, read.path.span,
                  fmt::format("`{}` is no value that another controller gives", read.path.text()),
                  "over messages go values that a controller writes with a type of its own: `writes vote : bool`");
     return;
   }
-  const Instance& there = *check_.root.parts.at(from->name);
-  const Instance& here = *check_.root.parts.at(controller.name);
-  const std::string& given = read.path.parts[1].text;
-  const std::string taken = flat_name(read.path.text());
-  const auto vector = there.vectors.find(given);
-  std::vector<std::pair<VarId, VarId>> values;
-  if (vector == there.vectors.end()) {
-    values.emplace_back(there.variables.at(given), here.variables.at(taken));
-  } else {
-    const VarId target = here.vectors.at(taken).first;
-    for (int i = 0; i < vector->second.size; ++i) values.emplace_back(vector->second.first + i, target + i);
-  }
-  const auto index = [&](const Controller& c) { return static_cast<std::int32_t>(&c - controllers.data()); };
-  const std::int32_t to = index(controller);
-  auto line = std::find_if(carrier->lines.begin(), carrier->lines.end(),
-                           [&](const Messages::Line& l) { return l.from == index(*from) && l.to == to; });
-  if (line == carrier->lines.end()) line = carrier->lines.insert(carrier->lines.end(), {index(*from), to, {}});
-  if (std::find(controller.reads.begin(), controller.reads.end(), values.front().second) != controller.reads.end()) {
+  const Heard& heard = found->second;
+  if (std::find(controller.reads.begin(), controller.reads.end(), heard.here.front()) != controller.reads.end()) {
     check_.error(Code::duplicate, read.path.span, fmt::format("`{}` is read twice", read.path.text()));
     return;
   }
-  if (vector != there.vectors.end()) controller.read_vectors.push_back({taken, controller.reads.size(), values.size()});
-  for (const auto& [source, target] : values) {
-    line->values.emplace_back(source, target);
-    controller.reads.push_back(target);
-    controller.knows.push_back(target);
+  if (heard.vector) controller.read_vectors.push_back({name_of(read.path), controller.reads.size(), heard.here.size()});
+  for (std::size_t i = 0; i < heard.here.size(); ++i) {
+    const std::int32_t from = own_value_of_.at(heard.from[i]);
+    auto line = std::find_if(carrier->lines.begin(), carrier->lines.end(),
+                             [&](const Messages::Line& l) { return l.from == from && l.to == to; });
+    if (line == carrier->lines.end()) line = carrier->lines.insert(carrier->lines.end(), {from, to, {}});
+    line->values.emplace_back(heard.from[i], heard.here[i]);
+    controller.reads.push_back(heard.here[i]);
+    controller.knows.push_back(heard.here[i]);
   }
 }
 

@@ -68,13 +68,14 @@ std::vector<const lang::ModuleDecl::Channels*> Racks::channels_of(const lang::Mo
   for (const auto& c : m.channels) {
     const auto count = number(*c.count, kMostChannels, "the number of channels");
     const Span rest{c.span.source, c.count->span.end, c.span.end};
-    const std::string form = c.lines ? "bool" : check_.program.sources->in_one_line(rest);
+    const std::string form = c.lines && !c.gates ? "bool" : check_.program.sources->in_one_line(rest);
     for (int i = 0; i < count.value_or(0) && static_cast<int>(forms.size()) < kMostChannels; ++i) {
       forms.push_back(&c);
       RackChannel channel;
       channel.number = static_cast<int>(forms.size());
       channel.input = c.inputs;
       channel.line = c.lines;
+      channel.gate = c.gates;
       channel.form = form;
       slot.channels.push_back(std::move(channel));
     }
@@ -141,8 +142,9 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
   made.span = c.span;
   for (const lang::Name& g : c.groups) made.groups.push_back(g.text);
   const lang::ModuleDecl::Channels& form = *forms[static_cast<std::size_t>(*n) - 1];
-  lang::SensorDecl* sensor = decl_named(bench_.sensors, c.name.text);
-  lang::ActuatorDecl* actuator = decl_named(bench_.actuators, c.name.text);
+  const std::string base = c.name.text.substr(0, c.name.text.find('['));
+  lang::SensorDecl* sensor = decl_named(bench_.sensors, base);
+  lang::ActuatorDecl* actuator = decl_named(bench_.actuators, base);
   if (c.value) {
     made.value = check_.program.sources->in_one_line(c.value->span);
     if (c.range) made.range = text(*c.range);
@@ -177,10 +179,25 @@ void Racks::channel(const lang::RackDecl& r, const lang::RackDecl::Channel& c, R
         "sensors go to inputs of the rack, actuators to outputs");
     return;
   }
+  // What one module says holds for all elements of a vector, so it is said once.
+  const bool whole = base == c.name.text;
+  const auto [first, first_of_all] = forms_.try_emplace(base, Form{made.form, c.name.span, whole});
+  if (!first_of_all) {
+    if (whole || first->second.whole || first->second.text == made.form) return;  // a vector as a whole is told later
+    check_
+        .error(Code::wrong_kind, c.name.span,
+               fmt::format("this channel is `{}`, and that of another element of `{}` is `{}`", made.form, base,
+                           first->second.text),
+               "a vector has one form: put its elements on modules of one kind, or declare a channel for each")
+        .notes.push_back({first->second.span, "the other is here"});
+    return;
+  }
   if (sensor != nullptr)
     complete(*sensor, form, c.name, "sensor");
   else
     complete(*actuator, form, c.name, "actuator");
+  if (actuator != nullptr && form.gates && actuator->type.text == "gate") complete_gate(*actuator, form, c.name);
+  if (!whole) return;  // each element is on or off by itself
   (sensor != nullptr ? static_cast<lang::ChannelDecl&>(*sensor) : static_cast<lang::ChannelDecl&>(*actuator)).off =
       c.off;
 }
@@ -226,6 +243,23 @@ void Racks::complete(lang::ChannelDecl& own, const lang::ModuleDecl::Channels& f
   if (form.word) own.word = lang::WordDecl{lang::clone(*form.word->bits), form.word->is_signed, form.word->wraps};
 }
 
+/// Which edges come when is for the module to say.
+void Racks::complete_gate(lang::ActuatorDecl& own, const lang::ModuleDecl::Channels& form, const lang::Name& name) {
+  const auto take = [&](lang::ExprPtr& to, const lang::ExprPtr& from, const char* clause) {
+    if (!from) return;
+    if (to) {
+      check_
+          .error(Code::duplicate, to->span,
+                 fmt::format("actuator `{}` and its module both say `{}`", name.text, clause), "leave it to the module")
+          .notes.push_back({form.span, "the module says it here"});
+      return;
+    }
+    to = lang::clone(*from);
+  };
+  take(own.clock, form.clock, "clock");
+  take(own.latency, form.latency, "latency");
+}
+
 void Racks::make(const lang::RackDecl& r, const lang::RackDecl::Channel& c, const lang::ModuleDecl::Channels& form) {
   lang::SensorDecl s;
   s.name = c.name;
@@ -246,13 +280,32 @@ void Racks::make(const lang::RackDecl& r, const lang::RackDecl::Channel& c, cons
   bench_.sensors.push_back(std::move(s));
 }
 
+/// A vector as a whole, or an element that it does not have.
+void Racks::no_single_one(const RackChannel& c) {
+  const auto vector = check_.root.vectors.find(c.name.substr(0, c.name.find('[')));
+  if (vector == check_.root.vectors.end()) {
+    if (c.name.find('[') != std::string::npos)
+      check_.error(Code::wrong_kind, c.span, fmt::format("`{}` is no vector", c.name.substr(0, c.name.find('['))),
+                   "leave the number out");
+    return;
+  }
+  const bool whole = vector->first == c.name;
+  check_.error(whole ? Code::type_mismatch : Code::out_of_limits, c.span,
+               whole ? fmt::format("`{}` has {} elements, and a channel carries one", c.name, vector->second.size)
+                     : fmt::format("`{}` has {} elements", vector->first, vector->second.size),
+               fmt::format("name one of them: `{}[1]`", vector->first));
+}
+
 void Racks::define() {
   for (Rack& rack : check_.program.racks) {
     for (RackSlot& slot : rack.slots) {
       for (RackChannel& c : slot.channels) {
         if (c.name.empty()) continue;
         const auto found = check_.root.variables.find(c.name);
-        if (found == check_.root.variables.end()) continue;
+        if (found == check_.root.variables.end()) {
+          no_single_one(c);
+          continue;
+        }
         const Variable& v = check_.program.variable(found->second);
         for (std::size_t i = 0; i < check_.program.sensors.size(); ++i) {
           if (check_.program.sensors[i].value == found->second) c.sensor = static_cast<std::int32_t>(i);
@@ -260,9 +313,19 @@ void Racks::define() {
         for (std::size_t i = 0; i < check_.program.actuators.size(); ++i) {
           if (check_.program.actuators[i].value == found->second) c.actuator = static_cast<std::int32_t>(i);
         }
+        if (!c.on && c.sensor != kNone) check_.program.sensors[static_cast<std::size_t>(c.sensor)].on = false;
+        if (!c.on && c.actuator != kNone) check_.program.actuators[static_cast<std::size_t>(c.actuator)].on = false;
         const bool wrong_way = c.input ? c.actuator != kNone : c.sensor != kNone;  // said before
         if (!v.type.valid() || wrong_way) continue;
         const bool line = v.type.kind == Type::Kind::boolean;
+        if (c.gate && line && !v.gate) {
+          check_.error(
+              Code::type_mismatch, c.span,
+              fmt::format("`{}` is a bool, and channel {} of module {} is for gates, whose edges have instants", c.name,
+                          c.number, slot.module),
+              fmt::format("declare it as `{} : gate`, or use a module with lines `of bool`", c.name));
+          continue;
+        }
         if (line == c.line) continue;
         check_.error(Code::type_mismatch, c.span,
                      line ? fmt::format("`{}` is a bool, and channel {} of module {} is for quantities", c.name,

@@ -24,11 +24,11 @@ bool is_peer(const std::string& text) {
 
 }  // namespace
 
-void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
+void Settings::define(const lang::ControllerDecl& c, bool known, Controller& controller) {
   for (const lang::ControllerDecl::Setting& s : c.settings) {
-    const bool known = std::any_of(controller.settings.begin(), controller.settings.end(),
+    const bool twice = std::any_of(controller.settings.begin(), controller.settings.end(),
                                    [&](const Setting& other) { return other.name == s.name.text; });
-    if (known) check_.error(Code::duplicate, s.name.span, fmt::format("setting `{}` is given twice", s.name.text));
+    if (twice) check_.error(Code::duplicate, s.name.span, fmt::format("setting `{}` is given twice", s.name.text));
     Setting setting;
     setting.name = s.name.text;
     setting.span = s.span;
@@ -39,7 +39,14 @@ void Settings::define(const lang::ControllerDecl& c, Controller& controller) {
     for (const Clause& x : s.clauses) clause(x, setting);
     address(s, setting);
     complete(s, setting);
-    if (setting.kind == SettingKind::part) setting.logic = logic_program(check_, s, controller);
+    // Where what it exchanges is wrong, what follows from that is not told once more.
+    const bool followed = known || check_.model_named(s.logic.model) == nullptr;
+    if (setting.kind == SettingKind::part && followed)
+      setting.logic = logic_program(check_, s, controller, env_ == nullptr ? std::nullopt : std::optional(env_->value));
+    if (setting.kind != SettingKind::part && !controller.array.empty())
+      check_.error(Code::wrong_kind, s.kind.span,
+                   fmt::format("`{}` is an array of controllers, and they are parts", controller.array),
+                   fmt::format("write `setting {} = part …`, or a controller for each {}", s.name.text, s.kind.text));
     controller.settings.push_back(std::move(setting));
   }
   if (c.settings.empty()) {
@@ -119,13 +126,13 @@ void Settings::clause(const Clause& c, Setting& setting) {
     number(c, "the rate of the line", 300, 4'000'000, setting.rate);
   } else if (word == "restart") {
     number(c, "how many times it may start again", 0, 1000, setting.restarts);
-  } else if (const auto time = x_.check_span(*c.value, {&check_.root, nullptr}, "the time for the start-up")) {
+  } else if (const auto time = x_.check_span(*c.value, {&check_.root, nullptr, env_}, "the time for the start-up")) {
     setting.ready_within = *time;
   }
 }
 
 void Settings::number(const Clause& clause, const char* what, double lowest, double highest, int& to) {
-  const auto value = check_.whole_number(*clause.value, &check_.root, nullptr, what);
+  const auto value = check_.whole_number(*clause.value, &check_.root, env_, what);
   if (!value) return;
   if (*value < lowest || *value > highest) {
     check_.error(Code::out_of_limits, clause.value->span,

@@ -81,7 +81,10 @@ std::unordered_set<VarId> depending_on(VarId x, const std::unordered_map<VarId, 
 
 void report_tap(Check& check, const ImplicitEquation& solve, VarId inlined) {
   for (const Fault& f : check.program.faults) {
-    if (f.tap == kNone || check.program.taps[static_cast<std::size_t>(f.tap)].target != inlined) continue;
+    const std::vector<std::int32_t> taps = f.taps();
+    if (std::none_of(taps.begin(), taps.end(),
+                     [&](std::int32_t t) { return at(check.program.taps, t).target == inlined; }))
+      continue;
     check.error(Code::wrong_kind, f.span,
                 fmt::format("`{}` cannot be faulted: it is part of the equation that gives `{}`",
                             check.program.variable(inlined).name, check.program.variable(solve.x).name),

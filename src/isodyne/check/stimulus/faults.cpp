@@ -82,7 +82,8 @@ bool Faults::on_messages(const lang::FaultDecl& f, Fault& fault) {
     return found == list.end() ? kNone : static_cast<std::int32_t>(found - list.begin());
   };
   if (parts.size() == 2 && (parts[1].text == "reads" || parts[1].text == "writes")) {
-    fault.controller = named(p.controllers, parts[0].text);
+    const auto key = check_.key(parts[0], check_.root, nullptr);
+    if (key) fault.controller = named(p.controllers, *key);
     fault.to_controller = parts[1].text == "reads";
   }
   if (parts.size() == 1) fault.messages = named(p.messages, parts[0].text);
@@ -230,13 +231,32 @@ bool Faults::on_quantity(const lang::FaultDecl& f, Fault& fault) {
                  "a wire that lies on a supply is written `on NAME.signal short 24 V`");
     return false;
   }
-  const VarId target = check_.resolve_one(check_.root, f.target);
-  if (target == kNone || !check_.program.variable(target).type.valid()) return false;
+  const Target all = check_.resolve(check_.root, f.target);
+  if (!all.found()) return false;
+  const VarId target = all.ids.front();
+  if (!check_.program.variable(target).type.valid()) return false;
   const Variable variable = check_.program.variable(target);
   if (fault_kind_named(f.kind.text) == nullptr) return false;
-  if (with_edges(target)) return on_gate(f, fault, target);
-  fault.tap = tap_on(check_, target, f.target);
-  if (fault.tap == kNone) return false;
+  if (all.vector) {
+    fault.of_all = f.target.text();
+    if (fault.kind == FaultKind::swap || fault.kind == FaultKind::replace)
+      return wrong(f, fmt::format("`{}` is a vector, and `{}` changes one value", f.target.text(), f.kind.text),
+                   fmt::format("name an element: `{}[1]`", f.target.text()));
+  }
+  if (with_edges(target)) {
+    if (!on_gate(f, fault, target)) return false;
+    return std::all_of(all.ids.begin() + 1, all.ids.end(),
+                       [&](VarId id) { return note_gate_fault(check_, fault, id, kNone, f.target.span); });
+  }
+  for (const VarId id : all.ids) {
+    const std::int32_t tap = tap_on(check_, id, f.target);
+    if (tap == kNone) return false;
+    if (id == target) {
+      fault.tap = tap;
+    } else {
+      fault.also.push_back(tap);
+    }
+  }
   if (fault.kind == FaultKind::swap) return swap(f, fault, target);
   return amount(f, fault, variable);
 }

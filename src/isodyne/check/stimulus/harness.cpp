@@ -97,6 +97,12 @@ class Harness {
       return false;
     }
     if (part && refused()) return false;
+    if (controller && place_named(bench_.controllers, h_.of.text)->count) {
+      diagnostics_.error(Code::wrong_kind, h_.of.span,
+                         fmt::format("`{}` is an array of controllers, and a harness takes one", h_.of.text),
+                         "write a bench with one of them");
+      return false;
+    }
     note_all();
     const std::size_t errors = diagnostics_.errors();
     part ? take_part() : take_controller();

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <limits>
+#include <numeric>
 #include <set>
 
 #include <fmt/format.h>
@@ -71,12 +72,16 @@ bool CircuitSolver::make_anew(std::span<const double> inputs) {
   inputs_.assign(inputs.begin(), inputs.end());
   current_ = nullptr;
   shop_.reset();
-  for (Wanted& w : wanted_) w = {};
   if (std::string wrong = circuit_.wrong_with(inputs); !wrong.empty()) return fail(std::move(wrong));
   circuit_.take(inputs);
   find_codes();
   if (std::string wrong = make_frame(circuit_, inputs, frame_); !wrong.empty()) return fail(std::move(wrong));
   shop_.emplace(circuit_, readings_, frame_, step_);
+  std::vector<std::int32_t> all(readings_.count());
+  std::iota(all.begin(), all.end(), 0);
+  want(kAll, all);
+  want(kBetween, between_);
+  shop_->know_rows();
   known_.begin(*shop_, possible());
   return true;
 }

@@ -17,6 +17,9 @@ class CircuitSolver : public engine::NetworkSolver {
  public:
   CircuitSolver(const program::Plant& plant, const program::Network& network);
 
+  void wanted_between(std::span<const std::int32_t> outputs) override {
+    between_.assign(outputs.begin(), outputs.end());
+  }
   std::size_t state_size() const override;
   bool start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) override;
   bool parameters_changed(std::span<const double> inputs) override;
@@ -67,7 +70,12 @@ class CircuitSolver : public engine::NetworkSolver {
   bool quiet_step(const engine::NetworkStep& step, std::size_t slot);
   bool eventful_step(const engine::NetworkStep& step, std::size_t slot);
   double crossing(std::size_t device, int direction, double span);
-  std::size_t slot_of(std::span<const std::int32_t> wanted);
+  /// All outputs, and those between two instants of the bench.
+  enum Slot : std::size_t { kAll, kBetween };
+  std::size_t slot_of(std::span<const std::int32_t> wanted) const {
+    return wanted.size() == wanted_[kAll].list.size() ? kAll : kBetween;
+  }
+  void want(std::size_t slot, std::span<const std::int32_t> outputs);
   void show(std::size_t slot, const double* seen, std::span<double> outputs) const;
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
@@ -114,9 +122,9 @@ class CircuitSolver : public engine::NetworkSolver {
       std::int32_t output = 0, row = 0, times = -1;  ///< rows by their place among those of the slot
       std::int32_t device = -1;
     };
-    std::vector<std::int32_t> outputs;
     std::vector<Output> list;
   };
+  std::vector<std::int32_t> between_;
   Wanted wanted_[Workshop::kSlots];
   std::string why_;
 };

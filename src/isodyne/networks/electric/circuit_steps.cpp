@@ -19,9 +19,7 @@ constexpr double kGlide = 1e-6;
 bool CircuitSolver::start(std::span<const double> inputs, std::span<double> state, std::span<double> outputs) {
   why_.clear();
   if (!make_anew(inputs)) return false;
-  std::vector<std::int32_t> all(readings_.count());
-  for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
-  const std::size_t slot = slot_of(all);
+  const std::size_t slot = kAll;
   read_sources(inputs);
   // Outputs come as they were given at the start.
   std::size_t out = 0;
@@ -93,7 +91,7 @@ bool CircuitSolver::single_step(const engine::NetworkStep& step, std::size_t slo
 /// One step after the other, as if each had been asked for; nobody looks in between.
 bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot) {
   std::copy(step.inputs.begin(), step.inputs.end(), held_.begin());
-  const std::size_t unseen = slot_of({});
+  const std::size_t unseen = kBetween;  // there is nobody
   engine::NetworkStep one = step;
   one.inputs = held_;
   one.wanted = {};

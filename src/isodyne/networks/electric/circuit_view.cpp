@@ -9,33 +9,18 @@
 
 namespace isodyne::networks::electric {
 
-/// 0: all outputs. Which are wanted between stays the same throughout a run.
-std::size_t CircuitSolver::slot_of(std::span<const std::int32_t> outputs) {
-  const std::size_t slot = outputs.size() == readings_.count() ? 0 : 1;
-  for (std::size_t which : {std::size_t{0}, slot}) {
-    Wanted& w = wanted_[which];
-    if (which == slot ? w.outputs.size() == outputs.size() &&
-                            (outputs.empty() || std::equal(outputs.begin(), outputs.end(), w.outputs.begin()))
-                      : !w.outputs.empty() || readings_.count() == 0)
-      continue;
-    std::vector<std::int32_t> all(readings_.count());
-    for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::int32_t>(i);
-    if (which == slot) all.assign(outputs.begin(), outputs.end());
-    w.outputs = all;
-    w.list.clear();
-    std::vector<std::int32_t>& rows = shop_->rows[which];
-    rows = readings_.rows_of(w.outputs);
-    const auto place = [&](std::int32_t row) {
-      return row < 0 ? -1 : static_cast<std::int32_t>(std::lower_bound(rows.begin(), rows.end(), row) - rows.begin());
-    };
-    for (const std::int32_t o : w.outputs) {
-      const Readings::Output& what = readings_.output(o);
-      w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
-    }
-    known_.clear();
-    current_ = nullptr;
+void CircuitSolver::want(std::size_t slot, std::span<const std::int32_t> outputs) {
+  Wanted& w = wanted_[slot];
+  std::vector<std::int32_t>& rows = shop_->rows[slot];
+  rows = readings_.rows_of(outputs);
+  const auto place = [&](std::int32_t row) {
+    return row < 0 ? -1 : static_cast<std::int32_t>(std::lower_bound(rows.begin(), rows.end(), row) - rows.begin());
+  };
+  w.list.clear();
+  for (const std::int32_t o : outputs) {
+    const Readings::Output& what = readings_.output(o);
+    w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
   }
-  return slot;
 }
 
 void CircuitSolver::show(std::size_t slot, const double* seen, std::span<double> values) const {

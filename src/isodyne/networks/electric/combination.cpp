@@ -47,15 +47,19 @@ Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, dou
       digit_bits(states <= kSmall ? kLongDigit : kShortDigit),
       digits(1) {
   while (std::ldexp(1.0, static_cast<int>(digits * digit_bits)) <= step_ns) ++digits;
-  const std::size_t u = columns - states, n = kept, m = moving.size(), all = what.rows();
+  const std::size_t u = columns - states, n = kept, m = moving.size();
   algebra = unknowns * columns + Columns::size_of(devices, columns) + Columns::size_of(states, columns);
-  way = n * n + n * u + Columns::size_of(states + devices, wide) + kSlots * Columns::size_of(all, columns);
+  way = n * n + n * u + Columns::size_of(states + devices, wide);
   part = std::max<std::size_t>(1, Columns::size_of(states, wide));
   // solve_nodes(); or discretise() and, within it or later, over().
   const std::size_t making = in.room() + columns, through_time = 2 * states * columns + n * states + n * columns + part,
                     time = n * states + 6 * n * n + 3 * n * m + states * states + n * u + states * u + states * m;
   room.resize(std::max({making, through_time + time, 2 * columns}));
   series.resize(3 * row());
+}
+
+void Workshop::know_rows() {
+  for (const auto& list : rows) way += Columns::size_of(list.size(), columns);
 }
 
 void Combination::settle_in(Combinations& owner, const Workshop& shop) {
@@ -135,11 +139,11 @@ void Combination::discretise(Workshop& shop) {
   deep_ = halvings_ > Workshop::kMostHalvings;
   halvings_ = std::min(halvings_, Workshop::kMostHalvings);
   std::copy_n(a_, n * n, shop.room.data());
-  const double turning = most_turning(n, shop.room.data());
+  const double turning = most_turning(n, shop.room.data(), shop.room.data() + n * n);
   for (look_ = shop.step_ns; turning * look_ * 1e-9 > 1;) look_ /= 2;
 
   Columns whole = room.shaped(states, shop.wide);
-  over(shop, shop.step_ns, whole);
+  over(shop, shop.step_ns, true, whole);
   for (std::size_t c = 0; c < shop.wide; ++c) {
     for (std::size_t r = 0; r < states; ++r) step_.at(r, c) = whole.at(r, c);
     // Where devices stand at the end, from what is at the beginning.
@@ -166,8 +170,9 @@ void Combination::discretise(Workshop& shop) {
   }
 }
 
-/// The states after so many nanoseconds, from states and sources: a series for a short part of them, doubled.
-void Combination::over(Workshop& shop, double span_ns, Columns& to) {
+/// The states after so many nanoseconds, or by how much they change, from states and sources: a series for a short part
+/// of the time, doubled.
+void Combination::over(Workshop& shop, double span_ns, bool whole_states, Columns& to) {
   const Frame& f = shop.frame;
   const std::size_t states = shop.states, n = shop.kept, columns = shop.columns, u = columns - states,
                     m = shop.moving.size();
@@ -204,9 +209,9 @@ void Combination::over(Workshop& shop, double span_ns, Columns& to) {
     product(n, n, n, as, s, next);
     for (std::size_t i = 0; i < n * n; ++i) s[i] = 2 * s[i] + next[i];
   }
-  // In the states themselves: x' = N (1 + S A) N' E x + N S B u.
+  // In the states themselves: x' = N (1 + S A) N' E x + N S B u, where N N' E x is x.
   product(n, n, n, s, a_, next);
-  for (std::size_t i = 0; i < n; ++i) next[i * n + i] += 1;
+  for (std::size_t i = 0; whole_states && i < n; ++i) next[i * n + i] += 1;
   double *const half = room.take(n * states), *const whole = room.take(states * states), *const sb = room.take(n * u),
                 *const from_sources = room.take(states * u), *const ramp = room.take(states * m);
   product(n, n, states, next, f.to_kept.data(), half);
@@ -222,21 +227,21 @@ void Combination::over(Workshop& shop, double span_ns, Columns& to) {
   }
 }
 
-/// First the one way, for so long, then the other.
+/// First the one change, which takes so long, then the other. Of what changes little the precision is kept.
 void Combination::compose(const Workshop& shop, const Columns& first, double first_s, const Columns& second,
                           Columns& to) const {
   const std::size_t states = shop.states, columns = shop.columns;
+  Columns of_states = second;
+  of_states.columns = states;
   for (std::size_t c = 0; c < shop.wide; ++c) {
     double* const sum = to.values + c * to.stride;
-    const double* const from = first.values + c * first.stride;
-    for (std::size_t r = 0; r < states; ++r) sum[r] = c < states ? 0 : second.at(r, c);
+    const double *const one = first.values + c * first.stride, *const two = second.values + c * second.stride;
+    for (std::size_t r = 0; r < states; ++r) sum[r] = one[r] + two[r];
     if (c >= columns) {
       const std::size_t source = states + static_cast<std::size_t>(shop.moving[c - columns].source);
       for (std::size_t r = 0; r < states; ++r) sum[r] += second.at(r, source) * first_s;
     }
-    Columns of_states = second;
-    of_states.columns = states;
-    multiply_onto(of_states, from, sum);
+    multiply_onto(of_states, one, sum);
   }
 }
 
@@ -249,31 +254,53 @@ Columns Combination::part_at(const Workshop& shop, std::size_t place) const {
   return c;
 }
 
-/// So many nanoseconds: a power of two by itself, others from those of their bits.
+/// What changes in so many nanoseconds: the shortest part by a series, a power of two from the one below it, others
+/// from those of their bits.
 void Combination::make_part(Workshop& shop, std::size_t digit, std::size_t value) {
+  const std::size_t lowest = value & (~value + 1), rest = value - lowest;
+  const auto known = [&](std::size_t at_digit, std::size_t of) {
+    const std::size_t place = place_of(shop, at_digit, of);
+    if (parts_[place] == nullptr) make_part(shop, at_digit, of);
+    return place;
+  };
   const double unit = std::ldexp(1.0, static_cast<int>(digit * shop.digit_bits));
-  const std::size_t lowest = value & (~value + 1), rest = value - lowest, place = place_of(shop, digit, value);
-  Columns c;
-  if (rest == 0) {
-    c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
-    over(shop, static_cast<double>(value) * unit, c);
+  if (rest != 0) {
+    keep(shop, place_of(shop, digit, value), static_cast<double>(rest) * unit, known(digit, rest),
+         known(digit, lowest));
+  } else if (value > 1 || digit > 0) {
+    const std::size_t half =
+        value > 1 ? known(digit, value / 2) : known(digit - 1, std::size_t{1} << (shop.digit_bits - 1));
+    keep(shop, place_of(shop, digit, value), static_cast<double>(value) * unit / 2, half, half);
   } else {
-    const std::size_t first = place_of(shop, digit, rest), second = place_of(shop, digit, lowest);
-    if (parts_[first] == nullptr) make_part(shop, digit, rest);
-    if (parts_[second] == nullptr) make_part(shop, digit, lowest);
-    c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
-    compose(shop, part_at(shop, first), static_cast<double>(rest) * unit * 1e-9, part_at(shop, second), c);
+    make_half(shop, 0);
   }
-  parts_[place] = c.values;
+}
+
+/// The same for a nanosecond, halved so often.
+void Combination::make_half(Workshop& shop, std::size_t halvings) {
+  const auto place = [&](std::size_t often) {
+    return often == 0 ? place_of(shop, 0, 1) : parts_.size() - Workshop::kMostHalvings + often - 1;
+  };
+  if (halvings < halvings_) {
+    const std::size_t half = place(halvings + 1);
+    if (parts_[half] == nullptr) make_half(shop, halvings + 1);
+    keep(shop, place(halvings), std::ldexp(0.5, -static_cast<int>(halvings)), half, half);
+    return;
+  }
+  Columns c;
+  c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
+  over(shop, std::ldexp(1.0, -static_cast<int>(halvings)), false, c);
+  parts_[place(halvings)] = c.values;
   ++part_count_;
 }
 
-/// A nanosecond, halved so often.
-void Combination::make_half(Workshop& shop, std::size_t halvings) {
+/// One that is made of two others, the first of which takes so many nanoseconds.
+void Combination::keep(const Workshop& shop, std::size_t place, double first_ns, std::size_t first,
+                       std::size_t second) {
   Columns c;
   c.shape(shop.states, shop.wide, owner_->take(Combinations::kPart, *this));
-  over(shop, std::ldexp(1.0, -static_cast<int>(halvings)), c);
-  parts_[parts_.size() - Workshop::kMostHalvings + halvings - 1] = c.values;
+  compose(shop, part_at(shop, first), first_ns * 1e-9, part_at(shop, second), c);
+  parts_[place] = c.values;
   ++part_count_;
 }
 
@@ -282,7 +309,8 @@ void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std
   if (ready(slot)) return;
   const std::vector<std::int32_t>& wanted = shop.rows[slot];
   const std::size_t columns = shop.columns;
-  Front front{step_.values + step_.stride * step_.columns + slot * Columns::size_of(shop.readings.rows(), columns)};
+  Front front{step_.values + step_.stride * step_.columns +
+              (slot == 0 ? 0 : Columns::size_of(shop.rows[0].size(), columns))};
   rows_[slot] = front.shaped(wanted.size(), columns);
   for (std::size_t r = 0; r < wanted.size(); ++r) {
     double* const row = shop.room.data();
@@ -297,7 +325,8 @@ void Combination::part(Workshop& shop, const double* now, double span, double* a
   double *const one = shop.series.data(), *const two = one + shop.row();
   const auto go = [&](std::size_t place, double ns) {
     double* const to = from == one ? two : one;
-    multiply(part_at(shop, place), from, to);
+    std::copy_n(from, states, to);
+    multiply_onto(part_at(shop, place), from, to);
     std::copy(from + states, from + shop.wide, to + states);
     shop.move_on(from, ns * 1e-9, to);
     from = to;

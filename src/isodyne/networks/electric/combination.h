@@ -37,8 +37,9 @@ struct Workshop {
   /// more matrices.
   std::size_t digit_bits, digits;
   std::size_t most_parts() const { return digits * ((std::size_t{1} << digit_bits) - 1) + kMostHalvings; }
-  /// Which rows are read, per slot.
+  /// Which rows are read, per slot; then know_rows().
   std::vector<std::int32_t> rows[kSlots];
+  void know_rows();
   std::vector<double> room;    ///< for solve_nodes(), and for matrices in the making
   std::vector<double> series;  ///< for parts of a step
   std::size_t row() const { return std::max(wide, Columns::stride_of(states)); }
@@ -96,7 +97,7 @@ class Combination {
   friend class Combinations;
   void forget_parts();
   void discretise(Workshop& shop);
-  void over(Workshop& shop, double span_ns, Columns& to);
+  void over(Workshop& shop, double span_ns, bool whole_states, Columns& to);
   void compose(const Workshop& shop, const Columns& first, double first_s, const Columns& second, Columns& to) const;
   Columns part_at(const Workshop& shop, std::size_t place) const;
   std::size_t place_of(const Workshop& shop, std::size_t digit, std::size_t value) const {
@@ -104,6 +105,7 @@ class Combination {
   }
   void make_part(Workshop& shop, std::size_t digit, std::size_t value);
   void make_half(Workshop& shop, std::size_t halvings);
+  void keep(const Workshop& shop, std::size_t place, double first_ns, std::size_t first, std::size_t second);
   void go_on(Workshop& shop, const double* from, double span, double* after) const;
 
   Combinations* owner_ = nullptr;

@@ -5,8 +5,10 @@
 namespace isodyne::networks::electric {
 
 namespace {
-constexpr std::size_t kMostBytes = 64u << 20, kFewest = 16, kMost = 8192;
-}
+constexpr std::size_t kBytes = 64u << 20, kMostBytes = 256u << 20, kFewest = 16, kMost = 8192;
+/// So many combinations a circuit should be able to keep, with so many parts each; large ones get more memory for it.
+constexpr std::size_t kMany = 512, kSomeParts = 16;
+}  // namespace
 
 std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
   std::uint64_t key = 0xcbf29ce484222325u;  // FNV-1a
@@ -15,8 +17,9 @@ std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
 }
 
 void Combinations::begin(const Workshop& shop, std::size_t possible) {
-  const std::size_t all = kMostBytes / sizeof(double), most = std::min(possible, kMost),
-                    fewest = std::min(most, kFewest), parts = shop.most_parts();
+  const std::size_t most = std::min(possible, kMost), fewest = std::min(most, kFewest), parts = shop.most_parts(),
+                    wanted = std::min(most, kMany) * (shop.algebra + shop.way + kSomeParts * shop.part),
+                    all = std::clamp(wanted, kBytes / sizeof(double), kMostBytes / sizeof(double));
   // Parts get what is left, a quarter at least.
   const bool fit = most * (shop.algebra + shop.way) <= all / 4 * 3;
   const auto share = [&](std::size_t quarters, std::size_t size) {

@@ -1,12 +1,13 @@
 #include "isodyne/networks/electric/exponential.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include "isodyne/networks/electric/dense.h"
 
 namespace isodyne::networks::electric {
 
-double most_turning(std::size_t n, double* a) {
+double most_turning(std::size_t n, double* a, double* room) {
   for (int sweep = 0; sweep < 20; ++sweep) {
     bool changed = false;
     for (std::size_t i = 0; i < n; ++i) {
@@ -26,15 +27,28 @@ double most_turning(std::size_t n, double* a) {
     }
     if (!changed) break;
   }
-  double turning = 0;
+  double squares = 0;
   for (std::size_t r = 0; r < n; ++r) {
-    for (std::size_t c = 0; c < n; ++c) {
+    for (std::size_t c = 0; c <= r; ++c) {
       const double skew = (a[c * n + r] - a[r * n + c]) / 2;
-      turning += skew * skew;
+      a[c * n + r] = skew;
+      a[r * n + c] = -skew;
+      squares += skew * skew;  // of each pair once
     }
   }
-  return std::sqrt(turning);
+  const auto largest_row = [n](const double* m) {
+    double most = 0;
+    for (std::size_t c = 0; c < n; ++c) {  // columns are rows, but for their sign
+      double sum = 0;
+      for (std::size_t r = 0; r < n; ++r) sum += std::abs(m[c * n + r]);
+      most = std::max(most, sum);
+    }
+    return most;
+  };
+  product(n, n, n, a, a, room);
+  return std::min({std::sqrt(squares), largest_row(a), std::sqrt(largest_row(room))});
 }
+
 void integral_series(std::size_t n, const double* a, double t, double* scaled, double* next, double* powers,
                      double* s) {
   static_assert(kTerms == 13);

@@ -18,11 +18,11 @@ PartPort::PartPort(const program::Program& bench, const program::Controller& con
   std::unordered_map<std::string, program::VarId> ids;
   for (const program::VarId id : logic_->listed) ids.emplace(logic_->variable(id).name, id);
   for (const program::VarId read : controller.reads) {
-    const auto found = ids.find(program::own_name(controller, bench.variable(read).name));
+    const auto found = ids.find(program::own_name(controller, read, bench.variable(read).name));
     inputs_.push_back(found == ids.end() ? program::kNone : logic_->writable(found->second));
   }
   for (const program::ControllerWrite& w : controller.writes) {
-    outputs_.push_back(ids.at("it." + program::own_name(controller, bench.variable(w.value).name)));
+    outputs_.push_back(ids.at("it." + program::own_name(controller, w.value, bench.variable(w.value).name)));
     const std::int32_t gate = w.edges == 0 ? program::kNone : logic_->gate_of(outputs_.back());
     if (gate != program::kNone) edges_.push_back({w.edges, static_cast<std::size_t>(gate)});
   }
