@@ -48,7 +48,6 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   after_.resize(std::max(columns, states() + devices) + Columns::kBlock);
   trial_ = after_;
   where_.resize(devices + Columns::kBlock);
-  seen_.resize(readings_.rows() + Columns::kBlock);
 }
 
 /// States, then where devices stand, kPacked in a number; then per pole its order, and when it will move (ns; below 0:
@@ -76,12 +75,13 @@ bool CircuitSolver::make_anew(std::span<const double> inputs) {
   circuit_.take(inputs);
   find_codes();
   if (std::string wrong = make_frame(circuit_, inputs, frame_); !wrong.empty()) return fail(std::move(wrong));
-  shop_.emplace(circuit_, readings_, frame_, step_);
+  shop_.emplace(circuit_, frame_, step_);
   std::vector<std::int32_t> all(readings_.count());
   std::iota(all.begin(), all.end(), 0);
-  want(kAll, all);
-  want(kBetween, between_);
-  shop_->know_rows();
+  readers_[kAll].prepare(circuit_, readings_, frame_, inputs, all);
+  readers_[kBetween].prepare(circuit_, readings_, frame_, inputs, between_);
+  for (const std::size_t slot : {kAll, kBetween}) shop_->seen[slot] = readers_[slot].unknowns();
+  shop_->know_unknowns();
   known_.begin(*shop_, possible());
   return true;
 }
@@ -177,7 +177,7 @@ void CircuitSolver::write_positions(std::span<double> state) {
 
 /// What is read in a slot, and the way through time.
 void CircuitSolver::make_ready(std::size_t slot) {
-  if (!current_->ready(slot)) current_->make_ready(*shop_, inputs_, slot);
+  if (!current_->ready(slot)) current_->make_ready(*shop_, slot);
 }
 
 bool CircuitSolver::find_combination() {

@@ -10,6 +10,7 @@
 
 #include "isodyne/engine/network.h"
 #include "isodyne/networks/electric/combinations.h"
+#include "isodyne/networks/electric/readings.h"
 
 namespace isodyne::networks::electric {
 
@@ -73,10 +74,12 @@ class CircuitSolver : public engine::NetworkSolver {
   /// All outputs, and those between two instants of the bench.
   enum Slot : std::size_t { kAll, kBetween };
   std::size_t slot_of(std::span<const std::int32_t> wanted) const {
-    return wanted.size() == wanted_[kAll].list.size() ? kAll : kBetween;
+    return wanted.size() == readers_[kAll].count() ? kAll : kBetween;
   }
-  void want(std::size_t slot, std::span<const std::int32_t> outputs);
-  void show(std::size_t slot, const double* seen, std::span<double> outputs) const;
+  /// What stands in now_, as outputs.
+  void show(std::size_t slot, std::span<double> outputs) {
+    readers_[slot].show(current_->unknowns(slot), now_.data(), positions_, outputs);
+  }
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
   std::vector<std::string> told(const std::vector<Position>& positions) const;
@@ -114,18 +117,10 @@ class CircuitSolver : public engine::NetworkSolver {
   Combinations known_;
   Combination* current_ = nullptr;
   std::vector<double> now_;  ///< states, sources, 1
-  std::vector<double> after_, trial_, where_, seen_;
+  std::vector<double> after_, trial_, where_;
   std::vector<double> march_low_, march_high_;  ///< of states and where devices stand; a state has no end
-  /// What is wanted: of all outputs, and of those between two instants of the bench.
-  struct Wanted {
-    struct Output {
-      std::int32_t output = 0, row = 0, times = -1;  ///< rows by their place among those of the slot
-      std::int32_t device = -1;
-    };
-    std::vector<Output> list;
-  };
+  Reader readers_[Workshop::kSlots];
   std::vector<std::int32_t> between_;
-  Wanted wanted_[Workshop::kSlots];
   std::string why_;
 };
 

@@ -65,9 +65,8 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               state.end() - circuit_.sources());
   make_ready(slot);
-  current_->read(slot, now_.data(), seen_.data());
   steps_ = eventful_ = first_visits_ = 0;
-  show(slot, seen_.data(), outputs);
+  show(slot, outputs);
   return true;
 }
 
@@ -259,8 +258,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
     write_positions(step.state);
   }
   for (std::size_t k = 0; k < n; ++k) now[k] = after[k];
-  current_->read(slot, now, seen_.data());
-  show(slot, seen_.data(), step.outputs);
+  show(slot, step.outputs);
   return true;
 }
 
@@ -308,8 +306,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   ++steps_;
   ++eventful_;
   ++current_->steps;
-  current_->read(slot, now_.data(), seen_.data());
-  show(slot, seen_.data(), step.outputs);
+  show(slot, step.outputs);
   return true;
 }
 

@@ -9,32 +9,6 @@
 
 namespace isodyne::networks::electric {
 
-void CircuitSolver::want(std::size_t slot, std::span<const std::int32_t> outputs) {
-  Wanted& w = wanted_[slot];
-  std::vector<std::int32_t>& rows = shop_->rows[slot];
-  rows = readings_.rows_of(outputs);
-  const auto place = [&](std::int32_t row) {
-    return row < 0 ? -1 : static_cast<std::int32_t>(std::lower_bound(rows.begin(), rows.end(), row) - rows.begin());
-  };
-  w.list.clear();
-  for (const std::int32_t o : outputs) {
-    const Readings::Output& what = readings_.output(o);
-    w.list.push_back({o, what.device >= 0 ? 0 : place(what.row), place(what.times), what.device});
-  }
-}
-
-void CircuitSolver::show(std::size_t slot, const double* seen, std::span<double> values) const {
-  double* const to = values.data();
-  for (const Wanted::Output& o : wanted_[slot].list) {
-    double& value = to[o.output];
-    if (o.device >= 0) {
-      value = readings_.conducts(o.device, positions_[static_cast<std::size_t>(o.device)]) ? 1 : 0;
-    } else {
-      value = o.times < 0 ? seen[o.row] : seen[o.row] * seen[o.times];
-    }
-  }
-}
-
 std::vector<std::string> CircuitSolver::describe(std::span<const double> state) const {
   std::vector<std::string> lines;
   const auto is_on = [&](std::size_t device) {

@@ -31,9 +31,8 @@ constexpr std::size_t kSmall = 16, kLongDigit = 5, kShortDigit = 3;
 
 }  // namespace
 
-Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_ns_)
+Workshop::Workshop(const Circuit& of, const Frame& in, double step_ns_)
     : circuit(of),
-      readings(what),
       frame(in),
       step_ns(step_ns_),
       step(step_ns_ * 1e-9),
@@ -58,8 +57,8 @@ Workshop::Workshop(const Circuit& of, const Readings& what, const Frame& in, dou
   series.resize(3 * row());
 }
 
-void Workshop::know_rows() {
-  for (const auto& list : rows) way += Columns::size_of(list.size(), columns);
+void Workshop::know_unknowns() {
+  for (const auto& list : seen) way += Columns::size_of(list.size(), columns);
 }
 
 void Combination::settle_in(Combinations& owner, const Workshop& shop) {
@@ -304,18 +303,17 @@ void Combination::keep(const Workshop& shop, std::size_t place, double first_ns,
   ++part_count_;
 }
 
-void Combination::make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot) {
+void Combination::make_ready(Workshop& shop, std::size_t slot) {
   if (way_ == nullptr) discretise(shop);
   if (ready(slot)) return;
-  const std::vector<std::int32_t>& wanted = shop.rows[slot];
+  const std::vector<std::int32_t>& wanted = shop.seen[slot];
   const std::size_t columns = shop.columns;
   Front front{step_.values + step_.stride * step_.columns +
-              (slot == 0 ? 0 : Columns::size_of(shop.rows[0].size(), columns))};
+              (slot == 0 ? 0 : Columns::size_of(shop.seen[0].size(), columns))};
   rows_[slot] = front.shaped(wanted.size(), columns);
   for (std::size_t r = 0; r < wanted.size(); ++r) {
-    double* const row = shop.room.data();
-    shop.readings.write_row(wanted[r], shop.frame, inputs, positions, w_, row);
-    for (std::size_t k = 0; k < columns; ++k) rows_[slot].at(r, k) = row[k];
+    for (std::size_t k = 0; k < columns; ++k)
+      rows_[slot].at(r, k) = w_[static_cast<std::size_t>(wanted[r]) * columns + k];
   }
 }
 

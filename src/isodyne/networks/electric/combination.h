@@ -11,7 +11,7 @@
 #include <vector>
 
 #include "isodyne/networks/electric/dense.h"
-#include "isodyne/networks/electric/readings.h"
+#include "isodyne/networks/electric/equations.h"
 
 namespace isodyne::networks::electric {
 
@@ -24,10 +24,9 @@ struct Workshop {
   /// So many ways of reading a circuit: all of it at an instant of the bench, less between.
   static constexpr std::size_t kSlots = 2;
 
-  Workshop(const Circuit& of, const Readings& what, const Frame& in, double step_ns);
+  Workshop(const Circuit& of, const Frame& in, double step_ns);
 
   const Circuit& circuit;
-  const Readings& readings;
   const Frame& frame;
   double step_ns = 0, step = 0;  ///< the same; s
   std::size_t states, kept, columns, devices, unknowns;
@@ -37,9 +36,9 @@ struct Workshop {
   /// more matrices.
   std::size_t digit_bits, digits;
   std::size_t most_parts() const { return digits * ((std::size_t{1} << digit_bits) - 1) + kMostHalvings; }
-  /// Which rows are read, per slot; then know_rows().
-  std::vector<std::int32_t> rows[kSlots];
-  void know_rows();
+  /// Which unknowns are read, per slot; then know_unknowns().
+  std::vector<std::int32_t> seen[kSlots];
+  void know_unknowns();
   std::vector<double> room;    ///< for solve_nodes(), and for matrices in the making
   std::vector<double> series;  ///< for parts of a step
   std::size_t row() const { return std::max(wide, Columns::stride_of(states)); }
@@ -61,7 +60,7 @@ class Combination {
   /// Its algebra: what is known at an instant. False: it has none.
   bool make(Workshop& shop, std::span<const double> inputs, std::span<const Position> positions);
   /// Its way through time, and what is read of it in this slot. Once made they stay.
-  void make_ready(Workshop& shop, std::span<const double> inputs, std::size_t slot);
+  void make_ready(Workshop& shop, std::size_t slot);
   bool known() const { return algebra_ != nullptr; }
   bool ready(std::size_t slot) const { return rows_[slot].values != nullptr; }
 
@@ -80,8 +79,8 @@ class Combination {
   }
   /// The states after `span` nanoseconds, at most a step.
   void part(Workshop& shop, const double* now, double span, double* after);
-  /// The rows of the slot as things are now.
-  void read(std::size_t slot, const double* now, double* seen) const { multiply(rows_[slot], now, seen); }
+  /// The unknowns of the slot, over states, sources and 1.
+  const Columns& unknowns(std::size_t slot) const { return rows_[slot]; }
 
   /// Where all devices stand on their pieces, V or A; room for their number and a block.
   void stand(const double* now, double* where) const { multiply(stand_, now, where); }

@@ -7,7 +7,7 @@ namespace isodyne::networks::electric {
 namespace {
 constexpr std::size_t kBytes = 64u << 20, kMostBytes = 256u << 20, kFewest = 16, kMost = 8192;
 /// So many combinations a circuit should be able to keep, with so many parts each; large ones get more memory for it.
-constexpr std::size_t kMany = 512, kSomeParts = 16;
+constexpr std::size_t kMany = 512, kSomeParts = 24;
 }  // namespace
 
 std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
@@ -18,14 +18,11 @@ std::uint64_t Combinations::key_of(std::span<const std::uint8_t> codes) {
 
 void Combinations::begin(const Workshop& shop, std::size_t possible) {
   const std::size_t most = std::min(possible, kMost), fewest = std::min(most, kFewest), parts = shop.most_parts(),
-                    wanted = std::min(most, kMany) * (shop.algebra + shop.way + kSomeParts * shop.part),
-                    all = std::clamp(wanted, kBytes / sizeof(double), kMostBytes / sizeof(double));
-  // Parts get what is left, a quarter at least.
-  const bool fit = most * (shop.algebra + shop.way) <= all / 4 * 3;
-  const auto share = [&](std::size_t quarters, std::size_t size) {
-    return fit ? most : std::clamp(all / 4 * quarters / size, fewest, most);
-  };
-  const std::size_t count = share(1, shop.algebra), ways = share(2, shop.way),
+                    // Twice as many are met as are stayed in: devices are tried before they agree.
+      each = 2 * shop.algebra + shop.way + kSomeParts * shop.part,
+                    all =
+                        std::clamp(std::min(most, kMany) * each, kBytes / sizeof(double), kMostBytes / sizeof(double)),
+                    ways = std::clamp(all / each, fewest, most), count = std::min(most, 2 * ways),
                     used = count * shop.algebra + ways * shop.way, left = (all > used ? all - used : 0) / shop.part;
   pools_[kAlgebra].begin(shop.algebra, count);
   pools_[kWay].begin(shop.way, ways);

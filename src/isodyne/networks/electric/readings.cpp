@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cstdlib>
-#include <set>
 
 namespace isodyne::networks::electric {
 
@@ -60,84 +59,173 @@ std::int32_t Readings::add(Row row) {
   return static_cast<std::int32_t>(rows_.size() - 1);
 }
 
-std::vector<std::int32_t> Readings::rows_of(std::span<const std::int32_t> outputs) const {
-  std::set<std::int32_t> rows;
-  for (const std::int32_t which : outputs) {
-    const Output& o = all_[static_cast<std::size_t>(which)];
-    if (o.device >= 0) continue;
-    rows.insert(o.row);
-    if (o.times >= 0) rows.insert(o.times);
-  }
-  return {rows.begin(), rows.end()};
-}
+// ---- reading --------------------------------------------------------------------------------------------------
 
-void Readings::write_row(std::int32_t which, const Frame& f, std::span<const double> inputs,
-                         std::span<const Position> positions, const double* w, double* to) const {
-  const Row& row = rows_[static_cast<std::size_t>(which)];
-  std::fill_n(to, f.columns(), 0.0);
-  if (row.state >= 0) {
-    to[row.state] = row.factor < 0 ? 1 : inputs[static_cast<std::size_t>(row.factor)];
-  } else if (row.flows.empty()) {
-    voltage_row(f, w, row.a, row.b, to);
-  }
-  for (const Flow& flow : row.flows) add_flow(flow, f, inputs, positions, w, to);
-}
+using Kind = Circuit::Of::Kind;
 
-void Readings::add_flow(const Flow& flow, const Frame& f, std::span<const double> inputs,
-                        std::span<const Position> positions, const double* w, double* to) const {
-  const auto at = static_cast<std::size_t>(flow.at);
-  const auto columns = static_cast<std::size_t>(f.columns());
-  const auto between = [&](int a, int b, double factor) {
-    for (std::size_t k = 0; k < columns; ++k) {
-      const double one = a > 0 ? w[static_cast<std::size_t>(a - 1) * columns + k] : 0.0;
-      const double two = b > 0 ? w[static_cast<std::size_t>(b - 1) * columns + k] : 0.0;
-      to[k] += factor * (one - two);
-    }
+void Reader::prepare(const Circuit& circuit, const Readings& readings, const Frame& frame,
+                     std::span<const double> inputs, std::span<const std::int32_t> outputs) {
+  circuit_ = &circuit;
+  all_ = &readings;
+  states_ = static_cast<std::size_t>(frame.states);
+  columns_ = static_cast<std::size_t>(frame.columns());
+  unknowns_.clear();
+  terms_.clear();
+  readings_.clear();
+  const auto rows_of = [&](const Readings::Output& o, const auto& act) {
+    if (o.device >= 0) return;
+    act(0U, readings.row(o.row));
+    if (o.times >= 0) act(1U, readings.row(o.times));
   };
-  const auto unknown = [&](int u) {
-    for (std::size_t k = 0; k < columns; ++k) to[k] += flow.sign * w[static_cast<std::size_t>(u) * columns + k];
+  for (const std::int32_t which : outputs)
+    rows_of(readings.output(which), [&](unsigned, const Readings::Row& row) { note_unknowns(row); });
+  std::sort(unknowns_.begin(), unknowns_.end());
+  unknowns_.erase(std::unique(unknowns_.begin(), unknowns_.end()), unknowns_.end());
+  values_.assign(1 + Columns::stride_of(unknowns_.size()) + columns_, 0.0);
+  for (const std::int32_t which : outputs) {
+    Reading r;
+    r.output = which;
+    r.device = readings.output(which).device;
+    rows_of(readings.output(which), [&](unsigned side, const Readings::Row& row) {
+      r.first[side] = static_cast<std::int32_t>(terms_.size());
+      add_terms(row, inputs);
+      r.count[side] = static_cast<std::int32_t>(terms_.size()) - r.first[side];
+    });
+    readings_.push_back(r);
+  }
+}
+
+std::int32_t Reader::place_of(int unknown) const {
+  return static_cast<std::int32_t>(1 +
+                                   (std::lower_bound(unknowns_.begin(), unknowns_.end(), unknown) - unknowns_.begin()));
+}
+
+std::int32_t Reader::place_of_column(int column) const {
+  return static_cast<std::int32_t>(1 + Columns::stride_of(unknowns_.size())) + column;
+}
+
+void Reader::note(int unknown) {
+  if (unknown >= 0) unknowns_.push_back(unknown);
+}
+
+void Reader::note_unknowns(const Readings::Row& row) {
+  const auto nodes = [&](int a, int b) { note(a - 1), note(b - 1); };
+  if (row.state < 0 && row.flows.empty()) nodes(row.a, row.b);
+  for (const Readings::Flow& flow : row.flows) {
+    const auto at = static_cast<std::size_t>(flow.at);
+    switch (flow.kind) {
+      case Kind::conductor:
+        nodes(circuit_->conductors[at].a, circuit_->conductors[at].b);
+        break;
+      case Kind::store:
+        note(circuit_->stores[at].unknown);
+        break;
+      case Kind::voltage:
+        note(circuit_->voltages[at].unknown);
+        break;
+      case Kind::winding:
+        note(circuit_->windings[at].unknown);
+        break;
+      case Kind::device:
+        note(circuit_->devices[at].unknown);
+        if (circuit_->devices[at].unknown < 0) nodes(circuit_->devices[at].a, circuit_->devices[at].b);
+        break;
+      case Kind::core:
+        if (const int loss = circuit_->cores[at].loss; loss >= 0) {
+          const Conductor& r = circuit_->conductors[static_cast<std::size_t>(loss)];
+          nodes(r.a, r.b);
+        }
+        break;
+      case Kind::coil:
+      case Kind::current:
+        break;
+    }
+  }
+}
+
+void Reader::add_terms(const Readings::Row& row, std::span<const double> inputs) {
+  if (row.state >= 0) {
+    terms_.push_back(
+        {place_of_column(row.state), 0, row.factor < 0 ? 1 : inputs[static_cast<std::size_t>(row.factor)], -1});
+  } else if (row.flows.empty()) {
+    terms_.push_back({place_of_node(row.a), place_of_node(row.b), 1, -1});
+  }
+  for (const Readings::Flow& flow : row.flows) add_flow(flow, inputs);
+}
+
+void Reader::add_flow(const Readings::Flow& flow, std::span<const double> inputs) {
+  const auto at = static_cast<std::size_t>(flow.at);
+  const auto unknown = [&](int u) { terms_.push_back({place_of(u), 0, flow.sign, -1}); };
+  const auto conductor = [&](std::size_t which) {
+    const Conductor& r = circuit_->conductors[which];
+    terms_.push_back(
+        {place_of_node(r.a), place_of_node(r.b), flow.sign / inputs[static_cast<std::size_t>(r.resistance)], -1});
+  };
+  const auto coil = [&](std::size_t which) {
+    terms_.push_back({place_of_column(circuit_->coils[which].state), 0, flow.sign, -1});
   };
   switch (flow.kind) {
-    case Circuit::Of::Kind::conductor: {
-      const Conductor& r = circuit_.conductors[at];
-      between(r.a, r.b, flow.sign / inputs[static_cast<std::size_t>(r.resistance)]);
+    case Kind::conductor:
+      conductor(at);
+      break;
+    case Kind::coil:
+      coil(at);
+      break;
+    case Kind::store:
+      unknown(circuit_->stores[at].unknown);
+      break;
+    case Kind::voltage:
+      unknown(circuit_->voltages[at].unknown);
+      break;
+    case Kind::winding:
+      unknown(circuit_->windings[at].unknown);
+      break;
+    case Kind::current:
+      terms_.push_back({place_of_column(static_cast<int>(states_ + circuit_->voltages.size() + at)), 0, flow.sign, -1});
+      break;
+    case Kind::core: {
+      const Core& core = circuit_->cores[at];
+      const auto own = static_cast<std::size_t>(core.coil);
+      coil(own);
+      if (core.loss >= 0) conductor(static_cast<std::size_t>(core.loss));
+      terms_.push_back({place_of_column(circuit_->coils[own].state), 0, flow.sign, core.device});
       break;
     }
-    case Circuit::Of::Kind::coil:
-      to[circuit_.coils[at].state] += flow.sign;
-      break;
-    case Circuit::Of::Kind::store:
-      unknown(circuit_.stores[at].unknown);
-      break;
-    case Circuit::Of::Kind::voltage:
-      unknown(circuit_.voltages[at].unknown);
-      break;
-    case Circuit::Of::Kind::winding:
-      unknown(circuit_.windings[at].unknown);
-      break;
-    case Circuit::Of::Kind::current:
-      to[static_cast<std::size_t>(f.states) + circuit_.voltages.size() + at] += flow.sign;
-      break;
-    case Circuit::Of::Kind::core: {
-      const Core& core = circuit_.cores[at];
-      add_flow({Circuit::Of::Kind::coil, core.coil, flow.sign}, f, inputs, positions, w, to);
-      if (core.loss >= 0) add_flow({Circuit::Of::Kind::conductor, core.loss, flow.sign}, f, inputs, positions, w, to);
-      const Piece& p = piece_of(circuit_.devices[static_cast<std::size_t>(core.device)],
-                                positions[static_cast<std::size_t>(core.device)]);
-      to[circuit_.coils[static_cast<std::size_t>(core.coil)].state] += flow.sign * p.conductance;
-      to[columns - 1] += flow.sign * p.offset;
+    case Kind::device: {
+      const Device& d = circuit_->devices[at];
+      if (d.unknown >= 0) return unknown(d.unknown);
+      terms_.push_back({place_of_node(d.a), place_of_node(d.b), flow.sign, flow.at});
       break;
     }
-    case Circuit::Of::Kind::device: {
-      const Device& d = circuit_.devices[at];
-      if (d.unknown >= 0) {
-        unknown(d.unknown);
-        break;
-      }
-      const Piece& p = piece_of(d, positions[at]);
-      between(d.a, d.b, flow.sign * p.conductance);
-      to[columns - 1] += flow.sign * p.offset;
-      break;
+  }
+}
+
+double Reader::sum(const Reading& r, std::size_t which, std::span<const Position> positions) const {
+  double all = 0;
+  const Term* t = terms_.data() + r.first[which];
+  for (const Term* const end = t + r.count[which]; t != end; ++t) {
+    double between = values_[static_cast<std::size_t>(t->a)] - values_[static_cast<std::size_t>(t->b)];
+    if (t->device >= 0) {
+      const auto device = static_cast<std::size_t>(t->device);
+      const Piece& p = piece_of(circuit_->devices[device], positions[device]);
+      between = p.conductance * between + p.offset;
+    }
+    all += t->factor * between;
+  }
+  return all;
+}
+
+void Reader::show(const Columns& unknowns, const double* now, std::span<const Position> positions,
+                  std::span<double> values) {
+  multiply(unknowns, now, values_.data() + 1);
+  std::copy_n(now, columns_, values_.end() - static_cast<std::ptrdiff_t>(columns_));
+  for (const Reading& r : readings_) {
+    double& value = values[static_cast<std::size_t>(r.output)];
+    if (r.device >= 0) {
+      value = all_->conducts(r.device, positions[static_cast<std::size_t>(r.device)]) ? 1 : 0;
+    } else {
+      value = sum(r, 0, positions);
+      if (r.count[1] > 0) value *= sum(r, 1, positions);
     }
   }
 }

@@ -1,11 +1,13 @@
 #pragma once
-// What can be seen of a circuit: each output is one linear row of the states and sources, the product of two, or a
-// truth.
+// What can be seen of a circuit: each output is a sum over what its equations give (voltages of nodes, currents of what
+// decides about voltages), states and sources; or the product of two such sums, or a truth.
 
+#include <array>
 #include <span>
 #include <vector>
 
 #include "isodyne/networks/electric/circuit.h"
+#include "isodyne/networks/electric/dense.h"
 #include "isodyne/networks/electric/equations.h"
 
 namespace isodyne::networks::electric {
@@ -15,24 +17,7 @@ class Readings {
   explicit Readings(const Circuit& circuit);
 
   std::size_t count() const { return all_.size(); }
-  std::size_t rows() const { return rows_.size(); }
-  /// The rows that some outputs need, in rising order.
-  std::vector<std::int32_t> rows_of(std::span<const std::int32_t> outputs) const;
-  /// A row over states, sources and 1, where `w` is what solve_nodes() gave.
-  void write_row(std::int32_t row, const Frame& frame, std::span<const double> inputs,
-                 std::span<const Position> positions, const double* w, double* to) const;
-  /// A row, the product of two, or whether a device conducts.
-  struct Output {
-    std::int32_t row = 0, times = -1, device = -1;
-  };
-  const Output& output(std::int32_t which) const { return all_[static_cast<std::size_t>(which)]; }
-  bool conducts(std::int32_t device, Position position) const {
-    const Device::Kind kind = circuit_.devices[static_cast<std::size_t>(device)].kind;
-    if (kind == Device::Kind::pole) return position.on != 0 || position.piece != 1;
-    return kind == Device::Kind::arrester ? position.piece != 1 : position.piece > 0;
-  }
 
- private:
   /// What flows into an element, or one winding of it.
   struct Flow {
     Circuit::Of::Kind kind = Circuit::Of::Kind::conductor;
@@ -44,13 +29,65 @@ class Readings {
     int state = -1, factor = -1;  ///< a state, times a parameter
     std::vector<Flow> flows;      ///< a current
   };
+  /// A row, the product of two, or whether a device conducts.
+  struct Output {
+    std::int32_t row = 0, times = -1, device = -1;
+  };
+  const Output& output(std::int32_t which) const { return all_[static_cast<std::size_t>(which)]; }
+  const Row& row(std::int32_t which) const { return rows_[static_cast<std::size_t>(which)]; }
+  bool conducts(std::int32_t device, Position position) const {
+    const Device::Kind kind = circuit_.devices[static_cast<std::size_t>(device)].kind;
+    if (kind == Device::Kind::pole) return position.on != 0 || position.piece != 1;
+    return kind == Device::Kind::arrester ? position.piece != 1 : position.piece > 0;
+  }
+
+ private:
   std::int32_t add(Row row);
-  void add_flow(const Flow& flow, const Frame& frame, std::span<const double> inputs,
-                std::span<const Position> positions, const double* w, double* to) const;
 
   const Circuit& circuit_;
   std::vector<Output> all_;
   std::vector<Row> rows_;
+};
+
+/// Some outputs, made ready to be read often: what they need of the unknowns, and what is added up.
+class Reader {
+ public:
+  /// For these values of parameters. Allocates.
+  void prepare(const Circuit& circuit, const Readings& readings, const Frame& frame, std::span<const double> inputs,
+               std::span<const std::int32_t> outputs);
+  std::size_t count() const { return readings_.size(); }
+  /// The unknowns that are needed: a matrix of their rows over states, sources and 1 gives them.
+  const std::vector<std::int32_t>& unknowns() const { return unknowns_; }
+  /// From `now`: states, sources, 1.
+  void show(const Columns& unknowns, const double* now, std::span<const Position> positions, std::span<double> values);
+
+ private:
+  /// factor * (a - b), by their places in values_; of a device in the place of a - b what flows through it.
+  struct Term {
+    std::int32_t a = 0, b = 0;
+    double factor = 1;
+    std::int32_t device = -1;
+  };
+  struct Reading {
+    std::int32_t output = 0, device = -1;
+    std::array<std::int32_t, 2> first{}, count{};  ///< of terms: of a sum, and of what it is multiplied by
+  };
+  void note_unknowns(const Readings::Row& row);
+  void note(int unknown);
+  std::int32_t place_of_node(int node) const { return node > 0 ? place_of(node - 1) : 0; }
+  std::int32_t place_of(int unknown) const;
+  std::int32_t place_of_column(int column) const;
+  void add_terms(const Readings::Row& row, std::span<const double> inputs);
+  void add_flow(const Readings::Flow& flow, std::span<const double> inputs);
+  double sum(const Reading& r, std::size_t which, std::span<const Position> positions) const;
+
+  const Circuit* circuit_ = nullptr;
+  const Readings* all_ = nullptr;
+  std::vector<std::int32_t> unknowns_;
+  std::vector<Term> terms_;
+  std::vector<Reading> readings_;
+  std::size_t states_ = 0, columns_ = 0;
+  std::vector<double> values_;  ///< 0, unknowns, a block that multiply() may need, states, sources, 1
 };
 
 }  // namespace isodyne::networks::electric
