@@ -579,3 +579,32 @@ TEST_CASE("Where steps are made at once, what ends the run is told with the step
   CHECK(has(result.explanation, "in its step from"));
   CHECK(has(result.explanation, "too rarely for its diodes"));
 }
+
+TEST_CASE("A sensor samples when its gate rises, also where a network beside it makes all of its steps at once") {
+  // Nothing of the network is read between two instants of the bench, so it does not ask for the gate there.
+  const auto p = program_of(
+      "use library \"circuits.dyne\"\nmodel Turn { output state angle : 1 = 0\n  angle' = 1000 / 1 s }\n"
+      "model Hull {\n  terminal earth : electric\n  input upper, lower : gate\n  node plus, mid : electric\n"
+      "  part s : VoltageSource between plus, earth\n  s.voltage = 100 V\n"
+      "  part leg : Leg between plus = plus, minus = earth, out = mid\n"
+      "  part choke : Inductor(inductance = 1 mH, resistance = 1 ohm) between mid, earth\n"
+      "  leg.upper = upper\n  leg.lower = lower\n}\n"
+      "bench B { step 50 us\n  part pwm : Modulator(frequency = 17 kHz, dead_time = 1 us)\n  pwm.reference = 0.2\n"
+      "  part hull : Hull at ground  step 1 us\n  hull.upper = pwm.upper\n  hull.lower = pwm.lower\n"
+      "  part turn : Turn  step 1 us\n  sensor angle { of turn.angle  at pwm.valley }\n}\n");
+  Seen seen(p, {"angle"});
+  bench::RunPlan plan;
+  plan.longest = Time{10'000'000};
+  REQUIRE(run_bench(seen, plan).ending == observe::Ending::completed);
+  REQUIRE(seen.times.size() == 201);
+  for (std::size_t i = 1; i < seen.times.size(); ++i) {
+    // The last valley, in whole nanoseconds, and the first microsecond from there on.
+    const double now = static_cast<double>(i) * 50e3, period = 1e9 / 17e3;
+    const double valley = std::round(std::floor((now + 1e-6) / period) * period);
+    const double sampled = std::ceil(valley / 1000 - 1e-9) * 1000 <= now
+                               ? std::ceil(valley / 1000 - 1e-9) * 1000
+                               : std::ceil(std::round((std::floor(now / period) - 1) * period) / 1000) * 1000;
+    INFO(now);
+    CHECK(seen.values[0][i] == Approx(sampled * 1e-6).margin(1e-9));
+  }
+}

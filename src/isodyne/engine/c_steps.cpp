@@ -423,9 +423,10 @@ void CWriter::step() {
   const std::string passed_over =
       plan_.network_groups().empty() || instants < 3
           ? std::string{}
-          : fmt::format("    if (m->still && instant + 2 < {0}) {{\n      *m->now += ({0} - 2 - instant) * {1};\n"
-                        "      instant = {0} - 2;\n      continue;\n    }}\n",
-                        instants, plan_.rates.front().count());
+          : fmt::format(
+                "    if (m->still && instant + 2 < {0}) {{\n      *m->now += ({0} - 2 - instant) * {1};\n"
+                "      instant = {0} - 2;\n      continue;\n    }}\n",
+                instants, plan_.rates.front().count());
   put("static iso_trouble step(iso_memory *m) {{\n  for (int64_t instant = 0; instant < {0}; ++instant) {{\n"
       "    iso_trouble trouble = trouble_of(m);\n    if (trouble.kind != 0) return trouble;\n"
       "    const int due = due_at(*m->now);\n    (void)due;\n{1}    *m->now += {2};\n{5}    const int arrived = "

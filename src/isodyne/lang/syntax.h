@@ -386,7 +386,7 @@ struct ModuleDecl {
 struct RackDecl {
   struct Channel {
     ExprPtr number;
-    Name name;  ///< of a vector an element: `p[2]`
+    Name name;      ///< of a vector an element: `p[2]`
     ExprPtr value;  ///< a sensor made here: a constant, a table, a signal
     std::optional<Interval> range;
     bool off = false;

@@ -46,6 +46,9 @@ class Needed {
       if (item.kind == Item::Kind::periodic_task) note_all(p_.periodic_tasks[i].body);
     }
     for (const Tap& t : p_.taps) note(t.target);  // a fault may remember it
+    for (const Sensor& sensor : p_.sensors) {
+      if (sensor.at != kNone) note(sensor.at);
+    }
     for (const WhenBlock& w : p_.events) {
       if (!quick(w.group)) continue;
       note_reads(w.condition);
