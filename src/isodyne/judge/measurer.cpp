@@ -45,12 +45,12 @@ Absolute absolute_of(double from, double to, double x, double y) {
 }
 
 /// Integral of a straight line times exp(-i w t) over [from, to]: by parts, so that no frequency is too high for the
-/// distance of the instants (a sum over them would see aliases of it).
+/// distance of the instants (a sum over them would see aliases of it). `turn`: cosine and sine of w (from + to) / 2.
 struct Wave {
   double cosine = 0, sine = 0;
 };
-Wave wave_of(double w, double from, double to, double x, double y) {
-  const double middle = (from + to) / 2, half = (to - from) / 2, phase = w * half;
+Wave wave_of(double w, double from, double to, double x, double y, const Wave& turn) {
+  const double half = (to - from) / 2, phase = w * half;
   // Around the middle: the mean times the even part, the slope times the odd one.
   const double mean = (x + y) / 2, rise = (y - x) / 2;
   double even = 0, odd = 0;
@@ -62,7 +62,7 @@ Wave wave_of(double w, double from, double to, double x, double y) {
     even = 2 * half * std::sin(phase) / phase;
     odd = 2 * half * (std::sin(phase) / phase - std::cos(phase)) / phase;
   }
-  const double c = std::cos(w * middle), s = std::sin(w * middle);
+  const double c = turn.cosine, s = turn.sine;
   return {mean * even * c - rise * odd * s, mean * even * s + rise * odd * c};
 }
 
@@ -311,13 +311,17 @@ void Measurer::add_waves(State& s, const Piece& whole) {
 void Measurer::add_wave(State& s, const Piece& p) {
   WindowSums& w = s.stretch;
   const program::Measure& m = measure(s);
+  const double first = 2 * std::numbers::pi * m.at * (m.kind == MeasureKind::harmonic ? m.number : 1),
+               angle = first * (p.from + p.to) / 2;
+  // Harmonics turn by once more the angle of the first, each after the other.
+  const Wave once{std::cos(angle), std::sin(angle)};
+  Wave turn = once;
   for (std::size_t i = 0; i + 1 < w.waves.size(); i += 2) {
-    const bool second = m.kind == MeasureKind::phase && i == 2;
-    const double order = m.kind == MeasureKind::harmonic ? m.number
-                         : m.kind == MeasureKind::thd    ? static_cast<double>(i / 2 + 1)
-                                                         : 1;
-    const Wave wave =
-        wave_of(2 * std::numbers::pi * m.at * order, p.from, p.to, second ? p.y0 : p.x0, second ? p.y1 : p.x1);
+    const bool second = m.kind == MeasureKind::phase && i == 2, next = m.kind == MeasureKind::thd && i > 0;
+    if (next)
+      turn = {turn.cosine * once.cosine - turn.sine * once.sine, turn.sine * once.cosine + turn.cosine * once.sine};
+    const double order = m.kind == MeasureKind::thd ? static_cast<double>(i / 2 + 1) : 1;
+    const Wave wave = wave_of(first * order, p.from, p.to, second ? p.y0 : p.x0, second ? p.y1 : p.x1, turn);
     w.waves[i] += wave.cosine;
     w.waves[i + 1] += wave.sine;
   }
