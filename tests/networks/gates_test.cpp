@@ -608,3 +608,29 @@ TEST_CASE("A sensor samples when its gate rises, also where a network beside it 
     CHECK(seen.values[0][i] == Approx(sampled * 1e-6).margin(1e-9));
   }
 }
+
+TEST_CASE("Gates without any network are read in quick groups as they are there") {
+  const auto p = program_of(
+      "model Count { input g : gate\n  output state on : s = 0 s\n  on' = if g then 1 else 0 }\n"
+      "bench B { step 50 us\n  input wanted : bool = true\n  part count : Count  step 1 us\n"
+      "  count.g = delay(now, 7300 ns)\n  let now : gate = wanted\n}\n"
+      "scenario go {\n  hold 1 ms\n  set wanted = false\n  hold 1 ms\n}\n");
+  Seen seen(p, {"count.on"});
+  bench::RunPlan plan;
+  plan.scenario = 0;
+  const auto result = run_bench(seen, plan);
+  INFO(result.explanation);
+  REQUIRE(result.ending == observe::Ending::completed);
+  // It is looked at each microsecond: false from the first instant after the edge on.
+  CHECK(seen.last("count.on") == Approx(1008e-6).margin(1.01e-6));
+}
+
+TEST_CASE("A bench that is much slower than its network asks for no memory for all of its steps") {
+  const auto p = program_of(
+      "use library \"circuits.dyne\"\nmodel Hull {\n  terminal earth : electric\n  node top : electric\n"
+      "  part s : VoltageSource between top, earth\n  s.voltage = 1 V * sin(1 rad * 100 Hz * time)\n"
+      "  part r : Resistor between top, earth\n}\nbench B { step 1000 s\n  part hull : Hull at ground  step 100 "
+      "ns\n}\n");
+  const engine::RunningPlant plant(p, networks::solvers());
+  CHECK_FALSE(plant.networks().goes_at_once(0));
+}

@@ -16,8 +16,9 @@ using program::kNone;
 Networks::Networks(const program::Plant& program, const NetworkMaker& make)
     : program_(program), gates_(program), makers_(program.groups.size()), others_(program.groups.size()) {
   std::size_t number = 0, output = 0;
-  if (!program.networks.empty()) moving_ = program::moving_between(program);
-  const std::vector<bool> read = program.networks.empty() ? std::vector<bool>{} : program::needed_between(program, {});
+  if (program.networks.empty() && program.gates.empty()) return;
+  moving_ = program::moving_between(program);
+  const std::vector<bool> read = program::needed_between(program, {});
   for (const program::Network& n : program.networks) {
     One one;
     one.of = &n;
@@ -41,12 +42,7 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make)
       const std::int32_t gate = gates_.of(n.outputs.front());
       if (gate != kNone && program::at(program.gates, gate).kind == program::Gate::Kind::made) one.made = gate;
     }
-    one.many = may_go_over_many(one);
-    for (std::size_t k = 0; one.many && k < one.signals; ++k) {
-      if (gates_.of(n.inputs[k]) == kNone && moving_[static_cast<std::size_t>(n.inputs[k])])
-        one.moving.push_back(static_cast<std::int32_t>(k)), one.moving_ids.push_back(n.inputs[k]);
-    }
-    if (one.many) one.rows.resize(one.moving.size() * static_cast<std::size_t>(program.step / one.period));
+    find_moving(one);
     (one.made != kNone ? makers_ : others_)[static_cast<std::size_t>(n.group)].push_back(
         static_cast<std::int32_t>(all_.size()));
     number += one.size;
@@ -72,6 +68,26 @@ void Networks::find_rests(const std::vector<bool>& needed) {
     r.skims = r.skims && !gates_.any_needed(g, needed);
   }
   still_ = any() && nothing_between();
+}
+
+/// Whether it may go over many steps, and what of its inputs moves on the way.
+void Networks::find_moving(One& one) const {
+  one.many = may_go_over_many(one);
+  for (std::size_t k = 0; one.many && k < one.signals; ++k) {
+    const program::VarId id = one.of->inputs[k];
+    if (gates_.of(id) != kNone || !moving_[static_cast<std::size_t>(id)]) continue;
+    one.moving.push_back(static_cast<std::int32_t>(k));
+    one.moving_ids.push_back(id);
+  }
+  // What is noted down has to have its room, so a very slow bench goes step by step.
+  constexpr std::size_t kMostNoted = 1u << 20;
+  const auto steps = static_cast<std::size_t>(program_.step / one.period);
+  if (!one.moving.empty() && steps > kMostNoted / one.moving.size()) {
+    one.many = false;
+    one.moving.clear();
+    one.moving_ids.clear();
+  }
+  if (one.many) one.rows.resize(one.moving.size() * steps);
 }
 
 bool Networks::may_go_over_many(const One& one) const {
@@ -109,7 +125,7 @@ bool Networks::nothing_between() const {
 }
 
 void Networks::look_at(std::span<const program::VarId> ids) {
-  if (all_.empty()) return;
+  if (!any()) return;
   const std::vector<bool> needed = program::needed_between(program_, ids);
   for (One& one : all_) {
     for (const std::int32_t k : one.all) {

@@ -146,6 +146,7 @@ class Networks : public NetworkStepping {
     /// All steps up to the next instant of the bench are made at once.
     bool at_once() const { return many && between.empty(); }
   };
+  void find_moving(One& one) const;
   bool may_go_over_many(const One& one) const;
   bool solve(One& one, const NetworkStep& step) const;
   bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
