@@ -90,9 +90,35 @@ def row(name, bins, more=""):
     return values
 
 
-def converter(isodyne, seconds, core):
-    ours, bare, steps, overruns, bare_late = [], [], 0, 0, 0
+def beside_bare_loop(isodyne, bench, scenario, seconds, core, folder, before=lambda seconds: None):
+    """Turns of ten seconds of a bench paced at 50 us, and of a loop that does nothing: bins and overruns of both, and how
+    many steps there were. `before` has a turn of its own before each."""
+    loop = os.path.join(folder, "bare_loop")
+    subprocess.run(["cc", "-O2", "-o", loop, os.path.join(HERE, "bare_loop.c")], check=True)
     turns = max(1, round(seconds / 10))
+    ours, bare, steps, overruns, bare_late = [], [], 0, 0, 0
+    for _ in range(turns):
+        before(seconds / turns)
+        bins, n, over = paced(isodyne, bench, scenario, seconds / turns, core, folder)
+        ours += bins
+        steps += n
+        overruns += over
+        bins, _, over = bare_loop(loop, core, seconds / turns)
+        bare += bins
+        bare_late += over
+    return (ours, overruns), (bare, bare_late), max(1, steps)
+
+
+def heading():
+    print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
+
+
+def rows(name, ours, bare, steps):
+    for what, (bins, late) in (("bare loop, 50 us", bare), (name, ours)):
+        row(what, bins, f"{late} overruns, {100 * late / steps:.4f} %")
+
+
+def converter(isodyne, seconds, core):
     with tempfile.TemporaryDirectory() as folder:
         there = os.path.join(folder, "converter")
         shutil.copytree(CONVERTER, there)
@@ -103,51 +129,34 @@ def converter(isodyne, seconds, core):
         lines.insert(at, f"  record {', '.join(SEEN)} every 1 us as float32")
         with open(text, "w", encoding="utf-8") as file:
             file.write("\n".join(lines) + "\n" + FEEDING)
-        loop = os.path.join(folder, "bare_loop")
-        subprocess.run(["cc", "-O2", "-o", loop, os.path.join(HERE, "bare_loop.c")], check=True)
-        for _ in range(turns):
-            bins, n, over = paced(isodyne, text, ["long_feed"], seconds / turns, core, folder)
-            ours += bins
-            steps += n
-            overruns += over
-            bins, _, over = bare_loop(loop, core, seconds / turns)
-            bare += bins
-            bare_late += over
-    print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
-    row("bare loop, 50 us", bare, f"{bare_late} overruns")
-    row("shore converter, 50 us", ours, f"{overruns} overruns, {100 * overruns / max(steps, 1):.4f} %")
+        ours, bare, steps = beside_bare_loop(isodyne, text, ["long_feed"], seconds, core, folder)
+    heading()
+    rows("shore converter, 50 us", ours, bare, steps)
 
 
 def main():
-    if len(sys.argv) > 3:
-        return converter(sys.argv[1], float(sys.argv[2]), sorted(os.sched_getaffinity(0))[-1])
     isodyne, seconds = sys.argv[1], float(sys.argv[2]) if len(sys.argv) > 2 else 60
     core = sorted(os.sched_getaffinity(0))[-1]
-    theirs, ours, quick, bare, steps, overruns, late, bare_late = [], [], [], [], 0, 0, 0, 0
-    turns = max(1, round(seconds / 10))
+    if len(sys.argv) > 3:
+        return converter(isodyne, seconds, core)
+    theirs, lock, late = [], [], 0
+
+    def at_1_ms(span):
+        nonlocal theirs, lock, late
+        theirs += cyclictest(core, span)
+        bins, _, n = paced(isodyne, LOCK, ["uplock"], span, core, folder)
+        lock += bins
+        late += n
+
     with tempfile.TemporaryDirectory() as folder:
         small = os.path.join(folder, "small.dyne")
         with open(small, "w", encoding="utf-8") as file:
             file.write(SMALL)
-        loop = os.path.join(folder, "bare_loop")
-        subprocess.run(["cc", "-O2", "-o", loop, os.path.join(HERE, "bare_loop.c")], check=True)
-        for _ in range(turns):
-            theirs += cyclictest(core, seconds / turns)
-            bins, _, n = paced(isodyne, LOCK, ["uplock"], seconds / turns, core, folder)
-            ours += bins
-            late += n
-            bins, n, over = paced(isodyne, small, [], seconds / turns, core, folder)
-            quick += bins
-            steps += n
-            overruns += over
-            bins, _, over = bare_loop(loop, core, seconds / turns)
-            bare += bins
-            bare_late += over
-    print(f"{'late begin, us':34} {'steps':>9} {'p50':>9} {'p99':>9} {'p99.9':>9} {'most':>9}")
+        ours, bare, steps = beside_bare_loop(isodyne, small, [], seconds, core, folder, at_1_ms)
+    heading()
     a = row("cyclictest, 1 ms", theirs)
-    b = row("canal lock, 1 ms", ours, f"{late} overruns")
-    row("bare loop, 50 us", bare, f"{bare_late} overruns, {100 * bare_late / steps:.4f} %")
-    row("small plant, 50 us", quick, f"{overruns} overruns, {100 * overruns / steps:.4f} %")
+    b = row("canal lock, 1 ms", lock, f"{late} overruns")
+    rows("small plant, 50 us", ours, bare, steps)
     print(f"canal lock / cyclictest: p50 {b[0] / a[0]:.3f}, p99 {b[1] / a[1]:.3f}")
 
 

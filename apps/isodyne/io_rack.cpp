@@ -108,7 +108,8 @@ bool asked(const std::vector<std::string>& words, const program::Rack& r, const 
   for (std::size_t i = 1; i < words.size(); ++i) {
     const std::string& w = words[i];
     const bool group = std::find(c.groups.begin(), c.groups.end(), w) != c.groups.end();
-    if (group || w == c.name || (w == r.name && !c.name.empty()) || w == address) return true;
+    if (group || w == c.name || is_element_of(c.name, w) || (w == r.name && !c.name.empty()) || w == address)
+      return true;
   }
   return false;
 }
@@ -139,7 +140,10 @@ int run_io_list(const Arguments& arguments) {
     if (!free && !asked(arguments.words, r, c, address)) return;
     json.push_back(channel_json(p, s, c, address));
     const auto* f = form_of(p, c);
-    table.row({address, s.module, c.name + (c.value.empty() ? "" : " = " + c.value), f == nullptr ? "" : wire(*f),
+    table.row({address, s.module, c.name + (c.value.empty() ? "" : " = " + c.value),
+               c.gate         ? c.form
+               : f == nullptr ? ""
+                              : wire(*f),
                f == nullptr ? "" : f->counts_text, c.on ? "yes" : "off", joined(c.groups),
                c.value.empty() ? carries(p, c) : ""});
   });

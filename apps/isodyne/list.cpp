@@ -333,6 +333,13 @@ std::optional<Asked> asked_for(const Arguments& arguments, const Program& p, con
     }
     const std::vector<std::string> names = names_of(p, kinds);
     known.insert(known.end(), names.begin(), names.end());
+    std::set<std::string> elements;
+    std::copy_if(names.begin(), names.end(), std::inserter(elements, elements.end()),
+                 [&](const std::string& name) { return is_element_of(name, word); });
+    if (!elements.empty()) {
+      say_error(fmt::format("`{0}` stands for `{0}[1]` to `{0}[{1}]`: name one of them", word, elements.size()));
+      return std::nullopt;
+    }
     const auto meant = did_you_mean(word, known);
     say_error(fmt::format("`{}` is neither a kind of thing nor a name in {}{}", word, p.name,
                           meant ? "; " + *meant : "; see `isodyne help list`"));

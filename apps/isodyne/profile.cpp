@@ -85,9 +85,15 @@ std::string duration(double ns) {
 }
 
 std::string headroom(const StepTimes& whole, Time step) {
-  const double budget = static_cast<double>(step.count()), longest = static_cast<double>(whole.longest());
-  std::string text = fmt::format("Headroom in real time: {:.1f} % of each {} would be left at the 99th percentile",
-                                 100 * (1 - whole.quantile(0.99) / budget), format_span(step));
+  const double budget = static_cast<double>(step.count()), longest = static_cast<double>(whole.longest()),
+               usual = whole.quantile(0.99);
+  std::string text =
+      usual <= budget ? fmt::format("Headroom in real time: {:.1f} % of each {} would be left at the 99th percentile",
+                                    100 * (1 - usual / budget), format_span(step))
+                      : fmt::format(
+                            "No headroom in real time: at the 99th percentile an instant takes {}, {:.1f} times "
+                            "the {} that there are",
+                            duration(usual), usual / budget, format_span(step));
   if (longest <= budget) {
     text += fmt::format(", {:.1f} % at the longest instant seen.", 100 * (1 - longest / budget));
   } else {
@@ -219,7 +225,7 @@ void print_networks(const program::Program& p, const Costs& seen) {
       known += a.visited[i].steps;
       if (i >= kMost) others += a.visited[i].steps;
     }
-    if (others > 0) visited.row({fmt::format("{} others", a.visited.size() - kMost), share_of(others, a.steps)});
+    if (others > 0) visited.row({counted(a.visited.size() - kMost, "other"), share_of(others, a.steps)});
     // Those that made room for others are counted anew when they are met again.
     if (known < a.steps)
       visited.row({"those that have made room for others since", share_of(a.steps - known, a.steps)});

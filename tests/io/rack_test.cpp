@@ -165,6 +165,36 @@ TEST_CASE("A table goes to a spreadsheet and back without touching the text") {
   CHECK(files.bench() == kRack);
 }
 
+TEST_CASE("Elements of a vector go to a spreadsheet and back, are bound one by one, and found by the vector") {
+  TestFolder folder;
+  const std::string text =
+      "use library \"modules.dyne\"\nbench B {\n  step 10 ms\n"
+      "  sensor level { of [1 m, 2 m, 3 m]  range 0 m .. 10 m  every 10 ms }\n  actuator drive : gate[2]\n"
+      "  rack box {\n    slot 1 : CurrentIn8 {\n      channel 1 : level[2]\n    }\n"
+      "    slot 2 : GatesOut8 {\n      channel 4 : drive[1]\n    }\n  }\n}\n";
+  folder.write("b.dyne", text);
+  const auto io = [&](const std::string& words) { return run_isodyne("io " + words, folder.path()); };
+  const Output table = io("table b.dyne --csv");
+  folder.write("t.csv", table.out);
+  CHECK(io("table b.dyne --take t.csv").out == "Nothing differs: nothing was written.\n");
+  folder.write("t.csv", once_replaced(table.out, "level[2]", "level[3]"));
+  const Output taken = io("table b.dyne --take t.csv");
+  INFO(taken.err);
+  CHECK(taken.out == "1 channel changed. Wrote b.dyne.\n");
+  CHECK(slurp(folder / "b.dyne") == once_replaced(text, "channel 1 : level[2]", "channel 1 : level[3]"));
+  CHECK(io("bind b.dyne box.1.5 'level[1]'").status == 0);
+  const Output listed = io("list b.dyne level");
+  CHECK(listed.out.find("level[1]") != std::string::npos);
+  CHECK(listed.out.find("level[3]") != std::string::npos);
+  CHECK(listed.out.find("drive[1]") == std::string::npos);
+  CHECK(io("list b.dyne drive").out.find("of gate clock 5 ns latency 100 ns") != std::string::npos);
+  // Of what is no vector, or not of its length, nothing is written.
+  folder.write("t.csv", once_replaced(table.out, "level[2]", "level[4]"));
+  CHECK(io("table b.dyne --take t.csv").status == 2);
+  folder.write("t.csv", once_replaced(table.out, "level[2]", "level[2] }"));
+  CHECK(io("table b.dyne --take t.csv").err.find("is no name") != std::string::npos);
+}
+
 TEST_CASE("What a spreadsheet changed is changed in the text, and nothing else") {
   const Files files;
   std::string table = files.io("table bench.dyne --csv").out;

@@ -199,6 +199,13 @@ void list_on(std::string& list, std::string_view more, std::string_view by) {
   list += more;
 }
 
+bool is_element_of(std::string_view name, std::string_view vector) {
+  if (name.size() < vector.size() + 3 || !name.starts_with(vector)) return false;
+  const std::string_view rest = name.substr(vector.size());
+  return rest.front() == '[' && rest.back() == ']' &&
+         rest.substr(1, rest.size() - 2).find_first_not_of("0123456789") == std::string_view::npos;
+}
+
 std::string counted(std::size_t count, std::string_view noun) {
   return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s");
 }

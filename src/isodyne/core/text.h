@@ -60,6 +60,9 @@ std::string listed(const std::vector<std::string>& all, std::string_view none = 
 /// One more of a list: with what separates it from those before.
 void list_on(std::string& list, std::string_view more, std::string_view by = ", ");
 
+/// Whether `name` is an element of a vector or an array: `level[2]` of `level`.
+bool is_element_of(std::string_view name, std::string_view vector);
+
 /// "1 fault", "3 faults".
 std::string counted(std::size_t count, std::string_view noun);
 

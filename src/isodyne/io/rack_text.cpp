@@ -185,7 +185,8 @@ class TableReader {
              !(s.front() >= '0' && s.front() <= '9');
     };
     std::vector<std::string> names = b.groups;
-    if (!b.name.empty()) names.push_back(b.name);
+    const std::string vector = b.name.substr(0, b.name.find('['));
+    if (!b.name.empty()) names.push_back(is_element_of(b.name, vector) ? vector : b.name);
     for (const std::string& n : names) {
       if (!is_name(n)) return at(r.line, fmt::format("`{}` is no name: names are letters, digits and _", n));
     }

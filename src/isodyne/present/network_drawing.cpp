@@ -68,7 +68,8 @@ class Drawing {
     place();
     for (std::size_t i = 0; i < branches_.size(); ++i) stand(i);
     for (std::size_t n = 0; n < nodes_.size(); ++n) lie(n);
-    width = std::max(right_ + kBorder, 560.0);
+    constexpr double kSaid = 700;  // what stands below the title
+    width = std::max(right_ + kBorder, kSaid);
     height = level(nodes_.size() - 1) + 46;
     const std::string part = prefix_.empty() ? "" : prefix_.substr(0, prefix_.size() - 1) + " of ";
     text(kBorder, 24, part + p_.name, 14, "#000000");

@@ -17,7 +17,7 @@ Result<std::vector<std::string>> chosen_signals(const record::Recording& recordi
   for (const std::string& word : words) {
     bool any = false;
     for (const std::string& name : all) {
-      if (!matches(word, name)) continue;
+      if (!matches(word, name) && !is_element_of(name, word)) continue;
       any = true;
       if (std::find(chosen.begin(), chosen.end(), name) == chosen.end()) chosen.push_back(name);
     }

@@ -18,7 +18,7 @@ bool is_part(const lang::ControllerDecl& c) {
 void ChannelCheck::declare_controllers(const lang::ControllerDecl& c) {
   constexpr int kMostInArray = 1000;
   if (check_.root.parts.contains(c.name.text) || check_.root.variables.contains(c.name.text) ||
-      check_.root.arrays.contains(c.name.text)) {
+      check_.root.vectors.contains(c.name.text) || check_.root.arrays.contains(c.name.text)) {
     check_.error(Code::duplicate, c.name.span, fmt::format("`{}` is defined twice", c.name.text), "rename one of them");
     return;
   }
