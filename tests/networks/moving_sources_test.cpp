@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/program/between.h"
 #include "support.h"
 
 using namespace isodyne;
@@ -185,5 +186,55 @@ TEST_CASE("A fault on a source takes its slope as well, and before and after it 
     const bool before = active.times[i] <= Time{5'000'000};
     if (before) REQUIRE(active.values[1][i] == bare.values[1][i]);
     if (active.times[i] > Time{5'000'000} && active.times[i] <= Time{8'000'000}) REQUIRE(active.values[0][i] == 30);
+  }
+}
+
+TEST_CASE("Between two instants of the bench a smooth source is what it was to come to, and any other is asked for") {
+  const auto text = [](const std::string& source, const std::string& more = {}) {
+    return "model Feed {\n  terminal top, earth : electric\n  input level : V = 0 V\n"
+           "  output state angle : rad = 0 rad\n  state slow : V = 0 V\n  state bound : V = 0 V  limited 0 V .. 2 mV\n" +
+           more +
+           "  angle' = 2 * pi * 1 rad * 50 Hz\n  slow' = (level - slow) / 1 ms\n  bound' = 1 V / 1 s\n"
+           "  part s : VoltageSource between top, earth\n  s.voltage = " +
+           source +
+           "\n  part l : Inductor(inductance = 10 mH, resistance = 2 ohm) between top, earth\n}\n"
+           "bench B { step BENCH  method rk4\n  input level : V = 1 V\n  node top : electric\n"
+           "  part feed : Feed between top, ground  step 1 us\n  feed.level = level\n}\n"
+           "fault wrong { on feed.s.voltage  times 0.5  from 1 ms }\n";
+  };
+  struct Case {
+    const char* source;
+    bool glides;
+    const char* more = "";
+  };
+  for (const Case& c : {Case{"100 V * sin(angle)", true},
+                        {"level * 40 + 100 V * sin(2 * pi * 1 rad * 50 Hz * time)", true},
+                        {"min(abs(100 V * sin(angle)), 30 V)", true},
+                        {"100 V * sin(angle) + slow", false},   // it bends
+                        {"100 V * sin(angle) + bound", false},  // it has an end
+                        {"if time >= 123 us then 50 V else 100 V * sin(angle)", false},
+                        {"100 V * mod(angle, 0.02 rad) / 1 rad", false},
+                        {"100 V * sin(angle)", false, "  when time >= 123 us { angle := 1 rad }\n"},
+                        {"100 V * sin(angle) + extra", false,
+                         "  memory extra : V = 0 V\n  every 7 us { extra := extra + 1 mV }\n"}}) {
+    CAPTURE(c.source, c.more);
+    const auto with = [&](const char* step) {
+      std::string all = text(c.source, c.more);
+      return all.replace(all.find("BENCH"), 5, step);
+    };
+    std::string unfaulted = with("50 us");
+    unfaulted.erase(unfaulted.find("fault"));
+    const auto p = program_of("use library \"circuits.dyne\"\n" + unfaulted);
+    CHECK(program::gliding_between(*p)[0].size() == (c.glides ? 1 : 0));
+    // A source on which a fault may act is asked for.
+    CHECK(program::gliding_between(*program_of("use library \"circuits.dyne\"\n" + with("50 us")))[0].empty());
+    std::string often = with("1 us");
+    often.erase(often.find("fault"));
+    const Seen one = seen_of(unfaulted, {"feed.l.i"}, std::chrono::milliseconds(1)),
+               two = seen_of(often, {"feed.l.i"}, std::chrono::milliseconds(1));
+    for (std::size_t i = 0; i < one.times.size(); ++i) {
+      REQUIRE(one.times[i] == two.times[50 * i]);
+      CHECK(one.values[0][i] == Approx(two.values[0][50 * i]).epsilon(1e-12).margin(1e-12));
+    }
   }
 }

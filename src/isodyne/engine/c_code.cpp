@@ -193,18 +193,23 @@ void CWriter::equations() {
   std::vector<Item> piece;
   std::size_t pieces = 0;
   int rate = 0;
-  const auto guard = [&](int r) { return r > 0 ? fmt::format("if (due > {}) ", r) : std::string{}; };
+  bool idle = false;
+  const auto guard = [&]() -> std::string {
+    if (idle) return fmt::format("if (due > {} || (m->idle_wanted && due > {})) ", plan_.all() - 1, rate);
+    return rate > 0 ? fmt::format("if (due > {}) ", rate) : std::string{};
+  };
   const auto close = [&] {
     if (piece.empty()) return;
     equations_piece(pieces, piece);
-    calls += fmt::format("  {}equations_{}(m);\n", guard(rate), pieces++);
+    calls += fmt::format("  {}equations_{}(m);\n", guard(), pieces++);
     piece.clear();
   };
   for (const Item& entry : p_.order) {
     if (entry.kind == Item::Kind::tap) continue;  // with what it taps
     const int own = plan_.rate_of(entry);
-    if (own != rate || piece.size() >= kMostPerFunction) close();
+    if (own != rate || plan_.is_idle(entry) != idle || piece.size() >= kMostPerFunction) close();
     rate = own;
+    idle = plan_.is_idle(entry);
     if (entry.kind != Item::Kind::periodic_task && entry.kind != Item::Kind::sensor) {
       piece.push_back(entry);
       continue;

@@ -24,7 +24,7 @@ struct CCode {
 };
 
 /// Raised when what is handed between host and code changes its form.
-constexpr int kCLayout = 5;
+constexpr int kCLayout = 6;
 
 CCode c_code(const program::Plant& program, const Plan& plan, const CStyle& style);
 

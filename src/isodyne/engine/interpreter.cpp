@@ -53,8 +53,9 @@ void Interpreter::compute(const std::vector<Segment>& segments, const StateView&
   double* registers = state.values.data();
   if (sampled == Sampled::sensors && state.sensors != nullptr && !state.sensors->due(*state.now))
     sampled = Sampled::nothing;
+  const bool skips = due < plan_.all() && !state.computes_idle();
   for (const Segment& s : segments) {
-    if (s.rate >= due) continue;
+    if (s.rate >= due || (s.idle && skips)) continue;
     run(code_.data() + s.begin, registers, tables_.data());
     if (s.has_item) after_segment(s, state, registers[program::kTime], sampled);
   }

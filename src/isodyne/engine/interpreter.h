@@ -43,6 +43,7 @@ class Interpreter : public Execution {
     std::size_t begin = 0;  ///< of code_; an end stands behind
     int rate = 0;
     bool has_item = false;
+    bool idle = false;         ///< between two instants of the bench
     program::Item item{};      ///< tap, periodic task, delay or solve
     std::int32_t target = 0;   ///< register of what the item gives
     std::int32_t operand = 0;  ///< of a delay: register of the lag; of a solve: index into solves_

@@ -105,13 +105,16 @@ void Interpreter::compile_order(CodeMaker& maker) {
   expect(maker, program_->order);
   for (const Item& item : program_->order) {
     const int rate = plan_.rate_of(item);
-    if (rate != segment.rate) {
+    const bool idle = plan_.is_idle(item);
+    if (rate != segment.rate || idle != segment.idle) {
       close(segment, segments_);
       maker.forget();
     }
     segment.rate = rate;
+    segment.idle = idle;
     compile_item(maker, item, segment, segments_);
     segment.rate = rate;
+    segment.idle = idle;
   }
   close(segment, segments_);
 }

@@ -45,6 +45,7 @@ typedef struct iso_memory {
   int32_t (*network_step)(void* networks, int32_t group);
   void (*network_arrive)(void* networks, int32_t group);
   void* networks;
+  int32_t idle_wanted; /* what is idle between two instants of the bench is computed there all the same */
   int32_t still; /* nothing is computed between two instants of the bench: see NetworkStepping::still() */
 } iso_memory;
 

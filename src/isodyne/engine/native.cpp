@@ -340,6 +340,7 @@ iso_memory& NativePlant::memory(const StateView& state, ModeChanges& changes) {
   memory_.network_step = network_step_of_host;
   memory_.network_arrive = network_arrive_of_host;
   memory_.instant = state.quick == nullptr ? nullptr : instant_of_host;
+  memory_.idle_wanted = state.computes_idle() ? 1 : 0;
   memory_.still = state.passes_over() ? 1 : 0;
   return memory_;
 }

@@ -6,7 +6,6 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/step_times.h"
-#include "isodyne/program/between.h"
 #include "isodyne/program/groups.h"
 
 namespace isodyne::engine {
@@ -49,6 +48,7 @@ Networks::Networks(const program::Plant& program, const NetworkMaker& make)
     output += n.outputs.size();
     all_.push_back(std::move(one));
   }
+  find_glides();
   find_rests(read);
 }
 
@@ -68,6 +68,9 @@ void Networks::find_rests(const std::vector<bool>& needed) {
     r.skims = r.skims && !gates_.any_needed(g, needed);
   }
   still_ = any() && nothing_between();
+  const std::vector<bool> idle = program::idle_between(program_);
+  idle_wanted_ = false;
+  for (std::size_t i = 0; i < idle.size(); ++i) idle_wanted_ = idle_wanted_ || (idle[i] && needed[i]);
 }
 
 /// Whether it may go over many steps, and what of its inputs moves on the way.
@@ -88,6 +91,21 @@ void Networks::find_moving(One& one) const {
     one.moving_ids.clear();
   }
   if (one.many) one.rows.resize(one.moving.size() * steps);
+}
+
+void Networks::find_glides() {
+  const auto glides = program::gliding_between(program_);
+  for (std::size_t i = 0; i < all_.size(); ++i) {
+    One& one = all_[i];
+    one.glides = glides[i];
+    one.came_to.resize(one.glides.size());
+    for (const program::Glide& g : one.glides) {
+      const auto place = [&](std::int32_t input) {
+        return static_cast<std::int32_t>(std::find(one.moving.begin(), one.moving.end(), input) - one.moving.begin());
+      };
+      if (!one.moving.empty()) one.moving_glides.push_back({place(g.input), place(g.end)});
+    }
+  }
 }
 
 bool Networks::may_go_over_many(const One& one) const {
@@ -153,15 +171,19 @@ void Networks::make_room(PlantState& state) const {
   n.next.assign(outputs, 0);
 }
 
-/// Gives whether a parameter has another value than it had.
-bool Networks::gather(One& one, std::span<const double> values, bool parameters) const {
+/// Parameters change at instants of the bench only, and only there do inputs that glide have to be asked for. Gives
+/// whether a parameter has another value than it had.
+bool Networks::gather(One& one, std::span<const double> values, bool of_the_bench) const {
   const double* const from = values.data();
   const program::VarId* const ids = one.of->inputs.data();
   double* const to = one.inputs.data();
   const auto value = [&](std::size_t i) { return from[ids[i]]; };
+  const std::size_t glides = of_the_bench ? 0 : one.glides.size();
+  for (std::size_t k = 0; k < glides; ++k) one.came_to[k] = to[one.glides[k].end];
   for (std::size_t i = 0; i < one.signals; ++i) to[i] = value(i);
+  for (std::size_t k = 0; k < glides; ++k) to[one.glides[k].input] = one.came_to[k];
   bool changed = false;
-  for (std::size_t i = one.signals; parameters && i < one.inputs.size(); ++i) {
+  for (std::size_t i = one.signals; of_the_bench && i < one.inputs.size(); ++i) {
     changed = changed || one.inputs[i] != value(i);
     one.inputs[i] = value(i);
   }
@@ -237,7 +259,7 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
   if (one.at_once()) return step_at_once(one, from, values, edges, state);
   const auto out = outputs(one, state);
   one.whole = of_bench(one, from + one.period);
-  // Parameters change at instants of the bench only; a state that was gone back to begins at one, too.
+  // A state that was gone back to begins at an instant of the bench, too.
   const bool changed = gather(one, values, of_bench(one, from));
   if (!one.gates.empty() && state.stirred[static_cast<std::size_t>(one.of->group)] != 0)
     add_edges(one, from, from + one.period, state, edges);

@@ -18,6 +18,7 @@
 #include "isodyne/core/time.h"
 #include "isodyne/engine/gates.h"
 #include "isodyne/engine/state.h"
+#include "isodyne/program/between.h"
 
 namespace isodyne::engine {
 
@@ -103,6 +104,7 @@ class Networks : public NetworkStepping {
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
   void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
   bool still() const override { return still_; }
+  bool idle_wanted() const override { return idle_wanted_; }
 
   /// Whether all steps of a network up to the next instant of the bench are made at once: see takes_many().
   bool goes_at_once(std::int32_t network) const { return all_[static_cast<std::size_t>(network)].at_once(); }
@@ -132,8 +134,14 @@ class Networks : public NetworkStepping {
     void note_moving(const double* values) {
       double* const to = rows.data() + filled;
       for (std::size_t k = 0; k < moving_ids.size(); ++k) to[k] = values[moving_ids[k]];
+      if (filled > 0) {
+        for (const program::Glide& g : moving_glides) to[g.input] = (to - moving_ids.size())[g.end];
+      }
       filled += moving_ids.size();
     }
+    /// Inputs that between two instants of the bench are what they were to come to; and their places in `moving`.
+    std::vector<program::Glide> glides, moving_glides;
+    std::vector<double> came_to;  ///< per glide
     std::vector<double> inputs;
     std::size_t signals = 0;            ///< inputs that are no parameters: they come first
     std::vector<std::int32_t> all;      ///< places of outputs: of all …
@@ -147,11 +155,12 @@ class Networks : public NetworkStepping {
     bool at_once() const { return many && between.empty(); }
   };
   void find_moving(One& one) const;
+  void find_glides();
   bool may_go_over_many(const One& one) const;
   bool solve(One& one, const NetworkStep& step) const;
   bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state);
-  bool gather(One& one, std::span<const double> values, bool parameters) const;
+  bool gather(One& one, std::span<const double> values, bool of_the_bench) const;
   std::span<double> numbers(const One& one, NetworkState& state) const {
     return {&state.numbers[one.number], one.size};
   }
@@ -191,7 +200,7 @@ class Networks : public NetworkStepping {
   };
   std::vector<Rest> rests_;
   std::vector<bool> moving_;  ///< per variable: it may change between two instants of the bench
-  bool still_ = false, timed_ = false;
+  bool still_ = false, idle_wanted_ = false, timed_ = false;
 };
 
 }  // namespace isodyne::engine

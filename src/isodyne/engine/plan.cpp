@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "isodyne/program/between.h"
 #include "isodyne/program/groups.h"
 
 namespace isodyne::engine {
@@ -31,6 +32,7 @@ Plan::Plan(const program::Plant& p, std::int32_t own_core) : program(&p), core(o
     groups.push_back(std::move(plan));
   }
   single = groups.size() == 1;
+  idle = program::idle_between(p);
   if (!rates.empty()) instants_per_step = p.step / rates.front();
 }
 

@@ -44,8 +44,14 @@ struct Plan {
   int rate_of_group(std::int32_t group) const { return groups[static_cast<std::size_t>(group)].rate; }
   int rate_of(program::VarId id) const { return rate_of_group(program->variable(id).group); }
   int rate_of(const program::Item& item) const;
-  /// Groups that are stepped here and have networks, or see gates: those with longer steps first, which know their gates for
-  /// longer.
+  /// An equation that is idle between two instants of the bench: see program::idle_between().
+  bool is_idle(const program::Item& item) const {
+    return !idle.empty() && item.kind == program::Item::Kind::equation &&
+           idle[static_cast<std::size_t>(program->equations[static_cast<std::size_t>(item.index)].target)];
+  }
+  std::vector<bool> idle;  ///< per variable, or empty
+  /// Groups that are stepped here and have networks, or see gates: those with longer steps first, which know their
+  /// gates for longer.
   std::vector<std::int32_t> network_groups() const;
   /// State machines that are stepped here.
   std::vector<std::int32_t> machines() const;

@@ -101,6 +101,8 @@ class NetworkStepping {
   /// Whether nothing is ever computed between two instants of the bench: quick groups have the same step, and networks
   /// alone, which go all the way at once, in the first and the last of their steps.
   virtual bool still() const = 0;
+  /// Whether somebody looks, between two instants of the bench, at what is idle there: see program::idle_between().
+  virtual bool idle_wanted() const = 0;
 };
 
 /// Who looks at the instants of quick groups between two of the bench: on the thread that steps them, when everything
@@ -217,6 +219,9 @@ struct StateView {
 
   /// Whether what lies between two instants of the bench can be left out: nothing happens there, and nobody looks.
   bool passes_over() const { return quick == nullptr && networks != nullptr && networks->still(); }
+
+  /// Whether what is idle between two instants of the bench is computed there all the same.
+  bool computes_idle() const { return networks == nullptr || networks->idle_wanted(); }
 
   double& operator[](program::VarId id) const { return values[static_cast<std::size_t>(id)]; }
 };

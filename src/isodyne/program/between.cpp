@@ -1,8 +1,11 @@
 #include "isodyne/program/between.h"
 
 #include <algorithm>
+#include <unordered_map>
+#include <unordered_set>
 
 #include "isodyne/program/groups.h"
+#include "isodyne/program/later.h"
 
 namespace isodyne::program {
 
@@ -36,7 +39,8 @@ class Needed {
   }
 
   /// What has an effect that lasts.
-  void note_roots() {
+  /// `glides`: what goes smoothly is asked for all the same.
+  void note_roots(bool glides) {
     for (const Item& item : p_.order) {
       const auto i = static_cast<std::size_t>(item.index);
       if (item.kind == Item::Kind::equation || !quick(group_of(p_, item))) continue;
@@ -67,18 +71,26 @@ class Needed {
       note_reads(s.lowest);
       note_reads(s.highest);
     }
-    for (const Network& n : p_.networks) {
-      if (!quick(n.group)) continue;
-      for (const VarId id : n.inputs) {
-        if (!p_.variable(id).gate || p_.gate_of(id) == kNone) note(id);
-      }
-    }
+    note_inputs_of_networks(glides);
     for (const Gate& g : p_.gates) {
       for (const Gate::Step& step : g.steps) {
         if (step.truth != kNone) note(step.truth);
       }
     }
     for (const QuickWatch& w : p_.quick_watches) note(w.sum), note(w.good);
+  }
+
+  void note_inputs_of_networks(bool all) {
+    const auto glides = gliding_between(p_);
+    for (std::size_t i = 0; i < p_.networks.size(); ++i) {
+      const Network& n = p_.networks[i];
+      for (std::size_t k = 0; quick(n.group) && k < n.inputs.size(); ++k) {
+        const bool edges = p_.variable(n.inputs[k]).gate && p_.gate_of(n.inputs[k]) != kNone;
+        const bool glided = std::any_of(glides[i].begin(), glides[i].end(),
+                                        [&](const Glide& g) { return static_cast<std::size_t>(g.input) == k; });
+        if (!edges && (all || !glided)) note(n.inputs[k]);
+      }
+    }
   }
 
   /// And what that is computed from.
@@ -106,7 +118,86 @@ class Needed {
   std::vector<bool> needed_;
 };
 
+/// Which quantities go on smoothly between two instants of the bench.
+class Smooth {
+ public:
+  explicit Smooth(const Plant& program) : p_(program), moving_(moving_between(program)) {
+    for (const Tap& t : p_.taps) jumping_.insert(t.target);
+    const auto assigned = [&](const std::vector<Assignment>& body) {
+      for (const Assignment& a : body) jumping_.insert(a.target);
+    };
+    for (const WhenBlock& w : p_.events) assigned(w.body);
+    for (const PeriodicTask& t : p_.periodic_tasks) assigned(t.body);
+    for (const StateMachine& m : p_.machines) {
+      for (const auto* bodies : {&m.entry, &m.exit}) std::for_each(bodies->begin(), bodies->end(), assigned);
+    }
+    for (const Assignment& e : p_.equations) equation_[e.target] = e.value;
+    for (const State& s : p_.states) state_[s.value] = &s;
+  }
+
+  bool moves(VarId id) const { return moving_[static_cast<std::size_t>(id)]; }
+  /// `group`: the one whose steps it is looked at in.
+  bool has(VarId id, std::int32_t group) const {
+    std::vector<VarId> todo{id};
+    std::unordered_set<VarId> met;
+    while (!todo.empty()) {
+      const VarId next = todo.back();
+      todo.pop_back();
+      if (!moves(next) || next == kTime || !met.insert(next).second) continue;
+      if (jumping_.contains(next) || p_.variable(next).group != group) return false;
+      if (const auto s = state_.find(next); s != state_.end()) {
+        if (s->second->lowest != kNone || s->second->highest != kNone || moves(s->second->derivative)) return false;
+        continue;
+      }
+      const auto e = equation_.find(next);
+      if (e == equation_.end() || jumps_on_the_way(e->second)) return false;
+      for (const VarId read : p_.reads(e->second)) todo.push_back(read);
+    }
+    return true;
+  }
+
+ private:
+  bool jumps_on_the_way(NodeId root) const {
+    std::vector<NodeId> todo{root};
+    while (!todo.empty()) {
+      const NodeId id = todo.back();
+      todo.pop_back();
+      if (id == kNone) continue;
+      const Node& n = p_.node(id);
+      // What goes on beyond its end in what it is to come to jumps where it begins anew.
+      if (jumps(p_, n) || n.op == Op::select || n.op == Op::mod || n.op == Op::atan2) return true;
+      todo.insert(todo.end(), {n.a, n.b, n.c});
+    }
+    return false;
+  }
+
+  const Plant& p_;
+  std::vector<bool> moving_;
+  std::unordered_set<VarId> jumping_;
+  std::unordered_map<VarId, NodeId> equation_;
+  std::unordered_map<VarId, const State*> state_;
+};
+
 }  // namespace
+
+std::vector<std::vector<Glide>> gliding_between(const Plant& p) {
+  std::vector<std::vector<Glide>> all(p.networks.size());
+  if (p.networks.empty()) return all;
+  const Smooth smooth(p);
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    const Network& n = p.networks[i];
+    std::int32_t place = 0;
+    for (const Network::Element& e : n.elements) {
+      const std::int32_t first = place;
+      place += static_cast<std::int32_t>(e.inputs.size());
+      const bool source = e.inputs.size() == 2 && e.inputs[1].name == e.inputs[0].name + " later";
+      const bool quick = at(p.groups, n.group).step < p.step;
+      if (source && quick && smooth.moves(e.inputs[0].id) && smooth.has(e.inputs[0].id, n.group))
+        all[i].push_back({first, first + 1});
+    }
+  }
+  return all;
+}
 
 std::vector<bool> moving_between(const Plant& p) {
   const auto quick = [&](VarId id) { return p.group_of(id).step < p.step; };
@@ -132,9 +223,21 @@ std::vector<bool> moving_between(const Plant& p) {
   return moving;
 }
 
+std::vector<bool> idle_between(const Plant& p) {
+  const auto glides = gliding_between(p);
+  if (std::all_of(glides.begin(), glides.end(), [](const auto& list) { return list.empty(); })) return {};
+  Needed with(p);
+  with.note_roots(true);
+  std::vector<bool> idle = with.with_operands();
+  const std::vector<bool> needed = needed_between(p, {});
+  for (std::size_t i = 0; i < idle.size(); ++i)
+    idle[i] = idle[i] && !needed[i] && p.group_of(static_cast<VarId>(i)).step < p.step;
+  return idle;
+}
+
 std::vector<bool> needed_between(const Plant& p, std::span<const VarId> also) {
   Needed needed(p);
-  needed.note_roots();
+  needed.note_roots(false);
   for (const VarId id : also) needed.note(id);
   return needed.with_operands();
 }

@@ -29,7 +29,7 @@ class Later {
       return known == later_.end() ? id : known->second;
     }
     const NodeId a = of(n.a), b = of(n.b), c = of(n.c);
-    if ((a == n.a && b == n.b && c == n.c) || jumps(n)) return id;
+    if ((a == n.a && b == n.b && c == n.c) || jumps(p_, n)) return id;
     switch (n.op) {
       case Op::select:
         return b == n.b && c == n.c ? id : operation(p_, Op::select, n.a, b, c);
@@ -49,34 +49,6 @@ class Later {
     }
   }
 
-  bool jumps(const Node& n) const {
-    switch (n.op) {
-      case Op::lt:
-      case Op::le:
-      case Op::gt:
-      case Op::ge:
-      case Op::eq:
-      case Op::ne:
-      case Op::land:
-      case Op::lor:
-      case Op::lnot:
-      case Op::sign:
-      case Op::floor:
-      case Op::ceil:
-      case Op::round:
-      case Op::normal:
-      case Op::uniform:
-        return true;
-      case Op::table1:
-      case Op::table2: {
-        const LookupTable& t = p_.tables[static_cast<std::size_t>(n.unit)];
-        return t.method == LookupTable::Method::hold || t.outside == LookupTable::Outside::repeated;
-      }
-      default:
-        return false;
-    }
-  }
-
   NodeId minus(NodeId a, NodeId b) { return operation(p_, Op::sub, a, b); }
   NodeId times(NodeId a, NodeId b) { return operation(p_, Op::mul, a, b); }
 
@@ -86,6 +58,34 @@ class Later {
 };
 
 }  // namespace
+
+bool jumps(const Plant& p, const Node& n) {
+  switch (n.op) {
+    case Op::lt:
+    case Op::le:
+    case Op::gt:
+    case Op::ge:
+    case Op::eq:
+    case Op::ne:
+    case Op::land:
+    case Op::lor:
+    case Op::lnot:
+    case Op::sign:
+    case Op::floor:
+    case Op::ceil:
+    case Op::round:
+    case Op::normal:
+    case Op::uniform:
+      return true;
+    case Op::table1:
+    case Op::table2: {
+      const LookupTable& t = p.tables[static_cast<std::size_t>(n.unit)];
+      return t.method == LookupTable::Method::hold || t.outside == LookupTable::Outside::repeated;
+    }
+    default:
+      return false;
+  }
+}
 
 NodeId later_of(Plant& program, NodeId root, const std::unordered_map<VarId, NodeId>& later) {
   return Later(program, later).run(root);

@@ -1,6 +1,7 @@
 #include "isodyne/networks/electric/circuit_solver.h"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <cstdlib>
 #include <limits>
@@ -48,12 +49,14 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   after_.resize(std::max(columns, states() + devices) + Columns::kBlock);
   trial_ = after_;
   where_.resize(devices + Columns::kBlock);
+  before_ = where_;
 }
 
 /// States, then where devices stand, kPacked in a number; then per pole its order, and when it will move (ns; below 0:
-/// it will not); then the sources of the last step.
+/// it will not); when it was last thrown out of its course (ns; below 0: by the start), and the parameters by which it
+/// goes, as a number; then the sources of the last step.
 std::size_t CircuitSolver::state_size() const {
-  return states() + written_.size() + 2 * poles_.size() + static_cast<std::size_t>(circuit_.sources());
+  return thrown_at() + 2 + static_cast<std::size_t>(circuit_.sources());
 }
 
 bool CircuitSolver::fail(std::string why) {
@@ -65,6 +68,15 @@ const std::string& CircuitSolver::path_of(std::size_t device) const {
   return circuit_.network().elements[static_cast<std::size_t>(circuit_.devices[device].element)].path;
 }
 
+namespace {
+/// A whole number that nearly always differs where one of the values does (Fowler, Noll, Vo).
+double digest(std::span<const double> values) {
+  std::uint64_t all = 14695981039346656037u;
+  for (const double v : values) all = (all ^ std::bit_cast<std::uint64_t>(v)) * 1099511628211u, all ^= all >> 29;
+  return static_cast<double>(all >> 12);
+}
+}  // namespace
+
 // ---- values -----------------------------------------------------------------------------------------------
 
 bool CircuitSolver::make_anew(std::span<const double> inputs) {
@@ -72,6 +84,7 @@ bool CircuitSolver::make_anew(std::span<const double> inputs) {
   current_ = nullptr;
   shop_.reset();
   if (std::string wrong = circuit_.wrong_with(inputs); !wrong.empty()) return fail(std::move(wrong));
+  parameters_ = digest(inputs.subspan(circuit_.parameters_from));
   circuit_.take(inputs);
   find_codes();
   if (std::string wrong = make_frame(circuit_, inputs, frame_); !wrong.empty()) return fail(std::move(wrong));
@@ -80,8 +93,8 @@ bool CircuitSolver::make_anew(std::span<const double> inputs) {
   std::iota(all.begin(), all.end(), 0);
   readers_[kAll].prepare(circuit_, readings_, frame_, inputs, all);
   readers_[kBetween].prepare(circuit_, readings_, frame_, inputs, between_);
-  for (const std::size_t slot : {kAll, kBetween}) shop_->seen[slot] = readers_[slot].unknowns();
-  shop_->know_unknowns();
+  for (const std::size_t slot : {kAll, kBetween}) shop_->readers[slot] = &readers_[slot];
+  shop_->know_readers();
   known_.begin(*shop_, possible());
   return true;
 }
@@ -242,7 +255,7 @@ bool CircuitSolver::unnoticed(const engine::NetworkEdge& edge) const {
 
 void CircuitSolver::order(std::size_t pole, bool close, Time at, std::span<double> state) {
   const std::size_t device = poles_[pole];
-  double* const of_pole = &state[states() + written_.size() + 2 * pole];
+  double* const of_pole = &state[poles_at() + 2 * pole];
   if ((of_pole[0] != 0) == close) return;
   const Device& d = circuit_.devices[device];
   of_pole[0] = close ? 1 : 0;
@@ -255,7 +268,7 @@ void CircuitSolver::order(std::size_t pole, bool close, Time at, std::span<doubl
 Time CircuitSolver::next_move(std::span<const double> state) const {
   double next = -1;
   for (std::size_t p = 0; p < poles_.size(); ++p) {
-    const double at = state[states() + written_.size() + 2 * p + 1];
+    const double at = state[poles_at() + 2 * p + 1];
     if (at >= 0 && (next < 0 || at < next)) next = at;
   }
   return next < 0 ? Time::max() : Time{static_cast<std::int64_t>(next)};
@@ -265,7 +278,7 @@ Time CircuitSolver::next_move(std::span<const double> state) const {
 bool CircuitSolver::move_poles(Time now, std::span<double> state) {
   bool moved = false;
   for (std::size_t p = 0; p < poles_.size(); ++p) {
-    double* const of_pole = &state[states() + written_.size() + 2 * p];
+    double* const of_pole = &state[poles_at() + 2 * p];
     if (of_pole[1] < 0 || of_pole[1] > static_cast<double>(now.count())) continue;
     of_pole[1] = -1;
     moved = switch_device(poles_[p], of_pole[0] != 0) || moved;
@@ -369,18 +382,42 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
   return high;
 }
 
+/// How far one may go from `at` without more ado, so that whatever comes and goes is seen: what turns, by a radian;
+/// what decays, as far again as it is since the circuit was thrown out of its course, because a sum of what decays
+/// quickly and slowly can take a device beyond its end and back.
+double CircuitSolver::farthest(double at) const {
+  double span = current_->look();
+  if (current_->quickest() < step_) {
+    const double since = std::max(at - thrown_, current_->quickest());
+    span = std::min(span, std::exp2(std::floor(std::log2(since))));
+  }
+  return span;
+}
+
+/// Whether no device can have left its piece on the way from now_ to `after`, `span` nanoseconds later, nothing turning
+/// by more than a radian.
+bool CircuitSolver::foreseen(const double* after, const double* stands_after, double span) {
+  const double off = current_->off_course(*shop_, now_.data(), after, span * 1e-9);
+  current_->stand(now_.data(), before_.data());
+  bool all = true;
+  for (std::size_t d = 0; d < positions_.size(); ++d) {
+    const double most = off * current_->reach(d);
+    all &= (std::min(before_[d], stands_after[d]) - most >= low_[d]) &
+           (std::max(before_[d], stands_after[d]) + most <= high_[d]);
+  }
+  return all;
+}
+
 /// From `at` towards `until`, nanoseconds since the beginning of the step; stops where a device changes its piece.
 bool CircuitSolver::advance(double& at, double until) {
   make_ready(0);
   double span = until - at;
-  if (moving_ && span > current_->look()) {
-    span = current_->look();
-    if (span * kMostLooks < step_)
-      return fail(fmt::format(
-          "part of it turns by a radian within {} ns, and it is stepped every {} ns: too rarely for its diodes",
-          format_number(span), format_number(step_)));
-    until = at + span;
-  }
+  if (moving_ && current_->look() * kMostLooks < step_)
+    return fail(fmt::format(
+        "part of it turns by a radian within {} ns, and it is stepped every {} ns: too rarely for its diodes",
+        format_number(current_->look()), format_number(step_)));
+  const double watched = moving_ ? farthest(at) : span;
+  if (moving_) span = std::min(span, current_->look());
   const std::size_t n = states();
   const auto go = [&](double time) {
     if (time == step_) {
@@ -393,7 +430,9 @@ bool CircuitSolver::advance(double& at, double until) {
     shop_->move_on(now_.data(), time * 1e-9, after_.data());
     current_->stand(after_.data(), where_.data());
   };
-  go(span);
+  for (go(span); span > watched && !(within(where_.data()) && foreseen(after_.data(), where_.data(), span)); go(span))
+    span = std::max(watched, std::exp2(std::floor(std::log2(span / 4))));
+  if (span < until - at) until = at + span;
   double first = span;
   std::size_t who = positions_.size();
   int way = 0;
@@ -429,6 +468,7 @@ bool CircuitSolver::advance(double& at, double until) {
     return true;
   }
   move(who, {positions_[who].on, static_cast<std::uint8_t>(positions_[who].piece + way)});
+  thrown_ = at;
   ++all_moves_;
   if (++moves_[who] > kMostMoves) return fail(fmt::format("`{}` begins and ends conducting without end", path_of(who)));
   return settle();

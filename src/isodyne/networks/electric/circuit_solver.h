@@ -63,6 +63,11 @@ class CircuitSolver : public engine::NetworkSolver {
   bool many_steps(const engine::NetworkStep& step, std::size_t slot);
   bool nothing_waits(const engine::NetworkStep& step) const;
   bool within(const double* where) const;
+  bool settled(const engine::NetworkStep& step) const;
+  bool of_these_parameters(const double* state) const;
+  void note_thrown(double* state, double at) const;
+  double farthest(double at) const;
+  bool foreseen(const double* after, const double* stands_after, double span);
   Time on_their_own(engine::NetworkStep& step, Time until);
   Time on_their_own(engine::NetworkStep& step, std::size_t row, Time until);
   void count_quiet(std::int64_t steps);
@@ -78,8 +83,11 @@ class CircuitSolver : public engine::NetworkSolver {
   }
   /// What stands in now_, as outputs.
   void show(std::size_t slot, std::span<double> outputs) {
-    readers_[slot].show(current_->unknowns(slot), now_.data(), positions_, outputs);
+    readers_[slot].show(current_->rows(slot), now_.data(), positions_, outputs);
   }
+  /// Places in a state, see state_size().
+  std::size_t poles_at() const { return states() + written_.size(); }
+  std::size_t thrown_at() const { return poles_at() + 2 * poles_.size(); }
   std::size_t states() const { return static_cast<std::size_t>(circuit_.states()); }
   const std::string& path_of(std::size_t device) const;
   std::vector<std::string> told(const std::vector<Position>& positions) const;
@@ -90,6 +98,8 @@ class CircuitSolver : public engine::NetworkSolver {
   Frame frame_;
   Time period_{};
   double step_ = 0;           ///< the same, ns
+  double thrown_ = 0;         ///< out of its course: when that last was, ns since the beginning of the step
+  double parameters_ = 0;     ///< a number that is another one for other parameters
   std::vector<double> held_;  ///< inputs within many steps, with the gates as they are there
   std::int64_t steps_ = 0, eventful_ = 0;
   std::int64_t first_visits_ = -1;  ///< below 0: it has not begun
@@ -117,7 +127,7 @@ class CircuitSolver : public engine::NetworkSolver {
   Combinations known_;
   Combination* current_ = nullptr;
   std::vector<double> now_;  ///< states, sources, 1
-  std::vector<double> after_, trial_, where_;
+  std::vector<double> after_, trial_, where_, before_;
   std::vector<double> march_low_, march_high_;  ///< of states and where devices stand; a state has no end
   Reader readers_[Workshop::kSlots];
   std::vector<std::int32_t> between_;

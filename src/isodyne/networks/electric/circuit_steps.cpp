@@ -55,13 +55,15 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
     }
   }
   for (std::size_t p = 0; p < poles_.size(); ++p) {
-    double* const of_pole = &state[states() + written_.size() + 2 * p];
+    double* const of_pole = &state[poles_at() + 2 * p];
     of_pole[0] = positions_[poles_[p]].on;
     of_pole[1] = -1;
   }
   if (!settle()) return false;
   std::copy_n(now_.begin(), states(), state.begin());
   write_positions(state);
+  state[thrown_at()] = -1;
+  state[thrown_at() + 1] = parameters_;
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               state.end() - circuit_.sources());
   make_ready(slot);
@@ -127,7 +129,7 @@ bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot
 /// end.
 Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
   Time at = one.from;
-  if (at + period_ >= until || (moving_ && current_->look() < step_) || !nothing_waits(one)) return at;
+  if (at + period_ >= until || !settled(one) || !nothing_waits(one)) return at;
   // now_ has the sources as they were; the states are those at the end of the step before.
   const std::size_t n = states();
   double* const now = now_.data();
@@ -146,7 +148,7 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
 /// The same with inputs that move, from `row` of them on.
 Time CircuitSolver::on_their_own(engine::NetworkStep& one, std::size_t row, Time until) {
   Time at = one.from;
-  if (at + period_ >= until || (moving_ && current_->look() < step_)) return at;
+  if (at + period_ >= until || !settled(one)) return at;
   const std::size_t n = states(), all = one.moving.size(), blocks = Columns::stride_of(n + positions_.size()) / 4;
   const auto sources = static_cast<std::size_t>(circuit_.sources());
   double *const now = now_.data(), *const after = after_.data(), *const held = held_.data();
@@ -164,7 +166,7 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, std::size_t row, Time
     read_sources(one.inputs);
     if (moving_ && jumped(before)) {
       current_->stand(now, where_.data());
-      if (!within(where_.data())) break;
+      if (current_->quickest() < step_ || !within(where_.data())) break;
     }
     current_->whole_step(now, after);
     if (moving_ && !inside(blocks, march_low_.data(), after, march_high_.data())) break;
@@ -218,11 +220,31 @@ bool CircuitSolver::nothing_waits(const engine::NetworkStep& step) const {
   for (const Gated& g : gated_) as_they_are &= ((inputs[g.input] != 0) != g.opens) == (positions[g.device].on != 0);
   if (!as_they_are) return false;
   for (std::size_t p = 0; p < poles_.size(); ++p) {
-    const double* const of_pole = &step.state[states() + written_.size() + 2 * p];
+    const double* const of_pole = &step.state[poles_at() + 2 * p];
     const bool close = inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0;
     if (of_pole[1] >= 0 || (of_pole[0] != 0) != close) return false;
   }
   return true;
+}
+
+/// Whether a whole step may be made without looking in between: nothing turns quickly, and what decays quickly has
+/// done so, or never was.
+bool CircuitSolver::settled(const engine::NetworkStep& step) const {
+  if (!moving_) return true;
+  if (current_->look() < step_) return false;
+  if (current_->quickest() >= step_) return true;
+  return of_these_parameters(step.state.data()) &&
+         static_cast<double>(step.from.count()) - step.state[thrown_at()] >= step_;
+}
+
+/// Whether it has begun, and went by the same parameters until now.
+bool CircuitSolver::of_these_parameters(const double* state) const {
+  return state[thrown_at()] >= 0 && state[thrown_at() + 1] == parameters_;
+}
+
+void CircuitSolver::note_thrown(double* state, double at) const {
+  state[thrown_at()] = at;
+  state[thrown_at() + 1] = parameters_;
 }
 
 /// Most steps: nothing is switched, and nothing changes its piece. False: something may. Whether it is one follows from
@@ -239,7 +261,8 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   read_sources(step.inputs);
   const auto sources = static_cast<std::size_t>(circuit_.sources());
   double* const before = state + step.state.size() - sources;
-  if (moving_ && jumped(before)) {
+  const bool thrown = moving_ && jumped(before);
+  if (thrown) {
     current_->stand(now, where_.data());
     if (!within(where_.data())) return false;
   }
@@ -247,6 +270,9 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   double* const after = after_.data();
   current_->whole_step(now, after);
   if (moving_ && !within(after + n)) return false;
+  const bool sure = settled(step) && !(thrown && current_->quickest() < step_);
+  if (!sure && !foreseen(after, after + n, step_)) return false;
+  if (thrown || !of_these_parameters(state)) note_thrown(state, static_cast<double>(step.from.count()));
   for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
   end_sources(step.inputs);
   count_quiet(1);
@@ -265,10 +291,13 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
 bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
   read_sources(step.inputs);
   std::copy_n(step.state.begin(), states(), now_.begin());
+  const auto from = static_cast<double>(step.from.count());
+  thrown_ = of_these_parameters(step.state.data()) ? step.state[thrown_at()] - from : 0;
   // What it came to was settled.
   bool changed = jumped(step.state.data() + step.state.size() - circuit_.sources());
   for (const Gated& g : gated_)
     changed = switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens) || changed;
+  if (changed) thrown_ = 0;
   if (changed && !settle()) return false;
   for (std::size_t p = 0; p < poles_.size(); ++p)
     order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
@@ -294,6 +323,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
     }
     const bool there = at >= until;
     if (there) changed = move_poles(next, step.state) || changed;
+    if (changed) thrown_ = at;
     if (changed && !settle()) return false;
     if (there && next == step.to) break;
   }
@@ -302,6 +332,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   write_positions(step.state);
   std::copy_n(now_.begin() + static_cast<std::ptrdiff_t>(states()), circuit_.sources(),
               step.state.end() - circuit_.sources());
+  note_thrown(step.state.data(), from + thrown_);
   make_ready(slot);
   ++steps_;
   ++eventful_;

@@ -48,17 +48,25 @@ Workshop::Workshop(const Circuit& of, const Frame& in, double step_ns_)
   while (std::ldexp(1.0, static_cast<int>(digits * digit_bits)) <= step_ns) ++digits;
   const std::size_t u = columns - states, n = kept, m = moving.size();
   algebra = unknowns * columns + Columns::size_of(devices, columns) + Columns::size_of(states, columns);
-  way = n * n + n * u + Columns::size_of(states + devices, wide);
+  way = n * n + n * u + devices + Columns::size_of(states + devices, wide);
   part = std::max<std::size_t>(1, Columns::size_of(states, wide));
   // solve_nodes(); or discretise() and, within it or later, over().
   const std::size_t making = in.room() + columns, through_time = 2 * states * columns + n * states + n * columns + part,
                     time = n * states + 6 * n * n + 3 * n * m + states * states + n * u + states * u + states * m;
   room.resize(std::max({making, through_time + time, 2 * columns}));
   series.resize(3 * row());
+  bool alone = true;  // nothing but a diagonal
+  for (std::size_t k = 0; k < states * states; ++k) alone = alone && (k % (states + 1) == 0 || in.energy[k] == 0);
+  for (std::size_t k = 0; alone && k < states; ++k) energies.push_back(in.energy[k * (states + 1)]);
+  to_kept_memory.resize(Columns::size_of(n, states));
+  to_kept.shape(n, states, to_kept_memory.data());
+  for (std::size_t c = 0; c < states; ++c) {
+    for (std::size_t r = 0; r < n; ++r) to_kept.at(r, c) = in.to_kept[c * n + r];
+  }
 }
 
-void Workshop::know_unknowns() {
-  for (const auto& list : seen) way += Columns::size_of(list.size(), columns);
+void Workshop::know_readers() {
+  for (const Reader* reader : readers) way += Columns::size_of(reader->rows(), columns);
 }
 
 void Combination::settle_in(Combinations& owner, const Workshop& shop) {
@@ -79,6 +87,7 @@ bool Combination::make(Workshop& shop, std::span<const double> inputs, std::span
   frame_ = &frame;
   positions.assign(at.begin(), at.end());
   steps = 0;
+  look_ = quickest_ = 0;  // not known yet
   for (Columns& rows : rows_) rows = {};
   const std::size_t columns = shop.columns;
   algebra_ = owner_->take(Combinations::kAlgebra, *this);
@@ -117,6 +126,7 @@ void Combination::discretise(Workshop& shop) {
   Front front{way_};
   a_ = front.take(n * n);
   b_ = front.take(n * u);
+  reach_ = front.take(shop.devices);
   step_ = front.shaped(states + shop.devices, shop.wide);
   // F and G of all states: energy times rates; A = N' F N, B = N' G. Behind what over() needs of the room.
   Front room{shop.room.data() + shop.room.size() - (2 * states * columns + n * states + n * columns + shop.part)};
@@ -140,6 +150,21 @@ void Combination::discretise(Workshop& shop) {
   std::copy_n(a_, n * n, shop.room.data());
   const double turning = most_turning(n, shop.room.data(), shop.room.data() + n * n);
   for (look_ = shop.step_ns; turning * look_ * 1e-9 > 1;) look_ /= 2;
+  for (std::size_t d = 0; d < shop.devices; ++d) {
+    double squares = 0;
+    for (std::size_t k = 0; k < n; ++k) {
+      double of_one = 0;
+      for (std::size_t r = 0; r < states; ++r) of_one += stand_.at(d, r) * f.from_kept[k * states + r];
+      squares += of_one * of_one;
+    }
+    reach_[d] = std::sqrt(squares);
+  }
+  // A power of two, so that one part leads there.
+  quickest_ = shop.step_ns;
+  for (int k = -static_cast<int>(Workshop::kMostHalvings); size_ * shop.step > 1 && quickest_ == shop.step_ns; ++k) {
+    if (const double twice = std::ldexp(2.0, k); size_ * twice * 1e-9 > 1)
+      quickest_ = std::min(shop.step_ns, twice / 2);
+  }
 
   Columns whole = room.shaped(states, shop.wide);
   over(shop, shop.step_ns, true, whole);
@@ -306,15 +331,11 @@ void Combination::keep(const Workshop& shop, std::size_t place, double first_ns,
 void Combination::make_ready(Workshop& shop, std::size_t slot) {
   if (way_ == nullptr) discretise(shop);
   if (ready(slot)) return;
-  const std::vector<std::int32_t>& wanted = shop.seen[slot];
-  const std::size_t columns = shop.columns;
+  const Reader& reader = *shop.readers[slot];
   Front front{step_.values + step_.stride * step_.columns +
-              (slot == 0 ? 0 : Columns::size_of(shop.seen[0].size(), columns))};
-  rows_[slot] = front.shaped(wanted.size(), columns);
-  for (std::size_t r = 0; r < wanted.size(); ++r) {
-    for (std::size_t k = 0; k < columns; ++k)
-      rows_[slot].at(r, k) = w_[static_cast<std::size_t>(wanted[r]) * columns + k];
-  }
+              (slot == 0 ? 0 : Columns::size_of(shop.readers[0]->rows(), shop.columns))};
+  rows_[slot] = front.shaped(reader.rows(), shop.columns);
+  reader.write_rows(w_, positions, rows_[slot]);
 }
 
 void Combination::part(Workshop& shop, const double* now, double span, double* after) {
@@ -383,6 +404,20 @@ void Combination::go_on(Workshop& shop, const double* from, double span, double*
     for (std::size_t i = 0; i < states; ++i) next[i] *= factor;
     std::swap(term, next);
   }
+}
+
+double Combination::off_course(Workshop& shop, const double* now, const double* after, double span) const {
+  double *const off = shop.series.data(), *const kept = off + shop.row();
+  multiply(rates_, now, off);
+  for (std::size_t k = 0; k < shop.states; ++k) off[k] -= (after[k] - now[k]) / span;
+  double squares = 0;
+  if (!shop.energies.empty()) {
+    for (std::size_t k = 0; k < shop.states; ++k) squares += shop.energies[k] * off[k] * off[k];
+  } else {
+    multiply(shop.to_kept, off, kept);
+    for (std::size_t k = 0; k < shop.kept; ++k) squares += kept[k] * kept[k];
+  }
+  return 2 * span * std::sqrt(squares);
 }
 
 double Combination::stand(std::size_t device, const double* now) const {

@@ -12,6 +12,7 @@
 
 #include "isodyne/networks/electric/dense.h"
 #include "isodyne/networks/electric/equations.h"
+#include "isodyne/networks/electric/readings.h"
 
 namespace isodyne::networks::electric {
 
@@ -36,11 +37,14 @@ struct Workshop {
   /// more matrices.
   std::size_t digit_bits, digits;
   std::size_t most_parts() const { return digits * ((std::size_t{1} << digit_bits) - 1) + kMostHalvings; }
-  /// Which unknowns are read, per slot; then know_unknowns().
-  std::vector<std::int32_t> seen[kSlots];
-  void know_unknowns();
-  std::vector<double> room;    ///< for solve_nodes(), and for matrices in the making
-  std::vector<double> series;  ///< for parts of a step
+  /// Who reads it, per slot; then know_readers().
+  const Reader* readers[kSlots] = {};
+  void know_readers();
+  std::vector<double> to_kept_memory;
+  Columns to_kept;               ///< N' E
+  std::vector<double> energies;  ///< the diagonal of E, if it has nothing else
+  std::vector<double> room;      ///< for solve_nodes(), and for matrices in the making
+  std::vector<double> series;    ///< for parts of a step
   std::size_t row() const { return std::max(wide, Columns::stride_of(states)); }
   /// Sources as they are `span` seconds after `now`; what else stands there remains.
   void move_on(const double* now, double span, double* later) const {
@@ -66,6 +70,13 @@ class Combination {
 
   /// Within this time, ns, nothing turns by more than a radian: who looks so often sees all that comes and goes.
   double look() const { return look_; }
+  /// Nothing decays more quickly than this, ns; at most a step.
+  double quickest() const { return quickest_; }
+  /// How far, in the root of energy, the way from `now` to `after` in `span` seconds may go beyond an even one: what
+  /// decays quickly begins with a rate that shows how much of it there is, and in these coordinates nothing hides
+  /// behind anything else. Times reach() it is how far a device may stand beyond where it does at both ends, V or A.
+  double off_course(Workshop& shop, const double* now, const double* after, double span) const;
+  double reach(std::size_t device) const { return reach_[device]; }
   /// The states a whole step later, then where its devices stand there; room for a block more.
   void whole_step(const double* now, double* after) const {
     held_part(now, after);
@@ -79,8 +90,8 @@ class Combination {
   }
   /// The states after `span` nanoseconds, at most a step.
   void part(Workshop& shop, const double* now, double span, double* after);
-  /// The unknowns of the slot, over states, sources and 1.
-  const Columns& unknowns(std::size_t slot) const { return rows_[slot]; }
+  /// What the reader of the slot reads, over states, sources and 1.
+  const Columns& rows(std::size_t slot) const { return rows_[slot]; }
 
   /// Where all devices stand on their pieces, V or A; room for their number and a block.
   void stand(const double* now, double* where) const { multiply(stand_, now, where); }
@@ -112,14 +123,16 @@ class Combination {
   double *algebra_ = nullptr, *way_ = nullptr;  ///< its memory
   double* w_ = nullptr;                         ///< unknowns by columns, row by row
   double *a_ = nullptr, *b_ = nullptr;          ///< x' = A x + B u of the states that remain, column by column
+  double* reach_ = nullptr;
   Columns stand_, rates_, step_;
   Columns of_states_, of_sources_;  ///< the columns of step_
   Columns rows_[Workshop::kSlots];
   std::vector<double*> parts_;  ///< of a step, those that were made: by digit and its value, then by halvings
   std::size_t part_count_ = 0;
-  double size_ = 0, look_ = 0;  ///< |A|, 1/s
-  std::size_t halvings_ = 0;    ///< of a nanosecond, until a series is of use
-  bool deep_ = false;           ///< more halvings would be needed than there are
+  double size_ = 0;  ///< |A|, 1/s
+  double look_ = 0, quickest_ = 0;
+  std::size_t halvings_ = 0;  ///< of a nanosecond, until a series is of use
+  bool deep_ = false;         ///< more halvings would be needed than there are
 };
 
 }  // namespace isodyne::networks::electric

@@ -250,6 +250,7 @@ std::string choose_states(const Circuit& c, std::span<const double> inputs, cons
     for (int column = 0; column < n.columns; ++column)
       f.independent = f.independent && (row == column || n(row, column) == 0);
   }
+  f.energy = energy.values;
   f.to_kept = (transposed(n) * energy).values;
   if (f.idle_count == 0) return {};
   // The constraint holds all the time: its rate C E^-1 (rates + S C' a) is zero, where a is how much of Z there is. S:

@@ -63,6 +63,11 @@ std::int32_t Readings::add(Row row) {
 
 using Kind = Circuit::Of::Kind;
 
+namespace {
+/// A row is quicker than a sum, and takes more memory in each combination.
+constexpr std::size_t kRowsForTerms = 2;
+}  // namespace
+
 void Reader::prepare(const Circuit& circuit, const Readings& readings, const Frame& frame,
                      std::span<const double> inputs, std::span<const std::int32_t> outputs) {
   circuit_ = &circuit;
@@ -72,6 +77,7 @@ void Reader::prepare(const Circuit& circuit, const Readings& readings, const Fra
   unknowns_.clear();
   terms_.clear();
   readings_.clear();
+  sums_ = 0;
   const auto rows_of = [&](const Readings::Output& o, const auto& act) {
     if (o.device >= 0) return;
     act(0U, readings.row(o.row));
@@ -81,7 +87,6 @@ void Reader::prepare(const Circuit& circuit, const Readings& readings, const Fra
     rows_of(readings.output(which), [&](unsigned, const Readings::Row& row) { note_unknowns(row); });
   std::sort(unknowns_.begin(), unknowns_.end());
   unknowns_.erase(std::unique(unknowns_.begin(), unknowns_.end()), unknowns_.end());
-  values_.assign(1 + Columns::stride_of(unknowns_.size()) + columns_, 0.0);
   for (const std::int32_t which : outputs) {
     Reading r;
     r.output = which;
@@ -90,9 +95,12 @@ void Reader::prepare(const Circuit& circuit, const Readings& readings, const Fra
       r.first[side] = static_cast<std::int32_t>(terms_.size());
       add_terms(row, inputs);
       r.count[side] = static_cast<std::int32_t>(terms_.size()) - r.first[side];
+      ++sums_;
     });
     readings_.push_back(r);
   }
+  direct_ = sums_ <= kRowsForTerms * unknowns_.size();
+  values_.assign(direct_ ? Columns::stride_of(sums_) : 1 + Columns::stride_of(unknowns_.size()) + columns_, 0.0);
 }
 
 std::int32_t Reader::place_of(int unknown) const {
@@ -215,14 +223,50 @@ double Reader::sum(const Reading& r, std::size_t which, std::span<const Position
   return all;
 }
 
-void Reader::show(const Columns& unknowns, const double* now, std::span<const Position> positions,
+void Reader::write_rows(const double* w, std::span<const Position> positions, Columns& to) const {
+  std::size_t row = 0;
+  for (const Reading& r : readings_) {
+    for (std::size_t side = 0; direct_ && side < 2; ++side) {
+      if (r.count[side] > 0) write_row(r, side, w, positions, to, row++);
+    }
+  }
+  for (; row < unknowns_.size() && !direct_; ++row) {
+    for (std::size_t k = 0; k < columns_; ++k)
+      to.at(row, k) = w[static_cast<std::size_t>(unknowns_[row]) * columns_ + k];
+  }
+}
+
+/// What sum() adds up, once for all states and sources.
+void Reader::write_row(const Reading& r, std::size_t which, const double* w, std::span<const Position> positions,
+                       Columns& to, std::size_t row) const {
+  const auto behind = static_cast<std::int32_t>(1 + Columns::stride_of(unknowns_.size()));
+  const auto value = [&](std::int32_t place, std::size_t column) {
+    if (place == 0) return 0.0;
+    if (place >= behind) return static_cast<std::size_t>(place - behind) == column ? 1.0 : 0.0;
+    return w[static_cast<std::size_t>(unknowns_[static_cast<std::size_t>(place - 1)]) * columns_ + column];
+  };
+  const Term* t = terms_.data() + r.first[which];
+  for (const Term* const end = t + r.count[which]; t != end; ++t) {
+    const auto device = static_cast<std::size_t>(t->device);
+    const Piece* const p = t->device < 0 ? nullptr : &piece_of(circuit_->devices[device], positions[device]);
+    for (std::size_t k = 0; k < columns_; ++k)
+      to.at(row, k) += t->factor * (p == nullptr ? 1 : p->conductance) * (value(t->a, k) - value(t->b, k));
+    if (p != nullptr) to.at(row, columns_ - 1) += t->factor * p->offset;
+  }
+}
+
+void Reader::show(const Columns& rows, const double* now, std::span<const Position> positions,
                   std::span<double> values) {
-  multiply(unknowns, now, values_.data() + 1);
-  std::copy_n(now, columns_, values_.end() - static_cast<std::ptrdiff_t>(columns_));
+  multiply(rows, now, values_.data() + (direct_ ? 0 : 1));
+  if (!direct_) std::copy_n(now, columns_, values_.end() - static_cast<std::ptrdiff_t>(columns_));
+  const double* next = values_.data();
   for (const Reading& r : readings_) {
     double& value = values[static_cast<std::size_t>(r.output)];
     if (r.device >= 0) {
       value = all_->conducts(r.device, positions[static_cast<std::size_t>(r.device)]) ? 1 : 0;
+    } else if (direct_) {
+      value = *next++;
+      if (r.count[1] > 0) value *= *next++;
     } else {
       value = sum(r, 0, positions);
       if (r.count[1] > 0) value *= sum(r, 1, positions);

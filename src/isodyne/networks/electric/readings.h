@@ -49,17 +49,20 @@ class Readings {
   std::vector<Row> rows_;
 };
 
-/// Some outputs, made ready to be read often: what they need of the unknowns, and what is added up.
+/// Some outputs, made ready to be read often. A combination gives rows over states, sources and 1: few outputs are rows
+/// themselves; many are added up from the unknowns, of which there are fewer.
 class Reader {
  public:
   /// For these values of parameters. Allocates.
   void prepare(const Circuit& circuit, const Readings& readings, const Frame& frame, std::span<const double> inputs,
                std::span<const std::int32_t> outputs);
   std::size_t count() const { return readings_.size(); }
-  /// The unknowns that are needed: a matrix of their rows over states, sources and 1 gives them.
-  const std::vector<std::int32_t>& unknowns() const { return unknowns_; }
-  /// From `now`: states, sources, 1.
-  void show(const Columns& unknowns, const double* now, std::span<const Position> positions, std::span<double> values);
+  /// How many rows it reads.
+  std::size_t rows() const { return direct_ ? sums_ : unknowns_.size(); }
+  /// Those of a combination, of whose unknowns `w` has the rows, one after the other.
+  void write_rows(const double* w, std::span<const Position> positions, Columns& to) const;
+  /// From those rows and `now`: states, sources, 1.
+  void show(const Columns& rows, const double* now, std::span<const Position> positions, std::span<double> values);
 
  private:
   /// factor * (a - b), by their places in values_; of a device in the place of a - b what flows through it.
@@ -80,14 +83,17 @@ class Reader {
   void add_terms(const Readings::Row& row, std::span<const double> inputs);
   void add_flow(const Readings::Flow& flow, std::span<const double> inputs);
   double sum(const Reading& r, std::size_t which, std::span<const Position> positions) const;
+  void write_row(const Reading& r, std::size_t which, const double* w, std::span<const Position> positions, Columns& to,
+                 std::size_t row) const;
 
   const Circuit* circuit_ = nullptr;
   const Readings* all_ = nullptr;
   std::vector<std::int32_t> unknowns_;
   std::vector<Term> terms_;
   std::vector<Reading> readings_;
-  std::size_t states_ = 0, columns_ = 0;
-  std::vector<double> values_;  ///< 0, unknowns, a block that multiply() may need, states, sources, 1
+  std::size_t states_ = 0, columns_ = 0, sums_ = 0;
+  bool direct_ = false;         ///< each sum is a row
+  std::vector<double> values_;  ///< sums; or 0, unknowns, a block that multiply() may need, states, sources, 1
 };
 
 }  // namespace isodyne::networks::electric
