@@ -302,6 +302,61 @@ TEST_CASE("The logic of a controller in the language gives the edges of its modu
   CHECK(given[0].back() > 100);  // it did something
 }
 
+TEST_CASE("Each of an array of controllers gives the edges of its own gate, as if it were written out alone") {
+  const std::string logic =
+      "model Logic {\n  param aim : 1 = 0.1  from -1 to 1\n  input now : A\n  output g : gate\n"
+      "  part pwm : Modulator(frequency = 33 kHz, dead_time = 700 ns)\n"
+      "  pwm.reference = aim - now / 100 A\n  pwm.enable = true\n  g = pwm.upper\n}\n";
+  const std::string bench =
+      "bench B {\n  step 50 us\n  part hull[3] : Hull at ground step 1 us\n  hull[*].gate = g\n"
+      "  actuator g : gate[3] { clock 5 ns  latency 130 ns }\n  sensor now { of hull[*].choke.i  every 50 us }\n";
+  const std::string array =
+      "  controller ctl[3] {\n    every 50 us * index\n    reads now[index]\n    writes g[index]\n"
+      "    setting a = part Logic(aim = 0.2 * index - 0.3)\n  }\n}\n";
+  std::string each;
+  for (int k = 1; k <= 3; ++k)
+    each += fmt::format(
+        "  controller ctl{0} {{\n    every {1} us\n    reads now[{0}]\n    writes g[{0}]\n"
+        "    setting a = part Logic(aim = 0.2 * {0} - 0.3)\n  }}\n",
+        k, 50 * k);
+  std::vector<Seen> seen;
+  for (const std::string& controllers : {array, each + "}\n"}) {
+    seen.emplace_back(program_of(kHulls + logic + bench + "  record g every edge\n" + controllers),
+                      std::vector<std::string>{"hull[1].choke.i", "hull[2].choke.i", "hull[3].choke.i"});
+    Seen& one = seen.back();
+    bench::RunPlan plan;
+    plan.networks = networks::solvers();
+    plan.longest = 5ms;
+    ports::PortPlace place;
+    place.networks = networks::solvers();
+    const bench::PortMaker make_port = [&](const program::Controller& c, const program::Setting& setting) {
+      return ports::make_port(*one.program, c, setting, place);
+    };
+    bench::Run run(one.program, plan, make_port, one);
+    const std::atomic<bool> stop{false};
+    const auto result = run.execute(stop);
+    INFO(result.explanation);
+    REQUIRE(result.ending == observe::Ending::completed);
+  }
+  CHECK(seen[0].values == seen[1].values);
+  REQUIRE(seen[0].edges_seen.size() == seen[1].edges_seen.size());
+  int of_gate[3] = {};
+  for (std::size_t k = 0; k < seen[0].edges_seen.size(); ++k) {
+    const auto &a = seen[0].edges_seen[k], &b = seen[1].edges_seen[k];
+    CHECK((a.at == b.at && a.to == b.to));
+    for (int g = 0; g < 3; ++g) {
+      const std::string name = fmt::format("g[{}]", g + 1);
+      CHECK((a.gate == seen[0].program->find(name)) == (b.gate == seen[1].program->find(name)));
+      if (a.gate == seen[0].program->find(name)) ++of_gate[g];
+    }
+    CHECK(a.at.count() % 5 == 0);
+  }
+  // 165 periods of a carrier in 5 ms, with two edges each, for all of them.
+  for (const int edges : of_gate) CHECK(edges > 250);
+  // They are not all the same.
+  CHECK(seen[0].values[0].back() != seen[0].values[1].back());
+}
+
 TEST_CASE("A sensor at the edges of a gate has what there was at the first instant from its edge on") {
   const auto bench = [](const std::string& step, const std::string& quick) {
     return kHulls + "bench B {\n  step " + step + "\n  part hull : Hull at ground" + quick +

@@ -106,6 +106,24 @@ TEST_CASE("An inductor that comes off loses its current, and three phases are sh
   CHECK(std::abs(off[150]) > 1);
   CHECK(off[202] == Approx(0).margin(1e-6));
   CHECK(*std::max_element(other.begin() + 1500, other.end()) > 20);
+  // It is told of both inductors in this line, with what they lose; the other phases lose nothing.
+  const auto p = program_of(text);
+  Seen told(p, {"load.phase[2].i"});
+  bench::RunPlan plan;
+  plan.faults = {0};
+  plan.longest = std::chrono::milliseconds(60);
+  CHECK(run_bench(told, plan).ending == observe::Ending::completed);
+  std::vector<observe::Event> lost;
+  std::copy_if(told.events.begin(), told.events.end(), std::back_inserter(lost),
+               [](const observe::Event& e) { return e.kind == observe::EventKind::lost; });
+  REQUIRE(lost.size() == 2);
+  for (const observe::Event& e : lost) {
+    CHECK(e.at == std::chrono::milliseconds(20));
+    CHECK(std::abs(e.value) == Approx(std::abs(told.values[0][200])).epsilon(1e-9));
+  }
+  CHECK(observe::subject_text(*p, lost[0]) == "mains.stretch[2].i");
+  CHECK(observe::subject_text(*p, lost[1]) == "load.phase[2].i");
+  CHECK(has(observe::event_text(*p, lost[0]), "which has nowhere to go"));
   // Three equal currents behind 0.1 ohm and 1 mH, after the beginning has died away.
   const auto three = with_faults({"three"}, "mains.stretch[1].i", text);
   double most = 0;

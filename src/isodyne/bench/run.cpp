@@ -154,6 +154,9 @@ void Run::run_instants() {
     clock_.stepped();
     if (quick_.any()) quick_.hand_over(*seen_, state_.now);
     tell(plant_.changes());
+    plant_.networks().take_losses([&](program::VarId id, Time when, double value) {
+      seen_->event({when, observe::EventKind::lost, id, 0, value});
+    });
     if (trouble.kind != engine::PlantTrouble::Kind::none)
       return end(plant_trouble(plant_, state_, trouble, start_values_));
     ++result_.steps;

@@ -51,6 +51,13 @@ struct NetworkAccount {
   std::vector<Combination> visited;  ///< those that are remembered, by the number of steps that they were there
 };
 
+/// Something that was cut off and came to nothing at once: an output, and what it was.
+struct NetworkLoss {
+  Time at{};
+  std::int32_t output = 0;
+  double value = 0;
+};
+
 class NetworkSolver {
  public:
   virtual ~NetworkSolver() = default;
@@ -76,6 +83,9 @@ class NetworkSolver {
   virtual bool takes_many() const { return false; }
   /// On the stepping thread: never allocates, locks, throws or blocks. False: it cannot go on.
   virtual bool step(const NetworkStep& step) = 0;
+  /// What was lost since this was last forgotten. On the stepping thread.
+  virtual std::span<const NetworkLoss> losses() const { return {}; }
+  virtual void forget_losses() {}
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
   virtual std::string why_not() const = 0;
   /// Not on the stepping thread, and not while it steps.
@@ -108,6 +118,16 @@ class Networks : public NetworkStepping {
 
   /// Whether all steps of a network up to the next instant of the bench are made at once: see takes_many().
   bool goes_at_once(std::int32_t network) const { return all_[static_cast<std::size_t>(network)].at_once(); }
+  /// Of all networks what was lost, and forgets it: act(quantity, when, what it was).
+  template <typename Act>
+  void take_losses(const Act& act) {
+    for (One& one : all_) {
+      if (one.solver == nullptr || one.solver->losses().empty()) continue;
+      for (const NetworkLoss& l : one.solver->losses())
+        act(one.of->outputs[static_cast<std::size_t>(l.output)], l.at, l.value);
+      one.solver->forget_losses();
+    }
+  }
   std::string why_not(std::int32_t network) const;
   /// From now on each step is timed, which costs some 50 ns of it.
   void time_steps() { timed_ = true; }

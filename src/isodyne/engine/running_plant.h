@@ -31,6 +31,7 @@ class RunningPlant {
   /// the inputs that they have then.
   void solve(PlantState& state);
   const Networks& networks() const { return networks_; }
+  Networks& networks() { return networks_; }
   /// Before the run: see Networks.
   void time_networks() { networks_.time_steps(); }
   /// Somebody looks at these between two instants of the bench too. Before the run.

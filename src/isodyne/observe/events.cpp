@@ -170,6 +170,7 @@ std::string subject_text(const program::Program& p, const Event& e) {
       return step.target == program::kNone ? at(p.scenarios, e.detail).name : p.variable(step.target).name;
     }
     case EventKind::change:
+    case EventKind::lost:
       return p.variable(e.subject).name;
     case EventKind::command:
       return command_subject(p, e);
@@ -214,6 +215,8 @@ std::string event_text(const program::Program& p, const Event& e) {
     }
     case EventKind::saturated:
       return fmt::format("leaves its range at {}", p.format(program::value_of_channel(p, e.subject), e.value));
+    case EventKind::lost:
+      return fmt::format("loses {}, which has nowhere to go", p.format(e.subject, e.value));
     case EventKind::controller:
       return e.detail == kControllerReady ? "ready" : e.detail == kControllerFailed ? "failed" : "started again";
     case EventKind::overrun:

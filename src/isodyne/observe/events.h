@@ -47,14 +47,14 @@ inline bool as_asked(Ending ending) {
 struct Event {
   Time at{};
   EventKind kind = EventKind::action;
-  /// action, expected: step of the scenario; fault: fault; mode: state machine; saturated: number of the channel (see
+  /// action, expected: step of the scenario; fault: fault; mode: state machine; lost: quantity; saturated: number of the channel (see
   /// program::value_of_channel); controller: controller; change: quantity; command: see event_of; overrun: number of
   /// late steps; broken, verdict: requirement; ended: Ending.
   std::int32_t subject = 0;
   std::int32_t detail =
       0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer
   double value = 0;  ///< action: the value set; expected: whether it came true; change: the new one; saturated: the
-                     ///< value sampled; overrun: worst lateness, ns
+                     ///< value sampled; lost: what was there; overrun: worst lateness, ns
   // Of a command:
   const char* note = nullptr;           ///< what its giver wrote; outlives who is told
   Time over{};                          ///< ramp, play: how long it takes

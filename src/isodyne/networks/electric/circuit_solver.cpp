@@ -43,6 +43,7 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
     if (device.gate >= 0 && device.kind != Device::Kind::pole) gated_.push_back({device.gate, d, device.opens});
     moving_ = moving_ || device.kind != Device::Kind::contact;
   }
+  find_coil_currents();
   written_.assign((devices + kPacked - 1) / kPacked, -1);
   moves_.resize(devices);
   now_.assign(columns, 1.0);
@@ -50,6 +51,25 @@ CircuitSolver::CircuitSolver(const program::Plant& plant, const program::Network
   trial_ = after_;
   where_.resize(devices + Columns::kBlock);
   before_ = where_;
+}
+
+void CircuitSolver::find_coil_currents() {
+  std::int32_t output = 0;
+  for (std::size_t e = 0; e < circuit_.of.size(); ++e) {
+    const Circuit::Of& of = circuit_.of[e];
+    int winding = 0;
+    for (const auto& q : circuit_.network().elements[e].outputs) {
+      const bool current = q.name == "i" || q.name.starts_with("i[");
+      const bool core = of.kind == Circuit::Of::Kind::core;
+      if (current && (core || of.kind == Circuit::Of::Kind::coil)) {
+        const int coil = core ? circuit_.cores[static_cast<std::size_t>(of.first)].coil : of.first + winding++;
+        coil_currents_.push_back(
+            {static_cast<std::size_t>(circuit_.coils[static_cast<std::size_t>(coil)].state), output});
+      }
+      ++output;
+    }
+  }
+  losses_.reserve(coil_currents_.size());
 }
 
 /// States, then where devices stand, kPacked in a number; then per pole its order, and when it will move (ns; below 0:
@@ -402,8 +422,8 @@ bool CircuitSolver::foreseen(const double* after, const double* stands_after, do
   bool all = true;
   for (std::size_t d = 0; d < positions_.size(); ++d) {
     const double most = off * current_->reach(d);
-    all &= (std::min(before_[d], stands_after[d]) - most >= low_[d]) &
-           (std::max(before_[d], stands_after[d]) + most <= high_[d]);
+    all = all && std::min(before_[d], stands_after[d]) - most >= low_[d] &&
+          std::max(before_[d], stands_after[d]) + most <= high_[d];
   }
   return all;
 }

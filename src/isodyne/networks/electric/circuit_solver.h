@@ -27,6 +27,8 @@ class CircuitSolver : public engine::NetworkSolver {
   void prepare(std::span<const double> inputs) override;
   bool takes_many() const override { return true; }
   bool step(const engine::NetworkStep& step) override;
+  std::span<const engine::NetworkLoss> losses() const override { return losses_; }
+  void forget_losses() override { losses_.clear(); }
   std::string why_not() const override;
   engine::NetworkAccount account() const override;
   std::vector<std::string> describe(std::span<const double> state) const override;
@@ -67,6 +69,8 @@ class CircuitSolver : public engine::NetworkSolver {
   bool of_these_parameters(const double* state) const;
   void note_thrown(double* state, double at) const;
   double farthest(double at) const;
+  void find_coil_currents();
+  void note_losses(Time at);
   bool foreseen(const double* after, const double* stands_after, double span);
   Time on_their_own(engine::NetworkStep& step, Time until);
   Time on_their_own(engine::NetworkStep& step, std::size_t row, Time until);
@@ -131,6 +135,13 @@ class CircuitSolver : public engine::NetworkSolver {
   std::vector<double> march_low_, march_high_;  ///< of states and where devices stand; a state has no end
   Reader readers_[Workshop::kSlots];
   std::vector<std::int32_t> between_;
+  /// Currents of windings: their states, and the outputs that show them.
+  struct CoilCurrent {
+    std::size_t state = 0;
+    std::int32_t output = 0;
+  };
+  std::vector<CoilCurrent> coil_currents_;
+  std::vector<engine::NetworkLoss> losses_;  ///< as many as there are coils, at most
   std::string why_;
 };
 

@@ -68,6 +68,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
               state.end() - circuit_.sources());
   make_ready(slot);
   steps_ = eventful_ = first_visits_ = 0;
+  losses_.clear();
   show(slot, outputs);
   return true;
 }
@@ -288,6 +289,19 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   return true;
 }
 
+/// A terminal has come off: which currents are gone a moment later. Faults come at the beginning of a step.
+void CircuitSolver::note_losses(Time at) {
+  constexpr double kMoment = 100;  // ns: 10 Gohm ends the current of 100 H within less
+  constexpr double kLeft = 1e-3, kNothing = 1e-6;  // a share; A
+  make_ready(0);
+  current_->part(*shop_, now_.data(), std::min(kMoment, step_), after_.data());
+  for (const CoilCurrent& c : coil_currents_) {
+    const double before = now_[c.state];
+    const bool gone = std::abs(before) > kNothing && std::abs(after_[c.state]) < kLeft * std::abs(before);
+    if (gone && losses_.size() < losses_.capacity()) losses_.push_back({at, c.output, before});
+  }
+}
+
 bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t slot) {
   read_sources(step.inputs);
   std::copy_n(step.state.begin(), states(), now_.begin());
@@ -295,10 +309,15 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   thrown_ = of_these_parameters(step.state.data()) ? step.state[thrown_at()] - from : 0;
   // What it came to was settled.
   bool changed = jumped(step.state.data() + step.state.size() - circuit_.sources());
-  for (const Gated& g : gated_)
-    changed = switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens) || changed;
+  bool came_off = false;
+  for (const Gated& g : gated_) {
+    const bool switched = switch_device(g.device, (step.inputs[static_cast<std::size_t>(g.input)] != 0) != g.opens);
+    came_off = came_off || (switched && g.opens && positions_[g.device].on == 0);
+    changed = switched || changed;
+  }
   if (changed) thrown_ = 0;
   if (changed && !settle()) return false;
+  if (came_off) note_losses(step.from);
   for (std::size_t p = 0; p < poles_.size(); ++p)
     order(p, step.inputs[static_cast<std::size_t>(circuit_.devices[poles_[p]].gate)] != 0, step.from, step.state);
   double at = 0;
