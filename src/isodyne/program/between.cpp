@@ -205,12 +205,16 @@ std::vector<bool> moving_between(const Plant& p) {
   std::vector<bool> moving(p.variables.size(), false);
   for (std::size_t i = 0; i < p.variables.size(); ++i) {
     const Variable& v = p.variables[i];
-    const bool still = v.role == Role::param || v.role == Role::fixed_param;
+    // Inputs that no equation gives are set at instants of the bench.
+    const bool still = v.role == Role::param || v.role == Role::fixed_param || v.role == Role::input;
     moving[i] = edges(static_cast<VarId>(i)) || (!still && quick(static_cast<VarId>(i)));
   }
   moving[static_cast<std::size_t>(kTime)] = true;
   std::vector<bool> tapped(p.variables.size(), false);
-  for (const Tap& t : p.taps) tapped[static_cast<std::size_t>(t.target)] = true;
+  for (const Tap& t : p.taps) {
+    tapped[static_cast<std::size_t>(t.target)] = true;
+    if (quick(t.target)) moving[static_cast<std::size_t>(t.target)] = true;
+  }
   for (const Item& item : p.order) {  // operands come first
     if (item.kind != Item::Kind::equation) continue;
     const Assignment& e = p.equations[static_cast<std::size_t>(item.index)];

@@ -367,14 +367,18 @@ double CircuitSolver::crossing(std::size_t device, int direction, double span) {
     shop_->move_on(now_.data(), at * 1e-9, trial_.data());
     return excess(device, current_->stand(device, trial_.data()), direction) - slack;
   };
+  constexpr double kManyNanoseconds = 8;
   // `high` is where it is beyond; `third` is the point that went before.
   double low = 0, below = excess(device, current_->stand(device, now_.data()), direction) - slack;
   if (below >= 0) return 0;
   double high = span, above = excess_at(span), third = high, at_third = above, share = below / (below - above);
   for (int i = 0; i < 60 && high - low > 1e-14 * step_; ++i) {
     if (!(share > 0 && share < 1)) share = 0.5;
-    const double at = low + share * (high - low), there = excess_at(at);
+    double at = low + share * (high - low);
+    // Whole ones are reached quickly.
+    if (const double whole = std::round(at); high - low > kManyNanoseconds && whole > low && whole < high) at = whole;
     if (!(at > low && at < high)) break;
+    const double there = excess_at(at);
     if (there > 0) {
       third = high;
       at_third = above;
@@ -414,55 +418,45 @@ double CircuitSolver::farthest(double at) const {
   return span;
 }
 
-/// Whether no device can have left its piece on the way from now_ to `after`, `span` nanoseconds later, nothing turning
-/// by more than a radian.
-bool CircuitSolver::foreseen(const double* after, const double* stands_after, double span) {
-  const double off = current_->off_course(*shop_, now_.data(), after, span * 1e-9);
+/// Whether no device can have left its piece on the way from now_ to after_, nothing turning by more than a radian. Of
+/// the one that does so at its end it is asked that it goes there evenly.
+bool CircuitSolver::foreseen(const Way& way) {
+  constexpr double kEvenly = 0.01;
+  const double off = current_->off_course(*shop_, now_.data(), after_.data(), way.span * 1e-9);
   current_->stand(now_.data(), before_.data());
-  bool all = true;
   for (std::size_t d = 0; d < positions_.size(); ++d) {
-    const double most = off * current_->reach(d);
-    all = all && std::min(before_[d], stands_after[d]) - most >= low_[d] &&
-          std::max(before_[d], stands_after[d]) + most <= high_[d];
+    const double most = off * current_->reach(d), from = before_[d], to = where_[d];
+    const bool sure = d == way.who ? most <= kEvenly * std::abs(to - from)
+                                   : std::min(from, to) - most >= low_[d] && std::max(from, to) + most <= high_[d];
+    if (!sure) return false;
   }
-  return all;
+  return true;
 }
 
-/// From `at` towards `until`, nanoseconds since the beginning of the step; stops where a device changes its piece.
-bool CircuitSolver::advance(double& at, double until) {
-  make_ready(0);
-  double span = until - at;
-  if (moving_ && current_->look() * kMostLooks < step_)
-    return fail(fmt::format(
-        "part of it turns by a radian within {} ns, and it is stepped every {} ns: too rarely for its diodes",
-        format_number(current_->look()), format_number(step_)));
-  const double watched = moving_ ? farthest(at) : span;
-  if (moving_) span = std::min(span, current_->look());
-  const std::size_t n = states();
-  const auto go = [&](double time) {
-    if (time == step_) {
-      current_->whole_step(now_.data(), after_.data());
-    } else {
-      current_->part(*shop_, now_.data(), time, after_.data());
-    }
-    std::copy(now_.begin() + static_cast<std::ptrdiff_t>(n), now_.end(),
-              after_.begin() + static_cast<std::ptrdiff_t>(n));
-    shop_->move_on(now_.data(), time * 1e-9, after_.data());
-    current_->stand(after_.data(), where_.data());
-  };
-  for (go(span); span > watched && !(within(where_.data()) && foreseen(after_.data(), where_.data(), span)); go(span))
-    span = std::max(watched, std::exp2(std::floor(std::log2(span / 4))));
-  if (span < until - at) until = at + span;
-  double first = span;
-  std::size_t who = positions_.size();
-  int way = 0;
-  // Whoever is beyond its end at an instant was there before. One of them is looked for; where that was, others may
-  // have been there before it. Who came to its end at the same instant is seen to by settle().
-  for (int round = 0; round < 1000 && first > 0 && !within(where_.data()); ++round) {
+/// Goes to `span` nanoseconds after now_, which it leaves as it is: states in after_, and where devices stand then.
+void CircuitSolver::go(double span) {
+  if (span == step_) {
+    current_->whole_step(now_.data(), after_.data());
+  } else {
+    current_->part(*shop_, now_.data(), span, after_.data());
+  }
+  std::copy(now_.begin() + static_cast<std::ptrdiff_t>(states()), now_.end(),
+            after_.begin() + static_cast<std::ptrdiff_t>(states()));
+  shop_->move_on(now_.data(), span * 1e-9, after_.data());
+  current_->stand(after_.data(), where_.data());
+}
+
+/// Whoever is beyond its end at an instant was there before. One of them is looked for; where that was, others may have
+/// been there before it. Who came to its end at the same instant is seen to by settle(). Leaves after_ at the end of
+/// the way.
+CircuitSolver::Way CircuitSolver::go_as_far_as(double span) {
+  go(span);
+  Way way{span, positions_.size(), 0};
+  for (int round = 0; round < 1000 && way.span > 0 && !within(where_.data()); ++round) {
     std::size_t next = positions_.size();
     double most = 0;
     for (std::size_t d = 0; d < positions_.size(); ++d) {
-      const int direction = d == who ? 0 : beyond(d, where_[d], after_);
+      const int direction = d == way.who ? 0 : beyond(d, where_[d], after_);
       if (direction == 0) continue;
       const double now = excess(d, where_[d], direction),
                    before = excess(d, current_->stand(d, now_.data()), direction);
@@ -473,24 +467,42 @@ bool CircuitSolver::advance(double& at, double until) {
     }
     if (next == positions_.size()) break;
     const int direction = beyond(next, where_[next], after_);
-    const double when = crossing(next, direction, first);
-    if (way != 0 && when >= first) break;
-    first = when;
-    who = next;
-    way = direction;
-    go(first);
+    const double when = crossing(next, direction, way.span);
+    if (way.direction != 0 && when >= way.span) break;
+    way = {when, next, direction};
+    go(when);
+  }
+  return way;
+}
+
+/// From `at` towards `until`, nanoseconds since the beginning of the step; stops where a device changes its piece.
+bool CircuitSolver::advance(double& at, double until) {
+  make_ready(0);
+  if (moving_ && current_->look() * kMostLooks < step_)
+    return fail(fmt::format(
+        "part of it turns by a radian within {} ns, and it is stepped every {} ns: too rarely for its diodes",
+        format_number(current_->look()), format_number(step_)));
+  double span = until - at;
+  const double watched = moving_ ? farthest(at) : span;
+  if (moving_) span = std::min(span, current_->look());
+  Way way = go_as_far_as(span);
+  while (way.span > watched && !foreseen(way)) {
+    span = std::max(watched, std::exp2(std::floor(std::log2(way.span / 4))));
+    way = go_as_far_as(span);
   }
   std::copy_n(after_.begin(), now_.size(), now_.begin());
-  at = way == 0 ? until : at + first;
-  if (way == 0) {
+  if (way.direction == 0) {
+    at = span < until - at ? at + span : until;
     if (all_moves_ > 0) std::fill(moves_.begin(), moves_.end(), 0);
     all_moves_ = 0;
     return true;
   }
-  move(who, {positions_[who].on, static_cast<std::uint8_t>(positions_[who].piece + way)});
+  at += way.span;
+  move(way.who, {positions_[way.who].on, static_cast<std::uint8_t>(positions_[way.who].piece + way.direction)});
   thrown_ = at;
   ++all_moves_;
-  if (++moves_[who] > kMostMoves) return fail(fmt::format("`{}` begins and ends conducting without end", path_of(who)));
+  if (++moves_[way.who] > kMostMoves)
+    return fail(fmt::format("`{}` begins and ends conducting without end", path_of(way.who)));
   return settle();
 }
 

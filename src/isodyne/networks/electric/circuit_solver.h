@@ -71,7 +71,15 @@ class CircuitSolver : public engine::NetworkSolver {
   double farthest(double at) const;
   void find_coil_currents();
   void note_losses(Time at);
-  bool foreseen(const double* after, const double* stands_after, double span);
+  /// How far it went, and who changes its piece there: direction 0 nobody.
+  struct Way {
+    double span = 0;
+    std::size_t who = 0;
+    int direction = 0;
+  };
+  void go(double span);
+  Way go_as_far_as(double span);
+  bool foreseen(const Way& way);
   Time on_their_own(engine::NetworkStep& step, Time until);
   Time on_their_own(engine::NetworkStep& step, std::size_t row, Time until);
   void count_quiet(std::int64_t steps);

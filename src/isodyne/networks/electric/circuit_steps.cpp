@@ -272,7 +272,10 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
   current_->whole_step(now, after);
   if (moving_ && !within(after + n)) return false;
   const bool sure = settled(step) && !(thrown && current_->quickest() < step_);
-  if (!sure && !foreseen(after, after + n, step_)) return false;
+  if (!sure) {
+    std::copy_n(after + n, positions_.size(), where_.begin());
+    if (!foreseen({step_, positions_.size(), 0})) return false;
+  }
   if (thrown || !of_these_parameters(state)) note_thrown(state, static_cast<double>(step.from.count()));
   for (std::size_t k = 0; k < n; ++k) state[k] = after[k];
   end_sources(step.inputs);
@@ -291,7 +294,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
 
 /// A terminal has come off: which currents are gone a moment later. Faults come at the beginning of a step.
 void CircuitSolver::note_losses(Time at) {
-  constexpr double kMoment = 100;  // ns: 10 Gohm ends the current of 100 H within less
+  constexpr double kMoment = 100;                  // ns: 10 Gohm ends the current of 100 H within less
   constexpr double kLeft = 1e-3, kNothing = 1e-6;  // a share; A
   make_ready(0);
   current_->part(*shop_, now_.data(), std::min(kMoment, step_), after_.data());

@@ -76,42 +76,40 @@ struct Kernels {
     for (std::size_t k = 0; k < kFours; ++k) store(sum[k], y + 4 * k);
   }
 
-  /// act(Number<blocks>, first row) until all blocks of rows have been met, as many of them together as there may be.
   template <std::size_t kFours>
   struct Number {
     static constexpr std::size_t kValue = kFours;
   };
+  /// act(Number<fours>), fours 1 .. kMostFours.
+  template <class Act>
+  __attribute__((always_inline)) static void as_constant(std::size_t fours, const Act& act) {
+    switch (fours) {
+      case 1:
+        return act(Number<1>{});
+      case 2:
+        return act(Number<2>{});
+      case 3:
+        return act(Number<3>{});
+      case 4:
+        return act(Number<4>{});
+      case 5:
+        return act(Number<5>{});
+      case 6:
+        return act(Number<6>{});
+      case 7:
+        return act(Number<7>{});
+      default:
+        return act(Number<8>{});
+    }
+  }
+  /// act(Number<fours>, first row) until all blocks of rows have been met, as many of them together as there may be.
   template <class Act>
   __attribute__((always_inline)) static void in_pieces(std::size_t stride, const Act& act) {
-    std::size_t left = stride / 4, row = 0;
-    for (std::size_t pieces = (left + kMostFours - 1) / kMostFours; pieces > 0; --pieces) {
-      const std::size_t fours = (left + pieces - 1) / pieces;
-      switch (fours) {
-        case 1:
-          act(Number<1>{}, row);
-          break;
-        case 2:
-          act(Number<2>{}, row);
-          break;
-        case 3:
-          act(Number<3>{}, row);
-          break;
-        case 4:
-          act(Number<4>{}, row);
-          break;
-        case 5:
-          act(Number<5>{}, row);
-          break;
-        case 6:
-          act(Number<6>{}, row);
-          break;
-        case 7:
-          act(Number<7>{}, row);
-          break;
-        default:
-          act(Number<8>{}, row);
-          break;
-      }
+    std::size_t row = 0;
+    for (std::size_t left = stride / 4; left > 0;) {
+      const std::size_t fours = left <= kMostFours ? left : left >= 2 * kMostFours ? kMostFours : left - left / 2;
+      as_constant(
+          fours, [&](auto number) __attribute__((always_inline)) { act(number, row); });
       row += 4 * fours;
       left -= fours;
     }
@@ -129,10 +127,44 @@ struct Kernels {
   /// Of larger matrices it makes none: whoever asks goes step by step.
   static constexpr std::size_t kMostMarched = 256;
 
-  /// What came out is what goes in next, where it lies; it is left behind only where all of it is inside.
   static std::size_t march(const Columns& a, const double* base, double* x, const double* low, const double* high,
                            std::size_t most) {
     if (a.stride > kMostMarched) return 0;
+    if (a.stride > 4 * kMostFours) return march_in_pieces(a, base, x, low, high, most);
+    std::size_t done = 0;
+    as_constant(
+        a.stride / 4, [&](auto number) __attribute__((always_inline)) {
+          done = march_rows<decltype(number)::kValue>(a, base, x, low, high, most);
+        });
+    return done;
+  }
+  template <std::size_t kFours>
+  __attribute__((always_inline)) static std::size_t march_rows(const Columns& a, const double* base, double* x,
+                                                               const double* low, const double* high,
+                                                               std::size_t most) {
+    // What came out is what goes in next, where it lies.
+    alignas(32) double y[4 * kFours];
+    const double* const values = a.values;
+    const std::size_t stride = a.stride, columns = a.columns;
+    for (std::size_t k = 0; k < columns; ++k) y[k] = x[k];
+    std::size_t done = 0;
+    for (; done < most; ++done) {
+      Four sum[kFours];
+      FourTruths inside = {-1, -1, -1, -1};
+#pragma GCC unroll 8
+      for (std::size_t k = 0; k < kFours; ++k) load(sum[k], base + 4 * k);
+      sum_up<kFours>(values, stride, columns, y, sum);
+#pragma GCC unroll 8
+      for (std::size_t k = 0; k < kFours; ++k) look(sum[k], low + 4 * k, high + 4 * k, inside);
+      if (!all_of(inside)) break;
+#pragma GCC unroll 8
+      for (std::size_t k = 0; k < kFours; ++k) store(sum[k], y + 4 * k);
+    }
+    for (std::size_t k = 0; k < columns; ++k) x[k] = y[k];
+    return done;
+  }
+  static std::size_t march_in_pieces(const Columns& a, const double* base, double* x, const double* low,
+                                     const double* high, std::size_t most) {
     alignas(32) double both[2][kMostMarched];
     double *now = both[0], *next = both[1];
     for (std::size_t k = 0; k < a.columns; ++k) now[k] = x[k];
@@ -143,21 +175,16 @@ struct Kernels {
           a.stride, [&](auto number, std::size_t row) __attribute__((always_inline)) {
             constexpr std::size_t kFours = decltype(number)::kValue;
             Four sum[kFours];
-
 #pragma GCC unroll 8
             for (std::size_t k = 0; k < kFours; ++k) load(sum[k], base + row + 4 * k);
             sum_up<kFours>(a.values + row, a.stride, a.columns, now, sum);
-
 #pragma GCC unroll 8
             for (std::size_t k = 0; k < kFours; ++k) {
-              Four least, largest;
-              load(least, low + row + 4 * k);
-              load(largest, high + row + 4 * k);
-              inside &= (sum[k] >= least) & (sum[k] <= largest);
+              look(sum[k], low + row + 4 * k, high + row + 4 * k, inside);
               store(sum[k], next + row + 4 * k);
             }
           });
-      if ((inside[0] & inside[1] & inside[2] & inside[3]) == 0) break;
+      if (!all_of(inside)) break;
       double* const before = now;
       now = next;
       next = before;
@@ -165,17 +192,25 @@ struct Kernels {
     for (std::size_t k = 0; k < a.columns; ++k) x[k] = now[k];
     return done;
   }
+  __attribute__((always_inline)) static void look(const Four& value, const double* low, const double* high,
+                                                  FourTruths& inside) {
+    Four least, largest;
+    load(least, low);
+    load(largest, high);
+    inside &= (value >= least) & (value <= largest);
+  }
+  __attribute__((always_inline)) static bool all_of(const FourTruths& truths) {
+    return (truths[0] & truths[1] & truths[2] & truths[3]) != 0;
+  }
 
   static bool inside(std::size_t blocks, const double* low, const double* y, const double* high) {
     FourTruths all = {-1, -1, -1, -1};
     for (std::size_t at = 0; at < 4 * blocks; at += 4) {
-      Four least, largest, value;
-      load(least, low + at);
-      load(largest, high + at);
+      Four value;
       load(value, y + at);
-      all &= (value >= least) & (value <= largest);
+      look(value, low + at, high + at, all);
     }
-    return (all[0] & all[1] & all[2] & all[3]) != 0;
+    return all_of(all);
   }
 
   /// Rows of a column of A B that stay in registers. Zeros are passed over: much of what is multiplied here is.
