@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "isodyne/networks/solvers.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/rejudge.h"
@@ -415,5 +416,44 @@ TEST_CASE("A plant that breaks down between two instants leaves the rows up to t
     CHECK(x[990] == Approx(1 / (1 - 0.990)).epsilon(1e-3));  // 1 / (1 - t / 1 ms)
     CHECK(run.row("R-1").answer == judge::Answer::broken);
     CHECK(*run.row("R-1").first_breach_s == Approx(0.991e-3).margin(2e-6));
+  }
+}
+
+TEST_CASE("What is read of a circuit between two instants of the bench is what is read at them") {
+  // Few outputs are read as rows of their own, many are added up from what the equations give.
+  const std::vector<std::string> outputs{"d.i", "d.p",       "d.conducts", "core.i",     "core.flux", "ring.mid.v",
+                                         "l.p", "turn.i[2]", "feed.p",     "ring.top.i", "c.i",       "sw.i"};
+  const auto run_with = [&](const char* step) {
+    return QuickRun(
+        std::string("use library \"circuits.dyne\"\n"
+                    "model Ring {\n  terminal top, earth : electric\n  node mid : electric\n"
+                    "  part l : Inductor(inductance = 0.1 mH, resistance = 1 ohm) between top, mid\n"
+                    "  part c : Capacitor(capacitance = 1 uF, resistance = 10 mohm) between mid, earth\n}\n"
+                    "bench B { step ") +
+            step + "\n  record " + fmt::format("{}", fmt::join(outputs, ", ")) +
+            " every 1 us\n  node top, mid, low, far : electric\n"
+            "  part feed : VoltageSource between top, ground  step 1 us\n"
+            "  feed.voltage = 100 V * sin(2 * pi * 1 rad * 10 kHz * time)\n"
+            "  part l : Inductor(inductance = 0.05 mH, resistance = 0.1 ohm) between top, mid  step 1 us\n"
+            "  part d : Diode(resistance = 20 mohm, drop = 0.8 V) between mid, ground  step 1 us\n"
+            "  part sw : Switch between mid, low  step 1 us\n  sw.close = true\n"
+            "  part core : KneeCore(inductance = 5 mH, saturated = 0.1 mH, knee = 0.4 mWb, loss_resistance = 1 kohm) "
+            "between low, ground  step 1 us\n"
+            "  part turn : Ideal(turns = [2, 1]) between [mid, far], [ground, ground]  step 1 us\n"
+            "  part load : Resistor(resistance = 20 ohm) between far, ground  step 1 us\n"
+            "  part c : Capacitor(capacitance = 0.2 uF, resistance = 1 ohm) between low, ground  step 1 us\n"
+            "  part ring : Ring between mid, ground  step 1 us\n}\nscenario s { hold 2 ms }\n",
+        [](bench::RunPlan& p) { p.networks = networks::solvers(); });
+  };
+  const QuickRun quick = run_with("50 us"), throughout = run_with("1 us");
+  for (const std::string& name : outputs) {
+    INFO(name);
+    const std::vector<double> a = quick.values(name), b = throughout.values(name);
+    REQUIRE(a.size() == 2001);
+    REQUIRE(b.size() == a.size());
+    double largest = 0;
+    for (const double v : b) largest = std::max(largest, std::abs(v));
+    CHECK(largest > 1e-6);  // it moves at all
+    for (std::size_t k = 0; k < a.size(); ++k) REQUIRE(a[k] == Approx(b[k]).epsilon(1e-9).margin(1e-10 * largest));
   }
 }

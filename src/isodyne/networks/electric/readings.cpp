@@ -64,8 +64,9 @@ std::int32_t Readings::add(Row row) {
 using Kind = Circuit::Of::Kind;
 
 namespace {
-/// A row is quicker than a sum, and takes more memory in each combination.
-constexpr std::size_t kRowsForTerms = 2;
+/// A row is quicker than a sum, and takes more memory in each combination: so much more is worth it, or so many
+/// numbers.
+constexpr std::size_t kRowsForTerms = 2, kFew = 4096;
 }  // namespace
 
 void Reader::prepare(const Circuit& circuit, const Readings& readings, const Frame& frame,
@@ -240,18 +241,31 @@ void Reader::write_rows(const double* w, std::span<const Position> positions, Co
 void Reader::write_row(const Reading& r, std::size_t which, const double* w, std::span<const Position> positions,
                        Columns& to, std::size_t row) const {
   const auto behind = static_cast<std::int32_t>(1 + Columns::stride_of(unknowns_.size()));
-  const auto value = [&](std::int32_t place, std::size_t column) {
-    if (place == 0) return 0.0;
-    if (place >= behind) return static_cast<std::size_t>(place - behind) == column ? 1.0 : 0.0;
-    return w[static_cast<std::size_t>(unknowns_[static_cast<std::size_t>(place - 1)]) * columns_ + column];
+  const auto is_unknown = [&](std::int32_t place) { return place > 0 && place < behind; };
+  const auto row_of = [&](std::int32_t place) {
+    return w + static_cast<std::size_t>(unknowns_[static_cast<std::size_t>(place - 1)]) * columns_;
   };
   const Term* t = terms_.data() + r.first[which];
   for (const Term* const end = t + r.count[which]; t != end; ++t) {
-    const auto device = static_cast<std::size_t>(t->device);
-    const Piece* const p = t->device < 0 ? nullptr : &piece_of(circuit_->devices[device], positions[device]);
-    for (std::size_t k = 0; k < columns_; ++k)
-      to.at(row, k) += t->factor * (p == nullptr ? 1 : p->conductance) * (value(t->a, k) - value(t->b, k));
-    if (p != nullptr) to.at(row, columns_ - 1) += t->factor * p->offset;
+    double factor = t->factor;
+    if (t->device >= 0) {
+      const auto device = static_cast<std::size_t>(t->device);
+      const Piece& p = piece_of(circuit_->devices[device], positions[device]);
+      to.at(row, columns_ - 1) += factor * p.offset;
+      factor *= p.conductance;
+    }
+    // Two that are nearly the same are subtracted before anything else.
+    if (is_unknown(t->a) && is_unknown(t->b)) {
+      const double *const a = row_of(t->a), *const b = row_of(t->b);
+      for (std::size_t k = 0; k < columns_; ++k) to.at(row, k) += factor * (a[k] - b[k]);
+      continue;
+    }
+    for (const auto& [place, scale] : {std::pair{t->a, factor}, std::pair{t->b, -factor}}) {
+      if (place >= behind) to.at(row, static_cast<std::size_t>(place - behind)) += scale;
+      if (!is_unknown(place)) continue;
+      const double* const of = row_of(place);
+      for (std::size_t k = 0; k < columns_; ++k) to.at(row, k) += scale * of[k];
+    }
   }
 }
 
