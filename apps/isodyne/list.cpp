@@ -72,10 +72,14 @@ Section signals(const Program& p) {
 Section nodes(const Program& p) {
   Section s{"nodes", {{"Node"}, {"Kind"}, {"Step"}, {"At it"}}, {}};
   for (const program::Network& n : p.networks) {
-    std::vector<std::string> at(n.nodes.size());
+    std::vector<std::string> at(n.nodes.size()), last(n.nodes.size());
     for (const auto& e : n.elements) {
       const std::set<std::int32_t> ends(e.nodes.begin(), e.nodes.end());
-      for (const std::int32_t node : ends) list_on(at[static_cast<std::size_t>(node)], e.path);
+      for (const std::int32_t end : ends) {
+        const auto node = static_cast<std::size_t>(end);
+        if (last[node] != e.path) list_on(at[node], e.path);  // a fault may be several contacts
+        last[node] = e.path;
+      }
     }
     for (std::size_t i = 1; i < at.size(); ++i)
       s.rows.push_back({n.nodes[i], n.kind, format_span(program::at(p.groups, n.group).step), at[i]});

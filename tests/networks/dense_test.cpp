@@ -104,6 +104,14 @@ TEST_CASE("Many steps at once are single steps to the bit, and end where the fir
       }
     }
   }
+  // What has no rows reads nothing: a circuit without states.
+  for (const DenseWays* const way : {&plain, wide_ways()}) {
+    if (way == nullptr) continue;
+    Columns nothing;
+    CHECK(way->march(nothing, nullptr, nullptr, nullptr, nullptr, 5) == 0);
+    way->multiply(nothing, nullptr, nullptr, nullptr);
+    CHECK(way->inside(0, nullptr, nullptr, nullptr));
+  }
   // What is too large for it is left alone, not made in part.
   Owned large(300, 2, random);
   std::vector<double> x{1, 2}, none(300, 0.0);

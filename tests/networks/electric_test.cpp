@@ -358,6 +358,12 @@ TEST_CASE("What a circuit is made of can be asked: nodes, who gives a quantity, 
                    "bench B {\n  step 1 ms\n  node top : electric\n  part s : VoltageSource between top, ground\n"
                    "  s.voltage = 10 V\n  part load : Resistor between top, ground\n}\n");
   shows(run_isodyne("list bench.dyne nodes", folder.path()).out, "top   electric  1 ms  s, load");
+  folder.write("three.dyne",
+               kUse +
+                   "bench B {\n  step 1 ms\n  node top : electric[3]\n"
+                   "  part s[3] : VoltageSource between top[index], ground\n  s[*].voltage = [1 V, 2 V, 3 V]\n}\n"
+                   "fault three { on top short through 1 ohm  from 1 s }\n");
+  shows(run_isodyne("list three.dyne nodes", folder.path()).out, "electric  1 ms  s[1], fault three\n");
   shows(run_isodyne("list bench.dyne load.i", folder.path()).out, "given by  the network of top, every 1 ms");
   shows(run_isodyne("list bench.dyne load.resistance", folder.path()).out, "read by   the network of top, every 1 ms");
   CHECK(run_isodyne("draw bench.dyne --out b.svg", folder.path()).status == 0);

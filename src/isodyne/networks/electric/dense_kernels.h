@@ -80,7 +80,7 @@ struct Kernels {
   struct Number {
     static constexpr std::size_t kValue = kFours;
   };
-  /// act(Number<fours>), fours 1 .. kMostFours.
+  /// act(Number<fours>), fours 1 .. kMostFours; never 0.
   template <class Act>
   __attribute__((always_inline)) static void as_constant(std::size_t fours, const Act& act) {
     switch (fours) {
@@ -124,12 +124,12 @@ struct Kernels {
         });
   }
 
-  /// Of larger matrices it makes none: whoever asks goes step by step.
+  /// Of larger matrices, and of nothing, it makes none: whoever asks goes step by step.
   static constexpr std::size_t kMostMarched = 256;
 
   static std::size_t march(const Columns& a, const double* base, double* x, const double* low, const double* high,
                            std::size_t most) {
-    if (a.stride > kMostMarched) return 0;
+    if (a.stride == 0 || a.stride > kMostMarched) return 0;
     if (a.stride > 4 * kMostFours) return march_in_pieces(a, base, x, low, high, most);
     std::size_t done = 0;
     as_constant(
