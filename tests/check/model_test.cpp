@@ -104,6 +104,43 @@ TEST_CASE("Functions that double each other end in a message") {
   CHECK(said.find("[too-large]") != std::string::npos);
 }
 
+TEST_CASE("What functions of functions share is met once, wherever such an expression stands") {
+  // 40 deep: along every path it would be 10^12 steps, and a check without end.
+  const std::string functions =
+      "function twice(x: V) -> V = (x + x) / 2\nfunction bent(x: V) -> V = if x > 0 V then x / 2 + 1 V else -x\n"
+      "function held(x: V) -> V = clamp(x, min(x, 1 V), 5 V)\n";
+  for (const std::string name : {"twice", "bent", "held"}) {
+    CAPTURE(name);
+    const auto of = [&](std::string x) {
+      for (int k = 0; k < 40; ++k) x.insert(0, name + "(").append(")");
+      return x;
+    };
+    const auto bench = [&](const std::string& inside, const std::string& behind = "") {
+      return functions + "bench B { step 1 ms  method rk4\n  output state x : V = 1 V\n  x' = 1 V/s\n" + inside +
+             "}\n" + behind;
+    };
+    CHECK(diagnostics_of(bench("", "requirement R { always " + of("x") + " < 1000 V }\n")).empty());
+    CHECK(diagnostics_of(bench("  sensor k { of " + of("x") + "  every 10 ms }\n")).find("error") == std::string::npos);
+    CHECK(diagnostics_of(bench("  state z : V = 0 V\n  z' = " + of("z") + " / 1 s\n")).find("error") ==
+          std::string::npos);
+    const std::string quick = functions +
+                              "model M {\n  output state x : V = 1 V\n  x' = 1 V/s\n  output y : V\n  y = " + of("x") +
+                              "\n  output state t : V = 0 V\n  when y > 2 V { t := 0 V }\n  t' = 1 V/s\n}\n";
+    CHECK(diagnostics_of(quick + "bench B { step 1 ms  method rk4\n  part m : M step 10 us  method rk4\n}\n"
+                                 "requirement R { always m.y < 1000 V }\n")
+              .empty());
+    const std::string source = "use library \"circuits.dyne\"\n" + functions +
+                               "model Feed {\n  terminal top, earth : electric\n  output state angle : rad = 0 rad\n"
+                               "  angle' = 314 rad/s\n  part s : VoltageSource between top, earth\n  s.voltage = " +
+                               of("1 V * sin(angle)") +
+                               "\n  part l : Inductor(inductance = 1 mH) between top, earth\n}\n"
+                               "bench B { step 50 us  method rk4\n  node top : electric\n"
+                               "  part feed : Feed between top, ground  step 1 us\n}\n";
+    Seen seen(program_of(source), {"feed.s.voltage"});
+    CHECK(run_for(seen, 1e-3).ending == observe::Ending::completed);
+  }
+}
+
 TEST_CASE("Indices, counters and sizes beyond any use end in a message") {
   CHECK(diagnostics_of("bench B { step 1 ms\n let i : A[3] = 1 A\n let a = i[2e119]\n}").find("[type-mismatch]") !=
         std::string::npos);

@@ -112,8 +112,8 @@ TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") 
   }
   files["library:modules.dyne"] = slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/library/modules.dyne");
   int accepted = 0;
-  // Under the sanitizers every fourth; scripts/fuzz makes a million there.
-  constexpr int kEvery = kSanitized ? 4 : 1;
+  // Under the sanitizers every tenth; scripts/fuzz makes a million there.
+  constexpr int kEvery = kSanitized ? 10 : 1;
   for (int i = 0; i < kMutations; i += kEvery) {
     RandomStream random(kTextSeed + static_cast<std::uint64_t>(i), "mutation");
     auto victim = files.begin();

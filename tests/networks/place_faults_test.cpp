@@ -123,7 +123,7 @@ TEST_CASE("An inductor that comes off loses its current, and three phases are sh
   }
   CHECK(observe::subject_text(*p, lost[0]) == "mains.stretch[2].i");
   CHECK(observe::subject_text(*p, lost[1]) == "load.phase[2].i");
-  CHECK(has(observe::event_text(*p, lost[0]), "which has nowhere to go"));
+  CHECK(has(observe::event_text(*p, lost[0]), "to nothing at once"));
   // Three equal currents behind 0.1 ohm and 1 mH, after the beginning has died away.
   const auto three = with_faults({"three"}, "mains.stretch[1].i", text);
   double most = 0;

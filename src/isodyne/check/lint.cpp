@@ -2,12 +2,14 @@
 #include "isodyne/core/text.h"
 
 #include <algorithm>
+#include <unordered_map>
 #include <unordered_set>
 
 #include <fmt/format.h>
 
 #include "isodyne/check/load.h"
 #include "isodyne/program/interval.h"
+#include "isodyne/program/nodes.h"
 
 namespace isodyne::check {
 
@@ -155,12 +157,19 @@ class Lint {
     return low && high ? Interval{*low, *high} : Interval{};
   }
 
-  Interval range_of(NodeId node) const {
-    if (node == kNone) return {};
-    const Node& n = check_.program.node(node);
-    if (n.op == Op::constant) return {n.value, n.value};
-    if (n.op == Op::variable) return limits_of(n.variable);
-    return over(n.op, range_of(n.a), range_of(n.b), range_of(n.c));
+  Interval range_of(NodeId root) const {
+    if (root == kNone) return {};
+    const Program& p = check_.program;
+    std::unordered_map<NodeId, Interval> ranges;
+    const auto known = [&](NodeId id) { return id == kNone ? Interval{} : ranges.at(id); };
+    const auto operands = [&](NodeId id) -> std::vector<NodeId> { return {p.node(id).a, p.node(id).b, p.node(id).c}; };
+    for (const NodeId id : operands_first(root, operands)) {
+      const Node& n = p.node(id);
+      ranges[id] = n.op == Op::constant   ? Interval{n.value, n.value}
+                   : n.op == Op::variable ? limits_of(n.variable)
+                                          : over(n.op, known(n.a), known(n.b), known(n.c));
+    }
+    return ranges.at(root);
   }
 
   /// A parameter that was computed from another one stays, whatever becomes of the other one.

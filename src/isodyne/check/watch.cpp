@@ -9,6 +9,7 @@
 #include "isodyne/check/watch.h"
 
 #include <algorithm>
+#include <unordered_map>
 #include <vector>
 
 #include <fmt/format.h>
@@ -44,6 +45,7 @@ class Watches {
     for (const Edge& e : p_.edges) look(look_at(e.now), "`becomes active`", {});
     if (std::none_of(p_.groups.begin(), p_.groups.end(), [&](const Group& g) { return g.step < p_.step; })) return;
     between_ = true;
+    looked_.clear();  // there less is looked at
     moving_ = moving_between(p_);
     find_suspects();
     plant();
@@ -163,9 +165,7 @@ class Watches {
     }
   }
   bool risky(NodeId id) const {
-    if (id == kNone) return false;
-    const Node n = p_.node(id);
-    return risky(n.op) || risky(n.a) || risky(n.b) || risky(n.c);
+    return any_below(p_, id, [](const Node& n) { return risky(n.op); });
   }
 
   /// Nodes that may be no number at an instant of a quick group though they are one at those of the bench.
@@ -230,8 +230,15 @@ class Watches {
     return both(inside, {operation(p_, Op::mul, id, zero()), risky(id)});
   }
 
+  /// What is shared is looked at once.
   Looked look_at(NodeId id) {
     if (id == kNone) return {};
+    if (const auto known = looked_.find(id); known != looked_.end()) return known->second;
+    const Looked looked = look_into(id);
+    looked_[id] = looked;
+    return looked;
+  }
+  Looked look_into(NodeId id) {
     const Node n = p_.node(id);
     switch (n.op) {
       case Op::constant:
@@ -384,6 +391,7 @@ class Watches {
 
   Program& p_;
   NodeId zero_ = kNone;
+  std::unordered_map<NodeId, Looked> looked_;
   bool between_ = false;  ///< between the instants of the bench, in the steps of group_
   std::int32_t group_ = 0;
   std::vector<bool> moving_;      ///< per variable, between the instants of the bench

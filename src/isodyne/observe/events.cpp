@@ -216,7 +216,7 @@ std::string event_text(const program::Program& p, const Event& e) {
     case EventKind::saturated:
       return fmt::format("leaves its range at {}", p.format(program::value_of_channel(p, e.subject), e.value));
     case EventKind::lost:
-      return fmt::format("loses {}, which has nowhere to go", p.format(e.subject, e.value));
+      return fmt::format("falls from {} to nothing at once", p.format(e.subject, e.value));
     case EventKind::controller:
       return e.detail == kControllerReady ? "ready" : e.detail == kControllerFailed ? "failed" : "started again";
     case EventKind::overrun:

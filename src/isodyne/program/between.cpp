@@ -6,22 +6,21 @@
 
 #include "isodyne/program/groups.h"
 #include "isodyne/program/later.h"
+#include "isodyne/program/nodes.h"
 
 namespace isodyne::program {
 
 namespace {
 
 bool draws_lots(const Plant& p, NodeId root) {
-  std::vector<NodeId> todo{root};
-  while (!todo.empty()) {
-    const NodeId id = todo.back();
-    todo.pop_back();
-    if (id == kNone) continue;
-    const Node& n = p.node(id);
-    if (n.op == Op::normal || n.op == Op::uniform) return true;
-    todo.insert(todo.end(), {n.a, n.b, n.c});
-  }
-  return false;
+  return any_below(p, root, [](const Node& n) { return n.op == Op::normal || n.op == Op::uniform; });
+}
+
+/// What goes on beyond its end in what it is to come to (`mod`, `atan2`) jumps where it begins anew.
+bool jumps_on_the_way(const Plant& p, NodeId root) {
+  return any_below(p, root, [&](const Node& n) {
+    return jumps(p, n) || n.op == Op::select || n.op == Op::mod || n.op == Op::atan2;
+  });
 }
 
 class Needed {
@@ -150,27 +149,13 @@ class Smooth {
         continue;
       }
       const auto e = equation_.find(next);
-      if (e == equation_.end() || jumps_on_the_way(e->second)) return false;
+      if (e == equation_.end() || jumps_on_the_way(p_, e->second)) return false;
       for (const VarId read : p_.reads(e->second)) todo.push_back(read);
     }
     return true;
   }
 
  private:
-  bool jumps_on_the_way(NodeId root) const {
-    std::vector<NodeId> todo{root};
-    while (!todo.empty()) {
-      const NodeId id = todo.back();
-      todo.pop_back();
-      if (id == kNone) continue;
-      const Node& n = p_.node(id);
-      // What goes on beyond its end in what it is to come to jumps where it begins anew.
-      if (jumps(p_, n) || n.op == Op::select || n.op == Op::mod || n.op == Op::atan2) return true;
-      todo.insert(todo.end(), {n.a, n.b, n.c});
-    }
-    return false;
-  }
-
   const Plant& p_;
   std::vector<bool> moving_;
   std::unordered_set<VarId> jumping_;

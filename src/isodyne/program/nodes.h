@@ -35,6 +35,27 @@ inline NodeId reading(Plant& p, VarId id) {
   return add(p, n);
 }
 
+/// Whether there is such a node at a root or below it, as far as `through` says of a node that its operands count.
+/// Each is met once: paths to what is shared can be more than anybody could walk.
+template <typename Test, typename Through>
+bool any_below(const Plant& p, NodeId root, const Test& test, const Through& through) {
+  std::vector<NodeId> todo{root};
+  std::unordered_set<NodeId> met;
+  while (!todo.empty()) {
+    const NodeId id = todo.back();
+    todo.pop_back();
+    if (id == kNone || !met.insert(id).second) continue;
+    const Node& n = p.node(id);
+    if (test(n)) return true;
+    if (through(n)) todo.insert(todo.end(), {n.a, n.b, n.c});
+  }
+  return false;
+}
+template <typename Test>
+bool any_below(const Plant& p, NodeId root, const Test& test) {
+  return any_below(p, root, test, [](const Node&) { return true; });
+}
+
 /// Nodes below a root in an order in which operands come before results. Numbers grow that way, except that
 /// a node put in place of a variable may have a higher one: so it is found by walking, without recursion.
 template <typename Next>

@@ -6,31 +6,14 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/program/elements.h"
+#include "isodyne/program/nodes.h"
 
 namespace isodyne::check {
 
 bool gate_valued(const Program& p, NodeId root) {
-  std::vector<NodeId> waiting{root};
-  while (!waiting.empty()) {
-    const NodeId id = waiting.back();
-    waiting.pop_back();
-    if (id == kNone) continue;
-    const Node& n = p.node(id);
-    switch (n.op) {
-      case Op::variable:
-        if (p.variable(n.variable).gate) return true;
-        break;
-      case Op::lnot:
-      case Op::land:
-      case Op::lor:
-      case Op::select:
-        waiting.insert(waiting.end(), {n.a, n.b, n.c});
-        break;
-      default:
-        break;
-    }
-  }
-  return false;
+  return any_below(
+      p, root, [&](const Node& n) { return n.op == Op::variable && p.variable(n.variable).gate; },
+      [](const Node& n) { return n.op == Op::lnot || n.op == Op::land || n.op == Op::lor || n.op == Op::select; });
 }
 
 namespace {

@@ -239,30 +239,10 @@ struct Kernels {
     for (std::size_t column = 0; column < columns; ++column, b += inner, c += rows) {
       std::size_t at = 0;
       for (; rows - at >= 32; at += 32) product_rows<8>(rows, inner, a + at, b, c + at);
-      switch ((rows - at) / 4) {
-        case 7:
-          product_rows<7>(rows, inner, a + at, b, c + at);
-          break;
-        case 6:
-          product_rows<6>(rows, inner, a + at, b, c + at);
-          break;
-        case 5:
-          product_rows<5>(rows, inner, a + at, b, c + at);
-          break;
-        case 4:
-          product_rows<4>(rows, inner, a + at, b, c + at);
-          break;
-        case 3:
-          product_rows<3>(rows, inner, a + at, b, c + at);
-          break;
-        case 2:
-          product_rows<2>(rows, inner, a + at, b, c + at);
-          break;
-        case 1:
-          product_rows<1>(rows, inner, a + at, b, c + at);
-          break;
-        default:
-          break;
+      if (rows - at >= 4) {
+        as_constant((rows - at) / 4, [&](auto number) __attribute__((always_inline)) {
+          product_rows<decltype(number)::kValue>(rows, inner, a + at, b, c + at);
+        });
       }
       // What is left is the end of a block that was made in part.
       if (rows % 4 != 0 && rows > 4) product_rows<1>(rows, inner, a + rows - 4, b, c + rows - 4);
