@@ -6,7 +6,11 @@ namespace isodyne::bench {
 
 QuickRows::QuickRows(const program::Program& program, const engine::RunningPlant& plant, ScenarioPlayer& scenario,
                      FaultPlayer& faults)
-    : view_(program::quick_view(program)), scenario_(scenario), faults_(faults), cores_(plant.cores()) {
+    : view_(program::quick_view(program)),
+      networks_(plant.networks()),
+      scenario_(scenario),
+      faults_(faults),
+      cores_(plant.cores()) {
   if (!view_.any()) return;
   if (scenario_.quick() || faults_.quick()) images_.emplace(program, view_);
   most_ = static_cast<std::size_t>(program.step / view_.period);
@@ -25,6 +29,23 @@ QuickRows::QuickRows(const program::Program& program, const engine::RunningPlant
   if (cores_.size() > 1) all_.resize(most_ * view_.columns.size());
 }
 
+void QuickRows::find_noted() {
+  for (Core& core : cores_) {
+    for (std::size_t i = 0; i < core.columns.size(); ++i) {
+      const engine::Networks::Place at = networks_.seen_at(core.columns[i]);
+      if (at.network == program::kNone) {
+        core.copied.push_back(i);
+        continue;
+      }
+      auto of = std::find_if(core.noted.begin(), core.noted.end(),
+                             [&](const Core::Noted& n) { return n.network == at.network; });
+      if (of == core.noted.end()) of = core.noted.insert(of, {at.network, {}, {}});
+      of->columns.push_back(i);
+      of->places.push_back(static_cast<std::size_t>(at.place));
+    }
+  }
+}
+
 void QuickRows::begin(const double* values) {
   if (images_) images_->image(values);
   for (Core& core : cores_) {
@@ -37,9 +58,28 @@ void QuickRows::instant(std::int32_t number, Time now, const double* values) {
   if (number == 0 && at_instant_) at_instant_();
   Core& core = cores_[static_cast<std::size_t>(number)];
   if (core.columns.empty() || now.count() % view_.period.count() != 0) return;
-  double* to = core.rows.data() + core.count * core.columns.size();
-  for (const program::VarId id : core.columns) *to++ = values[id];
+  double* const to = core.rows.data() + core.count * core.columns.size();
+  for (const std::size_t i : core.copied) to[i] = values[core.columns[i]];
   core.times[core.count++] = now;
+}
+
+/// Rows that a network noted down, at its own instants, as columns of a core's rows; there are no more of these than of
+/// the network's.
+void QuickRows::fetch(Core& core, const Core::Noted& noted) {
+  const engine::Networks::Seen seen = networks_.seen(noted.network);
+  std::size_t next = 0;  // as many rows of the network have been
+  Time then = seen.begin + seen.period;
+  for (std::size_t r = 0; r < core.count; ++r) {
+    for (; then <= core.times[r]; then += seen.period) ++next;
+    if (next > seen.count) {
+      core.count = r;
+      return;
+    }
+    double* const to = core.rows.data() + r * core.columns.size();
+    const double* const from = seen.rows + (next - 1) * seen.width;
+    for (std::size_t k = 0; k < noted.columns.size(); ++k)
+      to[noted.columns[k]] = next == 0 ? core.before[noted.columns[k]] : from[noted.places[k]];
+  }
 }
 
 /// Of each core what it had last.
@@ -62,7 +102,8 @@ void QuickRows::hand_over(observe::Observer& observer, Time last) {
   rows.period = view_.period;
   rows.columns = view_.columns;
   Time first = Time::max(), end{};
-  for (const Core& core : cores_) {
+  for (Core& core : cores_) {
+    for (const Core::Noted& noted : core.noted) fetch(core, noted);
     if (core.count == 0) continue;
     first = std::min(first, core.times.front());
     end = std::max(end, core.times[core.count - 1]);

@@ -29,6 +29,8 @@ class QuickRows : public engine::QuickObserver {
   /// Called at each instant of the bench's own core, whether something is gathered there or not.
   void then(std::function<void()> at_instant) { at_instant_ = std::move(at_instant); }
 
+  /// Before the run, when the plant knows that somebody looks: what its networks note down themselves.
+  void find_noted();
   /// Of the stepping thread: the bench is about to leave an instant, where these are the values.
   void begin(const double* values);
   /// Of the thread that steps the core.
@@ -41,14 +43,22 @@ class QuickRows : public engine::QuickObserver {
   struct Core {
     std::vector<program::VarId> columns;
     std::vector<std::size_t> places;  ///< of these among all
-    std::vector<double> before;       ///< at the instant of the bench
+    std::vector<std::size_t> copied;  ///< those that are not noted down by a network
+    struct Noted {
+      std::int32_t network = 0;
+      std::vector<std::size_t> columns, places;  ///< and where they are in a row of the network
+    };
+    std::vector<Noted> noted;
+    std::vector<double> before;  ///< at the instant of the bench
     std::vector<double> rows;
     std::vector<Time> times;
     std::size_t count = 0;
   };
+  void fetch(Core& core, const Core::Noted& noted);
   const double* joined(Time first, std::size_t count);
 
   program::QuickView view_;
+  const engine::Networks& networks_;
   ScenarioPlayer& scenario_;
   FaultPlayer& faults_;
   std::optional<engine::QuickImages> images_;  ///< if one of them waits for something quick

@@ -55,6 +55,7 @@ Run::Run(std::shared_ptr<const program::Program> program, RunPlan plan, const Po
       edges_(*program_, edge_nodes(*program_)),
       door_(*program_, state_, faults_, inbox_, std::move(plan_.commands), !plan_.pace) {
   plant_.look_at(quick_.columns());
+  quick_.find_noted();
 }
 
 RunResult Run::execute(const std::atomic<bool>& stop) {

@@ -12,6 +12,11 @@ namespace isodyne::engine {
 
 using program::kNone;
 
+namespace {
+/// Numbers that may be noted down between two instants of the bench.
+constexpr std::size_t kMostNoted = 1u << 20;
+}  // namespace
+
 Networks::Networks(const program::Plant& program, const NetworkMaker& make)
     : program_(program), gates_(program), makers_(program.groups.size()), others_(program.groups.size()) {
   std::size_t number = 0, output = 0;
@@ -83,7 +88,6 @@ void Networks::find_moving(One& one) const {
     one.moving_ids.push_back(id);
   }
   // What is noted down has to have its room, so a very slow bench goes step by step.
-  constexpr std::size_t kMostNoted = 1u << 20;
   const auto steps = static_cast<std::size_t>(program_.step / one.period);
   if (!one.moving.empty() && steps > kMostNoted / one.moving.size()) {
     one.many = false;
@@ -142,18 +146,73 @@ bool Networks::nothing_between() const {
   });
 }
 
+/// What observers alone want of a network that goes at once is noted down on its way. What equations there need as
+/// well it has to give at each instant, and so it goes step by step.
 void Networks::look_at(std::span<const program::VarId> ids) {
   if (!any()) return;
-  const std::vector<bool> needed = program::needed_between(program_, ids);
-  for (One& one : all_) {
-    for (const std::int32_t k : one.all) {
-      const program::VarId id = one.of->outputs[static_cast<std::size_t>(k)];
-      const bool known = std::find(one.between.begin(), one.between.end(), k) != one.between.end();
-      if (!known && needed[static_cast<std::size_t>(id)]) one.between.push_back(k);
+  copied_ = program::copied_by(program_);
+  std::vector<char> given(program_.variables.size(), 0);
+  for (const One& one : all_) {
+    for (const program::VarId id : one.of->outputs) given[static_cast<std::size_t>(id)] = one.many ? 1 : 0;
+  }
+  std::vector<program::VarId> others;
+  std::vector<bool> looked_at(program_.variables.size(), false);
+  for (const program::VarId id : ids) {
+    const auto copied = static_cast<std::size_t>(copied_[static_cast<std::size_t>(id)]);
+    if (given[copied] != 0) {
+      looked_at[copied] = true;
+    } else {
+      others.push_back(id);
     }
-    std::sort(one.between.begin(), one.between.end());
+  }
+  see_on_the_way(program::needed_between(program_, others), looked_at);
+  for (const program::VarId id : ids) {
+    if (seen_at(id).network == kNone) others.push_back(id);
+  }
+  const std::vector<bool> needed = program::needed_between(program_, others);
+  for (One& one : all_) {
+    if (one.seen_on_the_way) continue;
+    one.between.clear();
+    for (const std::int32_t k : one.all) {
+      if (needed[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])]) one.between.push_back(k);
+    }
   }
   find_rests(needed);
+}
+
+void Networks::see_on_the_way(const std::vector<bool>& needed, const std::vector<bool>& looked_at) {
+  for (One& one : all_) {
+    const auto has = [&](const std::vector<bool>& which, std::int32_t k) {
+      return which[static_cast<std::size_t>(one.of->outputs[static_cast<std::size_t>(k)])];
+    };
+    std::vector<std::int32_t> seen;
+    std::copy_if(one.all.begin(), one.all.end(), std::back_inserter(seen),
+                 [&](std::int32_t k) { return has(looked_at, k); });
+    const auto steps = static_cast<std::size_t>(program_.step / one.period);
+    if (!one.many || seen.empty() || steps > kMostNoted / seen.size()) continue;
+    if (std::any_of(one.all.begin(), one.all.end(), [&](std::int32_t k) { return has(needed, k); })) continue;
+    one.between = std::move(seen);
+    one.seen_on_the_way = true;
+    one.seen.resize(one.between.size() * (steps - 1));
+  }
+}
+
+Networks::Place Networks::seen_at(program::VarId id) const {
+  if (copied_.empty()) return {};
+  const program::VarId of = copied_[static_cast<std::size_t>(id)];
+  for (std::size_t i = 0; i < all_.size(); ++i) {
+    const One& one = all_[i];
+    for (std::size_t k = 0; one.seen_on_the_way && k < one.between.size(); ++k) {
+      if (one.of->outputs[static_cast<std::size_t>(one.between[k])] == of)
+        return {static_cast<std::int32_t>(i), static_cast<std::int32_t>(k)};
+    }
+  }
+  return {};
+}
+
+Networks::Seen Networks::seen(std::int32_t network) const {
+  const One& one = all_[static_cast<std::size_t>(network)];
+  return {one.seen.data(), one.between.size(), one.seen_count, one.seen_from, one.period};
 }
 
 void Networks::make_room(PlantState& state) const {
@@ -198,6 +257,20 @@ bool Networks::finite(One& one, std::span<const double> outputs) const {
   if (good) return true;
   one.bad =
       *std::find_if(one.wanted().begin(), one.wanted().end(), [&](std::int32_t k) { return !std::isfinite(all[k]); });
+  return false;
+}
+
+/// Rows from the first on that has no number are none.
+bool Networks::finite_on_the_way(One& one) const {
+  const double* const all = one.seen.data();
+  const std::size_t width = one.between.size(), count = one.seen_count * width;
+  bool good = true;
+  for (std::size_t i = 0; i < count; ++i) good &= std::isfinite(all[i]);
+  if (good) return true;
+  const auto bad = static_cast<std::size_t>(
+      std::find_if(all, all + count, [](double value) { return !std::isfinite(value); }) - all);
+  one.bad = one.between[bad % width];
+  one.seen_count = bad / width;
   return false;
 }
 
@@ -273,22 +346,53 @@ bool Networks::step(One& one, Time from, std::span<const double> values, std::ve
 /// At the first of its steps its inputs are known, but for those that move, and at the last one the way is made.
 bool Networks::step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                             NetworkState& state) {
-  const auto out = outputs(one, state);
   if (of_bench(one, from)) {
-    one.filled = 0;
+    one.filled = one.seen_count = 0;
+    one.seen_from = from;
     if (gather(one, values, true) && !one.solver->parameters_changed(one.inputs)) return false;
   }
   one.note_moving(values.data());
   const Time to = from + one.period;
   one.whole = of_bench(one, to);
-  if (!one.whole) return true;
-  add_edges(one, to - program_.step, to, state, edges);
-  NetworkStep all{to - program_.step, to, one.inputs, edges, one.wanted(), numbers(one, state), out};
+  return !one.whole || go_all_the_way(one, to - program_.step, to, edges, state);
+}
+
+bool Networks::go_all_the_way(One& one, Time from, Time to, std::vector<NetworkEdge>& edges, NetworkState& state) {
+  const auto out = outputs(one, state);
+  add_edges(one, from, to, state, edges);
+  NetworkStep all{from, to, one.inputs, edges, one.all, numbers(one, state), out};
   all.moving = one.moving;
   all.rows = one.rows;
-  const bool good = solve(one, all) && finite(one, out);
+  const auto steps = static_cast<std::size_t>((to - from) / one.period);
+  if (!one.seen.empty()) all.seen = std::span(one.seen).first((steps - 1) * one.between.size());
+  const bool went = solve(one, all);
   edges.clear();
-  return good;
+  if (!one.seen.empty())
+    one.seen_count = went ? steps - 1 : static_cast<std::size_t>((one.solver->stuck_from() - from) / one.period);
+  return went && finite(one, out) && finite_on_the_way(one);
+}
+
+/// Those that go all the way at once have not begun yet where something else stops halfway. They are brought up to
+/// there, so that what was seen of the others is seen of them too.
+void Networks::catch_up(PlantState& state) {
+  for (std::size_t i = 0; i < all_.size(); ++i) {
+    One& one = all_[i];
+    const Time begin = state.now - Time{state.now.count() % program_.step.count()};
+    if (!one.at_once() || one.whole || begin != one.bench) continue;
+    const std::size_t width = one.between.size(),
+                      noted = one.moving.empty() ? SIZE_MAX : one.filled / one.moving.size();
+    const std::size_t steps = std::min(noted, static_cast<std::size_t>((state.now - begin) / one.period));
+    if (steps == 0) continue;
+    one.whole = true;
+    if (!go_all_the_way(one, begin, begin + static_cast<std::int64_t>(steps) * one.period, state.network.edges[i],
+                        state.network))
+      continue;
+    arrive(one, state.values, state.network);
+    if (one.seen.empty()) continue;
+    for (std::size_t k = 0; k < width; ++k)
+      one.seen[(steps - 1) * width + k] = outputs(one, state.network)[static_cast<std::size_t>(one.between[k])];
+    one.seen_count = steps;
+  }
 }
 
 /// After a step that was made: until the next edge, or the last step before the next instant of the bench.

@@ -34,6 +34,9 @@ struct NetworkStep {
   /// after the other.
   std::span<const std::int32_t> moving{};
   std::span<const double> rows{};
+  /// Of many steps at once: where the outputs of wanted_between() go as they are at each instant on the way, one row
+  /// after the other. Empty: nobody looks.
+  std::span<double> seen{};
 };
 
 /// What a network has been through since its start, for people who ask what it costs. Of copied states that went
@@ -86,6 +89,8 @@ class NetworkSolver {
   /// What was lost since this was last forgotten. On the stepping thread.
   virtual std::span<const NetworkLoss> losses() const { return {}; }
   virtual void forget_losses() {}
+  /// After step() gave false over many steps: the instant from which it could not go on.
+  virtual Time stuck_from() const { return {}; }
   /// After start() or step() gave false: why, in a line, with the element that is to blame. Not on the stepping thread.
   virtual std::string why_not() const = 0;
   /// Not on the stepping thread, and not while it steps.
@@ -106,10 +111,26 @@ class Networks : public NetworkStepping {
   bool any() const { return !all_.empty() || gates_.any(); }
   /// Somebody looks at these between two instants of the bench too. Before the run.
   void look_at(std::span<const program::VarId> ids);
+  /// What is seen of a network that goes at once: rows of numbers, one for each of its instants on the way.
+  struct Seen {
+    const double* rows = nullptr;
+    std::size_t width = 0, count = 0;  ///< how many rows were made: less than there are where it could not go on
+    Time begin{}, period{};            ///< the first row is a period after the beginning, an instant of the bench
+  };
+  /// Where a quantity is seen only there: which network, and its place in a row. After look_at().
+  struct Place {
+    std::int32_t network = program::kNone, place = 0;
+  };
+  Place seen_at(program::VarId id) const;
+  /// Of its last way; valid until its next one.
+  Seen seen(std::int32_t network) const;
   /// Room in a state that begins.
   void make_room(PlantState& state) const;
   /// From inputs that are solved at the first instant. Gives kNone, or the network that has no start.
   std::int32_t start(PlantState& state);
+
+  /// After trouble of anything else, between two instants of the bench.
+  void catch_up(PlantState& state);
 
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
   void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
@@ -172,7 +193,11 @@ class Networks : public NetworkStepping {
     std::int64_t spent_ns = 0;          ///< in its solver, where steps are timed
     std::span<const std::int32_t> wanted() const { return whole ? all : between; }
     /// All steps up to the next instant of the bench are made at once.
-    bool at_once() const { return many && between.empty(); }
+    bool at_once() const { return many && (between.empty() || seen_on_the_way); }
+    bool seen_on_the_way = false;  ///< between two instants of the bench nobody but observers wants its outputs
+    std::vector<double> seen;      ///< then, what they were: rows of `between`
+    std::size_t seen_count = 0;
+    Time seen_from{};
   };
   void find_moving(One& one) const;
   void find_glides();
@@ -180,6 +205,7 @@ class Networks : public NetworkStepping {
   bool solve(One& one, const NetworkStep& step) const;
   bool step_at_once(One& one, Time from, std::span<const double> values, std::vector<NetworkEdge>& edges,
                     NetworkState& state);
+  bool go_all_the_way(One& one, Time from, Time to, std::vector<NetworkEdge>& edges, NetworkState& state);
   bool gather(One& one, std::span<const double> values, bool of_the_bench) const;
   std::span<double> numbers(const One& one, NetworkState& state) const {
     return {&state.numbers[one.number], one.size};
@@ -197,6 +223,8 @@ class Networks : public NetworkStepping {
     one.bench = t;
     return true;
   }
+  void see_on_the_way(const std::vector<bool>& needed, const std::vector<bool>& looked_at);
+  bool finite_on_the_way(One& one) const;
   void find_rests(const std::vector<bool>& needed);
   bool nothing_between() const;
   void rest(std::size_t group, Time from, const NetworkState& state);
@@ -219,7 +247,8 @@ class Networks : public NetworkStepping {
     bool holds(Time from) const { return from > after && from < until; }
   };
   std::vector<Rest> rests_;
-  std::vector<bool> moving_;  ///< per variable: it may change between two instants of the bench
+  std::vector<bool> moving_;            ///< per variable: it may change between two instants of the bench
+  std::vector<program::VarId> copied_;  ///< per variable: what it is a plain copy of
   bool still_ = false, idle_wanted_ = false, timed_ = false;
 };
 

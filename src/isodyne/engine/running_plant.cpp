@@ -187,7 +187,11 @@ PlantTrouble RunningPlant::step(PlantState& state, std::int64_t next) {
   ModeChanges& changes = lead().changes;
   changes.count = 0;
   if (state.network.stuck != kNone) return {PlantTrouble::Kind::network, state.network.stuck, 0};
-  if (whole_ != nullptr || cores_.size() == 1) return leader().step(state, changes);
+  const auto and_networks = [&](PlantTrouble trouble) {
+    if (trouble.kind != PlantTrouble::Kind::none && state.networks != nullptr) networks_.catch_up(state);
+    return trouble;
+  };
+  if (whole_ != nullptr || cores_.size() == 1) return and_networks(leader().step(state, changes));
   for (const auto& core : cores_) {
     if (core != cores_.front()) see(*core, state);
   }
@@ -196,7 +200,7 @@ PlantTrouble RunningPlant::step(PlantState& state, std::int64_t next) {
   const PlantTrouble trouble = lead().execution->step(state, changes);
   step_share(0);
   if (crew_) crew_->await();
-  return join(state, trouble);
+  return and_networks(join(state, trouble));
 }
 
 void RunningPlant::start_crew(std::size_t threads, Crew::Work prepare, std::int64_t most_guard_ns) {

@@ -231,4 +231,20 @@ std::vector<bool> needed_between(const Plant& p, std::span<const VarId> also) {
   return needed.with_operands();
 }
 
+std::vector<VarId> copied_by(const Plant& p) {
+  std::vector<VarId> copied(p.variables.size());
+  for (std::size_t i = 0; i < copied.size(); ++i) copied[i] = static_cast<VarId>(i);
+  std::vector<bool> tapped(p.variables.size(), false);
+  for (const Tap& t : p.taps) tapped[static_cast<std::size_t>(t.target)] = true;
+  for (const Item& item : p.order) {  // operands come first
+    if (item.kind != Item::Kind::equation) continue;
+    const Assignment& e = p.equations[static_cast<std::size_t>(item.index)];
+    const Node& value = p.node(e.value);
+    if (value.op != Op::variable || tapped[static_cast<std::size_t>(e.target)]) continue;
+    if (p.variable(value.variable).group == p.variable(e.target).group)
+      copied[static_cast<std::size_t>(e.target)] = copied[static_cast<std::size_t>(value.variable)];
+  }
+  return copied;
+}
+
 }  // namespace isodyne::program

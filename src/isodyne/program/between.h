@@ -28,4 +28,8 @@ std::vector<bool> idle_between(const Plant& program);
 /// somebody looks at there.
 std::vector<bool> needed_between(const Plant& program, std::span<const VarId> also);
 
+/// Per variable, what it is a plain copy of, over as many of them as there are; itself: it is none. Nothing that a
+/// fault may change is one, and what it copies changes at its own instants.
+std::vector<VarId> copied_by(const Plant& program);
+
 }  // namespace isodyne::program

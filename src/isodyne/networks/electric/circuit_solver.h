@@ -29,6 +29,7 @@ class CircuitSolver : public engine::NetworkSolver {
   bool step(const engine::NetworkStep& step) override;
   std::span<const engine::NetworkLoss> losses() const override { return losses_; }
   void forget_losses() override { losses_.clear(); }
+  Time stuck_from() const override { return failed_.value_or(Time{}); }
   std::string why_not() const override;
   engine::NetworkAccount account() const override;
   std::vector<std::string> describe(std::span<const double> state) const override;
@@ -93,10 +94,15 @@ class CircuitSolver : public engine::NetworkSolver {
   std::size_t slot_of(std::span<const std::int32_t> wanted) const {
     return wanted.size() == readers_[kAll].count() ? kAll : kBetween;
   }
-  /// What stands in now_, as outputs.
-  void show(std::size_t slot, std::span<double> outputs) {
-    readers_[slot].show(current_->rows(slot), now_.data(), positions_, outputs);
+  /// What stands in now_, as outputs; or on the way as a row of those that are seen there.
+  void show(std::size_t slot, const engine::NetworkStep& step) {
+    if (step.seen.empty()) {
+      readers_[slot].show(current_->rows(slot), now_.data(), positions_, step.outputs);
+    } else {
+      readers_[kBetween].show_row(current_->rows(kBetween), now_.data(), positions_, step.seen.data());
+    }
   }
+  void show_on_the_way(engine::NetworkStep& one);
   /// Places in a state, see state_size().
   std::size_t poles_at() const { return states() + written_.size(); }
   std::size_t thrown_at() const { return poles_at() + 2 * poles_.size(); }

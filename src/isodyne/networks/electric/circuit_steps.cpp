@@ -69,7 +69,7 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   make_ready(slot);
   steps_ = eventful_ = first_visits_ = 0;
   losses_.clear();
-  show(slot, outputs);
+  readers_[slot].show(current_->rows(slot), now_.data(), positions_, outputs);
   return true;
 }
 
@@ -90,23 +90,25 @@ bool CircuitSolver::single_step(const engine::NetworkStep& step, std::size_t slo
   return quiet_step(step, slot) || (why_.empty() && eventful_step(step, slot));
 }
 
-/// One step after the other, as if each had been asked for; nobody looks in between.
+/// One step after the other, as if each had been asked for.
 bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot) {
   std::copy(step.inputs.begin(), step.inputs.end(), held_.begin());
-  const std::size_t unseen = kBetween;  // there is nobody
   engine::NetworkStep one = step;
   one.inputs = held_;
   one.wanted = {};
-  std::size_t edge = 0, row = 0;
+  const std::size_t moving = step.moving.size(), width = step.seen.empty() ? 0 : between_.size();
+  std::size_t edge = 0;
   while (one.from < step.to) {
     one.to = one.from + period_;
+    const auto number = static_cast<std::size_t>((one.from - step.from) / period_);
     const std::size_t first = edge;
     while (edge < step.edges.size() && step.edges[edge].at <= one.to) ++edge;
     one.edges = step.edges.subspan(first, edge - first);
     const bool last = one.to == step.to;
-    for (std::size_t k = 0; k < step.moving.size(); ++k, ++row)
-      held_[static_cast<std::size_t>(step.moving[k])] = step.rows[row];
-    if (!single_step(one, last ? slot : unseen)) {
+    for (std::size_t k = 0; k < moving; ++k)
+      held_[static_cast<std::size_t>(step.moving[k])] = step.rows[number * moving + k];
+    one.seen = last || width == 0 ? std::span<double>{} : step.seen.subspan(number * width);
+    if (!single_step(one, last ? slot : kBetween)) {
       failed_ = one.from;
       return false;
     }
@@ -115,13 +117,8 @@ bool CircuitSolver::many_steps(const engine::NetworkStep& step, std::size_t slot
     // The last one is made as any other: what is wanted is read there.
     const Time until = edge < step.edges.size() ? step.edges[edge].at : step.to;
     if (one.from >= until) continue;
-    if (step.moving.empty()) {
-      one.from = on_their_own(one, until);
-    } else {
-      const Time before = one.from;
-      one.from = on_their_own(one, row, until);
-      row += static_cast<std::size_t>((one.from - before) / period_) * step.moving.size();
-    }
+    if (width > 0) one.seen = step.seen.subspan((number + 1) * width);
+    one.from = moving == 0 ? on_their_own(one, until) : on_their_own(one, (number + 1) * moving, until);
   }
   return true;
 }
@@ -139,7 +136,15 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, Time until) {
   set_march_ends();
   const auto most = static_cast<std::size_t>((until - at - Time{1}) / period_);
   current_->held_part(now, after);
-  const std::size_t done = current_->march_on(after, now, march_low_.data(), march_high_.data(), most);
+  std::size_t done = 0;
+  const auto march = [&](std::size_t steps) {
+    return current_->march_on(after, now, march_low_.data(), march_high_.data(), steps);
+  };
+  if (one.seen.empty()) {
+    done = march(most);
+  } else {
+    for (; done < most && march(1) == 1; ++done) show_on_the_way(one);
+  }
   at += static_cast<std::int64_t>(done) * period_;
   count_quiet(static_cast<std::int64_t>(done));
   for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
@@ -174,10 +179,17 @@ Time CircuitSolver::on_their_own(engine::NetworkStep& one, std::size_t row, Time
     std::memcpy(now, after, n * sizeof *now);
     end_sources(one.inputs);
     std::memcpy(before, now + n, sources * sizeof *now);
+    if (!one.seen.empty()) show_on_the_way(one);
   }
   for (std::size_t k = 0; k < n; ++k) one.state[k] = now[k];
   count_quiet(done);
   return at;
+}
+
+/// Into the next row of what is seen.
+void CircuitSolver::show_on_the_way(engine::NetworkStep& one) {
+  show(kBetween, one);
+  one.seen = one.seen.subspan(between_.size());
 }
 
 /// So many steps in which nothing happened: whoever chattered does so no more.
@@ -288,7 +300,7 @@ bool CircuitSolver::quiet_step(const engine::NetworkStep& step, std::size_t slot
     write_positions(step.state);
   }
   for (std::size_t k = 0; k < n; ++k) now[k] = after[k];
-  show(slot, step.outputs);
+  show(slot, step);
   return true;
 }
 
@@ -359,7 +371,7 @@ bool CircuitSolver::eventful_step(const engine::NetworkStep& step, std::size_t s
   ++steps_;
   ++eventful_;
   ++current_->steps;
-  show(slot, step.outputs);
+  show(slot, step);
   return true;
 }
 

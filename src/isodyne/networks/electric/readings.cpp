@@ -101,6 +101,8 @@ void Reader::prepare(const Circuit& circuit, const Readings& readings, const Fra
     readings_.push_back(r);
   }
   direct_ = sums_ <= kRowsForTerms * unknowns_.size();
+  plain_ = direct_ && std::all_of(readings_.begin(), readings_.end(),
+                                  [](const Reading& r) { return r.device < 0 && r.count[1] == 0; });
   values_.assign(direct_ ? Columns::stride_of(sums_) : 1 + Columns::stride_of(unknowns_.size()) + columns_, 0.0);
 }
 
@@ -269,23 +271,9 @@ void Reader::write_row(const Reading& r, std::size_t which, const double* w, std
   }
 }
 
-void Reader::show(const Columns& rows, const double* now, std::span<const Position> positions,
-                  std::span<double> values) {
-  multiply(rows, now, values_.data() + (direct_ ? 0 : 1));
-  if (!direct_) std::copy_n(now, columns_, values_.end() - static_cast<std::ptrdiff_t>(columns_));
-  const double* next = values_.data();
-  for (const Reading& r : readings_) {
-    double& value = values[static_cast<std::size_t>(r.output)];
-    if (r.device >= 0) {
-      value = all_->conducts(r.device, positions[static_cast<std::size_t>(r.device)]) ? 1 : 0;
-    } else if (direct_) {
-      value = *next++;
-      if (r.count[1] > 0) value *= *next++;
-    } else {
-      value = sum(r, 0, positions);
-      if (r.count[1] > 0) value *= sum(r, 1, positions);
-    }
-  }
+void Reader::read_plain(const Columns& rows, const double* now, double* row) {
+  multiply(rows, now, values_.data());
+  std::copy_n(values_.data(), sums_, row);
 }
 
 }  // namespace isodyne::networks::electric

@@ -62,7 +62,15 @@ class Reader {
   /// Those of a combination, of whose unknowns `w` has the rows, one after the other.
   void write_rows(const double* w, std::span<const Position> positions, Columns& to) const;
   /// From those rows and `now`: states, sources, 1.
-  void show(const Columns& rows, const double* now, std::span<const Position> positions, std::span<double> values);
+  void show(const Columns& rows, const double* now, std::span<const Position> positions, std::span<double> values) {
+    read(rows, now, positions,
+         [&](const Reading& r, double value) { values[static_cast<std::size_t>(r.output)] = value; });
+  }
+  /// The same one beside the other, in the order in which they were asked for.
+  void show_row(const Columns& rows, const double* now, std::span<const Position> positions, double* row) {
+    if (plain_) return read_plain(rows, now, row);
+    read(rows, now, positions, [&](const Reading&, double value) { *row++ = value; });
+  }
 
  private:
   /// factor * (a - b), by their places in values_; of a device in the place of a - b what flows through it.
@@ -75,6 +83,9 @@ class Reader {
     std::int32_t output = 0, device = -1;
     std::array<std::int32_t, 2> first{}, count{};  ///< of terms: of a sum, and of what it is multiplied by
   };
+  template <typename Put>
+  void read(const Columns& rows, const double* now, std::span<const Position> positions, const Put& put);
+  void read_plain(const Columns& rows, const double* now, double* row);
   void note_unknowns(const Readings::Row& row);
   void note(int unknown);
   std::int32_t place_of_node(int node) const { return node > 0 ? place_of(node - 1) : 0; }
@@ -93,7 +104,26 @@ class Reader {
   std::vector<Reading> readings_;
   std::size_t states_ = 0, columns_ = 0, sums_ = 0;
   bool direct_ = false;         ///< each sum is a row
+  bool plain_ = false;          ///< and each row an output
   std::vector<double> values_;  ///< sums; or 0, unknowns, a block that multiply() may need, states, sources, 1
 };
+
+template <typename Put>
+void Reader::read(const Columns& rows, const double* now, std::span<const Position> positions, const Put& put) {
+  multiply(rows, now, values_.data() + (direct_ ? 0 : 1));
+  if (!direct_) std::copy_n(now, columns_, values_.end() - static_cast<std::ptrdiff_t>(columns_));
+  const double* next = values_.data();
+  for (const Reading& r : readings_) {
+    if (r.device >= 0) {
+      put(r, all_->conducts(r.device, positions[static_cast<std::size_t>(r.device)]) ? 1 : 0);
+    } else if (direct_) {
+      const double value = *next++;
+      put(r, r.count[1] > 0 ? value * *next++ : value);
+    } else {
+      const double value = sum(r, 0, positions);
+      put(r, r.count[1] > 0 ? value * sum(r, 1, positions) : value);
+    }
+  }
+}
 
 }  // namespace isodyne::networks::electric
