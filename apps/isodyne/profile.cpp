@@ -28,8 +28,7 @@ struct Costs : session::RunWatcher {
     for (std::size_t s = 0; s < times.size(); ++s) times[s] = run.times(static_cast<RunShare>(s));
     steps = result.steps;
     for (std::size_t n = 0; n < networks.size(); ++n) networks[n] = run.account(n);
-    const double* variables = run.last_image().variables;
-    last.assign(variables, variables + run.variables());
+    if (const auto image = run.last_image()) last.assign(image->variables, image->variables + run.variables());
   }
   const StepTimes& of(RunShare share) const { return times[static_cast<std::size_t>(share)]; }
 

@@ -407,7 +407,7 @@ TEST_CASE("In lockstep a run stands, makes steps, stores its state and ends when
   Running r(plant(), plan);
   std::vector<std::string> saved;
   r.run.save_with([&](const char* file) {
-    saved.push_back(fmt::format("{} at {}", file, to_seconds(r.run.last_image().at)));
+    saved.push_back(fmt::format("{} at {}", file, to_seconds(r.run.last_image()->at)));
     return saved.size() < 2;
   });
   r.run.inbox().put(command(CommandKind::pause, 1, 1s));

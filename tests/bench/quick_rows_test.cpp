@@ -457,3 +457,106 @@ TEST_CASE("What is read of a circuit between two instants of the bench is what i
     for (std::size_t k = 0; k < a.size(); ++k) REQUIRE(a[k] == Approx(b[k]).epsilon(1e-9).margin(1e-10 * largest));
   }
 }
+
+namespace {
+/// A leg with its modulator, a choke, and a source that moves; `inside` lies beside it in the bench, `hull` in its
+/// model.
+std::string switching(const std::string& recorded, const std::string& inside, const std::string& hull = "",
+                      const std::string& more = "scenario s { hold 5 ms }\n") {
+  return "use library \"circuits.dyne\"\nmodel Hull {\n  terminal earth : electric\n  input upper, lower : gate\n"
+         "  output flow : A\n  node plus, mid, far : electric\n"
+         "  part s : VoltageSource between plus, earth\n  s.voltage = 100 V\n"
+         "  part leg : Leg between plus = plus, minus = earth, out = mid\n"
+         "  part choke : Inductor(inductance = 1 mH, resistance = 1 ohm) between mid, far\n"
+         "  part grid : VoltageSource between far, earth\n"
+         "  grid.voltage = 40 V + 30 V * sin(2 * pi * 1 rad * 400 Hz * time)\n"
+         "  leg.upper = upper\n  leg.lower = lower\n  flow = choke.i\n" +
+         hull +
+         "}\nmodel Listener {\n  input i : A\n  output state sum : A*s = 0 A*s\n  sum' = i\n}\n"
+         "model Falling { output state x : 1 = 1\n x' = x^2 / 3.1234 ms }\n"
+         "model Clock { output state angle : 1 = 0\n  angle' = 1000 / 1 s }\n"
+         "bench B { step 50 us  method rk4\n  record " +
+         recorded +
+         "\n  part pwm : Modulator(frequency = 17 kHz, dead_time = 1 us)\n  pwm.reference = 0.2\n"
+         "  part hull : Hull at ground  step 1 us\n  hull.upper = pwm.upper\n  hull.lower = pwm.lower\n" +
+         inside + "}\n" + more;
+}
+QuickRun switching_run(const std::string& text) {
+  return QuickRun(text, [](bench::RunPlan& p) { p.networks = networks::solvers(); });
+}
+const char* const kListens = "  part ear : Listener step 1 us  method rk4\n  ear.i = hull.choke.i\n";
+}  // namespace
+
+TEST_CASE("What a circuit notes down on its way is, to the bit, what it shows where somebody listens at each step") {
+  const std::string recorded = "hull.choke.i, hull.mid.v, hull.flow, hull.leg.high.i every 1 us";
+  const std::string judged =
+      "requirement R-1 { always abs(hull.choke.i) <= 30 A }\nrequirement R-2 { always hull.flow > 10 A or time < 200 "
+      "us }\n"
+      "measure top { of hull.choke.i  most }\nrequirement R-3 { always top <= 1 A }\n"
+      "condition low = hull.mid.v < 1 V\nmeasure lows { of low  count }\nrequirement R-4 { always lows < 5 }\n"
+      "scenario s { hold 5 ms }\n";
+  const QuickRun noted = switching_run(switching(recorded, "", "", judged)),
+                 asked = switching_run(switching(recorded, kListens, "", judged));
+  REQUIRE(noted.values("hull.choke.i").size() == 5001);
+  same_to_the_bit(noted, asked, {"hull.choke.i", "hull.mid.v", "hull.flow", "hull.leg.high.i"});
+  CHECK(noted.values("hull.flow") == noted.values("hull.choke.i"));
+  same_verdicts(noted.outcome.summary->rows, asked.outcome.summary->rows);
+  CHECK(noted.row("R-3").answer == judge::Answer::broken);
+}
+
+TEST_CASE("Where something else stops halfway, what a circuit noted down goes as far as the others") {
+  const std::string recorded = "hull.choke.i, hull.mid.v, falling.x every 1 us",
+                    falls = "  part falling : Falling step 1 us  method rk4\n";
+  const QuickRun noted = switching_run(switching(recorded, falls)),
+                 asked = switching_run(switching(recorded, falls + kListens)),
+                 whole = switching_run(switching("hull.choke.i, hull.mid.v every 1 us", ""));
+  for (const QuickRun* run : {&noted, &asked}) {
+    CHECK(run->outcome.ending == observe::Ending::diverged);
+    CHECK(run->values("falling.x").size() == run->values("hull.choke.i").size());
+  }
+  const std::vector<double> i = noted.values("hull.choke.i"), all = whole.values("hull.choke.i");
+  REQUIRE(i.size() > 3100);
+  CHECK(i.size() % 50 > 1);  // not an instant of the bench
+  CHECK(i == std::vector<double>(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(i.size())));
+  same_to_the_bit(noted, asked, {"hull.choke.i", "hull.mid.v", "falling.x"});
+}
+
+TEST_CASE("A circuit that cannot go on leaves what it noted down up to there, and no more") {
+  // Beyond 62.5 us its source has no value.
+  const auto source = [](std::string text) {
+    const std::string was = "40 V + 30 V * sin(2 * pi * 1 rad * 400 Hz * time)";
+    return text.replace(text.find(was), was.size(), "5 V * sqrt((62.5 us - time) / 1 us)");
+  };
+  const std::string recorded = "hull.choke.i, hull.mid.v, clock.angle every 1 us",
+                    clock = "  part clock : Clock step 1 us  method rk4\n";
+  const QuickRun noted = switching_run(source(switching(recorded, clock))),
+                 asked = switching_run(source(switching(recorded, clock + kListens)));
+  for (const QuickRun* run : {&noted, &asked}) {
+    CHECK(run->outcome.ending == observe::Ending::diverged);
+    INFO(run->outcome.why());
+    CHECK(has(run->outcome.why(), "at 0.000062 s"));
+    CHECK(has(run->outcome.why(), "it gives no number for"));
+    CHECK(run->values("hull.choke.i").size() == 63);
+    CHECK(run->recording->times().back() <= 62'000);
+  }
+  same_to_the_bit(noted, asked, {"hull.choke.i", "hull.mid.v", "clock.angle"});
+}
+
+TEST_CASE("What a circuit notes down is held until its next step where others are seen more often") {
+  const std::string
+      clock = "  part clock : Clock step 1 us  method rk4\n",
+      ear = "  part ear : Listener step 5 us  method rk4\n  ear.i = hull.choke.i\n",
+      judged =
+          "measure both { of hull.choke.i * (clock.angle + 1)  most }\nrequirement R-1 { always both <= 1 A }\n"
+          "requirement R-2 { always hull.choke.i * sin(clock.angle * 3 rad) <= 2 A }\nscenario s { hold 5 ms }\n";
+  const auto run = [&](const std::string& inside) {
+    std::string text = switching("hull.choke.i every 5 us\n  record clock.angle every 1 us", inside, "", judged);
+    return switching_run(text.replace(text.find("step 1 us\n  hull.upper"), 9, "step 5 us"));
+  };
+  const QuickRun noted = run(clock), asked = run(clock + ear);
+  REQUIRE(noted.values("hull.choke.i").size() == 1001);
+  REQUIRE(noted.values("clock.angle").size() == 5001);
+  same_to_the_bit(noted, asked, {"hull.choke.i", "clock.angle"});
+  same_verdicts(noted.outcome.summary->rows, asked.outcome.summary->rows);
+  CHECK(noted.row("R-2").answer == judge::Answer::broken);
+}

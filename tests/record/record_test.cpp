@@ -43,7 +43,7 @@ void record_run(const std::string& file) {
   const std::atomic<bool> stop{false};
   bench::Run run(p, plan, nullptr, both);
   const auto result = run.execute(stop);
-  (*recorder)->last_image(run.last_image());
+  (*recorder)->last_image(*run.last_image());
   REQUIRE((*recorder)->close(result.ending));
 }
 

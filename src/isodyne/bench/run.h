@@ -69,7 +69,11 @@ class Run {
   const engine::NativeBuilder* native() const { return native_.get(); }
   /// The last image that was shown.
   std::size_t variables() const { return program_->variables.size(); }
-  observe::Image last_image() const { return {state_.now, state_.values.data()}; }
+  /// None where the run ended halfway with some quantities further than others.
+  std::optional<observe::Image> last_image() const {
+    if (plant_.networks().stuck_on_the_way()) return std::nullopt;
+    return observe::Image{state_.now, state_.values.data()};
+  }
 
  private:
   std::optional<Reason> prepare();

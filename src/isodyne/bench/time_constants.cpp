@@ -20,6 +20,9 @@ Paces::Paces(const program::Plant& program) : program_(std::make_shared<program:
   for (program::Variable& v : whole->variables) v.group = 0;
   for (program::PeriodicTask& s : whole->periodic_tasks) s.group = 0;
   for (program::WhenBlock& w : whole->events) w.group = 0;
+  for (program::Network& n : whole->networks) n.group = 0;
+  for (program::Gate& g : whole->gates) g.group = 0;
+  for (program::QuickWatch& w : whole->quick_watches) w.group = 0;
   program::linearise(*whole, whole->groups.front());
   program_ = whole;
   plan_ = std::make_unique<engine::Plan>(*program_);

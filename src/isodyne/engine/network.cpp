@@ -369,7 +369,12 @@ bool Networks::go_all_the_way(One& one, Time from, Time to, std::vector<NetworkE
   edges.clear();
   if (!one.seen.empty())
     one.seen_count = went ? steps - 1 : static_cast<std::size_t>((one.solver->stuck_from() - from) / one.period);
-  return went && finite(one, out) && finite_on_the_way(one);
+  const bool on_the_way = finite_on_the_way(one), good = went && on_the_way && finite(one, out);
+  if (!good)
+    stuck_on_the_way_ = !on_the_way ? from + static_cast<std::int64_t>(one.seen_count) * one.period
+                        : went      ? to - one.period
+                                    : one.solver->stuck_from();
+  return good;
 }
 
 /// Those that go all the way at once have not begun yet where something else stops halfway. They are brought up to

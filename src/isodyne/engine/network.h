@@ -11,6 +11,7 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -129,8 +130,11 @@ class Networks : public NetworkStepping {
   /// From inputs that are solved at the first instant. Gives kNone, or the network that has no start.
   std::int32_t start(PlantState& state);
 
-  /// After trouble of anything else, between two instants of the bench.
+  /// After trouble between two instants of the bench.
   void catch_up(PlantState& state);
+  /// After trouble with a network that went many steps at once: from which instant it could not go on. Until there all
+  /// that was seen on the way is known; everything else is further.
+  std::optional<Time> stuck_on_the_way() const { return stuck_on_the_way_; }
 
   std::int32_t step(std::int32_t group, Time from, std::span<double> values, NetworkState& state) override;
   void arrive(std::int32_t group, Time now, std::span<double> values, NetworkState& state) override;
@@ -249,6 +253,7 @@ class Networks : public NetworkStepping {
   std::vector<Rest> rests_;
   std::vector<bool> moving_;            ///< per variable: it may change between two instants of the bench
   std::vector<program::VarId> copied_;  ///< per variable: what it is a plain copy of
+  std::optional<Time> stuck_on_the_way_;
   bool still_ = false, idle_wanted_ = false, timed_ = false;
 };
 

@@ -188,7 +188,9 @@ PlantTrouble RunningPlant::step(PlantState& state, std::int64_t next) {
   changes.count = 0;
   if (state.network.stuck != kNone) return {PlantTrouble::Kind::network, state.network.stuck, 0};
   const auto and_networks = [&](PlantTrouble trouble) {
-    if (trouble.kind != PlantTrouble::Kind::none && state.networks != nullptr) networks_.catch_up(state);
+    if (trouble.kind == PlantTrouble::Kind::none || state.networks == nullptr) return trouble;
+    if (const auto stuck = networks_.stuck_on_the_way()) state.now = *stuck;
+    networks_.catch_up(state);
     return trouble;
   };
   if (whole_ != nullptr || cores_.size() == 1) return and_networks(leader().step(state, changes));

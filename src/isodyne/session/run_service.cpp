@@ -186,7 +186,7 @@ class Doing {
     for (RunWatcher* w : watchers_) w->ended(run, result_);
     if (run.native() != nullptr && run.native()->done() && !run.native()->remark().empty())
       aside(run.native()->remark());
-    if (recorder_) recorder_->last_image(run.last_image());
+    if (const auto image = run.last_image(); recorder_ && image) recorder_->last_image(*image);
     if (!reached_again(witness) ||
         (!request_.evidence.save_state.empty() && !save_state(request_.evidence.save_state, run)))
       return give_up();
@@ -214,7 +214,10 @@ class Doing {
   }
 
   bool save_state(const std::string& file, const bench::Run& run) {
-    const Status written = write_file(file, to_json(state_of(program_, identity_, run.last_image(), run.changes())));
+    const auto image = run.last_image();
+    if (!image)
+      return error("there is no state to save: the run ended halfway between two instants of the bench"), false;
+    const Status written = write_file(file, to_json(state_of(program_, identity_, *image, run.changes())));
     if (!written) error(written.failure().text());
     return static_cast<bool>(written);
   }

@@ -30,7 +30,7 @@ class CircuitSolver : public engine::NetworkSolver {
   std::span<const engine::NetworkLoss> losses() const override { return losses_; }
   void forget_losses() override { losses_.clear(); }
   Time stuck_from() const override { return failed_.value_or(Time{}); }
-  std::string why_not() const override;
+  std::string why_not() const override { return why_; }
   engine::NetworkAccount account() const override;
   std::vector<std::string> describe(std::span<const double> state) const override;
 

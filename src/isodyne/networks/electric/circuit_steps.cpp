@@ -73,10 +73,6 @@ bool CircuitSolver::start(std::span<const double> inputs, std::span<double> stat
   return true;
 }
 
-std::string CircuitSolver::why_not() const {
-  return failed_ ? fmt::format("in its step from {}: {}", format_span(*failed_), why_) : why_;
-}
-
 bool CircuitSolver::step(const engine::NetworkStep& step) {
   why_.clear();  // of a state that was gone back from
   failed_.reset();
