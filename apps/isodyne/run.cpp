@@ -7,6 +7,7 @@
 #include "breakpoint.h"
 #include "isodyne/core/file.h"
 #include "isodyne/present/report.h"
+#include "isodyne/remote/open_run.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/run_service.h"
 #include "plans.h"
@@ -144,6 +145,12 @@ int run_bench(const Arguments& given, bool reference) {
     return folder.failure().kind == Failure::Kind::wrong_input ? kWrongInput : kNotCompleted;
   }
   request.evidence.folder = *folder;
+  std::optional<remote::OpenRun> door;
+  if (arguments->has(Option::open)) {
+    door.emplace(request.bench->program, *folder);
+    watchers.push_back(&*door);
+    say_aside("Open: isodyne read " + *folder + " NAME");
+  }
   return tell(session::run(request, watchers), *arguments, *wanted, *request.bench);
 }
 

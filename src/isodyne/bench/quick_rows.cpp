@@ -76,9 +76,10 @@ void QuickRows::fetch(Core& core, const Core::Noted& noted) {
       return;
     }
     double* const to = core.rows.data() + r * core.columns.size();
-    const double* const from = seen.rows + (next - 1) * seen.width;
-    for (std::size_t k = 0; k < noted.columns.size(); ++k)
-      to[noted.columns[k]] = next == 0 ? core.before[noted.columns[k]] : from[noted.places[k]];
+    for (std::size_t k = 0; k < noted.columns.size(); ++k) {
+      const std::size_t column = noted.columns[k];
+      to[column] = next == 0 ? core.before[column] : seen.rows[(next - 1) * seen.width + noted.places[k]];
+    }
   }
 }
 

@@ -113,8 +113,11 @@ class Witness : public observe::Observer {
 
  private:
   void tell(const std::vector<judge::Broken>& broken) {
-    if (recorder_ == nullptr) return;
-    for (const judge::Broken& b : broken) recorder_->event({b.at, observe::EventKind::broken, b.requirement, 0, 0});
+    for (const judge::Broken& b : broken) {
+      const observe::Event event{b.at, observe::EventKind::broken, b.requirement, 0, 0};
+      if (recorder_ != nullptr) recorder_->event(event);
+      for (RunWatcher* w : watchers_) w->event(event);
+    }
   }
 
   const program::Program& program_;

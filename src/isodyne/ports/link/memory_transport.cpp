@@ -163,15 +163,6 @@ Failure failed(const char* what) {
 
 }  // namespace
 
-Descriptor::~Descriptor() {
-  if (number_ >= 0) ::close(number_);
-}
-
-Descriptor& Descriptor::operator=(Descriptor&& other) noexcept {
-  std::swap(number_, other.number_);
-  return *this;
-}
-
 Result<Pair> shared_memory(std::size_t most, std::chrono::nanoseconds spin) {
   const std::size_t slot = (sizeof(Slot) + most + 63) / 64 * 64, bytes = sizeof(Head) + 2 * slot;
   Descriptor file(memfd_create("isodyne link", MFD_CLOEXEC | MFD_ALLOW_SEALING));

@@ -8,6 +8,7 @@
 #include <span>
 #include <string>
 
+#include "isodyne/core/descriptor.h"
 #include "isodyne/core/result.h"
 
 namespace isodyne::ports::link {
@@ -28,21 +29,6 @@ class Transport {
   virtual void reply(std::span<const std::byte> message) { send(message); }
   /// Whether the other end has closed, where that can be seen.
   virtual bool closed() const { return false; }
-};
-
-/// A descriptor that closes itself.
-class Descriptor {
- public:
-  Descriptor() = default;
-  explicit Descriptor(int number) : number_(number) {}
-  ~Descriptor();
-  Descriptor(Descriptor&& other) noexcept : number_(other.number_) { other.number_ = -1; }
-  Descriptor& operator=(Descriptor&& other) noexcept;
-  int number() const { return number_; }
-  bool good() const { return number_ >= 0; }
-
- private:
-  int number_ = -1;
 };
 
 struct Pair {

@@ -1,0 +1,120 @@
+#pragma once
+// A run that others may come into: they look at it, and give it commands, through a socket in its folder.
+//
+// Who watches a run (the run's thread in lockstep, the observers' in a paced run) leaves the newest image and what has
+// happened here; a thread of its own speaks with clients. docs/door.md specifies every method. Nothing that a client
+// does makes the run wait: pictures are left out for who is slow, and counted; events wait for them here.
+
+#include <atomic>
+#include <deque>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "isodyne/remote/clients.h"
+#include "isodyne/remote/rpc.h"
+#include "isodyne/session/run_service.h"
+
+namespace isodyne::remote {
+
+/// Of the socket, in the folder of the run.
+constexpr const char* kSocketName = "door";
+
+class OpenRun : public session::RunWatcher {
+ public:
+  /// `folder`: of the run; it is there when the run begins.
+  OpenRun(std::shared_ptr<const program::Program> program, std::string folder);
+  ~OpenRun() override { done(); }
+  void of(std::shared_ptr<const program::Program> program) { program_ = std::move(program); }
+
+  void begins(bench::Run& run) override;
+  void image(const observe::Image& image) override;
+  void rows(const observe::Rows& rows) override;
+  void event(const observe::Event& event) override;
+  void ended(const bench::Run& run, bench::RunResult& result) override;
+  /// It could not let anybody in.
+  bool good() const override { return why_not_.empty(); }
+
+ private:
+  /// Who asked, and whether others asked in the same message.
+  struct Batch {
+    std::vector<Json> answers;
+    std::size_t owed = 0;
+  };
+  struct Asked {
+    int client = 0;
+    std::optional<Json> id;
+    std::shared_ptr<Batch> batch;
+    bool told_later = false;  ///< it was answered already, and what came of it is told when that is known
+  };
+  struct Watch {
+    int client = 0;
+    std::int64_t number = 0;
+    std::vector<program::VarId> ids;
+    std::chrono::nanoseconds every{};
+    std::chrono::steady_clock::time_point next;
+    std::int64_t left_out = 0;
+    std::vector<double> least, greatest;  ///< since the last update
+  };
+  struct Seen {
+    observe::Event event;
+    std::string note;
+  };
+
+  // Of the thread that speaks:
+  void work();
+  void heard(int client, std::string_view line);
+  void call(const Call& call, const Asked& asked);
+  void answer(const Asked& asked, Json message);
+  void result(const Asked& asked, Json result);
+  void refuse(const Asked& asked, RpcError code, const std::string& text, Json data = nullptr);
+  void describe(const Asked& asked);
+  void read(const Json& params, const Asked& asked);
+  void watch(const Json& params, const Asked& asked);
+  void unwatch(const Json& params, const Asked& asked);
+  void events(const Json& params, const Asked& asked);
+  void command(observe::CommandKind kind, const Json& params, const Asked& asked);
+  std::string fill(observe::Command& command, const Json& params);
+  std::string find_target(const Json& params, observe::Command& command) const;
+  void give_waiting();
+  void take_outcomes();
+  void came_of(const observe::CommandOutcome& outcome);
+  void send_updates(bool last);  ///< last: of those to whom some were not sent
+  bool send_events();
+  Json event_json(std::size_t number);
+  std::optional<std::pair<Time, std::vector<double>>> newest(const std::vector<program::VarId>& ids);
+  std::chrono::milliseconds until_next() const;
+  void done();
+
+  std::shared_ptr<const program::Program> program_;
+  std::string folder_, why_not_;
+  bench::CommandInbox* inbox_ = nullptr;
+  const bench::Run* run_ = nullptr;
+  std::unique_ptr<Clients> clients_;
+  std::thread thread_;
+  std::atomic<bool> over_{false};
+
+  std::mutex mutex_;  ///< what both threads have
+  std::vector<double> newest_;
+  Time at_{};
+  bool any_ = false;  ///< an image was there
+  std::deque<Seen> seen_;
+  std::vector<Watch> watches_;
+  Json ending_;
+
+  std::atomic<std::int64_t> pending_{0}, followers_{0};
+  // Of the thread that speaks:
+  std::map<std::int64_t, Asked> asked_;         ///< by ticket
+  std::deque<observe::CommandOutcome> unseen_;  ///< their instants have not been shown
+  std::deque<observe::Command> waiting_;        ///< for room in the inbox
+  std::map<int, std::size_t> follows_;          ///< per client: the next event that it gets
+  std::deque<std::string> texts_;               ///< that commands point at
+  std::int64_t ticket_ = 0, watch_ = 0;
+  bool stands_ = false;  ///< somebody said so, or counts its steps
+};
+
+}  // namespace isodyne::remote

@@ -1,0 +1,434 @@
+// A run that others come into: through its socket, as any program would. Runs are real ones with evidence.
+
+#include <chrono>
+#include <filesystem>
+#include <thread>
+
+#include <sys/socket.h>
+#include <sys/stat.h>
+
+#include <fmt/format.h>
+#include <catch2/catch.hpp>
+
+#include "isodyne/record/recording.h"
+#include "isodyne/remote/open_run.h"
+#include "isodyne/session/evidence.h"
+#include "isodyne/session/run_folder.h"
+#include "support.h"
+
+using namespace isodyne;
+using namespace isodyne::test;
+using remote::Connection;
+using remote::Json;
+using namespace std::chrono_literals;
+
+namespace {
+
+const char* const kTank =
+    "choice Mode { off, on, boost }\n"
+    "bench Tank { step 1 ms  method rk4\n  record every 1 ms\n"
+    "  ## what flows in\n  input inflow : l/s = 2 l/s\n  input mode : Mode = off\n  input open : bool = false\n"
+    "  input ratio : 1 = 0\n"
+    "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  param target : degC = 20 degC\n"
+    "  state level : m = 1 m\n  level' = inflow / area\n}\n"
+    "fault stuck { on inflow  freeze  by hand }\nfault other { on inflow  freeze  by hand }\n"
+    "requirement R-1 { always level < 1000 m }\n"
+    "scenario s { hold 100000 s }\n";
+
+/// A run of it that goes on beside the test, and ends when it is told to.
+struct Beside {
+  TestFolder folder;
+  std::string run;
+  session::RunOutcome outcome;
+  std::unique_ptr<remote::OpenRun> door;
+  std::thread thread;
+
+  explicit Beside(bool paced, const std::string& text = kTank) {
+    const check::Loaded loaded = load_text(text);
+    INFO(loaded.diagnostics.render(*loaded.sources, false));
+    REQUIRE(loaded.program != nullptr);
+    session::RunRequest request;
+    request.bench = session::bench_of(loaded, "");
+    request.plan.scenario = 0;
+    for (std::size_t f = 0; f < loaded.program->faults.size(); ++f) {
+      if (loaded.program->faults[f].name == "stuck") request.plan.faults.push_back(static_cast<std::int32_t>(f));
+    }
+    if (paced) request.plan.pace = bench::PacePlan{1, -1};
+    request.evidence.in_catalogue = false;
+    run = *session::make_run_folder(folder / "run", "");
+    request.evidence.folder = run;
+    door = std::make_unique<remote::OpenRun>(loaded.program, run);
+    thread = std::thread([this, request] { outcome = session::run_here(request, {door.get()}); });
+    for (int i = 0; i < 6000 && !std::filesystem::exists(run + "/door"); ++i) std::this_thread::sleep_for(10ms);
+  }
+  ~Beside() {
+    if (thread.joinable()) thread.join();
+  }
+  void over() { thread.join(); }
+};
+
+struct Client {
+  std::unique_ptr<Connection> there;
+  int number = 0;
+  std::vector<Json> told;  ///< notifications on the way to answers
+
+  explicit Client(const Beside& beside) {
+    // The socket listens a moment after it is there.
+    for (int i = 0; i < 1000 && !there; ++i) {
+      auto made = Connection::to(beside.run, remote::kSocketName);
+      if (made) there = std::move(*made);
+      if (!made) std::this_thread::sleep_for(10ms);
+    }
+    REQUIRE(there != nullptr);
+  }
+  Json next() {
+    const auto line = there->line(60s);
+    REQUIRE(line);
+    auto message = parse_json(*line);
+    REQUIRE(message);
+    return *message;
+  }
+  Json answer_to(const std::string& line) {
+    REQUIRE(there->send(line + "\n"));
+    for (;;) {
+      Json message = next();
+      if (message.is_array() || message.contains("id")) return message;
+      told.push_back(std::move(message));
+    }
+  }
+  Json ask(const std::string& method, Json params = Json::object()) {
+    const Json answer =
+        answer_to(Json{{"jsonrpc", "2.0"}, {"id", ++number}, {"method", method}, {"params", std::move(params)}}.dump());
+    CHECK(answer["jsonrpc"] == "2.0");
+    CHECK(answer["id"] == number);
+    return answer;
+  }
+  Json good(const std::string& method, Json params = Json::object()) {
+    const Json answer = ask(method, std::move(params));
+    INFO(answer.dump());
+    REQUIRE(answer.contains("result"));
+    return answer["result"];
+  }
+  /// Waits until a begun run has shown an image.
+  double read(const std::string& name) {
+    for (;;) {
+      const Json answer = ask("read", {{"names", {name}}});
+      if (answer.contains("result")) return answer["result"]["values"][name]["si"].get<double>();
+      REQUIRE(answer["error"]["data"] == "not_begun");
+      std::this_thread::sleep_for(1ms);
+    }
+  }
+  void refused(const std::string& method, Json params, int code, const std::string& part,
+               const std::string& word = "") {
+    const Json answer = ask(method, std::move(params));
+    INFO(answer.dump());
+    REQUIRE(answer.contains("error"));
+    CHECK(answer["error"]["code"] == code);
+    CHECK(has(answer["error"]["message"].get<std::string>(), part));
+    if (!word.empty()) CHECK(answer["error"]["data"] == word);
+  }
+};
+
+}  // namespace
+
+TEST_CASE("A client is told what a bench has, sets it, and learns at which instant that was or why not") {
+  for (const bool paced : {false, true}) {
+    Beside beside(paced);
+    Client client(beside);
+    struct stat mode {};
+    REQUIRE(stat((beside.run + "/door").c_str(), &mode) == 0);
+    CHECK((mode.st_mode & 0777) == 0600);
+    const Json bench = client.good("describe");
+    CHECK(bench["bench"] == "Tank");
+    CHECK(bench["step_s"] == 0.001);
+    const Json* inflow = nullptr;
+    for (const Json& s : bench["signals"]) {
+      if (s["name"] == "inflow") inflow = &s;
+    }
+    REQUIRE(inflow != nullptr);
+    CHECK((*inflow)["type"] == "l/s");
+    CHECK((*inflow)["can_be_set"] == true);
+    CHECK((*inflow)["doc"] == "what flows in");
+    client.read("level");
+
+    const Json done = client.good("set", {{"name", "inflow"}, {"value", "5 l/s"}});
+    CHECK(done["at_s"].get<double>() > 0);
+    CHECK(client.read("inflow") == Approx(0.005));
+    client.good("set", {{"name", "mode"}, {"value", "boost"}});
+    CHECK(client.read("mode") == 2);
+    client.good("set", {{"name", "open"}, {"value", true}});
+    CHECK(client.read("open") == 1);
+    client.good("set", {{"name", "target"}, {"value", "80 degC"}});
+    CHECK(client.read("target") == Approx(353.15));
+    client.good("set", {{"name", "ratio"}, {"value", 0.25}});
+    client.good("set", {{"name", "ratio"}, {"value", "25 %"}});
+    CHECK(client.read("ratio") == 0.25);
+
+    client.refused("set", {{"name", "area"}, {"value", "3 m^2"}}, 1, "limits", "outside_limits");
+    client.refused("set", {{"name", "level"}, {"value", "3 m"}}, 1, "only inputs and parameters", "not_settable");
+    client.refused("set", {{"name", "inflow"}, {"value", "nan l/s"}}, 1, "no finite number", "not_a_number");
+    client.refused("set", {{"name", "inflow"}, {"value", "3 m"}}, -32602, "`inflow` is in l/s");
+    client.refused("set", {{"name", "inflow"}, {"value", "3"}}, -32602, "needs a unit, such as \"3 l/s\"");
+    client.refused("set", {{"name", "inflow"}, {"value", 3}}, -32602, "needs a unit");
+    client.refused("set", {{"name", "target"}, {"value", "80 K"}}, -32602, "is in degC");
+    client.refused("set", {{"name", "inflw"}, {"value", "3 l/s"}}, -32602, "did you mean `inflow`?");
+    client.refused("set", {{"name", "mode"}, {"value", "of"}}, -32602, "is one of: off, on, boost");
+    client.refused("set", {{"name", "open"}, {"value", 1}}, -32602, "is true or false");
+    client.refused("set", Json::object(), -32602, "\"name\"");
+    client.refused("read", {{"names", {"lvel"}}}, -32602, "did you mean `level`?");
+    client.refused("inject", {{"fault", "other"}}, 1, "was not chosen", "not_chosen");
+    client.refused("inject", {{"fault", "stuk"}}, -32602, "did you mean `stuck`?");
+    client.refused("sett", Json::object(), -32601, "did you mean `set`?");
+    if (paced) client.refused("pause", Json::object(), 1, "cannot stand", "only_lockstep");
+    client.good("inject", {{"fault", "stuck"}});
+    client.good("mark", {{"note", "look\nhere"}});
+    client.good("end");
+    for (;;) {
+      const Json last = client.next();
+      if (last.value("method", "") != "ended") continue;
+      CHECK(last["params"]["ending"] == "interrupted");
+      break;
+    }
+    CHECK_FALSE(client.there->line(60s));
+    CHECK(client.there->closed());
+    beside.over();
+    CHECK_FALSE(std::filesystem::exists(beside.run + "/door"));
+    // What was done is in the recording, with its instants.
+    auto recording = record::Recording::open_run(beside.run);
+    REQUIRE(recording);
+    std::string all;
+    for (const auto& e : (*recording)->events()) all += e.kind + " " + e.subject + " " + e.text + "\n";
+    for (const char* part : {"change inflow", "fault on stuck", "look here"}) shows(all, part);
+  }
+}
+
+TEST_CASE("A run in lockstep stands, makes so many steps, and goes on, as a client says") {
+  Beside beside(false);
+  Client client(beside);
+  const double at = client.good("pause")["at_s"].get<double>();
+  const auto now = [&] { return client.good("read", {{"names", {"level"}}})["at_s"].get<double>(); };
+  CHECK(now() == at);
+  // What is asked of a run that stands is done at its next instant.
+  CHECK(client.good("step", {{"steps", 3}})["at_s"] == at);
+  while (now() < at + 0.0025) std::this_thread::sleep_for(1ms);
+  std::this_thread::sleep_for(20ms);
+  CHECK(now() == Approx(at + 0.003).margin(1e-9));
+  client.refused("step", {{"steps", 0}}, -32602, "whole number");
+  client.good("go_on");
+  while (now() <= at + 0.003) std::this_thread::sleep_for(1ms);
+  client.good("end");
+  beside.over();
+  CHECK(beside.outcome.ending == observe::Ending::interrupted);
+}
+
+TEST_CASE(
+    "Calls come in batches, without an id, wrong, huge, deep, binary and in halves, and each gets what it asks for") {
+  Beside beside(false);
+  Client client(beside);
+  client.read("level");
+  const auto code = [&](const std::string& line) {
+    const Json answer = client.answer_to(line);
+    INFO(answer.dump());
+    return answer["error"]["code"].get<int>();
+  };
+  CHECK(code("{") == -32700);
+  CHECK(code("\x01\xff\xfe") == -32700);
+  CHECK(code(std::string(200, '[') + std::string(200, ']')) == -32700);
+  CHECK(code("1") == -32600);
+  CHECK(code("[]") == -32600);
+  CHECK(code(R"({"jsonrpc":"1.0","id":1,"method":"read"})") == -32600);
+  CHECK(code(R"({"jsonrpc":"2.0","id":{},"method":"read"})") == -32600);
+  CHECK(code(R"({"jsonrpc":"2.0","id":1,"method":7})") == -32600);
+  CHECK(code(R"({"jsonrpc":"2.0","id":1,"method":"read","params":[1]})") == -32602);
+  CHECK(code(R"({"jsonrpc":"2.0","id":1,"method":"watch","params":{"names":["level"],"per_second":1e9}})") == -32602);
+  CHECK(code(R"({"jsonrpc":"2.0","id":1,"method":"events","params":{"from":-1}})") == -32602);
+  CHECK(code(R"({"jsonrpc":"2.0","id":1,"method":"unwatch","params":{"watch":7}})") == -32602);
+
+  const Json batch =
+      client.answer_to(R"([{"jsonrpc":"2.0","id":"a","method":"read","params":{"names":["level"]}},)"
+                       R"({"jsonrpc":"2.0","method":"set","params":{"name":"ratio","value":0.5}},3,)"
+                       R"({"jsonrpc":"2.0","id":"b","method":"set","params":{"name":"ratio","value":0.75}}])");
+  REQUIRE(batch.is_array());
+  REQUIRE(batch.size() == 3);  // nobody waits for the one without an id
+  std::size_t good = 0;
+  for (const Json& answer : batch) good += answer.contains("result") ? 1U : 0U;
+  CHECK(good == 2);
+  CHECK(client.read("ratio") == 0.75);
+
+  // Half a line waits for its other half.
+  REQUIRE(client.there->send(R"({"jsonrpc":"2.0","id":5,)"));
+  std::this_thread::sleep_for(20ms);
+  CHECK(client.answer_to(R"("method":"read","params":{"names":["lev*"]}})")["id"] == 5);
+
+  // Who says all and no more gets what is owed.
+  Client short_spoken(beside);
+  short_spoken.there->send("{\"jsonrpc\":\"2.0\",\"id\":9,\"method\":\"mark\",\"params\":{\"note\":\"bye\"}}\n");
+  shutdown(short_spoken.there->number(), SHUT_WR);
+  CHECK(short_spoken.next()["id"] == 9);
+  CHECK_FALSE(short_spoken.there->line(60s));
+
+  Client endless(beside);
+  const std::string block(1u << 16, 'x');
+  for (int i = 0; i < 40 && endless.there->send(block); ++i) {
+  }
+  CHECK(endless.next()["error"]["code"] == -32700);
+  CHECK_FALSE(endless.there->line(60s));
+  client.good("end");
+  beside.over();
+}
+
+TEST_CASE("Sixteen clients come in, the next is told why not, and comes in when one has gone") {
+  Beside beside(false);
+  std::vector<std::unique_ptr<Client>> all;
+  for (int i = 0; i < 16; ++i) {
+    all.push_back(std::make_unique<Client>(beside));
+    all.back()->good("describe");
+  }
+  Client late(beside);
+  const auto line = late.there->line(60s);
+  REQUIRE(line);
+  CHECK(has(*line, "16 clients are here already"));
+  all.pop_back();
+  for (bool in = false; !in;) {
+    Client again(beside);
+    again.there->send("{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"read\",\"params\":{\"names\":[\"level\"]}}\n");
+    const auto answer = again.there->line(60s);
+    in = answer && has(*answer, "\"id\":1");
+  }
+  all.front()->good("end");
+  beside.over();
+}
+
+TEST_CASE("Who does not read loses pictures, which are counted, and no event, and the others notice nothing") {
+  Beside beside(false);
+  Client slow(beside), quick(beside);
+  quick.read("level");
+  slow.good("events", {{"from", 0}, {"follow", true}});
+  for (int i = 0; i < 20; ++i) slow.good("watch", {{"names", {"*"}}, {"per_second", 200}});
+  constexpr int kMarks = 5000;
+  for (int i = 0; i < kMarks; ++i) quick.good("mark", {{"note", fmt::format("{} {}", i, std::string(300, '.'))}});
+  std::this_thread::sleep_for(3s);  // until what may wait for it is full
+  quick.good("end");
+  std::int64_t left_out = 0, marks = 0, next = -1;
+  const auto take = [&](const Json& message) {
+    const std::string method = message.value("method", "");
+    if (method == "update") left_out += message["params"]["left_out"].get<std::int64_t>();
+    if (method != "event") return;
+    const auto number = message["params"]["number"].get<std::int64_t>();
+    if (next >= 0) REQUIRE(number == next);
+    next = number + 1;
+    if (has(message["params"]["text"].get<std::string>(), "....")) ++marks;
+  };
+  for (const Json& message : slow.told) take(message);
+  for (;;) {
+    const auto line = slow.there->line(60s);
+    if (!line) break;
+    const auto message = parse_json(*line);
+    REQUIRE(message);
+    take(*message);
+  }
+  CHECK(marks == kMarks);
+  CHECK(left_out > 0);
+  beside.over();
+}
+
+TEST_CASE("Least and greatest of a watch are those of all instants since its last update") {
+  // A tooth of 7 ms: no update meets its top but by chance.
+  Beside beside(
+      true,
+      "bench Saw { step 1 ms\n  record every 1 ms\n  memory k : int = 0\n  every 1 ms { k := mod(k + 1, 7) }\n"
+      "  output tooth : 1\n  tooth = k * 0.5\n}\nscenario s { hold 100000 s }\n");
+  Client client(beside);
+  client.read("tooth");
+  client.good("watch", {{"names", {"tooth"}}, {"per_second", 10}});
+  for (int updates = 0; updates < 4;) {
+    const Json message = client.next();
+    if (message.value("method", "") != "update") continue;
+    ++updates;
+    CHECK(message["params"]["least"][0] == 0.0);
+    CHECK(message["params"]["greatest"][0] == 3.0);
+  }
+  client.good("end");
+  beside.over();
+}
+
+TEST_CASE("The built program opens a run, and its commands speak with it") {
+  const TestFolder folder;
+  folder.write("tank.dyne", kTank);
+  const std::string isodyne = ISODYNE_PROGRAM;
+  const Output all = shell(
+      "i=" + isodyne +
+          "; $i run tank.dyne s --paced --fault stuck --open --out run > said 2>&1 & run=$!\n"
+          "i=" +
+          isodyne +
+          "; until [ -S run/door ] && $i read run level > /dev/null 2>&1; do sleep 0.05; done\n"
+          "$i set run inflow '3 l/s'; $i read run inflow 'ar*'; $i ramp run ratio 0.5 --over '1 ms'; $i inject run "
+          "stuck\n"
+          "$i set run inflow 3; echo status $?; $i set run area '9 m^2'; echo status $?; $i read run lvl; echo status "
+          "$?\n"
+          "$i mark run 'all is well'; $i events run; $i read run level --json; $i end run; wait $run; echo ended $?\n"
+          "$i read run level; echo status $?\n",
+      folder.path());
+  INFO(all.out << all.err << slurp(folder / "said"));
+  for (const char* part : {"inflow = 3 l/s at ", "ratio begins to move to 0.5 at ", "stuck acts at ", "noted at ",
+                           "it ends at ", "fault on  stuck", "all is well", "\"read\":", "ended 3"})
+    shows(all.out, part);
+  for (const char* part : {"needs a unit, such as \"3 l/s\"", "outside of them", "did you mean `level`?",
+                           "it is over, or was begun without --open"})
+    shows(all.err, part);
+  CHECK(has(all.out, "status 2\nstatus 3\nstatus 2\n"));
+  shows(slurp(folder / "said"), "Open: isodyne read run NAME");
+}
+
+namespace {
+/// What differs from run to run.
+void without_numbers(Json& j) {
+  if (j.is_array()) {
+    for (Json& one : j) without_numbers(one);
+  }
+  if (!j.is_object()) return;
+  for (auto& [key, value] : j.items()) {
+    if (value.is_number() && key != "id" && key != "code") value = 0;
+    if (key == "read" || key == "least" || key == "greatest" || (key == "si" && value.is_array())) value = "";
+    without_numbers(value);
+  }
+}
+}  // namespace
+
+TEST_CASE("What docs/door.md shows is what a run answers") {
+  const std::string text = slurp(kSource + "/docs/door.md");
+  const auto block_at = [&](std::size_t at, const std::string& language) {
+    const std::string fence = "```" + language + "\n";
+    const std::size_t begin = text.find(fence, at);
+    return begin == std::string::npos ? begin : begin + fence.size();
+  };
+  const std::size_t bench = block_at(0, "dyne");
+  Beside beside(true, text.substr(bench, text.find("```", bench) - bench));
+  Client client(beside);
+  client.read("level");
+  int answers = 0;
+  for (std::size_t at = 0; (at = block_at(at, "json")) != std::string::npos;) {
+    for (std::size_t end; text.compare(at, 3, "```") != 0; at = end + 1) {
+      end = text.find('\n', at);
+      const std::string line = text.substr(at + 2, end - at - 2);
+      INFO(line);
+      if (text[at] == '>') {
+        REQUIRE(client.there->send(line + "\n"));
+        continue;
+      }
+      REQUIRE(text[at] == '<');
+      auto shown = parse_json(line);
+      REQUIRE(shown);
+      Json got = client.next();
+      // Pictures may come once more than shown.
+      while (got.value("method", "") == "update" && !shown->contains("method")) got = client.next();
+      without_numbers(*shown);
+      without_numbers(got);
+      CHECK(got.dump() == shown->dump());
+      ++answers;
+    }
+  }
+  CHECK(answers == 8);
+  client.good("end");
+  beside.over();
+}
