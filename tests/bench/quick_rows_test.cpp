@@ -560,3 +560,37 @@ TEST_CASE("What a circuit notes down is held until its next step where others ar
   same_verdicts(noted.outcome.summary->rows, asked.outcome.summary->rows);
   CHECK(noted.row("R-2").answer == judge::Answer::broken);
 }
+
+TEST_CASE("Circuits on two cores note down what they would on one, and what somebody hears at each step") {
+  const auto run = [](const std::string& ears, std::int32_t cores) {
+    return QuickRun(
+        "use library \"circuits.dyne\"\nmodel Ring {\n  terminal earth : electric\n  node top, mid : electric\n"
+        "  part s : VoltageSource between top, earth\n  s.voltage = 10 V * sin(2 * pi * 1 rad * 3 kHz * time)\n"
+        "  part l : Inductor(inductance = 0.1 mH, resistance = 1 ohm) between top, mid\n"
+        "  part d : Diode between mid, earth\n"
+        "  part c : Capacitor(capacitance = 1 uF, resistance = 10 mohm) between mid, earth\n}\n"
+        "model Ear {\n  input i : A\n  output state sum : A*s = 0 A*s\n  sum' = i\n}\n"
+        "bench B { step 50 us  method rk4\n  record one.l.i, one.mid.v every 1 us\n"
+        "  record two.l.i, two.mid.v every 2 us\n  part one : Ring at ground  step 1 us\n"
+        "  part two : Ring at ground  step 2 us on core 1\n" +
+            ears +
+            "}\nrequirement R-1 { always one.l.i * two.l.i < 1 A^2 }\n"
+            "measure apart { of one.l.i - two.l.i  most }\nrequirement R-2 { always apart < 0.001 A }\n"
+            "scenario s { hold 20 ms }\n",
+        [&](bench::RunPlan& p) {
+          p.networks = networks::solvers();
+          p.cores = cores;
+        });
+  };
+  const std::string ears =
+      "  part near : Ear step 1 us  method rk4\n  near.i = one.l.i\n"
+      "  part far : Ear step 2 us  method rk4 on core 1\n  far.i = two.l.i\n";
+  const QuickRun one = run("", 1), two = run("", 2), asked = run(ears, 2);
+  const std::vector<std::string> names{"one.l.i", "one.mid.v", "two.l.i", "two.mid.v"};
+  REQUIRE(one.values("one.l.i").size() == 20'001);
+  same_to_the_bit(one, two, names);
+  same_to_the_bit(one, asked, names);
+  same_verdicts(one.outcome.summary->rows, two.outcome.summary->rows);
+  same_verdicts(one.outcome.summary->rows, asked.outcome.summary->rows);
+  CHECK(one.row("R-2").answer == judge::Answer::broken);
+}

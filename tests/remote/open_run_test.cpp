@@ -432,3 +432,44 @@ TEST_CASE("What docs/door.md shows is what a run answers") {
   client.good("end");
   beside.over();
 }
+
+TEST_CASE("A program in Python begins a run, comes in, works with it, and reads its verdicts") {
+  const TestFolder folder;
+  folder.write("tank.dyne", kTank);
+  folder.write("try.py",
+               "import sys\n"
+               "sys.path.insert(0, sys.argv[1])\n"
+               "import isodyne\n"
+               "with isodyne.start('tank.dyne', 's', faults=['stuck'], paced=True, program=sys.argv[2]) as run:\n"
+               "    assert run.describe()['bench'] == 'Tank'\n"
+               "    at = run.set('inflow', '3 l/s')\n"
+               "    assert abs(run.value('inflow') - 0.003) < 1e-12 and run.now() >= at\n"
+               "    assert run.wait_until('level', above=1.001, within=60) > 1.001\n"
+               "    run.set('mode', 'boost')\n"
+               "    assert run.wait_until('mode', equal='boost') == 2\n"
+               "    try:\n        run.set('area', '9 m^2')\n        raise SystemExit('not refused')\n"
+               "    except isodyne.Refused as no:\n        assert (no.code, no.data) == (1, 'outside_limits')\n"
+               "    run.inject('stuck')\n"
+               "    run.mark('from Python')\n"
+               "    events, after = run.events()\n"
+               "    assert [e['number'] for e in events] == list(range(after))\n"
+               "    assert any('from Python' in e['text'] for e in events)\n"
+               "    other = isodyne.attach(run.folder)\n"
+               "    assert other.read('a*') == {'area': isodyne.Reading(1.0, '1 m^2')}\n"
+               "    other.close()\n"
+               "assert run.status == 3 and run.ended['ending'] == 'interrupted', run.ended\n"
+               "assert run.verdicts()['requirements'][0]['name'] == 'R-1'\n"
+               "with isodyne.start('tank.dyne', 's', program=sys.argv[2]) as run:\n"
+               "    at = run.pause()\n"
+               "    assert run.set('inflow', '1 l/s') is None  # at the next instant\n"
+               "    assert run.step(2) == at\n"
+               "    assert next(m for m in run.told(60) if m['method'] == 'outcome')['params']['done']\n"
+               "    run.go_on()\n"
+               "try:\n    isodyne.start('tank.dyne', 'none', program=sys.argv[2])\n"
+               "except isodyne.Over as over:\n    assert 'no scenario `none`' in str(over)\n"
+               "print('all of it')\n");
+  const Output o = shell("python3 try.py " + kSource + "/clients " + std::string(ISODYNE_PROGRAM), folder.path());
+  INFO(o.out << o.err);
+  CHECK(o.status == 0);
+  shows(o.out, "all of it");
+}
