@@ -10,6 +10,7 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
+#include "fuzz/mutator.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/remote/open_run.h"
 #include "isodyne/session/evidence.h"
@@ -472,4 +473,52 @@ TEST_CASE("A program in Python begins a run, comes in, works with it, and reads 
   INFO(o.out << o.err);
   CHECK(o.status == 0);
   shows(o.out, "all of it");
+}
+
+TEST_CASE("A run goes on whatever is said to it") {
+  // scripts/fuzz says much more.
+  const char* const wish = std::getenv("ISODYNE_MUTATIONS");
+  const std::size_t most = wish != nullptr ? std::stoul(wish) : kSanitized ? 5'000 : 20'000;
+  const auto call = [](const std::string& method, const std::string& params) {
+    return "{\"jsonrpc\":\"2.0\",\"id\":7,\"method\":\"" + method + "\",\"params\":{" + params + "}}";
+  };
+  std::vector<std::string> seeds{
+      call("describe", ""),
+      call("read", "\"names\":[\"level\",\"a*\"]"),
+      call("watch", "\"names\":[\"*\"],\"per_second\":5"),
+      call("unwatch", "\"watch\":1"),
+      call("events", "\"from\":0,\"follow\":true"),
+      call("set", "\"name\":\"inflow\",\"value\":\"3 l/s\""),
+      call("set", "\"name\":\"open\",\"value\":true"),
+      call("set", "\"name\":\"ratio\",\"value\":0.5"),
+      call("ramp", "\"name\":\"target\",\"value\":\"80 degC\",\"over\":\"2 s\""),
+      call("release", "\"name\":\"target\""),
+      call("inject", "\"fault\":\"stuck\""),
+      call("clear", "\"fault\":\"stuck\""),
+      call("mark", "\"note\":\"here\""),
+      call("step", "\"steps\":3"),
+  };
+  seeds.push_back("[" + seeds[1] + "," + seeds[5] + "]");
+  Beside beside(true);
+  Client client(beside);
+  client.read("level");
+  std::size_t answers = 0;
+  for (std::size_t i = 0; i < most; ++i) {
+    Mutator mutator(20261201 + i, "door");
+    REQUIRE(client.there->send(mutator.mutated(seeds) + "\n"));
+    if (i % 50 != 49) continue;
+    // Whoever never listens is not listened to.
+    const std::string id = fmt::format("\"ping {}\"", i);
+    REQUIRE(client.there->send("\n{\"jsonrpc\":\"2.0\",\"id\":" + id +
+                               ",\"method\":\"read\",\"params\":{\"names\":[\"level\"]}}\n"));
+    for (std::string line; !has(line, "\"id\":" + id); ++answers) {
+      const auto next = client.there->line(60s);
+      REQUIRE(next);
+      line = *next;
+    }
+  }
+  CHECK(answers > most / 2);
+  client.answer_to("\n{\"jsonrpc\":\"2.0\",\"id\":\"the end\",\"method\":\"end\"}");
+  beside.over();
+  CHECK(beside.outcome.ending == observe::Ending::interrupted);
 }
