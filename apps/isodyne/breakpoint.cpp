@@ -15,7 +15,6 @@
 #include <nlohmann/json.hpp>
 
 #include "isodyne/core/text.h"
-#include "isodyne/present/inquiry.h"
 #include "isodyne/program/quick.h"
 #include "isodyne/session/worker.h"
 #include "terminal.h"
@@ -216,7 +215,7 @@ void Breakpoint::say_where() const {
     const bool read =
         std::find(condition_->reads().begin(), condition_->reads().end(), id) != condition_->reads().end();
     const std::string part = part_of(v.name);
-    if (present::role_text(v.role) == nullptr || (!read && (part.empty() || !parts.contains(part)))) continue;
+    if (program::role_text(v.role) == nullptr || (!read && (part.empty() || !parts.contains(part)))) continue;
     table.row({v.name, program_->format(id, image.variables[id]), v.doc});
   }
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
@@ -227,7 +226,7 @@ void Breakpoint::write_dump(const observe::Image& image, const std::string& reas
   Json j{{"time_ns", image.at.count()}, {"reason", reason}, {"values", Json::object()}};
   for (const program::VarId id : program_->listed) {
     const program::Variable& v = program_->variable(id);
-    if (present::role_text(v.role) == nullptr) continue;
+    if (program::role_text(v.role) == nullptr) continue;
     const double x = image.variables[id];
     j["values"][v.name] = {{"si", std::isfinite(x) ? Json(x) : Json(nullptr)}, {"read", program_->format(id, x)}};
   }
@@ -383,7 +382,7 @@ void Breakpoint::show(const std::string& words) const {
   TextTable table({{"Quantity"}, {"Value", TextTable::Align::right}, {"Meaning"}});
   for (const program::VarId id : program_->listed) {
     const program::Variable& v = program_->variable(id);
-    if (present::role_text(v.role) == nullptr) continue;
+    if (program::role_text(v.role) == nullptr) continue;
     const bool asked = wanted.empty() || std::any_of(wanted.begin(), wanted.end(), [&](const std::string& w) {
                          return v.name == w || v.name.starts_with(w + ".");
                        });

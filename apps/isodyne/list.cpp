@@ -63,7 +63,7 @@ Section signals(const Program& p) {
   for (const program::VarId id : p.listed) {
     const program::Variable& v = p.variable(id);
     if (is_signal(v.role))
-      s.rows.push_back({v.name, present::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
+      s.rows.push_back({v.name, program::role_text(v.role), p.type_text(v), p.sources->place(v.span), v.doc});
   }
   return s;
 }
@@ -269,14 +269,14 @@ std::vector<std::string> names_of(const Program& p, const std::vector<Kind>& kin
   for (const program::PartInfo& part : p.parts) names.push_back(part.path);
   for (const program::VarId id : p.listed) {
     const program::Variable& v = p.variable(id);
-    if (present::role_text(v.role) != nullptr) names.push_back(v.name);
+    if (program::role_text(v.role) != nullptr) names.push_back(v.name);
   }
   return names;
 }
 
 std::optional<present::Facts> facts_about(const Program& p, const std::vector<Kind>& kinds, const std::string& name) {
   const program::VarId id = p.find(name);
-  if (id != kNone && present::role_text(p.variable(id).role) != nullptr) return present::facts_of(p, id);
+  if (id != kNone && program::role_text(p.variable(id).role) != nullptr) return present::facts_of(p, id);
   const bool part =
       std::any_of(p.parts.begin(), p.parts.end(), [&](const program::PartInfo& x) { return x.path == name; });
   if (part) return present::facts_of_part(p, name);

@@ -16,51 +16,6 @@ using program::Program;
 using program::Role;
 using program::VarId;
 
-const char* role_text(Role role) {
-  switch (role) {
-    case Role::time:
-      return "time";
-    case Role::param:
-      return "parameter";
-    case Role::fixed_param:
-      return "fixed parameter";
-    case Role::input:
-      return "input";
-    case Role::state:
-      return "state";
-    case Role::equation:
-      return "computed";
-    case Role::network:
-      return "network quantity";
-    case Role::sampled:
-      return "sampled";
-    case Role::mode:
-      return "mode";
-    case Role::sensor:
-      return "sensor";
-    case Role::sensor_true:
-      return "quantity a sensor measures";
-    case Role::counts:
-      return "raw word";
-    case Role::signal:
-      return "electrical signal";
-    case Role::field:
-      return "number in a frame";
-    case Role::actuator:
-      return "actuator";
-    case Role::controller_output:
-      return "written by a controller";
-    case Role::condition:
-      return "condition";
-    case Role::fault:
-      return "fault: true while active";
-    case Role::measure:  // no quantity of the run
-    case Role::hidden:
-      break;
-  }
-  return nullptr;
-}
-
 namespace {
 /// "2.5 mm", "-3", "9.81 m/s^2": a number with its unit stays as it was written.
 bool is_literal(const std::string& text) {
@@ -120,7 +75,7 @@ class Inquiry {
 
   Facts run() {
     const program::Variable& v = p_.variable(id_);
-    const char* role = role_text(v.role);
+    const char* role = program::role_text(v.role);
     add("what", fmt::format("{}{}", role != nullptr ? role : "bookkeeping", owner()));
     add("unit", p_.type_text(v));
     add("start", start_text(p_, id_));
@@ -160,7 +115,7 @@ class Inquiry {
     }
     std::string all;
     for (const VarId id : reads) {
-      if (role_text(p_.variable(id).role) != nullptr) list_on(all, p_.variable(id).name);
+      if (program::role_text(p_.variable(id).role) != nullptr) list_on(all, p_.variable(id).name);
     }
     add("reads", all);
   }
@@ -250,7 +205,7 @@ class Inquiry {
     }
     for (const program::PeriodicTask& s : p_.periodic_tasks) {
       for (const program::Assignment& a : s.body) {
-        if (role_text(p_.variable(a.target).role) != nullptr) note(a.value, p_.variable(a.target).name);
+        if (program::role_text(p_.variable(a.target).role) != nullptr) note(a.value, p_.variable(a.target).name);
       }
     }
     for (const program::WhenBlock& w : p_.events) note(w.condition, place(w.span));
@@ -313,9 +268,9 @@ Facts facts_of_part(const Program& p, const std::string& path) {
   for (const program::VarId id : p.listed) {
     const program::Variable& v = p.variable(id);
     const bool own = v.name.starts_with(prefix) && v.name.find('.', prefix.size()) == std::string::npos;
-    if (!own || role_text(v.role) == nullptr) continue;
-    facts.emplace_back(role_text(v.role), fmt::format("{} : {}{}{}", v.name.substr(prefix.size()), p.type_text(v),
-                                                      v.doc.empty() ? "" : "  ", v.doc));
+    if (!own || program::role_text(v.role) == nullptr) continue;
+    facts.emplace_back(program::role_text(v.role), fmt::format("{} : {}{}{}", v.name.substr(prefix.size()),
+                                                               p.type_text(v), v.doc.empty() ? "" : "  ", v.doc));
   }
   return facts;
 }

@@ -19,8 +19,6 @@ Facts facts_of(const program::Program& program, program::VarId id);
 /// What a part is made of. `path` is that of an existing part.
 Facts facts_of_part(const program::Program& program, const std::string& path);
 
-/// "computed", "state", "sensor" …; null for bookkeeping.
-const char* role_text(program::Role role);
 /// The value a variable starts with, SI; none where it is not known before the run.
 std::optional<double> start_value(const program::Program& program, program::VarId id);
 /// The value a variable starts with as people read it, or as it is written; empty if there is none.

@@ -61,6 +61,8 @@ enum class Role {
   network,  ///< what the solver of a network gives
   hidden,   ///< bookkeeping: derivatives, entry times, earlier values
 };
+/// "computed", "state", "sensor" …; null for bookkeeping.
+const char* role_text(Role role);
 
 struct Variable {
   std::string name;  ///< "chamber.level"

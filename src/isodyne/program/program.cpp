@@ -245,6 +245,51 @@ std::string Plant::format(VarId id, double value) const {
   return format(v.type, v.unit, value);
 }
 
+const char* role_text(Role role) {
+  switch (role) {
+    case Role::time:
+      return "time";
+    case Role::param:
+      return "parameter";
+    case Role::fixed_param:
+      return "fixed parameter";
+    case Role::input:
+      return "input";
+    case Role::state:
+      return "state";
+    case Role::equation:
+      return "computed";
+    case Role::network:
+      return "network quantity";
+    case Role::sampled:
+      return "sampled";
+    case Role::mode:
+      return "mode";
+    case Role::sensor:
+      return "sensor";
+    case Role::sensor_true:
+      return "quantity a sensor measures";
+    case Role::counts:
+      return "raw word";
+    case Role::signal:
+      return "electrical signal";
+    case Role::field:
+      return "number in a frame";
+    case Role::actuator:
+      return "actuator";
+    case Role::controller_output:
+      return "written by a controller";
+    case Role::condition:
+      return "condition";
+    case Role::fault:
+      return "fault: true while active";
+    case Role::measure:  // no quantity of the run
+    case Role::hidden:
+      break;
+  }
+  return nullptr;
+}
+
 std::string Plant::type_text(const Variable& v) const {
   switch (v.type.kind) {
     case Type::Kind::boolean:

@@ -68,32 +68,6 @@ const char* refusal_word(observe::Refusal refusal) {
   return "unknown";
 }
 
-const char* role_word(program::Role role) {
-  using program::Role;
-  switch (role) {
-    case Role::time:
-      return "time";
-    case Role::param:
-      return "parameter";
-    case Role::fixed_param:
-      return "fixed parameter";
-    case Role::input:
-      return "input";
-    case Role::state:
-      return "state";
-    case Role::mode:
-      return "mode";
-    case Role::sensor:
-      return "sensor";
-    case Role::actuator:
-      return "actuator";
-    case Role::controller_output:
-      return "controller";
-    default:
-      return "quantity";
-  }
-}
-
 std::string text_in(const Json& params, const char* name) {
   const auto found = params.find(name);
   return found != params.end() && found->is_string() ? found->get<std::string>() : "";
@@ -274,8 +248,8 @@ void OpenRun::describe(const Asked& asked) {
   Json signals = Json::array(), faults = Json::array(), scenarios = Json::array();
   for (const program::VarId id : p.listed) {
     const program::Variable& v = p.variable(id);
-    if (v.role == program::Role::hidden) continue;
-    Json s{{"name", v.name}, {"type", p.type_text(v)}, {"role", role_word(v.role)}};
+    if (program::role_text(v.role) == nullptr) continue;
+    Json s{{"name", v.name}, {"type", p.type_text(v)}, {"role", program::role_text(v.role)}};
     if (v.limits) s["limits"] = {value_of(p, id, v.limits->first), value_of(p, id, v.limits->second)};
     if (v.role == program::Role::param || v.role == program::Role::input) s["can_be_set"] = true;
     if (!v.doc.empty()) s["doc"] = v.doc;

@@ -86,7 +86,7 @@ Result<std::vector<program::VarId>> named(const program::Program& p, const Json&
     const std::size_t before = all.size();
     for (const program::VarId id : p.listed) {
       const program::Variable& v = p.variable(id);
-      if (v.role != program::Role::hidden && (v.name == text || matches(text, v.name))) take(id);
+      if (program::role_text(v.role) != nullptr && (v.name == text || matches(text, v.name))) take(id);
     }
     if (all.size() == before) {
       std::vector<std::string> known;
