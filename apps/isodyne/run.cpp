@@ -50,6 +50,9 @@ std::optional<Arguments> with_state(const Arguments& given, bool reference,
     if (!i.harness.empty()) all.options[Option::harness] = {i.harness};
     state = std::move(*read);
   }
+  // Both would take what came of the other's commands.
+  if (all.has(Option::open) && all.has(Option::break_))
+    return say_error("--open and --break are two ways in: leave out one"), std::nullopt;
   if (!all.has(Option::paced)) return all;
   for (const auto& [option, name] : {std::pair{Option::break_, "break"}, std::pair{Option::save_state, "save-state"}}) {
     if (all.has(option))

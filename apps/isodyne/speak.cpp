@@ -111,11 +111,11 @@ int run_release(const Arguments& arguments) {
 }
 
 int run_inject(const Arguments& arguments) {
-  return command(arguments, "inject", {{"fault", arguments.words[1]}}, arguments.words[1] + " acts");
+  return command(arguments, "inject", {{"fault", arguments.words[1]}}, arguments.words[1] + " injected");
 }
 
 int run_clear(const Arguments& arguments) {
-  return command(arguments, "clear", {{"fault", arguments.words[1]}}, arguments.words[1] + " is over");
+  return command(arguments, "clear", {{"fault", arguments.words[1]}}, arguments.words[1] + " cleared");
 }
 
 int run_mark(const Arguments& arguments) {

@@ -132,7 +132,7 @@ TEST_CASE("What is commanded happens at its instant, comes back with it, and is 
     if (e.kind == observe::EventKind::command || e.kind == observe::EventKind::change)
       texts.push_back(subject_text(*p, e) + ": " + event_text(*p, e));
   }
-  CHECK(texts == std::vector<std::string>{"gain: set to 3 by hand", "x: ramp to 4 m over 2 s by a client",
+  CHECK(texts == std::vector<std::string>{"gain: set to 3 by a client", "x: ramp to 4 m over 2 s by a client",
                                           "held: inject by a client", "held: clear by a client",
                                           "late: disarm by a client", "late: arm by a client",
                                           "run: mark \"the boat has come\" by a client",
@@ -184,7 +184,7 @@ TEST_CASE("Values are loaded together, or none of them is, and each is a change"
     if (e.kind == observe::EventKind::command || e.kind == observe::EventKind::change)
       texts.push_back(subject_text(*p, e) + ": " + event_text(*p, e));
   }
-  CHECK(texts == std::vector<std::string>{"x: set to 2.5 m by hand", "gain: set to 4 by hand",
+  CHECK(texts == std::vector<std::string>{"x: set to 2.5 m by a client", "gain: set to 4 by a client",
                                           "run: load \"tuned.csv\" by a client"});
 }
 

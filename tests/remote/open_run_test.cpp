@@ -165,7 +165,9 @@ TEST_CASE("A client is told what a bench has, sets it, and learns at which insta
     client.good("set", {{"name", "ratio"}, {"value", "25 %"}});
     CHECK(client.read("ratio") == 0.25);
 
-    client.refused("set", {{"name", "area"}, {"value", "3 m^2"}}, 1, "limits", "outside_limits");
+    client.refused("set", {{"name", "area"}, {"value", "3 m^2"}}, 1, "`area` is from 0.5 m^2 to 2 m^2, and 3 m^2",
+                   "outside_limits");
+    client.refused("set", {{"name", "time"}, {"value", "3 s"}}, -32602, "no input or parameter `time`");
     client.refused("set", {{"name", "level"}, {"value", "3 m"}}, 1, "only inputs and parameters", "not_settable");
     client.refused("set", {{"name", "inflow"}, {"value", "nan l/s"}}, 1, "no finite number", "not_a_number");
     client.refused("set", {{"name", "inflow"}, {"value", "3 m"}}, -32602, "`inflow` is in l/s");
@@ -267,6 +269,26 @@ TEST_CASE(
   shutdown(short_spoken.there->number(), SHUT_WR);
   CHECK(short_spoken.next()["id"] == 9);
   CHECK_FALSE(short_spoken.there->line(60s));
+
+  // Who asks much before listening gets all of it, in order; what a batch brings is bounded.
+  Client eager(beside);
+  std::thread asks([&] {
+    for (int i = 0; i < 5000; ++i)
+      eager.there->send(fmt::format("{{\"jsonrpc\":\"2.0\",\"id\":{},\"method\":\"describe\"}}\n", i));
+  });
+  std::this_thread::sleep_for(200ms);
+  bool in_order = true;
+  for (int i = 0; i < 5000; ++i) in_order = in_order && eager.next()["id"] == i;
+  asks.join();
+  CHECK(in_order);
+  for (int i = 0; i < 5; ++i) eager.good("mark", {{"note", std::string(10'000, 'n')}});
+  std::string much = "[";
+  for (int i = 0; i < 200; ++i)
+    much += fmt::format("{}{{\"jsonrpc\":\"2.0\",\"id\":{},\"method\":\"events\"}}", i == 0 ? "" : ",", i);
+  const Json bounded = eager.answer_to(much + "]");
+  REQUIRE(bounded.size() == 200);
+  CHECK(bounded[0].contains("result"));
+  CHECK(bounded[199]["error"]["code"] == 3);
 
   Client endless(beside);
   const std::string block(1u << 16, 'x');
@@ -371,14 +393,34 @@ TEST_CASE("The built program opens a run, and its commands speak with it") {
           "$i read run level; echo status $?\n",
       folder.path());
   INFO(all.out << all.err << slurp(folder / "said"));
-  for (const char* part : {"inflow = 3 l/s at ", "ratio begins to move to 0.5 at ", "stuck acts at ", "noted at ",
+  for (const char* part : {"inflow = 3 l/s at ", "ratio begins to move to 0.5 at ", "stuck injected at ", "noted at ",
                            "it ends at ", "fault on  stuck", "all is well", "\"read\":", "ended 3"})
     shows(all.out, part);
-  for (const char* part : {"needs a unit, such as \"3 l/s\"", "outside of them", "did you mean `level`?",
+  for (const char* part : {"needs a unit, such as \"3 l/s\"", "outside of that", "did you mean `level`?",
                            "it is over, or was begun without --open"})
     shows(all.err, part);
   CHECK(has(all.out, "status 2\nstatus 3\nstatus 2\n"));
   shows(slurp(folder / "said"), "Open: isodyne read run NAME");
+}
+
+TEST_CASE("What clients did to a run in lockstep is done again at the same instants, and told as theirs") {
+  const TestFolder folder;
+  folder.write("tank.dyne", kTank);
+  const Output all = shell(
+      "i=" + std::string(ISODYNE_PROGRAM) +
+          "; $i run tank.dyne s --fault stuck --open --out run > said 2>&1 & run=$!\n"
+          "i=" +
+          std::string(ISODYNE_PROGRAM) +
+          "; until $i pause run > /dev/null 2>&1; do sleep 0.05; done\n"
+          "$i set run inflow '3 l/s'; $i step run 2; $i go-on run; $i ramp run ratio 0.5 --over '10 s'\n"
+          "$i inject run stuck; $i events run; $i end run; wait $run; $i repeat run --out again; echo repeated $?\n"
+          "$i run tank.dyne s --open --break 'level > 2 m'; echo status $?\n",
+      folder.path());
+  INFO(all.out << all.err << slurp(folder / "said"));
+  for (const char* part : {"inflow = 3 l/s at its next instant: the run stands", "set to 3 l/s by a client",
+                           "inject by a client", "are the same to the bit", "repeated 0", "status 2"})
+    shows(all.out, part);
+  shows(all.err, "--open and --break are two ways in");
 }
 
 namespace {

@@ -44,13 +44,13 @@ void Door::about_plant(const Command& c) {
   answer(c, refusal);
   if (refusal != Refusal::none) return;
   if (c.kind == CommandKind::set) {
-    observer_->event({state_.now, observe::EventKind::change, c.target, 0, c.value});
+    observer_->event({state_.now, observe::EventKind::change, c.target, static_cast<std::int32_t>(c.who), c.value});
     if (lockstep_) changes_.push_back({state_.now, c.target, c.value});
     return;
   }
   if (c.kind == CommandKind::load) {  // each value is a change as if it had been set alone
     for (const auto& [id, value] : c.values->values) {
-      observer_->event({state_.now, observe::EventKind::change, id, 0, value});
+      observer_->event({state_.now, observe::EventKind::change, id, static_cast<std::int32_t>(c.who), value});
       if (lockstep_) changes_.push_back({state_.now, id, value});
     }
     return observer_->event(observe::event_of(c, state_.now));

@@ -348,6 +348,7 @@ bool Networks::step_at_once(One& one, Time from, std::span<const double> values,
                             NetworkState& state) {
   if (of_bench(one, from)) {
     one.filled = one.seen_count = 0;
+    stuck_on_the_way_.reset();
     one.seen_from = from;
     if (gather(one, values, true) && !one.solver->parameters_changed(one.inputs)) return false;
   }

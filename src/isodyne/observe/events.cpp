@@ -199,7 +199,7 @@ std::string event_text(const program::Program& p, const Event& e) {
     case EventKind::action:
       return action_text(p, e);
     case EventKind::change:
-      return fmt::format("set to {} by hand", p.format(e.subject, e.value));
+      return fmt::format("set to {} by {}", p.format(e.subject, e.value), giver_word(static_cast<Giver>(e.detail)));
     case EventKind::command:
       return command_text(p, e);
     case EventKind::expected:

@@ -52,7 +52,7 @@ struct Event {
   /// late steps; broken, verdict: requirement; ended: Ending.
   std::int32_t subject = 0;
   std::int32_t detail =
-      0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer
+      0;             ///< mode: transition; action, expected: scenario; controller: ControllerNews; verdict: Answer; change: Giver
   double value = 0;  ///< action: the value set; expected: whether it came true; change: the new one; saturated: the
                      ///< value sampled; lost: what was there; overrun: worst lateness, ns
   // Of a command:

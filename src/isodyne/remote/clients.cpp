@@ -68,7 +68,7 @@ Result<std::unique_ptr<Clients>> Clients::listen(const std::string& folder, cons
 }
 
 Clients::~Clients() {
-  unlinkat(folder_.number(), path_.c_str(), 0);
+  unlinkat(folder_.number(), name_.c_str(), 0);
 }
 
 void Clients::wake() {
@@ -80,11 +80,13 @@ void Clients::see(milliseconds most, const std::function<void(int, std::string_v
                   const std::function<void(int)>& gone) {
   std::vector<pollfd> files{{waker_.number(), POLLIN, 0}, {listener_.number(), POLLIN, 0}};
   std::vector<int> whose;
-  for (const auto& [number, one] : all_) {
+  for (auto& [number, one] : all_) {
     const bool reads = !one.last && one.waiting() < kMostWaiting;
     files.push_back(
         {one.socket.number(), static_cast<short>((reads ? POLLIN : 0) | (one.waiting() > 0 ? POLLOUT : 0)), 0});
     whose.push_back(number);
+    // It was not heard to the end while there was no room for answers.
+    if (one.waiting() < kMostWaiting && one.in.find('\n') != std::string::npos) hear(number, one, line);
   }
   if (::poll(files.data(), files.size(), static_cast<int>(most.count())) <= 0) return;
   std::uint64_t count = 0;
@@ -94,7 +96,9 @@ void Clients::see(milliseconds most, const std::function<void(int, std::string_v
     const short what = files[i + 2].revents;
     const bool stays = (what & (POLLERR | POLLNVAL)) == 0 && ((what & POLLOUT) == 0 || write(one)) &&
                        (one.last || (what & (POLLIN | POLLHUP)) == 0 || read(whose[i], one, line));
-    const bool heard_out = one.last && ((what & POLLHUP) != 0 || (one.waiting() == 0 && one.owed == 0));
+    const bool heard_out =
+        one.last &&
+        ((what & POLLHUP) != 0 || (one.waiting() == 0 && one.owed == 0 && one.in.find('\n') == std::string::npos));
     if (stays && !heard_out) continue;
     all_.erase(whose[i]);
     gone(whose[i]);
@@ -123,15 +127,21 @@ bool Clients::read(int number, One& one, const std::function<void(int, std::stri
   if (n == 0) return one.last = true;
   if (n < 0) return errno == EAGAIN || errno == EINTR;
   one.in.append(block, static_cast<std::size_t>(n));
+  hear(number, one, line);
+  return true;
+}
+
+/// As many lines as there is room for answers.
+void Clients::hear(int number, One& one, const std::function<void(int, std::string_view)>& line) {
   std::size_t at = 0;
-  for (std::size_t end; !one.last && (end = one.in.find('\n', at)) != std::string::npos; at = end + 1) {
+  for (std::size_t end; one.waiting() < kMostWaiting && (end = one.in.find('\n', at)) != std::string::npos;
+       at = end + 1) {
     const std::string_view text(one.in.data() + at, end - at);
     if (!text.empty() && text != "\r") line(number, text);
   }
   one.in.erase(0, at);
-  if (one.in.size() > kLongestLine)
+  if (one.in.size() > kLongestLine && one.in.find('\n') == std::string::npos)
     refuse(number, line_of(error_of(nullptr, RpcError::not_json, "a line is longer than a megabyte")));
-  return true;
 }
 
 bool Clients::write(One& one) {

@@ -55,13 +55,14 @@ class Clients {
     bool last = false;  ///< nothing more is read of it
     std::size_t waiting() const { return out.size() - sent; }
   };
-  Clients(std::string path, Descriptor folder, Descriptor listener, Descriptor waker)
-      : path_(std::move(path)), folder_(std::move(folder)), listener_(std::move(listener)), waker_(std::move(waker)) {}
+  Clients(std::string name, Descriptor folder, Descriptor listener, Descriptor waker)
+      : name_(std::move(name)), folder_(std::move(folder)), listener_(std::move(listener)), waker_(std::move(waker)) {}
   void welcome();
   bool read(int number, One& one, const std::function<void(int, std::string_view)>& line);
+  void hear(int number, One& one, const std::function<void(int, std::string_view)>& line);
   static bool write(One& one);
 
-  std::string path_;
+  std::string name_;
   Descriptor folder_, listener_, waker_;
   std::map<int, One> all_;  ///< by numbers that are never given twice
   int next_ = 1;

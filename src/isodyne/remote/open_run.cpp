@@ -18,7 +18,7 @@ using std::chrono::milliseconds;
 
 namespace {
 
-constexpr std::size_t kMostWatches = 256, kMostEvents = 1000, kMostNote = 10'000;
+constexpr std::size_t kMostWatches = 256, kMostEvents = 1000, kMostNote = 10'000, kMostOfBatch = 4u << 20;
 constexpr double kMostPerSecond = 200;
 
 /// "go_on": methods have no blanks in their names.
@@ -28,18 +28,9 @@ std::string method_of(CommandKind kind) {
   return word;
 }
 
-struct Offered {
-  CommandKind kind;
-  const char* needs;
-};
-constexpr Offered kOffered[] = {{CommandKind::set, "name, value"}, {CommandKind::ramp, "name, value, over"},
-                                {CommandKind::release, "name"},    {CommandKind::inject, "fault"},
-                                {CommandKind::clear, "fault"},     {CommandKind::arm, "fault"},
-                                {CommandKind::disarm, "fault"},    {CommandKind::mark, "note"},
-                                {CommandKind::pause, ""},          {CommandKind::step, "steps"},
-                                {CommandKind::go_on, ""},          {CommandKind::end, ""}};
-
-constexpr const char* kQuestions[] = {"describe", "read", "watch", "unwatch", "events"};
+constexpr CommandKind kOffered[] = {CommandKind::set,   CommandKind::ramp, CommandKind::release, CommandKind::inject,
+                                    CommandKind::clear, CommandKind::arm,  CommandKind::disarm,  CommandKind::mark,
+                                    CommandKind::pause, CommandKind::step, CommandKind::go_on,   CommandKind::end};
 
 const char* refusal_word(observe::Refusal refusal) {
   switch (refusal) {
@@ -213,7 +204,11 @@ void OpenRun::heard(int client, std::string_view line) {
 void OpenRun::answer(const Asked& asked, Json message) {
   if (!asked.id) return;
   clients_->owe(asked.client, -1);
-  if (asked.batch == nullptr) return clients_->send(asked.client, line_of(message));
+  std::string line = line_of(message);
+  if (asked.batch == nullptr) return clients_->send(asked.client, line);
+  asked.batch->bytes += line.size();
+  if (asked.batch->bytes > kMostOfBatch)
+    message = error_of(*asked.id, RpcError::too_many, "the answers of this batch are too long together");
   asked.batch->answers.push_back(std::move(message));
   if (--asked.batch->owed == 0) clients_->send(asked.client, line_of(asked.batch->answers));
 }
@@ -227,15 +222,20 @@ void OpenRun::refuse(const Asked& asked, RpcError code, const std::string& text,
 }
 
 void OpenRun::call(const Call& c, const Asked& asked) {
-  if (c.method == "describe") return describe(asked);
-  if (c.method == "read") return read(c.params, asked);
-  if (c.method == "watch") return watch(c.params, asked);
-  if (c.method == "unwatch") return unwatch(c.params, asked);
-  if (c.method == "events") return events(c.params, asked);
-  std::vector<std::string> known(std::begin(kQuestions), std::end(kQuestions));
-  for (const Offered& o : kOffered) {
-    if (c.method == method_of(o.kind)) return command(o.kind, c.params, asked);
-    known.push_back(method_of(o.kind));
+  static constexpr std::pair<const char*, void (OpenRun::*)(const Json&, const Asked&)> kQuestions[] = {
+      {"describe", &OpenRun::describe},
+      {"read", &OpenRun::read},
+      {"watch", &OpenRun::watch},
+      {"unwatch", &OpenRun::unwatch},
+      {"events", &OpenRun::events}};
+  std::vector<std::string> known;
+  for (const auto& [name, answer] : kQuestions) {
+    if (c.method == name) return (this->*answer)(c.params, asked);
+    known.emplace_back(name);
+  }
+  for (const CommandKind kind : kOffered) {
+    if (c.method == method_of(kind)) return command(kind, c.params, asked);
+    known.push_back(method_of(kind));
   }
   const auto meant = did_you_mean(c.method.substr(0, 100), known);
   refuse(asked, RpcError::no_method,
@@ -243,7 +243,7 @@ void OpenRun::call(const Call& c, const Asked& asked) {
                      meant ? *meant : "there are: " + listed(known)));
 }
 
-void OpenRun::describe(const Asked& asked) {
+void OpenRun::describe(const Json&, const Asked& asked) {
   const program::Program& p = *program_;
   Json signals = Json::array(), faults = Json::array(), scenarios = Json::array();
   for (const program::VarId id : p.listed) {
@@ -412,7 +412,9 @@ bool OpenRun::send_events() {
 std::string OpenRun::find_target(const Json& params, Command& command) const {
   const std::string name = text_in(params, "name");
   command.target = name.empty() ? program::kNone : program_->find(name);
-  if (command.target != program::kNone) return {};
+  // Others are refused by the run; those that it does not count are none at all.
+  if (command.target > program::kSeed && program::role_text(program_->variable(command.target).role) != nullptr)
+    return {};
   if (name.empty()) return "\"name\" is the name of an input or a parameter";
   std::vector<std::string> known;
   for (const program::VarId id : program_->listed) {
@@ -481,6 +483,22 @@ void OpenRun::command(CommandKind kind, const Json& params, const Asked& asked) 
   give_waiting();
 }
 
+/// Why a command was not carried out, with what it was about.
+std::string OpenRun::why_not(const observe::CommandOutcome& o) const {
+  const Command& c = o.command;
+  const bool about_quantity =
+      c.kind == CommandKind::set || c.kind == CommandKind::ramp || c.kind == CommandKind::release;
+  if (!about_quantity && !observe::about_fault(c.kind)) return observe::refusal_text(o.refusal);
+  if (!about_quantity)
+    return fmt::format("`{}`: {}", at(program_->faults, c.index).name, observe::refusal_text(o.refusal));
+  const program::Variable& v = program_->variable(c.target);
+  if (o.refusal == observe::Refusal::outside_limits && v.limits)
+    return fmt::format("`{}` is from {} to {}, and {} is outside of that", v.name,
+                       program_->format(c.target, v.limits->first), program_->format(c.target, v.limits->second),
+                       program_->format(c.target, c.value));
+  return fmt::format("`{}`: {}", v.name, observe::refusal_text(o.refusal));
+}
+
 /// In the order in which they came, as the run takes them.
 void OpenRun::give_waiting() {
   while (!waiting_.empty() && inbox_->put(waiting_.front())) waiting_.pop_front();
@@ -520,12 +538,12 @@ void OpenRun::came_of(const observe::CommandOutcome& o) {
   if (!asked.id) {
     if (!asked.told_later) return;
     came["done"] = done;
-    if (!done) came["why"] = observe::refusal_text(o.refusal);
+    if (!done) came["why"] = why_not(o);
     return clients_->send(asked.client, line_of(notification("outcome", std::move(came))));
   }
   if (done) return result(asked, std::move(came));
-  refuse(asked, o.refusal == observe::Refusal::run_over ? RpcError::over : RpcError::refused,
-         observe::refusal_text(o.refusal), refusal_word(o.refusal));
+  refuse(asked, o.refusal == observe::Refusal::run_over ? RpcError::over : RpcError::refused, why_not(o),
+         refusal_word(o.refusal));
 }
 
 }  // namespace isodyne::remote

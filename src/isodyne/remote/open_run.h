@@ -29,7 +29,6 @@ class OpenRun : public session::RunWatcher {
   /// `folder`: of the run; it is there when the run begins.
   OpenRun(std::shared_ptr<const program::Program> program, std::string folder);
   ~OpenRun() override { done(); }
-  void of(std::shared_ptr<const program::Program> program) { program_ = std::move(program); }
 
   void begins(bench::Run& run) override;
   void image(const observe::Image& image) override;
@@ -43,7 +42,7 @@ class OpenRun : public session::RunWatcher {
   /// Who asked, and whether others asked in the same message.
   struct Batch {
     std::vector<Json> answers;
-    std::size_t owed = 0;
+    std::size_t owed = 0, bytes = 0;
   };
   struct Asked {
     int client = 0;
@@ -72,7 +71,7 @@ class OpenRun : public session::RunWatcher {
   void answer(const Asked& asked, Json message);
   void result(const Asked& asked, Json result);
   void refuse(const Asked& asked, RpcError code, const std::string& text, Json data = nullptr);
-  void describe(const Asked& asked);
+  void describe(const Json& params, const Asked& asked);
   void read(const Json& params, const Asked& asked);
   void watch(const Json& params, const Asked& asked);
   void unwatch(const Json& params, const Asked& asked);
@@ -80,6 +79,7 @@ class OpenRun : public session::RunWatcher {
   void command(observe::CommandKind kind, const Json& params, const Asked& asked);
   std::string fill(observe::Command& command, const Json& params);
   std::string find_target(const Json& params, observe::Command& command) const;
+  std::string why_not(const observe::CommandOutcome& outcome) const;
   void give_waiting();
   void take_outcomes();
   void came_of(const observe::CommandOutcome& outcome);

@@ -106,6 +106,9 @@ std::vector<RecordedEvent> events_of(const Recording& r, bool with_end) {
     const bool of_the_end = is_kind(e, observe::EventKind::ended) || is_kind(e, observe::EventKind::verdict);
     return is_kind(e, observe::EventKind::command) || (!with_end && of_the_end);
   });
+  for (RecordedEvent& e : events) {
+    if (is_kind(e, observe::EventKind::change)) e.text.resize(std::min(e.text.size(), e.text.rfind(" by ")));
+  }
   return events;
 }
 
