@@ -43,6 +43,45 @@ class Reading(NamedTuple):
     text: str
 
 
+class Capture(NamedTuple):
+    """Rows around an instant: times in seconds, and of each quantity its values (SI)."""
+
+    at: float
+    whole: bool
+    times: List[float]
+    columns: Dict[str, List[float]]
+    file: Optional[str]
+
+
+_ANY_TIME = 365.0 * 24 * 3600
+
+
+class Begun:
+    """A capture that was begun: take() waits for it."""
+
+    def __init__(self, run: "Run", made: Dict[str, Any]):
+        self._run, self._made = run, made
+
+    def take(self, within: Optional[float] = None) -> Capture:
+        """The rows, once they are there. Over if the run ends before; TimeoutError after so many seconds of the wall clock: the
+        capture goes on, and may be taken later."""
+        run, number = self._run, self._made["capture"]
+        came = run._first_told("captured", number, _ANY_TIME if within is None else within)
+        if came is None:
+            raise TimeoutError(f"nothing to capture came within {within:g} s")
+        if not came["came"]:
+            raise Over("the run was over before it came")
+        times: List[float] = []
+        columns: Dict[str, List[float]] = {name: [] for name in self._made["names"]}
+        while len(times) < came["rows"]:
+            page = run.call("captured", capture=number, take=came["take"], **{"from": len(times)})
+            times += [t / 1e9 for t in page["times_ns"]]
+            for name, values in page["si"].items():
+                columns[name] += [math.nan if v is None else v for v in values]
+        run.call("uncapture", capture=number)
+        return Capture(float(came["at_s"]), bool(came["whole"]), times, columns, came["file"])
+
+
 class Run:
     """A run that was begun with --open; `folder` is its own."""
 
@@ -122,13 +161,16 @@ class Run:
 
     def call(self, method: str, **params: Any) -> Dict[str, Any]:
         """Any method of docs/door.md; its result, or Refused."""
+        return self._call(method, params, self.patience)
+
+    def _call(self, method: str, params: Dict[str, Any], patience: float) -> Dict[str, Any]:
         self._number += 1
         call = {"jsonrpc": "2.0", "id": self._number, "method": method, "params": params}
         try:
             self._socket.sendall(json.dumps(call).encode() + b"\n")
         except OSError:
             raise Over("the run is over") from None
-        end = time.monotonic() + self.patience
+        end = time.monotonic() + patience
         while True:
             message = self._line(end)
             if message is None:
@@ -141,6 +183,24 @@ class Run:
                 raise Refused(error["message"], error["code"], error.get("data"))
             result: Dict[str, Any] = message["result"]
             return result
+
+    def _first_told(self, method: str, capture: int, within: float) -> Optional[Dict[str, Any]]:
+        """What was told of a capture, also if it came while something else was asked for. None: not so soon."""
+
+        def meant(message: Dict[str, Any]) -> bool:
+            return message.get("method") == method and message["params"]["capture"] == capture
+
+        for i, message in enumerate(self._told):
+            if meant(message):
+                return dict(self._told.pop(i)["params"])
+        end = time.monotonic() + within
+        while True:
+            next_one = self._line(end)
+            if next_one is None:
+                return None
+            if meant(next_one):
+                return dict(next_one["params"])
+            self._told.append(next_one)
 
     def told(self, within: float) -> Iterator[Dict[str, Any]]:
         """What comes unasked (`update`, `event`, `outcome`, `ended`), until nothing has come for so many seconds."""
@@ -185,6 +245,44 @@ class Run:
             if not part["events"]:
                 return every, since
 
+    def wait(self, condition: str, within: Optional[str] = None) -> Optional[float]:
+        """Until a condition of the bench holds, at any of its instants: `run.wait("level > 3 m", within="2 min")`. The instant;
+        None: it did not within that simulated time. It may hold already. An event of the run, which a scenario waits for again."""
+        params = {"condition": condition} if within is None else {"condition": condition, "within": within}
+        answer = self._call("wait", params, _ANY_TIME)
+        return float(answer["at_s"]) if answer["came"] else None
+
+    def begin_capture(self, *names: str, when: Optional[str] = None, broken: Optional[str] = None, before: str = "0 s",
+                      after: str = "0 s") -> "Begun":
+        """What is around the instant at which a condition becomes true or a requirement is broken; else around now. Every instant
+        of the bench, and of quick parts where they are looked at there. It is a file in the folder of the run, too.
+
+        The run goes on meanwhile, so begin before you do what should bring it about:
+
+            begun = run.begin_capture("level", when="level > 3 m", after="1 s")
+            run.set("inflow", "3 l/s")
+            kept = begun.take()
+        """
+        params: Dict[str, Any] = {"names": list(names), "before": before, "after": after}
+        if when is not None:
+            params["when"] = when
+        if broken is not None:
+            params["broken"] = broken
+        return Begun(self, self.call("capture", **params))
+
+    def capture(self, *names: str, when: Optional[str] = None, broken: Optional[str] = None, before: str = "0 s",
+                after: str = "0 s", within: Optional[float] = None) -> Capture:
+        """begin_capture() and take(), where nothing needs to be done between."""
+        return self.begin_capture(*names, when=when, broken=broken, before=before, after=after).take(within)
+
+    def so_far(self) -> Dict[str, Optional[float]]:
+        """Per requirement, since when it is broken; None: it is not, so far."""
+        return {one["requirement"]: one.get("since_s") for one in self.call("verdicts")["requirements"]}
+
+    def timing(self) -> Dict[str, Any]:
+        """How a paced run keeps to the wall clock."""
+        return self.call("timing")
+
     def wait_until(self, name: str, *, above: Optional[float] = None, below: Optional[float] = None,
                    equal: Optional[str] = None, within: float = 60.0) -> float:
         """Waits, seconds of the wall clock, until a value is there; gives it. Looks at what is shown, 100 times a second: what
@@ -210,6 +308,26 @@ class Run:
 
     def ramp(self, name: str, value: Value, over: str) -> Optional[float]:
         return self._command("ramp", name=name, value=value, over=over)
+
+    def play(self, name: str, table: str, over: Optional[str] = None) -> Optional[float]:
+        """Lets it follow a table of the bench, to its end or so long."""
+        return self._command("play", name=name, table=table, **({} if over is None else {"over": over}))
+
+    def load(self, values: Union[str, Dict[str, Value]]) -> Optional[float]:
+        """A set of the bench, or values of one's own; all of them or none."""
+        if isinstance(values, str):
+            return self._command("load", set=values)
+        return self._command("load", values=values)
+
+    def save(self, file: str) -> Optional[float]:
+        """Stores the state of a run in lockstep."""
+        return self._command("save", file=os.path.abspath(file))
+
+    def arm(self, fault: str) -> Optional[float]:
+        return self._command("arm", fault=fault)
+
+    def disarm(self, fault: str) -> Optional[float]:
+        return self._command("disarm", fault=fault)
 
     def release(self, name: str) -> Optional[float]:
         return self._command("release", name=name)

@@ -27,44 +27,21 @@ using Json = nlohmann::ordered_json;
 
 namespace {
 
-constexpr const char* kProbe = "stop_here";
+constexpr const char* kTyped = "typed_here";
 
 }  // namespace
 
-Probe::Probe(const std::string& file, const std::string& harness, const program::Program& program,
-             const std::string& expression) {
-  own_ = with_text(file, harness, fmt::format("condition {} = {}\n", kProbe, expression));
-  if (own_ == nullptr) return;
-  const program::VarId id = own_->find(kProbe);
-  for (const program::Assignment& e : own_->equations) {
-    if (e.target != id) continue;
-    value_ = std::make_unique<engine::Evaluator>(*own_, std::vector<program::NodeId>{e.value});
-    same_ = matched(*own_, program);
-    image_.resize(own_->variables.size());
-    for (const program::VarId read : own_->reads(e.value)) {
-      for (const auto& [there, here] : same_) {
-        if (there == read) reads_.push_back(here);
-      }
-    }
-  }
-}
-
-bool Probe::truth(const double* image) {
-  for (const auto& [there, here] : same_) image_[static_cast<std::size_t>(there)] = image[here];
-  value_->evaluate(image_.data());
-  return value_->value(0) != 0;
-}
-
-Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const program::Program> program) : plan_(std::move(plan)) {
-  of(std::move(program));
+Breakpoint::Breakpoint(Plan plan, std::shared_ptr<const session::Bench> bench) : plan_(std::move(plan)) {
+  of(std::move(bench));
   if (!plan_.dump && isatty(STDIN_FILENO) == 0) {
     say_error(
         "--break asks what to do, and there is no terminal; with --break-dump FILE it writes the state and goes on");
     understood_ = false;
     return;
   }
-  condition_ = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, plan_.condition);
+  condition_ = std::make_unique<session::Probe>(*bench_, plan_.condition);
   understood_ = condition_->good();
+  if (!understood_) print_mistakes(*condition_);
   if (plan_.dump) std::ofstream(*plan_.dump, std::ios::trunc);
 }
 
@@ -90,8 +67,9 @@ void Breakpoint::done() {
   inbox_ = nullptr;
 }
 
-void Breakpoint::of(std::shared_ptr<const program::Program> program) {
-  program_ = std::move(program);
+void Breakpoint::of(std::shared_ptr<const session::Bench> bench) {
+  bench_ = std::move(bench);
+  program_ = bench_->program;
   between_.emplace(*program_, program::quick_view(*program_));
 }
 
@@ -282,8 +260,8 @@ bool Breakpoint::step(const std::string& words) {
 }
 
 bool Breakpoint::until(const std::string& words) {
-  auto probe = std::make_unique<Probe>(plan_.file, plan_.harness, *program_, words);
-  if (!probe->good()) return false;
+  auto probe = std::make_unique<session::Probe>(*bench_, words);
+  if (!probe->good()) return print_mistakes(*probe), false;
   for (const program::VarId id : probe->reads()) {
     const auto& columns = between_->view().columns;
     if (program_->group_of(id).step < program_->step && !std::binary_search(columns.begin(), columns.end(), id))
@@ -299,13 +277,13 @@ bool Breakpoint::until(const std::string& words) {
 
 /// As a scenario would: checked, and done at the begin of the next instant.
 void Breakpoint::set(const std::string& words) {
-  const auto own = with_text(plan_.file, plan_.harness, fmt::format("scenario {} {{ set {} }}\n", kProbe, words));
+  const auto own = with_text(*bench_, fmt::format("scenario {} {{ set {} }}\n", kTyped, words));
   if (own == nullptr) return;
   const program::Scenario& s = own->scenarios.back();
   if (s.steps.size() != 1 || s.steps[0].tap != program::kNone) return say("inputs and parameters can be set here");
   std::vector<double> values(own->variables.size());
   observe::Command c;
-  for (const auto& [there, here] : matched(*own, *program_)) {
+  for (const auto& [there, here] : session::matched(*own, *program_)) {
     values[static_cast<std::size_t>(there)] = stop_.values[static_cast<std::size_t>(here)];
     if (there == s.steps[0].target) c.target = here;
   }

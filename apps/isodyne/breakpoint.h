@@ -14,48 +14,27 @@
 #include <thread>
 #include <vector>
 
-#include "isodyne/check/load.h"
-#include "isodyne/engine/code.h"
 #include "isodyne/engine/quick_images.h"
 #include "isodyne/session/run_service.h"
+#include "isodyne/session/typed.h"
 #include "subcommand.h"
 
 namespace isodyne::app {
 
-/// An expression about a bench that is loaded already, evaluated on its images.
-class Probe {
- public:
-  /// Prints what is wrong with the expression, and is then not good().
-  Probe(const std::string& file, const std::string& harness, const program::Program& program,
-        const std::string& expression);
-  bool good() const { return value_ != nullptr; }
-  bool truth(const double* image);
-  /// The quantities that it reads, of the program that runs.
-  const std::vector<program::VarId>& reads() const { return reads_; }
-
- private:
-  std::shared_ptr<const program::Program> own_;
-  std::unique_ptr<engine::Evaluator> value_;
-  std::vector<std::pair<program::VarId, program::VarId>> same_;  ///< there, here
-  std::vector<program::VarId> reads_;
-  std::vector<double> image_;
-};
-
 class Breakpoint : public session::RunWatcher {
  public:
   struct Plan {
-    std::string file, harness;
     std::string condition;            ///< --break
     std::optional<std::string> dump;  ///< --break-dump: write there and go on
   };
   /// Says what is wrong, and has then not understood it.
-  Breakpoint(Plan plan, std::shared_ptr<const program::Program> program);
+  Breakpoint(Plan plan, std::shared_ptr<const session::Bench> bench);
   ~Breakpoint() override { done(); }
   bool understood() const { return understood_; }
   /// What the condition reads.
   const std::vector<program::VarId>& reads() const { return condition_->reads(); }
-  /// The Program that runs, where it is another than that which the condition was understood with.
-  void of(std::shared_ptr<const program::Program> program);
+  /// The bench that runs, where it is another than that which the condition was understood with.
+  void of(std::shared_ptr<const session::Bench> bench);
 
   /// Begins to read the keyboard.
   void begins(bench::Run& run) override;
@@ -93,15 +72,16 @@ class Breakpoint : public session::RunWatcher {
   std::int64_t give(observe::Command command);
 
   Plan plan_;
+  std::shared_ptr<const session::Bench> bench_;
   std::shared_ptr<const program::Program> program_;
   bench::CommandInbox* inbox_ = nullptr;
-  std::unique_ptr<Probe> condition_;
+  std::unique_ptr<session::Probe> condition_;
   bool understood_ = true, was_ = false, came_ = false;
   std::optional<engine::QuickImages> between_;
   std::string pending_;  ///< why it is to stand at the next instant of the bench
 
   // Of whoever runs: the stepping thread while the run goes on, the other one while it stands.
-  std::unique_ptr<Probe> until_;
+  std::unique_ptr<session::Probe> until_;
   std::string until_text_;
   std::int64_t steps_ = -1;  ///< until the next stop; −1: none is counted
   Stop stop_;

@@ -1,6 +1,7 @@
 // What commands say of themselves.
 
 #include <algorithm>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -64,7 +65,17 @@ std::string help_text() {
       "[options]\n\nCommands:\n";
   std::size_t width = 0;
   for (const Subcommand& c : commands()) width = std::max(width, std::string_view(c.name).size());
-  for (const Subcommand& c : commands()) text += fmt::format("  {:<{}}  {}\n", c.name, width, c.summary);
+  // Many, of which few are for any one moment.
+  const std::map<std::string_view, const char*> headings{{"read", "Of a run that goes on, and was begun with --open"},
+                                                         {"scenario", "Of what was done by hand"},
+                                                         {"realtime-check", "Steps and real time"},
+                                                         {"report", "Of runs that are over"},
+                                                         {"faults", "Of a bench"}};
+  for (const Subcommand& c : commands()) {
+    if (const auto heading = headings.find(c.name); heading != headings.end())
+      text += fmt::format("\n{}:\n", heading->second);
+    text += fmt::format("  {:<{}}  {}\n", c.name, width, c.summary);
+  }
   text +=
       "\nExit status: 0 all requirements hold; 1 at least one does not; 2 the bench or the command line is wrong;\n"
       "3 the run could not be completed, or a controller was lost; 4 real time was not kept although asked "

@@ -200,6 +200,12 @@ Section measures(const Program& p) {
   return s;
 }
 
+Section panels(const Program& p) {
+  Section s{"panels", {{"Panel"}, {"Things", TextTable::Align::right}, {"Title"}}, {}};
+  for (const program::Panel& f : p.panels) s.rows.push_back({f.name, std::to_string(f.items.size()), f.title});
+  return s;
+}
+
 Section figures(const Program& p) {
   Section s{"figures", {{"Figure"}, {"Panels", TextTable::Align::right}, {"Title"}}, {}};
   for (const program::Figure& f : p.figures) s.rows.push_back({f.name, std::to_string(f.panels.size()), f.title});
@@ -257,7 +263,8 @@ std::vector<Kind> kinds_of(const check::Loaded& loaded) {
           {"requirements", of(requirements)},
           {"measures", of(measures)},
           {"harnesses", [&loaded] { return harnesses(loaded); }},
-          {"figures", of(figures)}};
+          {"figures", of(figures)},
+          {"panels", of(panels)}};
 }
 
 /// Names as `list` takes them beside kinds: quantities, parts, and whatever else has a row of its own.

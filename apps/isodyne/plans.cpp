@@ -119,7 +119,7 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const program::Progr
       wanted.answer_within =
           std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
   }
-  if (plan.scenario == program::kNone && !plan.longest) {
+  if (plan.scenario == program::kNone && !plan.longest && !arguments.has(Option::open)) {  // somebody ends that one
     std::string all;
     for (const program::Scenario& s : program.scenarios) list_on(all, s.name);
     say_error(fmt::format("name a scenario ({}), or say how long to run with --for",

@@ -8,6 +8,7 @@
 #include "isodyne/core/file.h"
 #include "isodyne/present/report.h"
 #include "isodyne/remote/open_run.h"
+#include "isodyne/remote/values.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/run_service.h"
 #include "plans.h"
@@ -110,14 +111,15 @@ int run_bench(const Arguments& given, bool reference) {
   const std::string& file = arguments->words[0];
   check::Wish wish;
   wish.harness = arguments->value(Option::harness).value_or("");
+  wish.live = arguments->has(Option::open);
   const check::Loaded loaded = load_file(file, wish);
   print_diagnostics(loaded, file);
   if (loaded.program == nullptr) return kWrongInput;
   auto wanted = read_plan(*arguments, *loaded.program);
-  const auto overrides = read_overrides(*arguments, file, wish.harness, *loaded.program);
-  if (!wanted || !overrides) return kWrongInput;
   session::RunRequest request;
   request.bench = session::bench_of(loaded, folder_of(file), wish.harness);
+  const auto overrides = read_overrides(*arguments, *request.bench);
+  if (!wanted || !overrides) return kWrongInput;
   request.answer_within = wanted->answer_within;
   request.plan = wanted->plan;
   request.plan.overrides = *overrides;
@@ -135,12 +137,17 @@ int run_bench(const Arguments& given, bool reference) {
   std::vector<session::RunWatcher*> watchers{&progress};
   std::optional<Breakpoint> breakpoint;
   if (const auto condition = arguments->value(Option::break_)) {
-    breakpoint.emplace(Breakpoint::Plan{file, wish.harness, *condition, arguments->value(Option::break_dump)},
-                       loaded.program);
+    breakpoint.emplace(Breakpoint::Plan{*condition, arguments->value(Option::break_dump)}, request.bench);
     if (!breakpoint->understood()) return kWrongInput;
     request.bench = watched(*request.bench, breakpoint->reads());
-    breakpoint->of(request.bench->program);
+    breakpoint->of(request.bench);
     watchers.insert(watchers.begin(), &*breakpoint);
+  }
+  if (const auto names = arguments->values(Option::look); !names.empty()) {
+    if (!arguments->has(Option::open)) return say_error("--look is for runs with --open"), kWrongInput;
+    const auto ids = remote::named(*request.bench->program, remote::Json(names));
+    if (!ids) return say_error(ids.failure().text()), kWrongInput;
+    request.bench = watched(*request.bench, *ids);
   }
   const auto folder = session::make_run_folder(arguments->value(Option::out).value_or(""), session::name_of(request));
   if (!folder) {
@@ -150,7 +157,7 @@ int run_bench(const Arguments& given, bool reference) {
   request.evidence.folder = *folder;
   std::optional<remote::OpenRun> door;
   if (arguments->has(Option::open)) {
-    door.emplace(request.bench->program, *folder);
+    door.emplace(request.bench, *folder);
     watchers.push_back(&*door);
     say_aside("Open: isodyne read " + *folder + " NAME");
   }

@@ -36,7 +36,10 @@ const OptionEntry& entry(Option option) {
   return kOptions[static_cast<std::size_t>(option)];
 }
 
-/// "--seed -1": the value of an option, not an option.
+/// Before a word that begins as an option would, and is none.
+constexpr char kWordMark = '\x1f';
+
+/// "--seed -1": the value of an option, not an option. "set RUN warm '-5 degC'": neither.
 std::vector<std::string> with_negative_values(const Subcommand& command, const std::vector<std::string>& words) {
   const auto takes_value = [&](const std::string& word) {
     return std::any_of(command.options.begin(), command.options.end(),
@@ -49,7 +52,7 @@ std::vector<std::string> with_negative_values(const Subcommand& command, const s
     if (negative && !all.empty() && takes_value(all.back()))
       all.back() += "=" + word;
     else
-      all.push_back(word);
+      all.push_back(negative ? kWordMark + word : word);
   }
   return all;
 }
@@ -150,6 +153,9 @@ std::optional<Arguments> read_arguments(const Subcommand& command, const std::ve
       }
     }
     arguments.words = parsed.unmatched();
+    for (std::string& word : arguments.words) {
+      if (word.starts_with(kWordMark)) word.erase(0, 1);
+    }
   } catch (const cxxopts::exceptions::exception& e) {
     say_error(fmt::format("{}; see `isodyne help {}`", e.what(), command.name));
     return std::nullopt;

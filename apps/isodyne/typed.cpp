@@ -1,41 +1,28 @@
 #include "typed.h"
 
-#include <map>
-
 #include <fmt/format.h>
 
 #include "terminal.h"
 
 namespace isodyne::app {
 
-/// The bench with one more text; mistakes are printed, null then.
-std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
-                                                  const std::string& text, const char* name) {
-  check::Wish wish;
-  wish.harness = harness;
-  wish.rules = check::Rules{name, text, false};
-  const check::Loaded loaded = load_file(file, wish);
-  if (loaded.program == nullptr) put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
+std::shared_ptr<const program::Program> with_text(const session::Bench& bench, const std::string& text,
+                                                  const char* name) {
+  const check::Loaded loaded = session::loaded_with(bench, text, name);
+  if (loaded.program == nullptr) print_mistakes(loaded);
   return loaded.program;
 }
 
-std::vector<std::pair<program::VarId, program::VarId>> matched(const program::Program& there,
-                                                               const program::Program& here) {
-  std::map<std::string, program::VarId> known;
-  for (std::size_t i = 0; i < here.variables.size(); ++i)
-    known[here.variables[i].name] = static_cast<program::VarId>(i);
-  std::vector<std::pair<program::VarId, program::VarId>> same;
-  for (std::size_t i = 0; i < there.variables.size(); ++i) {
-    const auto found = known.find(there.variables[i].name);
-    if (found != known.end() && !found->first.empty()) same.emplace_back(static_cast<program::VarId>(i), found->second);
-  }
-  return same;
+void print_mistakes(const check::Loaded& loaded) {
+  put(stderr, loaded.diagnostics.render(*loaded.sources, colours_on(stderr)));
+}
+
+void print_mistakes(const session::Probe& probe) {
+  probe.memory().empty() ? print_mistakes(probe.mistakes()) : say_error(probe.why_not());
 }
 
 std::optional<std::vector<std::pair<program::VarId, double>>> read_overrides(const Arguments& arguments,
-                                                                             const std::string& file,
-                                                                             const std::string& harness,
-                                                                             const program::Program& program) {
+                                                                             const session::Bench& bench) {
   std::vector<std::pair<program::VarId, double>> overrides;
   std::string starts;
   for (const std::string& one : arguments.values(Option::with)) {
@@ -45,10 +32,10 @@ std::optional<std::vector<std::pair<program::VarId, double>>> read_overrides(con
     starts += "  start " + one + "\n";
   }
   if (starts.empty()) return overrides;
-  const auto own = with_text(file, harness, fmt::format("scenario begun_with {{\n{}}}\n", starts), "--with");
+  const auto own = with_text(bench, fmt::format("scenario begun_with {{\n{}}}\n", starts), "--with");
   if (own == nullptr) return std::nullopt;
   for (const program::Scenario::Start& s : own->scenarios.back().start) {
-    const program::VarId here = program.find(own->variable(s.target).name);
+    const program::VarId here = bench.program->find(own->variable(s.target).name);
     if (here == program::kNone)
       return say_error(fmt::format("`{}` is not in this run", own->variable(s.target).name)), std::nullopt;
     overrides.emplace_back(here, s.value);

@@ -7,22 +7,20 @@
 #include <utility>
 #include <vector>
 
+#include "isodyne/session/typed.h"
 #include "subcommand.h"
 
 namespace isodyne::app {
 
 /// The bench with one more text; mistakes are printed, null then.
-std::shared_ptr<const program::Program> with_text(const std::string& file, const std::string& harness,
-                                                  const std::string& text, const char* name = "what was typed");
-
-/// The quantities of both that have the same name: there, here.
-std::vector<std::pair<program::VarId, program::VarId>> matched(const program::Program& there,
-                                                               const program::Program& here);
+std::shared_ptr<const program::Program> with_text(const session::Bench& bench, const std::string& text,
+                                                  const char* name = "what was typed");
+void print_mistakes(const check::Loaded& loaded);
+/// What is wrong with a condition.
+void print_mistakes(const session::Probe& probe);
 
 /// --with NAME=VALUE, SI; mistakes are printed, nothing then.
 std::optional<std::vector<std::pair<program::VarId, double>>> read_overrides(const Arguments& arguments,
-                                                                             const std::string& file,
-                                                                             const std::string& harness,
-                                                                             const program::Program& program);
+                                                                             const session::Bench& bench);
 
 }  // namespace isodyne::app

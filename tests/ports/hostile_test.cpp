@@ -82,6 +82,7 @@ struct Server {
     const ports::HostPort peer = ports::host_and_port(port.bound());
     client = modbus_new_tcp(peer.host.c_str(), peer.port);
     REQUIRE(modbus_connect(client) == 0);
+    modbus_set_response_timeout(client, 60, 0);  // a machine may be busy
   }
   ~Server() {
     modbus_close(client);

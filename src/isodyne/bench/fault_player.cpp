@@ -316,7 +316,11 @@ Refusal FaultPlayer::command(std::int32_t fault, CommandKind what, Time now) {
 void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCommand>& commands) {
   for (Chosen& c : chosen_) {
     for (const FaultCommand& command : commands) {
-      if (command.fault == c.activity->fault) heed(c, command.inject);
+      if (command.fault != c.activity->fault) continue;
+      if (command.what == CommandKind::arm || command.what == CommandKind::disarm)
+        arm(c, command.what == CommandKind::arm, next);  // one that acts has its trigger behind it
+      else
+        heed(c, command.what == CommandKind::inject);
     }
     c.expressions.evaluate(image);
     c.activity->amount = c.expressions.value(1);

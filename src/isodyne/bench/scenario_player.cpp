@@ -40,7 +40,6 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
     return;
   }
   const program::Scenario& played = program.scenarios[static_cast<std::size_t>(scenario)];
-  key_ = random_key(fnv1a("scenario " + played.name));
   end_count_ = played.ends.size();
   settled_ = played.settled.known();
   for (const program::Scenario::Start& s : played.start) start_values_.emplace_back(s.target, s.value);
@@ -49,7 +48,9 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
   quick_ends_ = quick.seen_every(ends_of(program, scenario)) < program.step;
   std::size_t tracks = 1;
   for (const program::ScenarioStep& s : played.steps) {
-    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, tracks, 0, 0, Time{-1}, false, {}};
+    Step made{&s, engine::Evaluator(program, {s.value, s.margin}), program::kNone, tracks, 0, 0, 0, Time{-1}, false,
+              {}};
+    if (s.kind == Kind::either) made.key = random_key(fnv1a("scenario " + s.written_in));
     if (s.tap == program::kNone) made.write_to = program.writable(s.target);
     made.expected.step = static_cast<std::int32_t>(steps_.size());
     made.quick =
@@ -60,24 +61,39 @@ ScenarioPlayer::ScenarioPlayer(const program::Program& program, std::int32_t sce
   tracks_.resize(tracks);
   tracks_[0].alive = true;
   writes_.reserve(steps_.size() + 1);
+  writers_.reserve(steps_.size() + 1);
   events_.reserve(2 * steps_.size() + 2);
   commands_.reserve(steps_.size() + 1);
 }
 
-void ScenarioPlayer::write(const Step& s, double value) {
+void ScenarioPlayer::write(const Track& t, double value) {
+  const Step& s = step_of(t);
   observe::Command c;
   c.kind = s.step->kind == Kind::release ? observe::CommandKind::release : observe::CommandKind::set;
   c.who = observe::Giver::scenario;
   c.target = s.step->target;
   c.value = value;
   writes_.push_back(c);
+  writers_.push_back(number_of(t));
 }
 
-/// What the target of a step has by now: what was written at this instant already, or what the image shows.
-double ScenarioPlayer::present(const Step& s, const double* image) const {
+/// Whether one track goes on where the other does, and not beside it.
+bool ScenarioPlayer::in_line(std::size_t one, std::size_t other) const {
+  const auto from = [&](std::size_t track, std::size_t begin) {
+    while (track != begin && track != 0) track = tracks_[track].parent;
+    return track == begin;
+  };
+  return from(one, other) || from(other, one);
+}
+
+/// What the target of a step has by now: what this track has written at this instant already, or what the image shows.
+/// What other tracks do at the same instant it does not see, whatever their order.
+double ScenarioPlayer::present(const Track& t, const double* image) const {
+  const Step& s = step_of(t);
   for (std::size_t i = writes_.size(); i-- > 0;) {
     const observe::Command& c = writes_[i];
-    if (c.target == s.step->target && c.kind != observe::CommandKind::release) return c.value;
+    if (c.target == s.step->target && in_line(writers_[i], number_of(t)) && c.kind != observe::CommandKind::release)
+      return c.value;
   }
   return s.step->tap == program::kNone ? image[s.write_to] : image[s.step->target];
 }
@@ -93,21 +109,36 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
   double told = t.to;
   switch (s.step->kind) {
     case Kind::ramp:
-      t.from = present(s, image);
+      t.from = present(t, image);
       break;
     case Kind::set:
-      write(s, t.to);
+      write(t, t.to);
       break;
     case Kind::step:
-      told = present(s, image) + t.to;
-      write(s, told);
+      told = present(t, image) + t.to;
+      write(t, told);
       break;
     case Kind::release:
-      write(s, 0);
+      write(t, 0);
       break;
+    case Kind::stop: {
+      const std::size_t track =
+          steps_[static_cast<std::size_t>(s.step->places[0])].first_track + static_cast<std::size_t>(s.step->places[1]);
+      told = tracks_[track].alive ? 1 : 0;
+      stop(track);
+      break;
+    }
     case Kind::inject:
+      commands_.push_back({s.step->fault, observe::CommandKind::inject});
+      break;
     case Kind::clear:
-      commands_.push_back({s.step->fault, s.step->kind == Kind::inject});
+      commands_.push_back({s.step->fault, observe::CommandKind::clear});
+      break;
+    case Kind::arm:
+      commands_.push_back({s.step->fault, observe::CommandKind::arm});
+      break;
+    case Kind::disarm:
+      commands_.push_back({s.step->fault, observe::CommandKind::disarm});
       break;
     case Kind::fork:
       t.waits_for = static_cast<int>(s.step->places.size()) - 1;
@@ -120,8 +151,8 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
       }
       break;
     case Kind::either: {
-      const double at = static_cast<double>(t.at) + static_cast<double>(s.times++) * 1e6;
-      const double share = random_uniform(key_, seed_, at);
+      const double at = s.step->draw + static_cast<double>(s.times++) * 1e6;
+      const double share = random_uniform(s.key, seed_, at);
       told = std::floor(share * static_cast<double>(s.step->places.size()));
       t.to = told;
       break;
@@ -133,6 +164,17 @@ void ScenarioPlayer::begin(Track& t, const double* image, Time next) {
   events_.push_back({next, observe::EventKind::action, static_cast<std::int32_t>(t.at), scenario_, told});
 }
 
+/// A track is over where it stands, and so are those that it waits for.
+void ScenarioPlayer::stop(std::size_t track) {
+  Track& t = tracks_[track];
+  if (!t.alive) return;
+  t.alive = false;
+  --tracks_[t.parent].waits_for;
+  for (std::size_t i = track + 1; i < tracks_.size(); ++i) {
+    if (tracks_[i].alive && tracks_[i].parent == track) stop(i);
+  }
+}
+
 bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
   Step& s = step_of(t);
   const Time elapsed = next - t.since;
@@ -141,11 +183,11 @@ bool ScenarioPlayer::is_over(Track& t, const double* image, Time next) {
       return elapsed >= s.step->duration;
     case Kind::ramp: {
       const double share = std::min(1.0, to_seconds(elapsed) / to_seconds(s.step->duration));
-      write(s, elapsed >= s.step->duration ? t.to : t.from + share * (t.to - t.from));
+      write(t, elapsed >= s.step->duration ? t.to : t.from + share * (t.to - t.from));
       return elapsed >= s.step->duration;
     }
     case Kind::play:
-      write(s, program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
+      write(t, program::look_up(program::Op::table1, tables_[static_cast<std::size_t>(s.step->table)],
                                 to_seconds(elapsed), 0));
       return elapsed >= s.step->duration;
     case Kind::wait:
@@ -228,20 +270,31 @@ std::size_t ScenarioPlayer::after(Track& t, Time next) {
   }
 }
 
-/// As far as the track comes at this instant; whether it came any further.
-bool ScenarioPlayer::advance(Track& t, const double* image, Time next) {
-  bool moved = false;
+/// As far as the track comes at this instant; to its next fork.
+void ScenarioPlayer::advance(Track& t, const double* image, Time next) {
   while (t.alive && t.at < steps_.size() && !ended_ && timed_out_ == nullptr) {
     if (!t.begun) {
       begin(t, image, next);
-      if (step_of(t).step->kind == Kind::fork) return true;
+      if (step_of(t).step->kind == Kind::fork) return;
     }
-    if (!is_over(t, image, next)) return moved;
+    if (!is_over(t, image, next)) return;
     t.at = after(t, next);
     t.begun = false;
-    moved = true;
   }
-  return moved;
+}
+
+/// A track and those that it waits for, in the order of the text. When the last of them is over it goes on at the same
+/// instant.
+void ScenarioPlayer::visit(Track& t, const double* image, Time next) {
+  do {
+    advance(t, image, next);
+    if (!t.alive || !t.begun || t.at >= steps_.size() || step_of(t).step->kind != Kind::fork) return;
+    const Step& fork = step_of(t);
+    for (std::size_t i = 0; i + 1 < fork.step->places.size(); ++i) {
+      Track& track = tracks_[fork.first_track + i];
+      if (track.alive && !finished()) visit(track, image, next);
+    }
+  } while (t.alive && t.waits_for == 0 && !finished());
 }
 
 bool ScenarioPlayer::quick() const {
@@ -264,20 +317,12 @@ void ScenarioPlayer::between(const double* image, Time at) {
 
 void ScenarioPlayer::plan(const double* image, Time next) {
   writes_.clear();
+  writers_.clear();
   events_.clear();
   commands_.clear();
   if (end_count_ > 0) ends_.evaluate(image);
   for (std::size_t i = 0; i < end_count_; ++i) ended_ = ended_ || ends_.value(i) != 0;
-  // A track that has ended may let its parent go on at the same instant. Whoever went on has written what there is to
-  // write, so the others are not asked twice.
-  for (std::size_t i = 0; i < tracks_.size(); ++i) {
-    if (!tracks_[i].alive || finished()) continue;
-    advance(tracks_[i], image, next);
-    for (std::size_t up = i; !tracks_[up].alive && tracks_[tracks_[up].parent].waits_for == 0 && up != 0;) {
-      up = tracks_[up].parent;
-      advance(tracks_[up], image, next);
-    }
-  }
+  if (!tracks_.empty() && !finished()) visit(tracks_[0], image, next);
 }
 
 std::vector<Expected> ScenarioPlayer::expected() const {

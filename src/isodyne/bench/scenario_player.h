@@ -12,10 +12,10 @@
 
 namespace isodyne::bench {
 
-/// What a scenario says to a fault that is injected by hand.
+/// What a scenario says to a fault.
 struct FaultCommand {
   std::int32_t fault = 0;
-  bool inject = true;
+  observe::CommandKind what = observe::CommandKind::inject;  ///< or clear, arm, disarm
 };
 
 /// What came of an `expect`.
@@ -69,7 +69,8 @@ class ScenarioPlayer {
     program::VarId write_to = program::kNone;  ///< the healthy variable of a tapped target
     std::size_t first_track = 0;               ///< of a fork
     std::int64_t rounds = 0;                   ///< of a repeat: begun so far
-    std::int64_t times = 0;                    ///< of an either: how often it was come to
+    std::int64_t times = 0;                    ///< of an either: how often it was come to …
+    double key = 0;                            ///< … and by what it draws
     Time round_began{};
     bool quick = false;  ///< what it waits for moves between two instants of the bench
     Expected expected;
@@ -84,18 +85,24 @@ class ScenarioPlayer {
     bool failed = false;  ///< an `expect … for` that did not hold
     bool came = false;    ///< what it waits for, between two instants of the bench
   };
-  bool advance(Track& track, const double* image, Time next);
-  double present(const Step& s, const double* image) const;
+  void advance(Track& track, const double* image, Time next);
+  double present(const Track& track, const double* image) const;
+  bool in_line(std::size_t one, std::size_t other) const;
   void begin(Track& track, const double* image, Time next);
   bool is_over(Track& track, const double* image, Time next);
   bool expectation(Track& track, Step& s, Time next);
   void conclude(Track& track, Step& s, bool met, Time next);
   std::size_t after(Track& track, Time next);
-  void write(const Step& step, double value);
+  void write(const Track& track, double value);
   Step& step_of(const Track& track) { return steps_[track.at]; }
+  const Step& step_of(const Track& track) const { return steps_[track.at]; }
+  std::size_t number_of(const Track& track) const { return static_cast<std::size_t>(&track - tracks_.data()); }
+
+  void stop(std::size_t track);
+  void visit(Track& track, const double* image, Time next);
 
   std::int32_t scenario_;
-  double key_ = 0, seed_ = 0;
+  double seed_ = 0;
   std::vector<Step> steps_;
   std::vector<iso_table> tables_;
   std::vector<Track> tracks_;  ///< the first is that of the scenario
@@ -104,6 +111,7 @@ class ScenarioPlayer {
   std::vector<std::pair<program::VarId, double>> start_values_;
   bool settled_ = false;
   std::vector<observe::Command> writes_;
+  std::vector<std::size_t> writers_;  ///< the track of each
   std::vector<observe::Event> events_;
   std::vector<FaultCommand> commands_;
   bool ended_ = false, quick_ends_ = false;

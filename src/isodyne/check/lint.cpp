@@ -26,6 +26,12 @@ class Lint {
     for (const Figure& f : p.figures) {
       for (const auto& panel : f.panels) read_.insert(panel.begin(), panel.end());
     }
+    for (const Panel& panel : p.panels) {
+      for (const PanelItem& item : panel.items) {
+        read_.insert(item.ids.begin(), item.ids.end());
+        touched_.insert(item.ids.begin(), item.ids.end());
+      }
+    }
     for (const Tap& t : p.taps) touched_.insert(t.target);
     for (const Scenario& s : p.scenarios) {
       for (const ScenarioStep& step : s.steps) touched_.insert(step.target);

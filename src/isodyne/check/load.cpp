@@ -10,6 +10,7 @@
 #include "isodyne/check/io/frames.h"
 #include "isodyne/check/io/racks.h"
 #include "isodyne/check/io/wiring.h"
+#include "isodyne/check/judged/panels.h"
 #include "isodyne/check/judged/recording_plan.h"
 #include "isodyne/check/judged/requirements.h"
 #include "isodyne/check/lint.h"
@@ -304,6 +305,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   Wirings(check, expressions).define();
   flattener.check_complete();
   judged.define();
+  Panels(check, expressions).define();
   Periods(check, expressions, bench).run();
   define_networks(check);
   put_gate_faults(check);
@@ -437,6 +439,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
 
   auto program = std::make_shared<Program>();
   program->sources = loaded.sources;
+  program->live = wish.live;
   Check check(*program, loaded.diagnostics, document);
   check.read_file = [&](const std::string& path, Span where) { return files.read(path, where); };
   declare_file_level(check);

@@ -63,6 +63,7 @@ struct Wish {
   std::string harness;       ///< run this part alone; empty: the whole bench
   bool bench_needed = true;  ///< a file of models alone is a mistake
   bool rated = false;        ///< prepare the rated checks
+  bool live = false;         ///< see program::Judged
   bool lint = false;         ///< warn of what is allowed but looks wrong
 };
 

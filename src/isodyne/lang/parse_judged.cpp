@@ -18,6 +18,7 @@ bool Parser::judged_declaration(const std::string& doc) {
   if (t_.at("harness")) return harness(doc), true;
   if (t_.at("measure")) return measure(doc), true;
   if (t_.at("figure")) return figure(doc), true;
+  if (t_.at("panel")) return panel(doc), true;
   if (t_.at("cables")) return cables(doc), true;
   if (t_.at("wiring")) return wiring(doc), true;
   return false;
@@ -387,6 +388,43 @@ void Parser::figure(const std::string& doc) {
     f.panels.push_back(std::move(panel));
   });
   document_.figures.push_back(std::move(f));
+}
+
+namespace {
+const std::vector<std::string> kOnPanels = {"show", "bar", "lamp", "choose", "press", "toggle", "slide", "trace"};
+}  // namespace
+
+// panel = "panel" name [ text ] "{" { word path { "," path } [ text ] [ "from" sum "to" sum ] [ "by" sum ]
+// [ "over" sum ] } "}"
+void Parser::panel(const std::string& doc) {
+  t_.take();
+  PanelDecl p;
+  p.doc = doc;
+  p.name = t_.expect_name("the name of the panel");
+  if (t_.at(TokenKind::text)) p.title = t_.take().text;
+  block("and what is on it", [&] {
+    PanelDecl::Item i;
+    const Span begin = t_.peek().span;
+    if (std::none_of(kOnPanels.begin(), kOnPanels.end(), [&](const std::string& word) { return t_.at(word); })) {
+      const auto meant = did_you_mean(t_.peek().text, kOnPanels);
+      t_.fail("something on a panel", meant.value_or("on a panel are: " + listed(kOnPanels)));
+    }
+    i.word = t_.expect_name("what is on it");
+    do i.what.push_back(x_.path("what it is about"));
+    while (t_.accept(","));
+    if (t_.at(TokenKind::text)) i.label = t_.take().text;
+    if (t_.accept("from")) {
+      i.from = x_.sum();
+      t_.expect("to", "and the upper end");
+      i.to = x_.sum();
+    }
+    if (t_.accept("by")) i.by = x_.sum();
+    if (t_.accept("over")) i.over = x_.sum();
+    i.span = join(begin, t_.last_span());
+    t_.expect_statement_end();
+    p.items.push_back(std::move(i));
+  });
+  document_.panels.push_back(std::move(p));
 }
 
 // cables = "cables" name "{" { name "->" name } "}"

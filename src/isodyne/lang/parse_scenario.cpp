@@ -12,9 +12,9 @@ namespace isodyne::lang {
 using Kind = ScenarioStep::Kind;
 
 namespace {
-const std::vector<std::string> kActions = {"start", "set",  "step", "ramp",     "play",   "release",
-                                           "load",  "hold", "wait", "schedule", "expect", "inject",
-                                           "clear", "do",   "end",  "repeat",   "either", "together"};
+const std::vector<std::string> kActions = {"start",  "set",  "step",     "ramp",   "play",   "release", "load",
+                                           "hold",   "wait", "schedule", "expect", "inject", "clear",   "arm",
+                                           "disarm", "do",   "stop",     "end",    "repeat", "either",  "together"};
 }
 
 // scenario = "scenario" name [ "(" param { "," param } ")" ] "{" { action } "}"
@@ -84,7 +84,7 @@ ScenarioStep Parser::action() {
     action_of_value(s);
   } else if (any_of({"wait", "hold", "expect", "end"})) {
     action_of_time(s);
-  } else if (any_of({"load", "inject", "clear", "do"})) {
+  } else if (any_of({"load", "inject", "clear", "arm", "disarm", "do", "stop"})) {
     action_of_names(s);
   } else if (any_of({"repeat", "either", "together"})) {
     action_of_blocks(s);
@@ -106,8 +106,8 @@ ScenarioStep Parser::action() {
 }
 
 // "start" path "=" expression | "start" "from" text "at" sum | "start" "settled" | "set" path "=" expression | "step"
-// path "by" expression | "ramp" path "to" expression "over" sum | "play" text [ "column" text ] "onto" path | "release"
-// path | schedule
+// path "by" expression | "ramp" path "to" expression "over" sum | "play" ( text [ "column" text ] | name ) "onto" path
+// [ "for" sum ] | "release" path | schedule
 void Parser::action_of_value(ScenarioStep& s) {
   const bool at_start = t_.at("start");
   if (at_start || t_.at("set")) {
@@ -141,9 +141,14 @@ void Parser::action_of_value(ScenarioStep& s) {
     s.duration = x_.sum();
   } else if (t_.accept("play")) {
     s.kind = Kind::play;
-    s.file = x_.file_column("a table of values over time, such as \"wind.csv\"");
+    if (t_.at(TokenKind::name)) {
+      s.name = t_.expect_name("a table of the bench");
+    } else {
+      s.file = x_.file_column("a table of values over time, such as \"wind.csv\"");
+    }
     t_.expect("onto", "and what gets the values");
     s.target = x_.path("what gets the values");
+    if (t_.accept("for")) s.duration = x_.sum();
   } else if (t_.accept("release")) {
     s.kind = Kind::release;
     s.target = x_.path("the channel to let go");
@@ -197,14 +202,21 @@ void Parser::action_of_time(ScenarioStep& s) {
   }
 }
 
-// "load" name | "inject" name | "clear" name | "do" name [ "(" name "=" expression { "," … } ")" ]
+// "load" name | ( "inject" | "clear" | "arm" | "disarm" ) name | "stop" name | "do" name [ "(" name "=" expression {
+// "," … } ")" ]
 void Parser::action_of_names(ScenarioStep& s) {
   const std::string word = t_.take().text;
   s.kind = word == "load"     ? Kind::load
            : word == "inject" ? Kind::inject
            : word == "clear"  ? Kind::clear
+           : word == "arm"    ? Kind::arm
+           : word == "disarm" ? Kind::disarm
+           : word == "stop"   ? Kind::stop
                               : Kind::perform;
-  s.name = t_.expect_name(word == "load" ? "a set of values" : word == "do" ? "a scenario" : "a fault");
+  s.name = t_.expect_name(word == "load"   ? "a set of values"
+                          : word == "do"   ? "a scenario"
+                          : word == "stop" ? "a track"
+                                           : "a fault");
   if (s.kind != Kind::perform || !t_.accept("(")) return;
   do {
     ScenarioStep::Argument a;

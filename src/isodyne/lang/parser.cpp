@@ -12,13 +12,13 @@ namespace isodyne::lang {
 const std::vector<std::string> Parser::kDeclarations = {
     "use",    "function",  "table",   "choice",      "model",       "element", "module",
     "bench",  "condition", "fault",   "scenario",    "requirement", "figure",  "cables",
-    "wiring", "values",    "compose", "expectation", "measure",     "harness"};
+    "wiring", "values",    "compose", "expectation", "measure",     "harness", "panel"};
 const std::vector<std::string> Parser::kMembers = {
     "unit",     "table",   "param",       "fixed",       "input",    "output",    "state",  "memory",
     "let",      "private", "part",        "terminal",    "node",     "modes",     "every",  "when",
     "solve",    "for",     "if",          "rated",       "use",      "step",      "record", "sensor",
     "actuator", "frame",   "rack",        "controller",  "messages", "condition", "fault",  "scenario",
-    "values",   "compose", "expectation", "requirement", "measure",  "harness",   "figure"};
+    "values",   "compose", "expectation", "requirement", "measure",  "harness",   "figure", "panel"};
 
 // text = { declaration }
 void Parser::text() {

@@ -147,6 +147,7 @@ class Parser {
   bool measure_clause(MeasureDecl& m);
   bool measure_window(MeasureDecl& m);
   void figure(const std::string& doc);
+  void panel(const std::string& doc);
   void cables(const std::string& doc);
   void wiring(const std::string& doc);
   WiringDecl::Wire wire();

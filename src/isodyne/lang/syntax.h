@@ -554,7 +554,7 @@ struct ScenarioStep {
     set,       ///< target = value
     step,      ///< target by value
     ramp,      ///< target to value over duration
-    play,      ///< file onto target
+    play,      ///< file, or the table name, onto target [for duration]
     release,   ///< target
     load,      ///< name
     schedule,  ///< targets, rows
@@ -563,6 +563,9 @@ struct ScenarioStep {
     expect,    ///< value [within duration | for duration]
     inject,    ///< name
     clear,     ///< name
+    arm,       ///< name
+    disarm,    ///< name
+    stop,      ///< name
     perform,   ///< name(args)
     repeat,    ///< value times, or until value: blocks[0]
     together,  ///< blocks beside each other
@@ -688,6 +691,21 @@ struct FigureDecl {
   std::string doc;
 };
 
+/// What somebody who operates a running bench has before them.
+struct PanelDecl {
+  struct Item {
+    Name word;  ///< show, bar, lamp, choose, press, toggle, slide, trace
+    std::vector<Path> what;
+    std::string label;
+    ExprPtr from, to, by, over;  ///< null where nothing is said
+    Span span;
+  };
+  Name name;
+  std::string title;
+  std::vector<Item> items;
+  std::string doc;
+};
+
 /// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
 struct RecordDecl {
   std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
@@ -741,6 +759,7 @@ struct Document {
   std::vector<MeasureDecl> measures;
   std::vector<HarnessDecl> harnesses;
   std::vector<FigureDecl> figures;
+  std::vector<PanelDecl> panels;
   std::vector<CablesDecl> cables;
   std::vector<WiringDecl> wirings;
 };

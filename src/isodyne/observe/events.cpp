@@ -77,6 +77,12 @@ std::string action_text(const program::Program& p, const Event& e) {
         return std::string("injected by the scenario");
       case Kind::clear:
         return std::string("cleared by the scenario");
+      case Kind::arm:
+        return std::string("armed by the scenario");
+      case Kind::disarm:
+        return std::string("disarmed by the scenario");
+      case Kind::stop:
+        return step.text + (e.value != 0 ? "" : ", which was over");
       case Kind::either:
         return fmt::format("either: alternative {} of {}", static_cast<int>(e.value) + 1, step.places.size());
       case Kind::repeat:
@@ -105,6 +111,7 @@ std::string command_text(const program::Program& p, const Event& e) {
   if (kind == CommandKind::play) text += " " + at(p.tables, e.table).name;
   if (kind == CommandKind::ramp || kind == CommandKind::play) text += std::string(kOver) + format_span(e.over);
   if (e.note != nullptr) text += fmt::format(" \"{}\"", e.note);
+  if (kind == CommandKind::wait && e.over > Time{}) text += " within " + format_span(e.over);
   return fmt::format("{} by {}", text, giver_word(static_cast<Giver>(e.detail >> kGiverAt)));
 }
 

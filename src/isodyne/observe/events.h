@@ -57,7 +57,7 @@ struct Event {
                      ///< value sampled; lost: what was there; overrun: worst lateness, ns
   // Of a command:
   const char* note = nullptr;           ///< what its giver wrote; outlives who is told
-  Time over{};                          ///< ramp, play: how long it takes
+  Time over{};                          ///< ramp, play: how long it takes; wait: might have taken
   std::int32_t table = program::kNone;  ///< play: which
 };
 

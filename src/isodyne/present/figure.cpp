@@ -60,9 +60,9 @@ Panel panel_of(const program::Program& program, const std::vector<program::VarId
 std::vector<Band> fault_bands(const record::Recording& recording, double end) {
   std::vector<Band> bands;
   for (const record::RecordedEvent& e : recording.events()) {
-    if (e.kind == observe::event_word(observe::EventKind::fault_on))
+    if (e.is(observe::EventKind::fault_on))
       bands.push_back({to_seconds(e.at), end, e.subject, {}});
-    if (e.kind != observe::event_word(observe::EventKind::fault_off)) continue;
+    if (!e.is(observe::EventKind::fault_off)) continue;
     for (Band& band : bands) {
       if (band.label == e.subject && band.end == end) band.end = to_seconds(e.at);
     }
@@ -203,7 +203,7 @@ void add_story(FigureData& d, const program::Program* program, const record::Rec
   }
   for (const record::RecordedEvent& e : recording.events()) {
     const double at = to_seconds(e.at);
-    if (e.kind != observe::event_word(observe::EventKind::action) || at < d.begin || at > d.end) continue;
+    if (!e.is(observe::EventKind::action) || at < d.begin || at > d.end) continue;
     if (d.marks.size() >= kMostMarks) {
       ++d.unmarked;
       continue;

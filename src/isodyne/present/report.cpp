@@ -234,23 +234,45 @@ std::string verdict_table(const session::Summary& s, std::size_t run) {
          "“–”: the formula compares no quantity, or was not put to the test.</p>\n";
 }
 
-std::string events_table(const record::Recording& recording, std::size_t run) {
-  constexpr std::size_t kMostEvents = 400;
-  std::string html = fmt::format(
-      "<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table><tr><th "
-      "class=\"n\">Time</th><th>What</th><th>Where</th><th></th></tr>\n",
-      recording.events().size() <= 60 ? " open" : "", recording.events().size());
-  std::size_t shown = 0;
+/// Rows of the events that `wanted` takes, so many at most, and how many there were.
+template <typename Wanted>
+std::pair<std::string, std::size_t> event_rows(const record::Recording& recording, std::size_t run, std::size_t most,
+                                               Wanted wanted) {
+  std::string html = "<tr><th class=\"n\">Time</th><th>What</th><th>Where</th><th></th></tr>\n";
+  std::size_t count = 0;
   for (const record::RecordedEvent& e : recording.events()) {
-    if (e.kind == observe::event_word(observe::EventKind::verdict)) continue;  // they have a table of their own
-    if (++shown > kMostEvents) break;
+    if (!wanted(e) || ++count > most) continue;
     html += fmt::format("<tr><td class=\"n\">{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
                         instant(run, to_seconds(e.at)), escaped(e.kind), escaped(e.subject), escaped(e.text));
   }
-  html += "</table></details>\n";
-  if (shown > kMostEvents)
-    html += fmt::format("<p class=\"soft\">The first {} events; all are in the recording.</p>\n", kMostEvents);
-  return html;
+  return {html, count};
+}
+
+std::string cut_off(std::size_t count, std::size_t most) {
+  return count <= most
+             ? ""
+             : fmt::format("<p class=\"soft\">The first {} of {}; all are in the recording.</p>\n", most, count);
+}
+
+/// Who did what, when: between all that happens it would not be found.
+std::string by_hand_table(const record::Recording& recording, std::size_t run) {
+  constexpr std::size_t kMost = 1000;
+  const auto [rows, count] = event_rows(recording, run, kMost, [](const record::RecordedEvent& e) {
+    return e.is(observe::EventKind::change) || e.is(observe::EventKind::command);
+  });
+  if (count == 0) return "";
+  return "<h3>Done while it ran</h3>\n<table>" + rows + "</table>\n" + cut_off(count, kMost);
+}
+
+std::string events_table(const record::Recording& recording, std::size_t run) {
+  constexpr std::size_t kMostEvents = 400;
+  const auto [rows, count] = event_rows(recording, run, kMostEvents, [](const record::RecordedEvent& e) {
+    return !e.is(observe::EventKind::verdict);  // they have a table of their own
+  });
+  return by_hand_table(recording, run) +
+         fmt::format("<h3>Events</h3>\n<details{}><summary>{} events in order</summary>\n<table>",
+                     recording.events().size() <= 60 ? " open" : "", recording.events().size()) +
+         rows + "</table></details>\n" + cut_off(count, kMostEvents);
 }
 
 /// RFC 2397, as the value of an attribute. A quarter shorter than base64, and read the more quickly.

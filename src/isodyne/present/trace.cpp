@@ -72,7 +72,7 @@ bool broken_before(const session::RunFolder& run, const std::string& requirement
                                 [&](const session::SummaryRow& r) { return r.name == requirement && !r.expected; });
   if (row == run.summary.rows.end() || !row->first_breach_s) return false;
   for (const record::RecordedEvent& e : run.recording->events()) {
-    if (e.kind == observe::event_word(observe::EventKind::fault_on) && e.subject == fault)
+    if (e.is(observe::EventKind::fault_on) && e.subject == fault)
       return *row->first_breach_s < to_seconds(e.at);
   }
   return false;

@@ -120,6 +120,7 @@ struct Judged {
   std::vector<Measure> measures;
   /// The first is of everything that no statement names. Its times are there without signals too: those of the run.
   std::vector<RecordGroup> recorded{1};
+  bool live = false;  ///< others are let in while it runs, and may change parameters, which are recorded then
 
   Time record_period() const { return recorded.front().period; }
 };

@@ -121,6 +121,7 @@ class Renumbering {
       for (Scenario::Start& start : s.start) move(start.target);
       for (ScenarioStep& step : s.steps) move(step.target);
     }
+    for (NamedValues& v : p_.value_sets) assignments(v.values);
     for (Requirement& r : p_.requirements) {
       for (LimitLine& l : r.limits) move(l.variable);
     }
@@ -128,6 +129,9 @@ class Renumbering {
     for (RecordGroup& g : p_.recorded) list(g.signals);
     for (Figure& f : p_.figures) {
       for (std::vector<VarId>& panel : f.panels) list(panel);
+    }
+    for (Panel& panel : p_.panels) {
+      for (PanelItem& item : panel.items) list(item.ids);
     }
   }
 

@@ -54,8 +54,14 @@ const char* measure_word(MeasureKind kind) {
 
 const char* step_word(ScenarioStep::Kind kind) {
   static constexpr const char* kWords[] = {"set",      "step",   "ramp",   "play",  "release", "wait until",
-                                           "hold",     "expect", "inject", "clear", "repeat",  "again",
-                                           "together", "join",   "either", "jump",  "end"};
+                                           "hold",     "expect", "inject", "clear", "arm",     "disarm",
+                                           "repeat",   "again",  "together", "join", "either", "jump", "stop",
+                                           "end"};
+  return kWords[static_cast<std::size_t>(kind)];
+}
+
+const char* panel_word(PanelItem::Kind kind) {
+  static constexpr const char* kWords[] = {"show", "bar", "lamp", "choose", "press", "toggle", "slide", "trace"};
   return kWords[static_cast<std::size_t>(kind)];
 }
 

@@ -74,19 +74,22 @@ struct ScenarioStep {
     set,      ///< target becomes value
     step,     ///< target is moved by value
     ramp,     ///< target moves to value over duration
-    play,     ///< target follows table from its first point to its last
+    play,     ///< target follows table for duration
     release,  ///< target, a channel that was set, is let go
     wait,     ///< until value, at most duration
     hold,     ///< duration
     expect,   ///< value: at once, within duration, or throughout duration
     inject,   ///< fault
     clear,    ///< fault
+    arm,      ///< fault
+    disarm,   ///< fault
     repeat,   ///< places[0] is behind the loop; value: how many rounds, or until when
     again,    ///< places[0] is its repeat
     fork,     ///< places: first steps of tracks; goes on when all have come to their join
     join,     ///< a track is over
     either,   ///< places: one is chosen
     jump,     ///< places[0]
+    stop,     ///< places: a fork, and which of its tracks is over
     end       ///< of the scenario
   };
   Kind kind = Kind::hold;
@@ -96,6 +99,8 @@ struct ScenarioStep {
   bool whole = false;    ///< expect: throughout; repeat: until value is true
   bool timed = false;    ///< expect: it has a duration
   std::int32_t tap = kNone, table = kNone, fault = kNone;
+  double draw = 0;         ///< either: its number among those of the scenario that it is written in …
+  std::string written_in;  ///< … which is this one
   std::vector<std::int32_t> places;
   std::vector<std::string> names;  ///< of the tracks of a fork
   NodeId margin = kNone;           ///< of expect
@@ -125,6 +130,12 @@ struct Scenario {
   Span span;
 };
 
+/// Inputs and parameters that are set together, to values of the bench as they are then.
+struct NamedValues {
+  std::string name, doc;
+  std::vector<Assignment> values;
+};
+
 struct Stimulus {
   std::vector<Fault> faults;
   std::vector<Composition> compositions;
@@ -132,6 +143,7 @@ struct Stimulus {
   /// The place of a fault in the order in which those on one place act.
   std::size_t rank_of_fault(std::int32_t fault) const;
   std::vector<Scenario> scenarios;
+  std::vector<NamedValues> value_sets;
 };
 
 }  // namespace isodyne::program

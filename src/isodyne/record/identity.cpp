@@ -108,6 +108,8 @@ constexpr IdentityField kFields[] = {
     {"for", "time given", [](const RunIdentity& i) { return i.longest ? format_span(*i.longest) : ""; }, read_longest},
     {"pace", "pace", pace_text, read_pace},
     {"overrides", "values in place of the bench's", overrides_text, read_overrides, true},
+    {"live", "others let in", [](const RunIdentity& i) { return std::string(i.live ? "yes" : ""); },
+     [](RunIdentity& i, const std::string& text) { return i.live = text == "yes", true; }, true},
 };
 
 }  // namespace
@@ -135,6 +137,7 @@ std::vector<std::string> command_words(const RunIdentity& i) {
   option("--for", i.longest ? format_span(*i.longest) : "");
   for (const std::string& word : parted(pace_text(i), ' ')) words.push_back(word);
   option("--seed", std::to_string(i.seed));
+  if (i.live) words.push_back("--open");
   return words;
 }
 

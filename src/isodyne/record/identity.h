@@ -52,6 +52,7 @@ struct RunIdentity {
   std::optional<Time> longest;  ///< that the run was given
   std::optional<RunPace> pace;  ///< nothing: lockstep
   std::vector<Override> overrides;
+  bool live = false;  ///< others were let in while it ran
   std::string state;  ///< text of the stored state that it goes on from; empty: from the beginning
   std::vector<std::pair<std::string, std::string>> sources;  ///< relative name, text; the main file first
 };

@@ -68,8 +68,8 @@ bool Playback::parameter(VarId id) {
   const std::string& name = program_->variable(id).name;
   for (const RecordedEvent& e : recording_.events()) {
     if (e.subject != name) continue;
-    if (e.kind == observe::event_word(observe::EventKind::command)) return false;
-    if (e.kind == observe::event_word(observe::EventKind::change)) changes_.push_back({e.at, id, e.value});
+    if (e.is(observe::EventKind::command)) return false;
+    if (e.is(observe::EventKind::change)) changes_.push_back({e.at, id, e.value});
   }
   return true;
 }

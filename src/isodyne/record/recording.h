@@ -11,6 +11,7 @@
 
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
+#include "isodyne/observe/events.h"
 #include "isodyne/record/identity.h"
 #include "isodyne/record/instants.h"
 #include "isodyne/record/recording_file.h"
@@ -21,6 +22,7 @@ struct RecordedEvent {
   Time at{};
   std::string kind, subject, text;
   double value = 0;
+  bool is(observe::EventKind what) const { return kind == observe::event_word(what); }
 };
 
 /// How the numbers of a signal are to be read: SI, and (SI − offset) / factor in the unit that people read.

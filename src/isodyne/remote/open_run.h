@@ -15,6 +15,7 @@
 #include <thread>
 #include <vector>
 
+#include "isodyne/remote/captures.h"
 #include "isodyne/remote/clients.h"
 #include "isodyne/remote/rpc.h"
 #include "isodyne/session/run_service.h"
@@ -27,7 +28,7 @@ constexpr const char* kSocketName = "door";
 class OpenRun : public session::RunWatcher {
  public:
   /// `folder`: of the run; it is there when the run begins.
-  OpenRun(std::shared_ptr<const program::Program> program, std::string folder);
+  OpenRun(std::shared_ptr<const session::Bench> bench, std::string folder);
   ~OpenRun() override { done(); }
 
   void begins(bench::Run& run) override;
@@ -54,10 +55,22 @@ class OpenRun : public session::RunWatcher {
     int client = 0;
     std::int64_t number = 0;
     std::vector<program::VarId> ids;
+    bool reads = false;  ///< also as people read them
     std::chrono::nanoseconds every{};
     std::chrono::steady_clock::time_point next;
     std::int64_t left_out = 0;
     std::vector<double> least, greatest;  ///< since the last update
+  };
+  /// Somebody waits for something, or wants to have what is around it.
+  struct Capturing {
+    Asked asked;
+    bool waits = false;  ///< for the answer
+    std::string condition{};
+    Time within{};
+    std::vector<program::VarId> ids{};
+    bool ends = false;  ///< the run, when it is whole
+    std::int64_t taken = 0;
+    std::deque<Captures::Take> takes{};  ///< the newest; the last has the number `taken`
   };
   struct Seen {
     observe::Event event;
@@ -76,8 +89,26 @@ class OpenRun : public session::RunWatcher {
   void watch(const Json& params, const Asked& asked);
   void unwatch(const Json& params, const Asked& asked);
   void events(const Json& params, const Asked& asked);
+  void verdicts(const Json& params, const Asked& asked);
+  void timing(const Json& params, const Asked& asked);
+  void log(const Json& params, const Asked& asked);
+  void wait(const Json& params, const Asked& asked);
+  void capture(const Json& params, const Asked& asked);
+  void captured(const Json& params, const Asked& asked);
+  void uncapture(const Json& params, const Asked& asked);
+  static std::string span_in(const Json& params, const char* name, Time& to);
+  std::unique_ptr<session::Probe> condition_in(const std::string& text, const Asked& asked);
+  std::int64_t capture_for(Capturing capturing, Captures::Wish wish);
+  void take_captures();
+  void waited(const Capturing& one, const Captures::Take& take);
+  void take_rows(Capturing& one, Captures::Take take);
+  Status write_take(const std::string& file, const Capturing& one, const Captures::Take& take) const;
   void command(observe::CommandKind kind, const Json& params, const Asked& asked);
+  void give(observe::Command command);
   std::string fill(observe::Command& command, const Json& params);
+  std::string fill_play(observe::Command& command, const Json& params) const;
+  std::string fill_load(observe::Command& command, const Json& params);
+  std::string values_of_set(const std::string& name, observe::ValueSet& to);
   std::string find_target(const Json& params, observe::Command& command) const;
   std::string why_not(const observe::CommandOutcome& outcome) const;
   void give_waiting();
@@ -90,6 +121,7 @@ class OpenRun : public session::RunWatcher {
   std::chrono::milliseconds until_next() const;
   void done();
 
+  std::shared_ptr<const session::Bench> bench_;
   std::shared_ptr<const program::Program> program_;
   std::string folder_, why_not_;
   bench::CommandInbox* inbox_ = nullptr;
@@ -104,17 +136,20 @@ class OpenRun : public session::RunWatcher {
   bool any_ = false;  ///< an image was there
   std::deque<Seen> seen_;
   std::vector<Watch> watches_;
+  Captures captures_;
   Json ending_;
 
   std::atomic<std::int64_t> pending_{0}, followers_{0};
   // Of the thread that speaks:
-  std::map<std::int64_t, Asked> asked_;         ///< by ticket
-  std::deque<observe::CommandOutcome> unseen_;  ///< their instants have not been shown
-  std::deque<observe::Command> waiting_;        ///< for room in the inbox
-  std::map<int, std::size_t> follows_;          ///< per client: the next event that it gets
-  std::deque<std::string> texts_;               ///< that commands point at
-  std::int64_t ticket_ = 0, watch_ = 0;
-  bool stands_ = false;  ///< somebody said so, or counts its steps
+  std::map<std::int64_t, Asked> asked_;                   ///< by ticket
+  std::deque<observe::CommandOutcome> unseen_;            ///< their instants have not been shown
+  std::deque<observe::Command> waiting_;                  ///< for room in the inbox
+  std::map<int, std::size_t> follows_;                    ///< per client: the next event that it gets
+  std::map<std::int64_t, Capturing> capturing_;           ///< by the number of the capture
+  std::deque<std::string> texts_;                         ///< that commands point at
+  std::vector<std::unique_ptr<observe::ValueSet>> sets_;  ///< the same
+  std::int64_t ticket_ = 0, watch_ = 0, given_ = 0;       ///< given: what came of them is not known yet
+  bool stands_ = false;                                   ///< somebody said so, or counts its steps
 };
 
 }  // namespace isodyne::remote

@@ -67,6 +67,11 @@ Json error_of(const Json& id, RpcError code, const std::string& text, Json data)
   return {{"jsonrpc", "2.0"}, {"id", id}, {"error", std::move(error)}};
 }
 
+std::string text_in(const Json& params, const char* name) {
+  const auto found = params.find(name);
+  return found != params.end() && found->is_string() ? found->get<std::string>() : "";
+}
+
 Json notification(const std::string& method, Json params) {
   return {{"jsonrpc", "2.0"}, {"method", method}, {"params", std::move(params)}};
 }

@@ -40,6 +40,8 @@ Message read_message(std::string_view line);
 
 Json result_of(const Json& id, Json result);
 Json error_of(const Json& id, RpcError code, const std::string& text, Json data = nullptr);
+/// A text among the parameters; empty: there is none.
+std::string text_in(const Json& params, const char* name);
 Json notification(const std::string& method, Json params);
 /// With its end; what is no UTF-8 is replaced.
 std::string line_of(const Json& message);

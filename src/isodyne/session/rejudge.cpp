@@ -106,8 +106,8 @@ Said said_by_run(const record::Recording& recording, const std::string& name) {
   Said said;
   for (const record::RecordedEvent& e : recording.events()) {
     if (e.subject != name) continue;
-    if (e.kind == observe::event_word(observe::EventKind::broken) && !said.broken) said.broken = e.at;
-    if (e.kind == observe::event_word(observe::EventKind::verdict)) said.verdict = e.text;
+    if (e.is(observe::EventKind::broken) && !said.broken) said.broken = e.at;
+    if (e.is(observe::EventKind::verdict)) said.verdict = e.text;
   }
   return said;
 }

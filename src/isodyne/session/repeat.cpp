@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/session/by_hand.h"
 
 namespace isodyne::session {
 
@@ -13,24 +14,9 @@ using record::Recording;
 
 namespace {
 
-bool is_kind(const RecordedEvent& e, observe::EventKind kind) {
-  return e.kind == observe::event_word(kind);
-}
-
 /// Whether the run was stopped, or killed, before it was over: it is repeated up to there.
 bool broke_off(const Recording& was) {
   return was.ending().empty() || was.ending() == observe::ending_word(observe::Ending::interrupted);
-}
-
-/// Up to where there is something of it: the last event may be behind the last row.
-Time end_of(const Recording& was) {
-  std::int64_t last = was.times().empty() ? 0 : was.times().back();
-  for (const std::string& name : was.names()) {
-    const record::Instants& times = was.times_of(name);
-    if (!times.empty()) last = std::max(last, times.back());
-  }
-  for (const RecordedEvent& e : was.events()) last = std::max(last, e.at.count());
-  return Time{last};
 }
 
 /// The place of a name in a list of the Program; a Failure if it is not there.
@@ -44,27 +30,12 @@ Result<std::int32_t> place_of(const List& list, const std::string& name, const c
 
 /// What was done to it by hand, in order.
 Status add_commands(const Recording& was, const program::Program& program, std::vector<observe::Command>& commands) {
-  for (const RecordedEvent& e : was.events()) {
-    std::optional<observe::Command> c;
-    if (is_kind(e, observe::EventKind::change)) {
-      c.emplace();
-      c->when = e.at;
-      c->target = program.find(e.subject);
-      c->value = e.value;
-      if (c->target == program::kNone) c.reset();
-    } else if (is_kind(e, observe::EventKind::command)) {
-      const bool about_course = e.subject == "run";  // that somebody made it stand changes nothing of what happens
-      if (about_course) continue;
-      c = observe::command_of(program, e.at, e.subject, e.text, e.value);
-    } else {
-      continue;
-    }
-    if (!c)
-      return Failure{fmt::format("at {} there was a command that cannot be given again: {} {}", format_instant(e.at),
-                                 e.subject, e.text),
-                     "", ""};
-    c->who = observe::Giver::repeat;
-    commands.push_back(*c);
+  const auto deeds = deeds_of(was, program);
+  if (!deeds) return deeds.failure();
+  for (const Deed& d : *deeds) {
+    if (d.command.kind == observe::CommandKind::mark || d.command.kind == observe::CommandKind::wait) continue;
+    commands.push_back(d.command);
+    commands.back().who = observe::Giver::repeat;
   }
   return Done{};
 }
@@ -103,11 +74,11 @@ bool is_output(const program::Program& p, const std::string& name) {
 std::vector<RecordedEvent> events_of(const Recording& r, bool with_end) {
   std::vector<RecordedEvent> events = r.events();
   std::erase_if(events, [&](const RecordedEvent& e) {
-    const bool of_the_end = is_kind(e, observe::EventKind::ended) || is_kind(e, observe::EventKind::verdict);
-    return is_kind(e, observe::EventKind::command) || (!with_end && of_the_end);
+    const bool of_the_end = e.is(observe::EventKind::ended) || e.is(observe::EventKind::verdict);
+    return e.is(observe::EventKind::command) || (!with_end && of_the_end);
   });
   for (RecordedEvent& e : events) {
-    if (is_kind(e, observe::EventKind::change)) e.text.resize(std::min(e.text.size(), e.text.rfind(" by ")));
+    if (e.is(observe::EventKind::change)) e.text.resize(std::min(e.text.size(), e.text.rfind(" by ")));
   }
   return events;
 }

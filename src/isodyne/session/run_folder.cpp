@@ -18,6 +18,7 @@ Result<OpenRecording> open_recording(const std::string& path, const std::optiona
   check::Wish wish;
   wish.rules = rules;
   wish.harness = identity.harness;
+  wish.live = identity.live;
   const auto reader = [&](const std::string& relative) -> Result<std::string> {
     for (const auto& [name, text] : identity.sources) {
       if (name == relative) return text;

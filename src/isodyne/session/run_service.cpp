@@ -477,6 +477,7 @@ record::RunIdentity identity_of(const RunRequest& request) {
   identity.made_by = plan.reference ? record::MadeBy::reference : record::MadeBy::steps;
   identity.method = plan.reference ? record::kReferenceMethod : program.stepping();
   identity.longest = plan.longest;
+  identity.live = program.live;
   if (plan.pace) identity.pace = record::RunPace{plan.pace->speed};
   for (const auto& [id, value] : plan.overrides) {
     const program::Variable& v = program.variable(id);

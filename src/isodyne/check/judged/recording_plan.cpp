@@ -15,7 +15,7 @@ namespace {
 
 /// Everything that can change and can be named.
 std::vector<VarId> recordable(const Program& program) {
-  std::set<VarId> changed;  // parameters that a scenario or a fault may change
+  std::set<VarId> changed;  // parameters that a scenario or a fault may change; of a live run others may
   for (const Tap& tap : program.taps) changed.insert(tap.target);
   for (const Scenario& s : program.scenarios) {
     for (const ScenarioStep& step : s.steps) changed.insert(step.target);
@@ -25,8 +25,8 @@ std::vector<VarId> recordable(const Program& program) {
     const auto id = static_cast<VarId>(i);
     const Role role = program.variable(id).role;
     const bool constant = role == Role::param || role == Role::fixed_param;
-    if (role == Role::time || role == Role::hidden || role == Role::measure || (constant && !changed.contains(id)))
-      continue;
+    const bool moves = !constant || changed.contains(id) || (program.live && role == Role::param);
+    if (role == Role::time || role == Role::hidden || role == Role::measure || !moves) continue;
     ids.push_back(id);
   }
   return ids;

@@ -56,10 +56,12 @@ class Needs {
         if (const std::string one = of(b.steps); !one.empty()) return one;
       }
       using Kind = lang::ScenarioStep::Kind;
-      const std::string needed = s.kind == Kind::inject || s.kind == Kind::clear ? s.name.text
-                                 : s.kind == Kind::perform                       ? "scenario " + s.name.text
-                                 : s.kind == Kind::load                          ? "values " + s.name.text
-                                                                                 : "";
+      const bool of_fault =
+          s.kind == Kind::inject || s.kind == Kind::clear || s.kind == Kind::arm || s.kind == Kind::disarm;
+      const std::string needed = of_fault                  ? s.name.text
+                                 : s.kind == Kind::perform ? "scenario " + s.name.text
+                                 : s.kind == Kind::load    ? "values " + s.name.text
+                                                           : "";
       if (gone_.contains(needed)) return s.name.text;
     }
     return {};
@@ -305,6 +307,12 @@ class Harness {
       keep_only(f.panels, [](const std::vector<Path>& panel) { return !panel.empty(); });
     }
     keep_only(d_.figures, [](const lang::FigureDecl& f) { return !f.panels.empty(); });
+    for (lang::PanelDecl& p : d_.panels) {
+      keep_only(p.items, [&](const lang::PanelDecl::Item& i) {
+        return std::all_of(i.what.begin(), i.what.end(), [&](const Path& path) { return n.of(path).empty(); });
+      });
+    }
+    keep_only(d_.panels, [](const lang::PanelDecl& p) { return !p.items.empty(); });
     keep_only(d_.compositions, [&](const lang::ComposeDecl& c) {
       return std::none_of(c.faults.begin(), c.faults.end(),
                           [&](const lang::Name& f) { return gone_.contains(f.text); });

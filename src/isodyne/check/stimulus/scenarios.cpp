@@ -53,6 +53,9 @@ void Scenarios::values(const lang::ValuesDecl& v) {
   made_ = {};
   for (const lang::ValuesDecl::Value& value : v.values)
     assign(value.target, *value.value, value.span, of_kind(StepKind::set));
+  program::NamedValues made{v.name.text, v.doc, {}};
+  for (const ScenarioStep& s : made_.steps) made.values.push_back({s.target, s.value, s.span});
+  check_.program.value_sets.push_back(std::move(made));
 }
 
 void Scenarios::scenario(const lang::ScenarioDecl& s) {
@@ -77,6 +80,9 @@ void Scenarios::scenario(const lang::ScenarioDecl& s) {
     if (!p.value && made_.needs.empty()) made_.needs = p.name.text;
   }
   if (!arguments(s, alone, names_)) return;
+  base_ = {};
+  performs_.clear();
+  forks_.clear();
   steps(s.steps);
   check_.program.scenarios.push_back(std::move(made_));
 }
@@ -109,7 +115,8 @@ void Scenarios::step(const lang::ScenarioStep& s) {
   if (begins && acted_)
     check_.error(Code::unexpected, s.span, "start values come before everything that happens",
                  "move this line up, or use `set`");
-  acted_ = acted_ || (!begins && s.kind != Written::end_when && s.kind != Written::perform);
+  const bool acts_inside = s.kind == Written::perform || s.kind == Written::together;
+  acted_ = acted_ || (!begins && s.kind != Written::end_when && !acts_inside);
   switch (s.kind) {
     case Written::start:
       return start(s);
@@ -139,7 +146,11 @@ void Scenarios::step(const lang::ScenarioStep& s) {
       return expect(s);
     case Written::inject:
     case Written::clear:
+    case Written::arm:
+    case Written::disarm:
       return on_fault(s);
+    case Written::stop:
+      return stop(s);
     case Written::perform:
       return perform(s);
     case Written::repeat:
@@ -265,11 +276,36 @@ void Scenarios::play(const lang::ScenarioStep& s) {
                  "use `schedule` or `set`");
     return;
   }
-  step.table = load_column(check_, x_, s.file, v.type);
+  step.table = s.name.text.empty() ? load_column(check_, x_, s.file, v.type) : table_over_time(s, v);
   if (step.table == kNone) return;
-  step.duration =
-      *time_from_seconds(std::max(0.0, check_.program.tables[static_cast<std::size_t>(step.table)].x.back()));
+  const auto all = time_from_seconds(std::max(0.0, at(check_.program.tables, step.table).x.back()));
+  step.duration = s.duration ? span_of(*s.duration, "the duration") : all.value_or(Time{});
+  if (s.duration && step.duration.count() == 0 && made_.needs.empty())
+    check_.error(Code::bad_period, s.duration->span, "what is played takes some time", "use `set` to jump");
   add(std::move(step), s.span);
+}
+
+/// A table of the bench that gives such values over time.
+std::int32_t Scenarios::table_over_time(const lang::ScenarioStep& s, const Variable& v) {
+  const auto known = check_.tables.find(s.name.text);
+  const lang::TableDecl* decl = named(check_.document.tables, s.name.text);
+  if (decl == nullptr || known == check_.tables.end()) {
+    if (decl == nullptr) unknown(check_, check_.document.tables, s.name, "table");
+    return kNone;
+  }
+  Unit unit;
+  const Type result = check_.type_of(decl->result, unit);
+  const bool over_time =
+      decl->params.size() == 1 && check_.type_of(decl->params[0].type, unit).dimension == parse_unit("s")->dimension;
+  if (over_time && result.dimension == v.type.dimension && result.absolute == v.type.absolute) return known->second;
+  check_
+      .error(Code::type_mismatch, s.name.span,
+             over_time ? fmt::format("`{}` gives {}, and `{}` is {}", s.name.text, describe(result.dimension), v.name,
+                                     describe(v.type.dimension))
+                       : fmt::format("`{}` is no table over time", s.name.text),
+             over_time ? "" : "what is played has one argument, a time since it began")
+      .notes.push_back({decl->name.span, "it is declared here"});
+  return kNone;
 }
 
 void Scenarios::release(const lang::ScenarioStep& s) {
@@ -283,6 +319,24 @@ void Scenarios::release(const lang::ScenarioStep& s) {
     return;
   }
   add(std::move(step), s.span);
+}
+
+/// A track of the blocks that it stands in; the innermost that has one of this name.
+void Scenarios::stop(const lang::ScenarioStep& s) {
+  std::vector<std::string> known;
+  for (std::size_t i = forks_.size(); i-- > 0;) {
+    const auto& names = forks_[i].names;
+    known.insert(known.end(), names.begin(), names.end());
+    const auto found = std::find(names.begin(), names.end(), s.name.text);
+    if (found == names.end()) continue;
+    ScenarioStep step = of_kind(StepKind::stop);
+    step.places = {static_cast<std::int32_t>(forks_[i].step), static_cast<std::int32_t>(found - names.begin())};
+    add(std::move(step), s.span);
+    return;
+  }
+  const auto meant = did_you_mean(s.name.text, known);
+  check_.error(Code::unknown_name, s.name.span, fmt::format("there is no track `{}` beside this", s.name.text),
+               meant ? *meant : "`stop` ends a track of the `together` that it stands in");
 }
 
 void Scenarios::load(const lang::ScenarioStep& s) {
@@ -358,7 +412,18 @@ void Scenarios::on_fault(const lang::ScenarioStep& s) {
     return;
   }
   ScenarioStep step;
-  step.kind = s.kind == Written::inject ? StepKind::inject : StepKind::clear;
+  const bool trigger = s.kind == Written::arm || s.kind == Written::disarm;
+  if (trigger && found->when != Fault::When::once) {
+    check_
+        .error(Code::wrong_kind, s.name.span,
+               fmt::format("`{}` has no trigger: it acts {}", s.name.text, found->when_text), "a fault `once` has one")
+        .notes.push_back({found->span, "it is declared here"});
+    return;
+  }
+  step.kind = s.kind == Written::inject  ? StepKind::inject
+              : s.kind == Written::clear ? StepKind::clear
+              : s.kind == Written::arm   ? StepKind::arm
+                                         : StepKind::disarm;
   step.fault = static_cast<std::int32_t>(found - faults.begin());
   step.target = found->active;
   add(std::move(step), s.span);
@@ -413,7 +478,13 @@ void Scenarios::perform(const lang::ScenarioStep& s) {
   if (!arguments(*other, s, names)) return;
   std::swap(names, names_);
   within_.push_back(s.name.text);
+  const Base outer = base_;
+  base_ = {made_.steps.size(), static_cast<double>(performs_[s.name.text]++)};
+  std::vector<Fork> beside;  // its own tracks are what it knows
+  std::swap(beside, forks_);
   steps(other->steps);
+  std::swap(beside, forks_);
+  base_ = outer;
   within_.pop_back();
   std::swap(names, names_);
 }
@@ -442,14 +513,25 @@ void Scenarios::branches(const lang::ScenarioStep& s) {
   if (s.blocks.empty()) return;
   ScenarioStep head;
   head.kind = tracks ? StepKind::fork : StepKind::either;
+  // What is drawn is the same whether a scenario is played or done by another one; each time that it is done, anew.
+  head.draw = static_cast<double>(made_.steps.size() - base_.begin) + base_.times * 1e9;
+  head.written_in = within_.back();
+  const bool acted = acted_;  // each track begins where they all do
   const std::size_t at = add(std::move(head), s.span);
   std::vector<std::size_t> ends;
+  if (tracks) {
+    forks_.push_back({at, {}});
+    for (const lang::ScenarioStep::Block& b : s.blocks) forks_.back().names.push_back(b.name.text);
+  }
   for (const lang::ScenarioStep::Block& b : s.blocks) {
+    if (tracks) acted_ = acted;
     made_.steps[at].places.push_back(here());
     made_.steps[at].names.push_back(b.name.text);
     steps(b.steps);
     ends.push_back(add(of_kind(tracks ? StepKind::join : StepKind::jump), s.span));
   }
+  acted_ = true;
+  if (tracks) forks_.pop_back();
   for (const std::size_t end : ends) made_.steps[end].places = {here()};
   // Where a fork goes on: behind its tracks.
   if (tracks) made_.steps[at].places.push_back(here());

@@ -28,7 +28,9 @@ class Scenarios {
   void set(const lang::ScenarioStep& s);
   void assign(const lang::Path& target, const lang::Expr& value, Span span, ScenarioStep step);
   void play(const lang::ScenarioStep& s);
+  std::int32_t table_over_time(const lang::ScenarioStep& s, const Variable& v);
   void release(const lang::ScenarioStep& s);
+  void stop(const lang::ScenarioStep& s);
   void load(const lang::ScenarioStep& s);
   void schedule(const lang::ScenarioStep& s);
   void timed(const lang::ScenarioStep& s);
@@ -52,6 +54,18 @@ class Scenarios {
   Scenario made_;
   Names names_;                      ///< parameters of the scenario that is being put in place
   std::vector<std::string> within_;  ///< scenarios that are being put in place
+  /// Of the scenario that is being put in place: its first step, and how many times it was done before.
+  struct Base {
+    std::size_t begin = 0;
+    double times = 0;
+  };
+  Base base_;
+  struct Fork {
+    std::size_t step = 0;
+    std::vector<std::string> names;  ///< of its tracks
+  };
+  std::vector<Fork> forks_;  ///< those that what is being put in place stands in
+  std::map<std::string, int> performs_;
   bool acted_ = false, too_long_ = false;
   std::size_t performed_ = 0;  ///< scenarios done by this one, however deep
 };
