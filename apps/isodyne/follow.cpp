@@ -57,9 +57,7 @@ void print_titles(const std::vector<std::string>& names, const remote::Json& uni
 int run_wait(const Arguments& arguments) {
   auto there = talk(arguments.words[0]);
   if (!there) return kNotCompleted;
-  remote::Json params{{"condition", arguments.words[1]}};
-  if (const auto within = arguments.value(Option::within)) params["within"] = *within;
-  const auto answer = there->ask("wait", std::move(params), kAnyTime);
+  const auto answer = there->ask("wait", spoken_wait(arguments)->params, kAnyTime);
   if (!answer) return kNotCompleted;
   if (const auto status = said_error(*answer)) return *status;
   const remote::Json result = answer->value("result", remote::Json::object());
@@ -158,13 +156,7 @@ void say_if_held(const remote::Json& made) {
 int run_capture(const Arguments& arguments) {
   auto there = talk(arguments.words[0]);
   if (!there) return kNotCompleted;
-  remote::Json params{{"names", std::vector<std::string>(arguments.words.begin() + 1, arguments.words.end())}};
-  for (const auto& [option, name] : {std::pair{Option::when, "when"}, std::pair{Option::broken, "broken"},
-                                     std::pair{Option::before, "before"}, std::pair{Option::after, "after"}}) {
-    if (const auto value = arguments.value(option)) params[name] = *value;
-  }
-  params["again"] = arguments.has(Option::again);
-  const auto answer = there->ask("capture", std::move(params));
+  const auto answer = there->ask("capture", spoken_capture(arguments)->params);
   if (!answer) return kNotCompleted;
   if (const auto status = said_error(*answer)) return *status;
   const std::size_t names = answer->at("result").at("names").size();

@@ -66,7 +66,7 @@ std::string help_text() {
   std::size_t width = 0;
   for (const Subcommand& c : commands()) width = std::max(width, std::string_view(c.name).size());
   // Many, of which few are for any one moment.
-  const std::map<std::string_view, const char*> headings{{"read", "Of a run that goes on, and was begun with --open"},
+  const std::map<std::string_view, const char*> headings{{"attach", "Of a run that goes on, and was begun with --open"},
                                                          {"scenario", "Of what was done by hand"},
                                                          {"realtime-check", "Steps and real time"},
                                                          {"report", "Of runs that are over"},

@@ -3,6 +3,7 @@
 #include "speak.h"
 
 #include <charconv>
+#include <cstdlib>
 #include <filesystem>
 
 #include <fmt/format.h>
@@ -21,13 +22,14 @@ namespace isodyne::app {
 std::optional<remote::Json> Talk::ask(const std::string& method, remote::Json params,
                                       std::chrono::milliseconds patience) {
   const remote::Json question{{"jsonrpc", "2.0"}, {"id", 1}, {"method", method}, {"params", std::move(params)}};
-  if (!with->send(remote::line_of(question))) return say_error("the run is over"), std::nullopt;
+  with->send(remote::line_of(question));
   while (const auto line = with->line(patience)) {
     auto answer = parse_json(*line);
     if (!answer) return say_error(answer.failure().text()), std::nullopt;
     if (answer->is_object() && answer->contains("id")) return std::move(*answer);
   }
-  say_error(with->closed() ? "the run is over" : "the run does not answer");
+  const std::string complaint = with->complaint();
+  say_error(!complaint.empty() ? complaint : with->closed() ? "the run is over" : "the run does not answer");
   return std::nullopt;
 }
 
@@ -41,8 +43,43 @@ std::optional<remote::Json> Talk::told() {
   }
 }
 
+namespace {
+
+std::string from_environment(const char* name, const char* otherwise) {
+  const char* value = std::getenv(name);
+  return value == nullptr || *value == '\0' ? otherwise : value;
+}
+
+/// For a shell at the other end.
+std::string in_quotes(const std::string& text) {
+  std::string all = "'";
+  for (const char c : text) all += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return all + "'";
+}
+
+}  // namespace
+
+std::optional<std::pair<std::string, std::string>> elsewhere(const std::string& run) {
+  const std::size_t colon = run.find(':');
+  std::error_code none;
+  if (colon == std::string::npos || colon == 0 || run.find('/') < colon || std::filesystem::exists(run, none))
+    return std::nullopt;
+  return std::pair{run.substr(0, colon), run.substr(colon + 1)};
+}
+
+Result<std::unique_ptr<remote::Connection>> connection_to(const std::string& run) {
+  const auto there = elsewhere(run);
+  if (!there) return remote::Connection::to(run, remote::kSocketName);
+  const auto& [host, folder] = *there;
+  if (host.starts_with("-")) return Failure{fmt::format("`{}` is no name of a machine", host), "", ""};
+  std::vector<std::string> words = live::words_of(from_environment("ISODYNE_SSH", "ssh"));
+  const std::string far = from_environment("ISODYNE_FAR", "isodyne");
+  words.insert(words.end(), {"-T", "--", host, far + " attach --relay " + (folder.empty() ? "" : in_quotes(folder))});
+  return remote::Connection::through(words);
+}
+
 std::optional<Talk> talk(const std::string& run) {
-  auto connection = remote::Connection::to(run, remote::kSocketName);
+  auto connection = connection_to(run);
   if (!connection) return say_error(connection.failure().text()), std::nullopt;
   return Talk{std::move(*connection)};
 }
@@ -78,20 +115,30 @@ int speak(const Arguments& arguments, const std::string& method, remote::Json pa
   return kHeld;
 }
 
-int command(const Arguments& arguments, const std::string& method, remote::Json params, const std::string& what) {
-  return speak(arguments, method, std::move(params), [&](const remote::Json& result) {
-    if (result.value("waits", false))
-      say(what + " at its next instant: the run stands");
-    else
-      say(fmt::format("{} at {}", what, instant_of(result)));
-  });
+Failure wrong(const std::string& what) {
+  return Failure{what, "", ""};
 }
 
 }  // namespace
 
+/// What came of it, in a line; --json: all of it.
+int run_spoken(const Arguments& arguments) {
+  const auto spoken = arguments.command->spoken(arguments);
+  if (!spoken) return say_error(spoken.failure().text()), kWrongInput;
+  return speak(arguments, spoken->method, spoken->params, [&](const remote::Json& result) {
+    if (result.value("waits", false))
+      say(spoken->what + " at its next instant: the run stands");
+    else
+      say(fmt::format("{} at {}", spoken->what, instant_of(result)));
+  });
+}
+
+Result<live::Spoken> spoken_read(const Arguments& arguments) {
+  return live::Spoken{"read", {{"names", std::vector<std::string>(arguments.words.begin() + 1, arguments.words.end())}}, "read"};
+}
+
 int run_read(const Arguments& arguments) {
-  const std::vector<std::string> names(arguments.words.begin() + 1, arguments.words.end());
-  return speak(arguments, "read", {{"names", names}}, [](const remote::Json& result) {
+  return speak(arguments, "read", spoken_read(arguments)->params, [](const remote::Json& result) {
     say("At " + instant_of(result) + (result.value("stands", false) ? ", where it stands" : ""));
     TextTable table({{"Quantity"}, {"Value", TextTable::Align::right}});
     const remote::Json values = result.value("values", remote::Json::object());
@@ -100,57 +147,101 @@ int run_read(const Arguments& arguments) {
   });
 }
 
-int run_set(const Arguments& arguments) {
+Result<live::Spoken> spoken_set(const Arguments& arguments) {
   const std::string &name = arguments.words[1], &value = arguments.words[2];
-  return command(arguments, "set", {{"name", name}, {"value", value}}, fmt::format("{} = {}", name, value));
+  return live::Spoken{"set", {{"name", name}, {"value", value}}, fmt::format("{} = {}", name, value)};
 }
 
-int run_ramp(const Arguments& arguments) {
+Result<live::Spoken> spoken_ramp(const Arguments& arguments) {
   const auto over = arguments.value(Option::over);
-  if (!over) return say_error("say how long it takes: --over TIME"), kWrongInput;
+  if (!over) return wrong("say how long it takes: --over TIME");
   const std::string &name = arguments.words[1], &value = arguments.words[2];
-  return command(arguments, "ramp", {{"name", name}, {"value", value}, {"over", *over}},
-                 fmt::format("{} begins to move to {}", name, value));
+  return live::Spoken{"ramp",
+                      {{"name", name}, {"value", value}, {"over", *over}},
+                      fmt::format("{} begins to move to {}", name, value)};
 }
 
-int run_release(const Arguments& arguments) {
-  return command(arguments, "release", {{"name", arguments.words[1]}}, arguments.words[1] + " stays as it is");
+Result<live::Spoken> spoken_release(const Arguments& arguments) {
+  return live::Spoken{"release", {{"name", arguments.words[1]}}, arguments.words[1] + " stays as it is"};
 }
 
-int run_inject(const Arguments& arguments) {
-  return command(arguments, "inject", {{"fault", arguments.words[1]}}, arguments.words[1] + " injected");
+namespace {
+live::Spoken about_fault(const Arguments& arguments, const std::string& method, const std::string& done) {
+  return {method, {{"fault", arguments.words[1]}}, arguments.words[1] + " " + done};
+}
+}  // namespace
+
+Result<live::Spoken> spoken_inject(const Arguments& arguments) {
+  return about_fault(arguments, "inject", "injected");
 }
 
-int run_clear(const Arguments& arguments) {
-  return command(arguments, "clear", {{"fault", arguments.words[1]}}, arguments.words[1] + " cleared");
+Result<live::Spoken> spoken_clear(const Arguments& arguments) {
+  return about_fault(arguments, "clear", "cleared");
 }
 
-int run_mark(const Arguments& arguments) {
-  return command(arguments, "mark", {{"note", arguments.words[1]}}, "noted");
+Result<live::Spoken> spoken_arm(const Arguments& arguments) {
+  return about_fault(arguments, "arm", "armed");
 }
 
-int run_pause(const Arguments& arguments) {
-  return command(arguments, "pause", remote::Json::object(), "it stands");
+Result<live::Spoken> spoken_disarm(const Arguments& arguments) {
+  return about_fault(arguments, "disarm", "disarmed");
 }
 
-int run_step(const Arguments& arguments) {
+Result<live::Spoken> spoken_mark(const Arguments& arguments) {
+  return live::Spoken{"mark", {{"note", arguments.words[1]}}, "noted"};
+}
+
+Result<live::Spoken> spoken_pause(const Arguments&) {
+  return live::Spoken{"pause", remote::Json::object(), "it stands"};
+}
+
+Result<live::Spoken> spoken_step(const Arguments& arguments) {
   std::int64_t steps = 1;
   if (arguments.words.size() > 1) {
     const std::string& text = arguments.words[1];
-    const auto [end, wrong] = std::from_chars(text.data(), text.data() + text.size(), steps);
-    if (wrong != std::errc{} || end != text.data() + text.size() || steps < 1)
-      return say_error(fmt::format("`{}` is no number of steps", text)), kWrongInput;
+    const auto [end, trouble] = std::from_chars(text.data(), text.data() + text.size(), steps);
+    if (trouble != std::errc{} || end != text.data() + text.size() || steps < 1)
+      return wrong(fmt::format("`{}` is no number of steps", text));
   }
-  return command(arguments, "step", {{"steps", steps}},
-                 counted(static_cast<std::size_t>(steps), "step") + " more, which begin");
+  return live::Spoken{
+      "step", {{"steps", steps}}, counted(static_cast<std::size_t>(steps), "step") + " more, which begin"};
 }
 
-int run_go_on(const Arguments& arguments) {
-  return command(arguments, "go_on", remote::Json::object(), "it goes on");
+Result<live::Spoken> spoken_go_on(const Arguments&) {
+  return live::Spoken{"go_on", remote::Json::object(), "it goes on"};
 }
 
-int run_end(const Arguments& arguments) {
-  return command(arguments, "end", remote::Json::object(), "it ends");
+Result<live::Spoken> spoken_end(const Arguments&) {
+  return live::Spoken{"end", remote::Json::object(), "it ends"};
+}
+
+Result<live::Spoken> spoken_play(const Arguments& arguments) {
+  const std::string &name = arguments.words[1], &table = arguments.words[2];
+  remote::Json params{{"name", name}, {"table", table}};
+  if (const auto over = arguments.value(Option::over)) params["over"] = *over;
+  return live::Spoken{"play", std::move(params), fmt::format("{} begins to follow {}", name, table)};
+}
+
+Result<live::Spoken> spoken_save(const Arguments& arguments) {
+  // The run may have been begun elsewhere.
+  const std::string file = std::filesystem::absolute(arguments.words[1]).lexically_normal().string();
+  return live::Spoken{"save", {{"file", file}}, fmt::format("the state is in {}, as it was", arguments.words[1])};
+}
+
+Result<live::Spoken> spoken_wait(const Arguments& arguments) {
+  remote::Json params{{"condition", arguments.words[1]}};
+  if (const auto within = arguments.value(Option::within)) params["within"] = *within;
+  return live::Spoken{"wait", std::move(params), "it waits for " + arguments.words[1]};
+}
+
+Result<live::Spoken> spoken_capture(const Arguments& arguments) {
+  remote::Json params{{"names", std::vector<std::string>(arguments.words.begin() + 1, arguments.words.end())}};
+  for (const auto& [option, name] : {std::pair{Option::when, "when"}, std::pair{Option::broken, "broken"},
+                                     std::pair{Option::before, "before"}, std::pair{Option::after, "after"}}) {
+    if (const auto value = arguments.value(option)) params[name] = *value;
+  }
+  params["again"] = arguments.has(Option::again);
+  return live::Spoken{"capture", std::move(params), "capture"};
 }
 
 int run_events(const Arguments& arguments) {
@@ -188,46 +279,24 @@ int run_events(const Arguments& arguments) {
   return kHeld;
 }
 
-int run_arm(const Arguments& arguments) {
-  return command(arguments, "arm", {{"fault", arguments.words[1]}}, arguments.words[1] + " armed");
-}
-
-int run_disarm(const Arguments& arguments) {
-  return command(arguments, "disarm", {{"fault", arguments.words[1]}}, arguments.words[1] + " disarmed");
-}
-
-int run_play(const Arguments& arguments) {
-  const std::string &name = arguments.words[1], &table = arguments.words[2];
-  remote::Json params{{"name", name}, {"table", table}};
-  if (const auto over = arguments.value(Option::over)) params["over"] = *over;
-  return command(arguments, "play", std::move(params), fmt::format("{} begins to follow {}", name, table));
-}
-
-int run_save(const Arguments& arguments) {
-  // The run may have been begun elsewhere.
-  const std::string file = std::filesystem::absolute(arguments.words[1]).lexically_normal().string();
-  return command(arguments, "save", {{"file", file}}, fmt::format("the state is in {}, as it was", arguments.words[1]));
-}
-
 namespace {
 
-/// The values of the last set in a file, with the bench of the run around it; nothing, and said, if it has none.
-std::optional<remote::Json> values_in(const std::string& run, const std::string& file) {
+/// The values of the last set in a file, with the bench of the run around it.
+Result<remote::Json> values_in(const std::string& run, const std::string& file) {
   const auto text = read_file(file);
-  if (!text) return say_error(text.failure().text()), std::nullopt;
+  if (!text) return text.failure();
   const auto with = session::open_recording(run, check::Rules{file, *text, false});
-  if (!with) return say_error(with.failure().text()), std::nullopt;
-  if (with->loaded.program == nullptr) return print_mistakes(with->loaded), std::nullopt;
+  if (!with) return with.failure();
+  if (with->loaded.program == nullptr) return wrong(file + " has mistakes:\n" + with->loaded.diagnostics.render(*with->loaded.sources, false));
   const program::Program& p = *with->loaded.program;
   const auto own = session::open_recording(run);
   const std::size_t before = own ? own->loaded.program->value_sets.size() : 0;
-  if (p.value_sets.size() <= before) return say_error(file + " has no set of values"), std::nullopt;
+  if (p.value_sets.size() <= before) return wrong(file + " has no set of values");
   remote::Json values = remote::Json::object();
   for (const program::Assignment& a : p.value_sets.back().values) {
     if (!p.reads(a.value).empty())
-      return say_error(fmt::format("`{}` depends on other quantities there: only the bench itself can load that",
-                                   p.variable(a.target).name)),
-             std::nullopt;
+      return wrong(fmt::format("`{}` depends on other quantities there: only the bench itself can load that",
+                               p.variable(a.target).name));
     engine::Evaluator value(p, {a.value});
     value.evaluate(std::vector<double>(p.variables.size()).data());
     values[p.variable(a.target).name] = session::exact_value(p, a.target, value.value(0));
@@ -237,14 +306,13 @@ std::optional<remote::Json> values_in(const std::string& run, const std::string&
 
 }  // namespace
 
-int run_load(const Arguments& arguments) {
+Result<live::Spoken> spoken_load(const Arguments& arguments) {
   const std::string& what = arguments.words[1];
   std::error_code none;
-  if (!std::filesystem::is_regular_file(what, none))
-    return command(arguments, "load", {{"set", what}}, what + " loaded");
-  const auto values = values_in(arguments.words[0], what);
-  if (!values) return kWrongInput;
-  return command(arguments, "load", {{"values", *values}, {"from", what}}, what + " loaded");
+  if (!std::filesystem::is_regular_file(what, none)) return live::Spoken{"load", {{"set", what}}, what + " loaded"};
+  auto values = values_in(arguments.words[0], what);
+  if (!values) return values.failure();
+  return live::Spoken{"load", {{"values", std::move(*values)}, {"from", what}}, what + " loaded"};
 }
 
 int run_verdicts(const Arguments& arguments) {

@@ -58,19 +58,18 @@ std::vector<std::string> with_negative_values(const Subcommand& command, const s
 }
 
 /// An option nobody knows, before cxxopts says so in other words.
-bool unknown_option(const Subcommand& command, const std::vector<std::string>& words) {
+std::optional<std::string> unknown_option(const Subcommand& command, const std::vector<std::string>& words) {
   std::vector<std::string> known;
   for (const Option o : command.options) known.push_back(std::string("--") + entry(o).name);
   for (const std::string& word : words) {
-    if (word == "--") return false;
+    if (word == "--") return std::nullopt;
     if (word.size() < 2 || word[0] != '-') continue;
     const std::string name = word.substr(0, word.find('='));
     if (std::find(known.begin(), known.end(), name) != known.end()) continue;
     const auto meant = did_you_mean(name, known);
-    say_error(fmt::format("`isodyne {}` has no option `{}`{}", command.name, name, meant ? "; " + *meant : ""));
-    return true;
+    return fmt::format("`isodyne {}` has no option `{}`{}", command.name, name, meant ? "; " + *meant : "");
   }
-  return false;
+  return std::nullopt;
 }
 
 }  // namespace
@@ -130,8 +129,15 @@ const Subcommand* find_command(const std::vector<std::string>& words, std::size_
 }
 
 std::optional<Arguments> read_arguments(const Subcommand& command, const std::vector<std::string>& given) {
+  auto arguments = parse_arguments(command, given);
+  if (arguments) return std::move(*arguments);
+  say_error(arguments.failure().text());
+  return std::nullopt;
+}
+
+Result<Arguments> parse_arguments(const Subcommand& command, const std::vector<std::string>& given) {
   const std::vector<std::string> words = with_negative_values(command, given);
-  if (unknown_option(command, words)) return std::nullopt;
+  if (const auto unknown = unknown_option(command, words)) return Failure{*unknown, "", ""};
   cxxopts::Options parser(command.name);
   for (const Option o : command.options) {
     const OptionEntry& e = entry(o);
@@ -145,6 +151,7 @@ std::optional<Arguments> read_arguments(const Subcommand& command, const std::ve
   std::vector<const char*> argv{command.name};
   for (const std::string& w : words) argv.push_back(w.c_str());
   Arguments arguments;
+  arguments.command = &command;
   try {
     const cxxopts::ParseResult parsed = parser.parse(static_cast<int>(argv.size()), argv.data());
     for (const auto& argument : parsed.arguments()) {
@@ -157,18 +164,17 @@ std::optional<Arguments> read_arguments(const Subcommand& command, const std::ve
       if (word.starts_with(kWordMark)) word.erase(0, 1);
     }
   } catch (const cxxopts::exceptions::exception& e) {
-    say_error(fmt::format("{}; see `isodyne help {}`", e.what(), command.name));
-    return std::nullopt;
+    return Failure{fmt::format("{}; see `isodyne help {}`", e.what(), command.name), "", ""};
   }
   if (arguments.has(Option::help)) return arguments;
   if (arguments.words.size() < command.least || arguments.words.size() > command.most) {
-    say_error(
-        fmt::format("usage: isodyne {} {} [options]; for example `{}`", command.name, command.words, command.example));
-    return std::nullopt;
+    return Failure{
+        fmt::format("usage: isodyne {} {} [options]; for example `{}`", command.name, command.words, command.example),
+        "", ""};
   }
   if (arguments.value(Option::out) == "-") {
-    say_error("--out takes a name, not `-`: what one file holds goes to standard output where --out is left out");
-    return std::nullopt;
+    return Failure{"--out takes a name, not `-`: what one file holds goes to standard output where --out is left out",
+                   "", ""};
   }
   return arguments;
 }

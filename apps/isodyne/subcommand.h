@@ -10,6 +10,7 @@
 #include "isodyne/check/load.h"
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
+#include "isodyne/live/command_line.h"
 
 namespace isodyne::app {
 
@@ -26,9 +27,12 @@ enum class Option {
 std::string spelled(Option option);
 const char* help_of(Option option);
 
+struct Subcommand;
+
 /// Arguments of one command, already checked against what it accepts.
 class Arguments {
  public:
+  const Subcommand* command = nullptr;
   std::vector<std::string> words;  ///< what is not an option
   std::map<Option, std::vector<std::string>> options;
 
@@ -47,6 +51,8 @@ struct Subcommand {
   std::vector<Option> options;
   int (*run)(const Arguments&);
   bool foreign = false;  ///< calls controllers: in a process of its own (session/worker.h)
+  /// Of what is said to a run: how. Its first word is the run.
+  Result<live::Spoken> (*spoken)(const Arguments&) = nullptr;
 };
 
 const std::vector<Subcommand>& commands();
@@ -60,7 +66,9 @@ std::string help_text();
 bool is_group(const std::string& word);
 std::string group_help(const std::string& group);
 
-/// Reads arguments; on a mistake says so and gives nothing.
+/// Reads arguments, or says what is wrong with them.
+Result<Arguments> parse_arguments(const Subcommand& command, const std::vector<std::string>& words);
+/// The same; on a mistake says so and gives nothing.
 std::optional<Arguments> read_arguments(const Subcommand& command, const std::vector<std::string>& words);
 
 // One file each.
@@ -88,23 +96,11 @@ int run_trace(const Arguments&);
 int run_import(const Arguments&);
 int run_list(const Arguments&);
 int run_export(const Arguments&);
+int run_attach(const Arguments&);
 int run_read(const Arguments&);
-int run_set(const Arguments&);
-int run_ramp(const Arguments&);
-int run_release(const Arguments&);
-int run_inject(const Arguments&);
-int run_clear(const Arguments&);
-int run_mark(const Arguments&);
-int run_pause(const Arguments&);
-int run_step(const Arguments&);
-int run_go_on(const Arguments&);
-int run_end(const Arguments&);
+/// What the command says to a run, and what came of it.
+int run_spoken(const Arguments&);
 int run_events(const Arguments&);
-int run_load(const Arguments&);
-int run_play(const Arguments&);
-int run_arm(const Arguments&);
-int run_disarm(const Arguments&);
-int run_save(const Arguments&);
 int run_wait(const Arguments&);
 int run_watch(const Arguments&);
 int run_capture(const Arguments&);
@@ -127,6 +123,26 @@ int run_io_loopback(const Arguments&);
 int run_io_match(const Arguments&);
 int run_io_registers(const Arguments&);
 int run_realtime_check(const Arguments&);
+
+// What is said to a run: speak.cpp.
+Result<live::Spoken> spoken_read(const Arguments&);
+Result<live::Spoken> spoken_set(const Arguments&);
+Result<live::Spoken> spoken_ramp(const Arguments&);
+Result<live::Spoken> spoken_release(const Arguments&);
+Result<live::Spoken> spoken_inject(const Arguments&);
+Result<live::Spoken> spoken_clear(const Arguments&);
+Result<live::Spoken> spoken_mark(const Arguments&);
+Result<live::Spoken> spoken_pause(const Arguments&);
+Result<live::Spoken> spoken_step(const Arguments&);
+Result<live::Spoken> spoken_go_on(const Arguments&);
+Result<live::Spoken> spoken_end(const Arguments&);
+Result<live::Spoken> spoken_load(const Arguments&);
+Result<live::Spoken> spoken_play(const Arguments&);
+Result<live::Spoken> spoken_arm(const Arguments&);
+Result<live::Spoken> spoken_disarm(const Arguments&);
+Result<live::Spoken> spoken_save(const Arguments&);
+Result<live::Spoken> spoken_wait(const Arguments&);
+Result<live::Spoken> spoken_capture(const Arguments&);
 
 /// `list` of one scenario, drawn over time.
 int list_timeline(const Arguments& arguments, const program::Program& program);

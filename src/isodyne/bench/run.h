@@ -51,6 +51,7 @@ class Run {
   std::size_t action() const { return static_cast<std::size_t>(std::int64_t{action_}); }
   std::size_t actions() const { return scenario_.steps(); }
   bool paced() const { return plan_.pace.has_value(); }
+  const RunPlan& plan() const { return plan_; }
   /// How well a paced run has kept real time so far. An observer may ask from the first image on.
   Timing timing() const;
   /// And what there was with each controller.

@@ -1,18 +1,23 @@
 #include "isodyne/remote/clients.h"
 
 #include <cerrno>
+#include <csignal>
 #include <cstring>
 #include <filesystem>
 
 #include <fcntl.h>
 #include <poll.h>
+#include <spawn.h>
 #include <sys/eventfd.h>
+#include <sys/mman.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/un.h>
+#include <sys/wait.h>
 
 #include <fmt/format.h>
 
+#include "isodyne/core/text.h"
 #include "isodyne/remote/rpc.h"
 
 namespace isodyne::remote {
@@ -204,6 +209,49 @@ Result<std::unique_ptr<Connection>> Connection::to(const std::string& folder, co
   return std::unique_ptr<Connection>(new Connection(std::move(socket)));
 }
 
+Result<std::unique_ptr<Connection>> Connection::through(const std::vector<std::string>& words) {
+  int ends[2];
+  if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends) != 0) return failed("cannot start", words.at(0));
+  Descriptor ours(ends[0]), theirs(ends[1]), complaints(::memfd_create("complaints", MFD_CLOEXEC));
+  posix_spawn_file_actions_t files;
+  posix_spawn_file_actions_init(&files);
+  posix_spawn_file_actions_adddup2(&files, theirs.number(), 0);
+  posix_spawn_file_actions_adddup2(&files, theirs.number(), 1);
+  posix_spawn_file_actions_adddup2(&files, complaints.number(), 2);
+  std::vector<char*> arguments;
+  for (const std::string& w : words) arguments.push_back(const_cast<char*>(w.c_str()));
+  arguments.push_back(nullptr);
+  pid_t program = 0;
+  const int trouble = ::posix_spawnp(&program, arguments[0], &files, nullptr, arguments.data(), environ);
+  posix_spawn_file_actions_destroy(&files);
+  if (trouble != 0) return Failure{"cannot start", words[0], std::strerror(trouble)};
+  std::unique_ptr<Connection> made(new Connection(std::move(ours)));
+  made->complaints_ = std::move(complaints);
+  made->program_ = program;
+  return made;
+}
+
+/// It ends when nobody reads it; and if it does not, it is told to.
+Connection::~Connection() {
+  if (program_ <= 0) return;
+  socket_ = Descriptor();
+  for (int i = 0; i < 100; ++i) {
+    if (::waitpid(program_, nullptr, WNOHANG) != 0) return;
+    if (i == 50) ::kill(program_, SIGTERM);
+    ::poll(nullptr, 0, 10);
+  }
+  ::kill(program_, SIGKILL);
+  ::waitpid(program_, nullptr, 0);
+}
+
+std::string Connection::complaint() const {
+  if (!complaints_.good()) return {};
+  std::string text(4096, '\0');
+  const ssize_t n = ::pread(complaints_.number(), text.data(), text.size(), 0);
+  text.resize(n > 0 ? static_cast<std::size_t>(n) : 0);
+  return one_line(printable(text));
+}
+
 bool Connection::send(const std::string& line) {
   for (std::size_t sent = 0; sent < line.size();) {
     const ssize_t n = ::send(socket_.number(), line.data() + sent, line.size() - sent, MSG_NOSIGNAL);
@@ -229,6 +277,7 @@ std::optional<std::string> Connection::line(milliseconds most) {
     const ssize_t n = ::recv(socket_.number(), block, sizeof block, MSG_DONTWAIT);
     if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR)) closed_ = true;
     if (n > 0) in_.append(block, static_cast<std::size_t>(n));
+    if (in_.size() > kMostUnread) closed_ = true, in_.clear();  // that is no run
   }
 }
 

@@ -72,16 +72,23 @@ class Clients {
 class Connection {
  public:
   static Result<std::unique_ptr<Connection>> to(const std::string& folder, const std::string& name);
+  /// Through the standard input and output of a program, found along the path: ssh, and what it starts at its other end.
+  static Result<std::unique_ptr<Connection>> through(const std::vector<std::string>& words);
+  ~Connection();
   /// False: nobody is there any more.
   bool send(const std::string& line);
   /// The next line, without its end. Nothing: there was none within this time, or nobody is there any more.
   std::optional<std::string> line(std::chrono::milliseconds most);
   bool closed() const { return closed_; }
   int number() const { return socket_.number(); }
+  /// What the program has complained about; empty without one.
+  std::string complaint() const;
 
  private:
   explicit Connection(Descriptor socket) : socket_(std::move(socket)) {}
-  Descriptor socket_;
+  static constexpr std::size_t kMostUnread = 64u << 20;
+  Descriptor socket_, complaints_;
+  int program_ = 0;
   std::string in_;
   bool closed_ = false;
 };

@@ -35,7 +35,10 @@ constexpr CommandKind kOffered[] = {CommandKind::set,     CommandKind::load,   C
 }  // namespace
 
 OpenRun::OpenRun(std::shared_ptr<const session::Bench> bench, std::string folder)
-    : bench_(std::move(bench)), program_(bench_->program), folder_(std::move(folder)), captures_(*program_) {}
+    : bench_(std::move(bench)), program_(bench_->program), folder_(std::move(folder)), captures_(*program_) {
+  acts_.resize(program_->faults.size());
+  broken_.resize(program_->requirements.size());
+}
 
 // ---- the run's side -----------------------------------------------------------------------------------------
 
@@ -95,6 +98,10 @@ void OpenRun::event(const observe::Event& event) {
     const std::lock_guard lock(mutex_);
     seen_.push_back({event, event.note == nullptr ? std::string() : std::string(event.note)});
     seen_.back().event.note = nullptr;
+    const auto place = static_cast<std::size_t>(event.subject);
+    if (event.kind == observe::EventKind::fault_on) acts_[place] = event.at;
+    if (event.kind == observe::EventKind::fault_off) acts_[place].reset();
+    if (event.kind == observe::EventKind::broken && !broken_[place]) broken_[place] = event.at;
     captures_.event(event);
   }
   if (followers_.load(std::memory_order_relaxed) > 0 && clients_) clients_->wake();
@@ -203,7 +210,8 @@ void OpenRun::call(const Call& c, const Asked& asked) {
       {"describe", &OpenRun::describe}, {"read", &OpenRun::read},         {"watch", &OpenRun::watch},
       {"unwatch", &OpenRun::unwatch},   {"events", &OpenRun::events},     {"verdicts", &OpenRun::verdicts},
       {"timing", &OpenRun::timing},     {"log", &OpenRun::log},           {"wait", &OpenRun::wait},
-      {"capture", &OpenRun::capture},   {"captured", &OpenRun::captured}, {"uncapture", &OpenRun::uncapture}};
+      {"capture", &OpenRun::capture},   {"captured", &OpenRun::captured}, {"uncapture", &OpenRun::uncapture},
+      {"faults", &OpenRun::faults}};
   std::vector<std::string> known;
   for (const auto& [name, answer] : kQuestions) {
     if (c.method == name) return (this->*answer)(c.params, asked);

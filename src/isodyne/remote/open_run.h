@@ -89,6 +89,7 @@ class OpenRun : public session::RunWatcher {
   void watch(const Json& params, const Asked& asked);
   void unwatch(const Json& params, const Asked& asked);
   void events(const Json& params, const Asked& asked);
+  void faults(const Json& params, const Asked& asked);
   void verdicts(const Json& params, const Asked& asked);
   void timing(const Json& params, const Asked& asked);
   void log(const Json& params, const Asked& asked);
@@ -117,6 +118,7 @@ class OpenRun : public session::RunWatcher {
   void send_updates(bool last);  ///< last: of those to whom some were not sent
   bool send_events();
   Json event_json(std::size_t number);
+  bool in_run(std::size_t fault) const;
   std::optional<std::pair<Time, std::vector<double>>> newest(const std::vector<program::VarId>& ids);
   std::chrono::milliseconds until_next() const;
   void done();
@@ -135,6 +137,7 @@ class OpenRun : public session::RunWatcher {
   Time at_{};
   bool any_ = false;  ///< an image was there
   std::deque<Seen> seen_;
+  std::vector<std::optional<Time>> acts_, broken_;  ///< per fault and requirement: since when
   std::vector<Watch> watches_;
   Captures captures_;
   Json ending_;

@@ -60,20 +60,29 @@ void OpenRun::describe(const Json&, const Asked& asked) {
     if (program::role_text(v.role) == nullptr) continue;
     Json s{{"name", v.name}, {"type", p.type_text(v)}, {"role", program::role_text(v.role)}};
     if (v.limits) s["limits"] = {value_of(p, id, v.limits->first), value_of(p, id, v.limits->second)};
+    if (v.type.kind == program::Type::Kind::real)
+      s["unit"] = {{"text", v.unit.text}, {"factor", v.unit.factor}, {"offset", v.unit.offset}};
+    if (v.type.kind == program::Type::Kind::choice) s["labels"] = at(p.choices, v.type.choice).labels;
     if (v.role == program::Role::param || v.role == program::Role::input) s["can_be_set"] = true;
     if (!v.doc.empty()) s["doc"] = v.doc;
     signals.push_back(std::move(s));
   }
-  for (const program::Fault& f : p.faults)
-    faults.push_back({{"name", f.name}, {"by_hand", f.when == program::Fault::When::by_hand}});
+  for (std::size_t i = 0; i < p.faults.size(); ++i)
+    faults.push_back({{"name", p.faults[i].name},
+                      {"by_hand", p.faults[i].when == program::Fault::When::by_hand},
+                      {"in_run", in_run(i)}});
   for (const program::Scenario& s : p.scenarios) scenarios.push_back(s.name);
-  Json requirements = Json::array(), sets = Json::array(), tables = Json::array();
+  Json requirements = Json::array(), sets = Json::array(), tables = Json::array(), controllers = Json::array();
+  for (const program::Controller& c : p.controllers) controllers.push_back(c.name);
   for (const program::Requirement& r : p.requirements) requirements.push_back(r.name);
   for (const program::NamedValues& v : p.value_sets) sets.push_back(v.name);
   for (const program::LookupTable& t : p.tables) {
     if (t.y.empty() && !t.name.empty() && t.name.find('.') == std::string::npos) tables.push_back(t.name);
   }
+  const std::int32_t scenario = run_->plan().scenario;
   result(asked, {{"bench", p.name},
+                 {"scenario", scenario == program::kNone ? Json(nullptr) : Json(at(p.scenarios, scenario).name)},
+                 {"paced", run_->paced()},
                  {"version", kVersion},
                  {"step_s", to_seconds(p.step)},
                  {"signals", std::move(signals)},
@@ -82,6 +91,7 @@ void OpenRun::describe(const Json&, const Asked& asked) {
                  {"requirements", std::move(requirements)},
                  {"value_sets", std::move(sets)},
                  {"tables", std::move(tables)},
+                 {"controllers", std::move(controllers)},
                  {"panels", panels_of(p)}});
 }
 
@@ -235,19 +245,42 @@ bool OpenRun::send_events() {
 
 // ---- how it stands ------------------------------------------------------------------------------------------
 
+bool OpenRun::in_run(std::size_t fault) const {
+  const std::vector<std::int32_t>& chosen = run_->plan().faults;
+  return std::find(chosen.begin(), chosen.end(), static_cast<std::int32_t>(fault)) != chosen.end();
+}
+
+/// Which act, as far as was shown.
+void OpenRun::faults(const Json&, const Asked& asked) {
+  const program::Program& p = *program_;
+  std::vector<std::optional<Time>> acts;
+  Time now{};
+  {
+    const std::lock_guard lock(mutex_);
+    now = at_;
+    acts = acts_;
+  }
+  Json all = Json::array();
+  for (std::size_t i = 0; i < p.faults.size(); ++i) {
+    Json one{{"name", p.faults[i].name},
+             {"by_hand", p.faults[i].when == program::Fault::When::by_hand},
+             {"in_run", in_run(i)},
+             {"acts", acts[i].has_value()}};
+    if (acts[i]) one["since_s"] = to_seconds(*acts[i]);
+    all.push_back(std::move(one));
+  }
+  result(asked, {{"at_s", to_seconds(now)}, {"faults", std::move(all)}});
+}
+
 /// What is broken is known some instants later; nothing else is until the end.
 void OpenRun::verdicts(const Json&, const Asked& asked) {
   const program::Program& p = *program_;
-  std::vector<std::optional<Time>> broken(p.requirements.size());
+  std::vector<std::optional<Time>> broken;
   Time at{};
   {
     const std::lock_guard lock(mutex_);
     at = at_;
-    for (const Seen& s : seen_) {
-      const auto place = static_cast<std::size_t>(s.event.subject);
-      if (s.event.kind == observe::EventKind::broken && place < broken.size() && !broken[place])
-        broken[place] = s.event.at;
-    }
+    broken = broken_;
   }
   Json all = Json::array();
   for (std::size_t i = 0; i < broken.size(); ++i) {
@@ -259,9 +292,10 @@ void OpenRun::verdicts(const Json&, const Asked& asked) {
 }
 
 void OpenRun::timing(const Json&, const Asked& asked) {
-  const bool begun = newest({}).has_value();
-  if (!begun) return refuse(asked, RpcError::refused, "the run has not begun", "not_begun");
-  if (!run_->paced()) return result(asked, {{"paced", false}, {"stands", stands_}});
+  const auto seen = newest({});
+  if (!seen) return refuse(asked, RpcError::refused, "the run has not begun", "not_begun");
+  const double at = to_seconds(seen->first);
+  if (!run_->paced()) return result(asked, {{"at_s", at}, {"paced", false}, {"stands", stands_}});
   const bench::Timing t = run_->timing();
   const auto times = [](const StepTimes& of) {
     return Json{{"median", of.quantile(0.5) / 1e3},
@@ -274,7 +308,8 @@ void OpenRun::timing(const Json&, const Asked& asked) {
                            {"exchanges", std::int64_t{r->exchanges}},
                            {"late", std::int64_t{r->late}},
                            {"missed", std::int64_t{r->missed}}});
-  result(asked, {{"paced", true},
+  result(asked, {{"at_s", at},
+                 {"paced", true},
                  {"steps", t.steps},
                  {"late", t.overruns},
                  {"lateness_us", times(t.lateness)},
