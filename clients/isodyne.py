@@ -306,6 +306,10 @@ class Run:
         """`run.set("boiler.setpoint", "80 degC")`"""
         return self._command("set", name=name, value=value)
 
+    def press(self, name: str, over: str = "500 ms") -> Optional[float]:
+        """A button: true, and false again after so much simulated time."""
+        return self._command("press", name=name, over=over)
+
     def ramp(self, name: str, value: Value, over: str) -> Optional[float]:
         return self._command("ramp", name=name, value=value, over=over)
 

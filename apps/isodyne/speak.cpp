@@ -152,6 +152,12 @@ Result<live::Spoken> spoken_set(const Arguments& arguments) {
   return live::Spoken{"set", {{"name", name}, {"value", value}}, fmt::format("{} = {}", name, value)};
 }
 
+Result<live::Spoken> spoken_press(const Arguments& arguments) {
+  const std::string over = arguments.value(Option::over).value_or("500 ms");
+  return live::Spoken{
+      "press", {{"name", arguments.words[1]}, {"over", over}}, fmt::format("{} pressed for {}", arguments.words[1], over)};
+}
+
 Result<live::Spoken> spoken_ramp(const Arguments& arguments) {
   const auto over = arguments.value(Option::over);
   if (!over) return wrong("say how long it takes: --over TIME");

@@ -127,6 +127,7 @@ int run_realtime_check(const Arguments&);
 // What is said to a run: speak.cpp.
 Result<live::Spoken> spoken_read(const Arguments&);
 Result<live::Spoken> spoken_set(const Arguments&);
+Result<live::Spoken> spoken_press(const Arguments&);
 Result<live::Spoken> spoken_ramp(const Arguments&);
 Result<live::Spoken> spoken_release(const Arguments&);
 Result<live::Spoken> spoken_inject(const Arguments&);

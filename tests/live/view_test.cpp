@@ -285,9 +285,11 @@ TEST_CASE("A hand operates what has the focus, and sees what came of it") {
     run.view.tick(run.now);
   }
   run.pass();
-  CHECK(run.commands.size() == before + 1);
+  REQUIRE(run.commands.size() >= before + 2);
+  for (std::size_t i = before; i < run.commands.size(); ++i) CHECK(run.commands[i]["method"] == "press");
+  CHECK(run.commands.back()["params"]["over"] == "2 s");
   run.pass();
-  REQUIRE(run.commands.size() == before + 2);
+  CHECK(run.commands.back()["method"] == "set");
   CHECK(run.commands.back()["params"]["value"] == false);
   // A slider goes from where it went, also before a picture has come.
   run.key(Key::Kind::tab);
@@ -313,12 +315,13 @@ TEST_CASE("The mouse presses and lets go") {
   }
   run.view.key({Key::Kind::press, 0, 20, y}, run.now);
   for (int i = 0; i < 5; ++i) run.pass();  // as long as one likes
-  REQUIRE(run.commands.size() == 1);
-  CHECK(run.commands[0]["params"]["value"] == true);
+  const std::size_t presses = run.commands.size();
+  REQUIRE(presses >= 5);
+  for (const Json& c : run.commands) CHECK(c["method"] == "press");
   run.view.key({Key::Kind::let_go, 0, 3, 3}, run.now);
   run.pass();
-  REQUIRE(run.commands.size() == 2);
-  CHECK(run.commands[1]["params"]["value"] == false);
+  REQUIRE(run.commands.size() == presses + 1);
+  CHECK(run.commands.back()["params"]["value"] == false);
   run.view.key({Key::Kind::press, 0, 14, 1}, run.now);
   shows(run.text(), "scope ─");
 }

@@ -361,6 +361,41 @@ TEST_CASE("A capture has every instant from before to after what it waits for, t
   }
 }
 
+TEST_CASE("A button is pressed, held for longer, and let go at its instant") {
+  Beside beside(false);
+  Client client(beside);
+  client.read("time");
+  client.good("pause");
+  const double at = client.read("time");
+  double now = at;
+  const auto step = [&](int steps) {
+    client.good("step", {{"steps", steps}});
+    for (now += steps * 0.001; client.read("time") < now - 0.0005;) std::this_thread::sleep_for(1ms);
+  };
+  client.good("press", {{"name", "open"}, {"over", "5 ms"}});
+  step(3);
+  client.good("press", {{"name", "open"}, {"over", "10 ms"}});
+  step(40);
+  std::vector<std::pair<double, bool>> changes;
+  const Json all = client.good("events", {{"from", 0}})["events"];
+  for (const Json& e : all) {
+    if (e["subject"] == "open")
+      changes.emplace_back((e["at_s"].get<double>() - at) * 1e3, has(e["text"].get<std::string>(), "true"));
+  }
+  REQUIRE(changes.size() == 2);
+  CHECK((changes[0].first == Approx(1) && changes[0].second));
+  CHECK((changes[1].first == Approx(14) && !changes[1].second));
+  // Who sets it has the last word.
+  client.good("press", {{"name", "open"}, {"over", "5 ms"}});
+  step(2);
+  client.good("set", {{"name", "open"}, {"value", true}});
+  step(20);
+  CHECK(client.read("open") == 1);
+  client.refused("press", {{"name", "inflow"}, {"over", "5 ms"}}, -32602, "is no truth");
+  client.refused("press", {{"name", "open"}}, -32602, "is a time");
+  client.good("end");
+}
+
 TEST_CASE("A capture in which instants were lost on the way says from where on") {
   const auto program = program_of("bench B { step 1 ms\n  input x : 1 = 0\n}\n");
   for (const bool lost : {false, true}) {

@@ -52,9 +52,12 @@ class Door {
   std::vector<observe::Change> changes(Time next) const;
 
  private:
-  static constexpr std::size_t kMostPending = 4096;
+  static constexpr std::size_t kMostPending = 4096, kMostPressed = 256;
 
   void fetch();
+  void let_go_due();
+  void tell_change(program::VarId target, double value, observe::Giver who);
+  observe::Refusal press(const observe::Command& command, bool& anew);
   void about_plant(const observe::Command& command);
   void heed_due();
   observe::Refusal heed(const observe::Command& command);
@@ -66,6 +69,7 @@ class Door {
   observe::Observer* observer_ = nullptr;
   Save save_;
   std::vector<observe::Command> planned_, pending_;  ///< pending: for an instant that has not come yet
+  std::vector<observe::Command> pressed_;            ///< that are let go at `when`
   std::size_t planned_done_ = 0;
   std::int64_t refused_ = 0;  ///< of the planned ones
   observe::CommandOutcome first_refused_;

@@ -74,6 +74,7 @@ void PlantCommands::carry_out(const std::vector<Command>& of_scenario) {
 Refusal PlantCommands::carry_out(const Command& c) {
   switch (c.kind) {
     case CommandKind::set:
+    case CommandKind::press:
       if (const Refusal refusal = settable(c); refusal != Refusal::none) return refusal;
       stop_moving(c.target);
       write(c.target, c.value);
@@ -140,7 +141,9 @@ Refusal PlantCommands::settable(const Command& c) const {
     return Refusal::unknown;
   const program::Variable& v = program_.variable(c.target);
   if (v.role != program::Role::input && v.role != program::Role::param) return Refusal::not_settable;
-  if (c.kind != CommandKind::set && v.type.kind != program::Type::Kind::real) return Refusal::not_of_type;
+  const bool moves = c.kind == CommandKind::ramp || c.kind == CommandKind::play;
+  if (moves && v.type.kind != program::Type::Kind::real) return Refusal::not_of_type;
+  if (c.kind == CommandKind::press && v.type.kind != program::Type::Kind::boolean) return Refusal::not_of_type;
   return c.kind == CommandKind::play ? playable(c) : fits(program_, v, c.value);
 }
 

@@ -15,6 +15,7 @@ namespace {
 constexpr int kLeastBox = 36, kMostBox = 76, kLeastValue = 14, kLeastNumber = 9, kTraceLines = 7, kMostTrace = 16;
 /// A terminal does not say when a key is let go; held down it says it again after half a second, and then quicker.
 constexpr auto kKeyHeld = std::chrono::milliseconds(700);
+constexpr auto kPressAgain = std::chrono::milliseconds(500);
 
 const char* role_board(const Signal& s) {
   if (s.truth()) return "toggle";
@@ -224,6 +225,17 @@ void Desk::set(Mirror& run, const std::string& name, const Json& value) {
   });
 }
 
+/// Held for as long as somebody says so: where nobody does any more, because the line is broken, it is let go. A run in
+/// lockstep would be through with any time at once.
+void Desk::press(Mirror& run, Clock::time_point now) {
+  press_again_ = now + kPressAgain;
+  if (!run.paced) return set(run, held_, true);
+  const double over = 4 * std::chrono::duration<double>(kPressAgain).count() * run.speed;
+  run.ask("press", {{"name", held_}, {"over", fmt::format("{} s", format_exact(over))}}, [&run](const Json& answer) {
+    if (answer.contains("error")) run.say(answer["error"].value("message", "it was refused"), true);
+  });
+}
+
 void Desk::let_go(Mirror& run) {
   if (held_.empty()) return;
   set(run, held_, false);
@@ -232,6 +244,7 @@ void Desk::let_go(Mirror& run) {
 
 void Desk::tick(Mirror& run, Clock::time_point now) {
   if (!held_.empty() && !held_by_mouse_ && now >= held_until_) let_go(run);
+  if (!held_.empty() && run.paced && now >= press_again_) press(run, now);
 }
 
 void Desk::act(const Row& row, Mirror& run, Clock::time_point now, int direction) {
@@ -246,7 +259,7 @@ void Desk::act(const Row& row, Mirror& run, Clock::time_point now, int direction
     let_go(run);
     held_ = row.name;
     held_by_mouse_ = false;
-    return set(run, row.name, true);
+    return press(run, now);
   }
   if (kind == "choose") {
     if (direction == 0) {

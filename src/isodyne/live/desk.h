@@ -47,6 +47,7 @@ class Desk {
   std::vector<std::pair<Row, Area>> operated(const Mirror& run) const;
   void act(const Row& row, Mirror& run, Clock::time_point now, int direction);
   void set(Mirror& run, const std::string& name, const Json& value);
+  void press(Mirror& run, Clock::time_point now);
   void let_go(Mirror& run);
 
   Area drawn_;
@@ -54,7 +55,7 @@ class Desk {
   std::map<std::string, std::string> meant_;  ///< choices that are looked for, not yet made
   std::string held_;                          ///< the button that is pressed
   bool held_by_mouse_ = false;
-  Clock::time_point held_until_;
+  Clock::time_point held_until_, press_again_;
   std::string slid_;             ///< what was slid last, to where, when
   double slid_to_ = 0;
   Clock::time_point slid_at_;

@@ -141,6 +141,7 @@ void Mirror::described(const Json& r) {
   version = text_in(r, "version");
   step = number_in(r, "step_s", 0);
   paced = r.value("paced", false);
+  speed = paced ? number_in(r, "speed", 1) : 1;
   signals_.clear();
   places_.clear();
   for (const Json& s : r.at("signals")) {

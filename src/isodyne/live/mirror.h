@@ -113,6 +113,7 @@ class Mirror {
   std::string bench, scenario, version;
   double step = 0, now = 0;
   bool paced = false, stands = false;
+  double speed = 1;  ///< of a paced run: simulated seconds a second
   std::vector<Board> boards;
   std::vector<FaultState> faults;
   std::vector<std::string> scenarios, requirements, sets, tables, controllers;

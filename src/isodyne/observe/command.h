@@ -39,10 +39,10 @@ struct Command {
   Time when{};              ///< at the first instant that is not before; past: the next one
   CommandKind kind = CommandKind::set;
   Giver who = Giver::console;
-  program::VarId target = program::kNone;  ///< of set, ramp, play, release: an input or a parameter
+  program::VarId target = program::kNone;  ///< of set, press, ramp, play, release: an input or a parameter
   std::int32_t index = program::kNone;     ///< of inject, clear, arm and disarm: the fault; of play: the table
-  double value = 0;                        ///< of set and ramp: SI
-  Time over{};                             ///< of ramp and play: how long it takes; of wait: how long it might have taken
+  double value = 0;                        ///< of set and ramp: SI; of press: 1
+  Time over{};                             ///< of ramp and play: how long it takes; of press: how long it is true; of wait: how long it might have taken
   std::int64_t steps = 0;                  ///< of step: how many instants of the bench
   /// Of mark: the note; of wait: what has come true; of save: the file; of load: where the values are from.
   const char* text = nullptr;

@@ -68,7 +68,7 @@ std::string OpenRun::find_target(const Json& params, Command& command) const {
 /// What is wrong with the parameters; empty: nothing.
 std::string OpenRun::fill(Command& c, const Json& params) {
   const bool about_value = c.kind == CommandKind::set || c.kind == CommandKind::ramp;
-  if (about_value || c.kind == CommandKind::release || c.kind == CommandKind::play) {
+  if (about_value || c.kind == CommandKind::press || c.kind == CommandKind::release || c.kind == CommandKind::play) {
     if (std::string wrong = find_target(params, c); !wrong.empty()) return wrong;
   }
   if (about_value) {
@@ -76,7 +76,12 @@ std::string OpenRun::fill(Command& c, const Json& params) {
     if (!value) return value.failure().text();
     c.value = *value;
   }
-  if (c.kind == CommandKind::ramp) {
+  if (c.kind == CommandKind::press) {
+    if (program_->variable(c.target).type.kind != program::Type::Kind::boolean)
+      return fmt::format("`{}` is no truth that could be pressed", program_->variable(c.target).name);
+    c.value = 1;
+  }
+  if (c.kind == CommandKind::ramp || c.kind == CommandKind::press) {
     const auto over = read_span(text_in(params, "over"));
     if (!over) return "\"over\" is a time, such as \"20 s\"";
     c.over = *over;

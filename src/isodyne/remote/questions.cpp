@@ -83,6 +83,7 @@ void OpenRun::describe(const Json&, const Asked& asked) {
   result(asked, {{"bench", p.name},
                  {"scenario", scenario == program::kNone ? Json(nullptr) : Json(at(p.scenarios, scenario).name)},
                  {"paced", run_->paced()},
+                 {"speed", run_->paced() ? Json(run_->plan().pace->speed) : Json(nullptr)},
                  {"version", kVersion},
                  {"step_s", to_seconds(p.step)},
                  {"signals", std::move(signals)},
