@@ -136,4 +136,12 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const program::Progr
   return wanted;
 }
 
+std::shared_ptr<const session::Bench> looked_at(const session::Bench& bench, const std::vector<program::VarId>& ids) {
+  auto program = std::make_shared<program::Program>(*bench.program);
+  program->looked_at = ids;
+  auto own = std::make_shared<session::Bench>(bench);
+  own->program = std::move(program);
+  return own;
+}
+
 }  // namespace isodyne::app

@@ -7,6 +7,7 @@
 #include <string>
 
 #include "isodyne/bench/run.h"
+#include "isodyne/session/run_service.h"
 #include "subcommand.h"
 
 namespace isodyne::app {
@@ -19,6 +20,9 @@ struct Wanted {
 
 /// Scenario, faults, seed, setting, span; on a mistake says so and gives nothing.
 std::optional<Wanted> read_plan(const Arguments& arguments, const program::Program& program);
+
+/// The same bench, of which a run shows these quantities at their own instants too.
+std::shared_ptr<const session::Bench> looked_at(const session::Bench& bench, const std::vector<program::VarId>& ids);
 
 /// Places of a scenario and of a fault by their names; a name that does not exist is said so, with what is near.
 std::optional<std::int32_t> scenario_named(const program::Program& program, const std::string& name);

@@ -95,15 +95,6 @@ int tell(const session::RunOutcome& outcome, const Arguments& arguments, const W
   return written ? outcome_status(outcome, wanted, arguments.has(Option::strict)) : kNotCompleted;
 }
 
-/// The same bench, of which a run shows these quantities at their own instants too.
-std::shared_ptr<const session::Bench> watched(const session::Bench& bench, const std::vector<program::VarId>& ids) {
-  auto program = std::make_shared<program::Program>(*bench.program);
-  program->looked_at = ids;
-  auto own = std::make_shared<session::Bench>(bench);
-  own->program = std::move(program);
-  return own;
-}
-
 int run_bench(const Arguments& given, bool reference) {
   std::optional<session::StoredState> state;
   const auto arguments = with_state(given, reference, state);
@@ -139,7 +130,7 @@ int run_bench(const Arguments& given, bool reference) {
   if (const auto condition = arguments->value(Option::break_)) {
     breakpoint.emplace(Breakpoint::Plan{*condition, arguments->value(Option::break_dump)}, request.bench);
     if (!breakpoint->understood()) return kWrongInput;
-    request.bench = watched(*request.bench, breakpoint->reads());
+    request.bench = looked_at(*request.bench, breakpoint->reads());
     breakpoint->of(request.bench);
     watchers.insert(watchers.begin(), &*breakpoint);
   }
@@ -147,7 +138,7 @@ int run_bench(const Arguments& given, bool reference) {
     if (!arguments->has(Option::open)) return say_error("--look is for runs with --open"), kWrongInput;
     const auto ids = remote::named(*request.bench->program, remote::Json(names));
     if (!ids) return say_error(ids.failure().text()), kWrongInput;
-    request.bench = watched(*request.bench, *ids);
+    request.bench = looked_at(*request.bench, *ids);
   }
   const auto folder = session::make_run_folder(arguments->value(Option::out).value_or(""), session::name_of(request));
   if (!folder) {

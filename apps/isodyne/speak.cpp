@@ -265,6 +265,8 @@ int run_events(const Arguments& arguments) {
     const auto answer = there->ask("events", {{"from", next}, {"follow", false}});
     if (!answer || !answer->contains("result")) return kNotCompleted;
     const remote::Json& result = (*answer)["result"];
+    if (const auto lost = result.value("left_out", std::int64_t{0}); lost > 0)
+      say_aside(fmt::format("{} older events are in the folder of the run only", lost));
     for (const remote::Json& event : result["events"]) tell(event);
     const bool more = !result["events"].empty();
     next = result["next"].get<std::size_t>();

@@ -96,6 +96,7 @@ int run_trace(const Arguments&);
 int run_import(const Arguments&);
 int run_list(const Arguments&);
 int run_export(const Arguments&);
+int run_serve(const Arguments&);
 int run_attach(const Arguments&);
 int run_read(const Arguments&);
 /// What the command says to a run, and what came of it.

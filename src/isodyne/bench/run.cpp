@@ -299,7 +299,7 @@ bool Run::over() {
     }
     return true;
   }
-  if (finished) return true;
+  if (finished && !plan_.endless) return true;
   scenario_.plan(state_.values.data(), next);
   faults_.plan(state_.values.data(), next, scenario_.commands());
   if (scenario_.timed_out() == nullptr) return false;

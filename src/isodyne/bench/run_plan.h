@@ -28,6 +28,7 @@ struct RunPlan {
   std::int32_t scenario = program::kNone;
   std::vector<std::int32_t> faults;
   std::uint64_t seed = 1;
+  bool endless = false;         ///< the plant goes on when the scenario is over
   std::optional<Time> longest;  ///< end after this time, whatever the scenario says
   std::string setting;          ///< of every controller; empty: the first of each
   /// Compile the plant while the run begins on the interpreter, and change over: not one bit differs.

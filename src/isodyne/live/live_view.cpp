@@ -411,6 +411,7 @@ void LiveView::draw_requirements(Grid& grid, const Area& a) {
 void LiveView::draw_events(Grid& grid, const Area& a, bool focused) {
   std::string title = counted(run_.events.size() + run_.events_dropped, "event");
   if (run_.events_dropped > 0) title += fmt::format(", the last {} here", run_.events.size());
+  if (run_.events_left_out > 0) title += fmt::format(", {} older ones only in its files", run_.events_left_out);
   if (focused && back_ > 0) title += fmt::format(", {} newer below", back_);
   grid.box(a, title);
   const Area in = a.inner();

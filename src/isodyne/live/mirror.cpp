@@ -104,6 +104,7 @@ void Mirror::hear(std::string_view line) {
     const Json& params = message->at("params");
     if (method == "update") return update(params);
     if (method == "event") return take_event(params);
+    if (method == "events_left_out") return void(events_left_out += params.value("count", std::int64_t{0}));
     if (method == "captured") return captured(params);
     if (method == "outcome" && !params.value("done", true)) return say(params.value("why", "it was refused"), true);
     if (method != "ended") return;
@@ -123,6 +124,7 @@ void Mirror::begin() {
     static void ask(Mirror& m, std::size_t from) {
       m.ask("events", {{"from", from}, {"follow", false}}, [&m](const Json& answer) {
         const Json& result = answer.at("result");
+        m.events_left_out += result.value("left_out", std::int64_t{0});
         for (const Json& e : result.at("events")) m.take_event(e);
         const auto next = result.at("next").get<std::size_t>();
         if (!result.at("events").empty()) return ask(m, next);

@@ -121,6 +121,7 @@ class Mirror {
   RunTiming timing;
   std::deque<RunEvent> events;
   std::size_t events_dropped = 0;  ///< here; the run has them
+  std::int64_t events_left_out = 0;  ///< that the run no longer had
   std::int64_t left_out = 0;       ///< pictures that did not come
   std::size_t not_understood = 0;
   std::deque<Captured> captures;  ///< the newest last

@@ -53,6 +53,13 @@ bool read_longest(RunIdentity& i, const std::string& text) {
   return text.empty() || i.longest;
 }
 
+bool read_piece(RunIdentity& i, const std::string& text) {
+  std::int64_t ns = 0;
+  if (text.empty()) return true;
+  if (!read_whole(text, ns) || ns < 0) return false;
+  return i.piece_from = Time{ns}, true;
+}
+
 bool read_method(RunIdentity& i, const std::string& text) {
   i.method = text;
   i.made_by = text == kReferenceMethod            ? MadeBy::reference
@@ -110,6 +117,8 @@ constexpr IdentityField kFields[] = {
     {"overrides", "values in place of the bench's", overrides_text, read_overrides, true},
     {"live", "others let in", [](const RunIdentity& i) { return std::string(i.live ? "yes" : ""); },
      [](RunIdentity& i, const std::string& text) { return i.live = text == "yes", true; }, true},
+    {"piece_from_ns", "piece of a run, from ns",
+     [](const RunIdentity& i) { return i.piece_from ? std::to_string(i.piece_from->count()) : ""; }, read_piece, true},
 };
 
 }  // namespace

@@ -53,6 +53,7 @@ struct RunIdentity {
   std::optional<RunPace> pace;  ///< nothing: lockstep
   std::vector<Override> overrides;
   bool live = false;  ///< others were let in while it ran
+  std::optional<Time> piece_from;  ///< it is a piece of a run's recording, from there on
   std::string state;  ///< text of the stored state that it goes on from; empty: from the beginning
   std::vector<std::pair<std::string, std::string>> sources;  ///< relative name, text; the main file first
 };

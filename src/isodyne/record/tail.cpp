@@ -128,7 +128,14 @@ bool tail_grows(const std::string& file) {
 }
 
 std::string tail_of(const std::string& recording) {
-  return std::filesystem::path(recording).replace_extension(".tail").string();
+  // Of a run in pieces the recording is a link to the newest, beside which its tail lies.
+  std::error_code none;
+  std::filesystem::path file(recording);
+  if (std::filesystem::is_symlink(file, none)) {
+    const auto target = std::filesystem::read_symlink(file, none);
+    file = target.is_absolute() ? target : file.parent_path() / target;
+  }
+  return file.replace_extension(".tail").string();
 }
 
 Result<Tail> Tail::read(const std::string& file) {

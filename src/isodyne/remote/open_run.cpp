@@ -98,6 +98,7 @@ void OpenRun::event(const observe::Event& event) {
     const std::lock_guard lock(mutex_);
     seen_.push_back({event, event.note == nullptr ? std::string() : std::string(event.note)});
     seen_.back().event.note = nullptr;
+    if (seen_.size() > kMostSeen) seen_.pop_front(), ++first_seen_;
     const auto place = static_cast<std::size_t>(event.subject);
     if (event.kind == observe::EventKind::fault_on) acts_[place] = event.at;
     if (event.kind == observe::EventKind::fault_off) acts_[place].reset();

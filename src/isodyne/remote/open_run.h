@@ -117,7 +117,9 @@ class OpenRun : public session::RunWatcher {
   void came_of(const observe::CommandOutcome& outcome);
   void send_updates(bool last);  ///< last: of those to whom some were not sent
   bool send_events();
+  static constexpr std::size_t kMostSeen = 200'000;
   Json event_json(std::size_t number);
+  std::size_t first_event();
   bool in_run(std::size_t fault) const;
   std::optional<std::pair<Time, std::vector<double>>> newest(const std::vector<program::VarId>& ids);
   std::chrono::milliseconds until_next() const;
@@ -136,7 +138,8 @@ class OpenRun : public session::RunWatcher {
   std::vector<double> newest_;
   Time at_{};
   bool any_ = false;  ///< an image was there
-  std::deque<Seen> seen_;
+  std::deque<Seen> seen_;       ///< the newest kMostSeen; the first has the number first_seen_
+  std::size_t first_seen_ = 0;
   std::vector<std::optional<Time>> acts_, broken_;  ///< per fault and requirement: since when
   std::vector<Watch> watches_;
   Captures captures_;

@@ -202,8 +202,8 @@ Json OpenRun::event_json(std::size_t number) {
   Seen seen;
   {
     const std::lock_guard lock(mutex_);
-    if (number >= seen_.size()) return nullptr;
-    seen = seen_[number];
+    if (number < first_seen_ || number - first_seen_ >= seen_.size()) return nullptr;
+    seen = seen_[number - first_seen_];
   }
   if (!seen.note.empty()) seen.event.note = seen.note.c_str();
   return {{"number", number},
@@ -213,13 +213,20 @@ Json OpenRun::event_json(std::size_t number) {
           {"text", observe::event_text(*program_, seen.event)}};
 }
 
+std::size_t OpenRun::first_event() {
+  const std::lock_guard lock(mutex_);
+  return first_seen_;
+}
+
 void OpenRun::events(const Json& params, const Asked& asked) {
   const Json from = params.value("from", Json(0)), follow = params.value("follow", Json(false));
   if (!from.is_number_integer() || from.get<double>() < 0)
     return refuse(asked, RpcError::wrong_params, "\"from\" is the number of an event, from 0 on");
   if (!follow.is_boolean()) return refuse(asked, RpcError::wrong_params, "\"follow\" is true or false");
   Json list = Json::array();
-  std::size_t next = from.get<std::size_t>();
+  // Those that are long past are in the recording alone.
+  const std::size_t asked_for = from.get<std::size_t>(), first = first_event();
+  std::size_t next = std::max(asked_for, first);
   for (; list.size() < kMostEvents; ++next) {
     Json event = event_json(next);
     if (event.is_null()) break;
@@ -227,13 +234,19 @@ void OpenRun::events(const Json& params, const Asked& asked) {
   }
   if (follow.get<bool>()) follows_[asked.client] = next;
   followers_ = static_cast<std::int64_t>(follows_.size());
-  result(asked, {{"events", std::move(list)}, {"next", next}});
+  Json made{{"events", std::move(list)}, {"next", next}};
+  if (asked_for < first) made["left_out"] = first - asked_for;
+  result(asked, std::move(made));
 }
 
 /// Whether all have what there is.
 bool OpenRun::send_events() {
   bool all = true;
   for (auto& [client, next] : follows_) {
+    if (const std::size_t first = first_event(); next < first && clients_->room(client)) {
+      clients_->send(client, line_of(notification("events_left_out", {{"count", first - next}})));
+      next = first;
+    }
     Json event;
     while (clients_->room(client) && !(event = event_json(next)).is_null()) {
       clients_->send(client, line_of(notification("event", std::move(event))));

@@ -41,6 +41,10 @@ std::optional<Deed> deed_about_run(const RecordedEvent& e) {
 
 Result<std::vector<Deed>> deeds_of(const Recording& run, const program::Program& program) {
   std::vector<Deed> deeds;
+  if (const auto& from = run.identity().piece_from; from && *from > Time{})
+    return Failure{fmt::format("it is a piece of a longer recording, from {} on: what was done before is not in it",
+                               format_instant(*from)),
+                   "", ""};
   for (const RecordedEvent& e : run.events()) {
     std::optional<Command> c;
     if (e.is(observe::EventKind::change)) {

@@ -17,7 +17,7 @@ namespace isodyne::session {
 
 namespace fs = std::filesystem;
 
-Result<std::string> make_run_folder(const std::string& wanted, const std::string& name) {
+Result<std::string> make_run_folder(const std::string& wanted, const std::string& name, const std::string& among) {
   std::error_code error;
   if (!wanted.empty()) {
     if (fs::exists(wanted, error) && (!fs::is_directory(wanted, error) || !fs::is_empty(wanted, error))) {
@@ -28,23 +28,23 @@ Result<std::string> make_run_folder(const std::string& wanted, const std::string
     if (error) return Failure{"cannot create the folder", wanted, error.message()};
     return wanted;
   }
-  fs::create_directories("runs", error);
-  if (error) return Failure{"cannot create the folder", "runs", error.message() + "; choose another with --out"};
+  fs::create_directories(among, error);
+  if (error) return Failure{"cannot create the folder", among, error.message() + "; choose another with --out"};
   int number = 1;
-  for (const auto& entry : fs::directory_iterator("runs", error)) {
+  for (const auto& entry : fs::directory_iterator(among, error)) {
     int taken = 0;
     const std::string taken_name = entry.path().filename().string();
     if (std::from_chars(taken_name.data(), taken_name.data() + taken_name.size(), taken).ec == std::errc{})
       number = std::max(number, taken + 1);
   }
   for (; number < 1'000'000; ++number) {  // mkdir decides between two runs that start together
-    const std::string folder = fmt::format("runs/{:03}-{}", number, name);
+    const std::string folder = fmt::format("{}/{:03}-{}", among, number, name);
     if (mkdir(folder.c_str(), 0777) == 0) return folder;
     if (errno != EEXIST)
       return Failure{"cannot create the folder", folder,
                      std::string(std::strerror(errno)) + "; choose another with --out"};
   }
-  return Failure{"cannot find a free name in", "runs", ""};
+  return Failure{"cannot find a free name in", among, ""};
 }
 
 Status write_verdicts(const Summary& summary, const std::string& folder) {

@@ -9,8 +9,9 @@
 
 namespace isodyne::session {
 
-/// Makes the folder of a new run: `wanted`, or runs/NNN-NAME where that is empty. An earlier run is never written over.
-Result<std::string> make_run_folder(const std::string& wanted, const std::string& name);
+/// Makes the folder of a new run: `wanted`, or among/NNN-NAME where that is empty. An earlier run is never written over.
+Result<std::string> make_run_folder(const std::string& wanted, const std::string& name,
+                                    const std::string& among = "runs");
 
 /// verdicts.json and verdicts.xml.
 Status write_verdicts(const Summary& summary, const std::string& folder);

@@ -154,7 +154,7 @@ SetRight set_right(const program::Program& p, const record::Recording& recording
     const bool of_several = !r.measures.empty() || r.within || !r.nodes.empty();
     const bool seeming = v.answer == Answer::broken && of_several && !said.broken;
     if (!seeming && v.answer != Answer::held && v.answer != Answer::not_tested) continue;
-    bool whole = true;
+    bool whole = !recording.identity().piece_from;  // what held in a piece of it may not have held before
     const Time every = asked(quick, p, r);
     for (const program::VarId id : read_by(p, r)) {
       if (shown_whole(p, recording, id, every)) continue;

@@ -52,7 +52,7 @@ void on_interrupt(int signal) {
 /// Joins the run with the judge, the recorder, and those who watch it.
 class Witness : public observe::Observer {
  public:
-  Witness(const RunRequest& request, record::Recorder* recorder, judge::Judge* judge,
+  Witness(const RunRequest& request, record::RunRecorder* recorder, judge::Judge* judge,
           const std::vector<RunWatcher*>& watchers)
       : program_(*request.bench->program),
         begin_at_(request.from ? &*request.from : nullptr),
@@ -123,7 +123,7 @@ class Witness : public observe::Observer {
   const program::Program& program_;
   const StoredState* begin_at_;  ///< what was before it is not shown again; the state itself is compared
   std::string difference_;
-  record::Recorder* recorder_;
+  record::RunRecorder* recorder_;
   judge::Judge* judge_;
   const std::vector<RunWatcher*>& watchers_;
   bool unrecorded_;
@@ -162,8 +162,9 @@ class Doing {
                                               second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
     }
     if (!keeps()) return true;
-    auto recorder = record::Recorder::create((fs::path(outcome_.folder) / "recording.h5").string(),
-                                             request_.bench->program, identity_, judge::kMostImagesLate);
+    auto recorder =
+        record::RunRecorder::create(outcome_.folder, request_.bench->program, identity_, judge::kMostImagesLate,
+                                    request_.evidence.pieces, request_.evidence.go_on_unrecorded);
     if (!recorder) return error(recorder.failure().text()), false;
     recorder_ = std::move(*recorder);
     enter(beginning());
@@ -290,6 +291,13 @@ class Doing {
     if (request_.from)
       summary.remarks.push_back(fmt::format("Goes on from the state of {}, which was reached again to the bit.",
                                             format_instant(request_.from->at)));
+    if (recorder_ && request_.evidence.pieces.any()) {
+      summary.remarks.push_back(fmt::format(
+          "The recording is in pieces: {}, of which {} dropped; recording.h5 is the last. All events are in events.csv.",
+          counted(recorder_->pieces(), "piece"),
+          recorder_->dropped() == 0 ? "none was" : fmt::format("the oldest {} were", recorder_->dropped())));
+      if (!recorder_->gaps().empty()) summary.remarks.push_back("Not all was recorded: " + recorder_->gaps() + ".");
+    }
     if (!went_on_) return;
     summary.remarks.push_back(fmt::format(
         "The recording ends at {} ({}); the run went on to {}, and is judged to its end.",
@@ -339,7 +347,7 @@ class Doing {
   const record::RunIdentity identity_;
   const std::string started_;
   std::unique_ptr<judge::Judge> judge_;
-  std::unique_ptr<record::Recorder> recorder_;
+  std::unique_ptr<record::RunRecorder> recorder_;
   bench::RunResult result_;
   bool went_on_ = false;  ///< without a recording
   RunOutcome outcome_;

@@ -17,6 +17,7 @@
 
 #include "isodyne/bench/run.h"
 #include "isodyne/check/load.h"
+#include "isodyne/record/run_recorder.h"
 #include "isodyne/session/stored_state.h"
 #include "isodyne/session/summary.h"
 
@@ -43,6 +44,7 @@ struct Evidence {
   bool judged = true;             ///< whether requirements are looked at
   bool in_catalogue = true;       ///< of this user's runs
   bool go_on_unrecorded = false;  ///< the run matters more than its recording
+  record::PiecePlan pieces;       ///< the recording in pieces; none: as a whole
   std::string save_state;         ///< a file for the state at the end; empty: none
 };
 
