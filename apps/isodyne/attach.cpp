@@ -243,7 +243,8 @@ int run_attach(const Arguments& arguments) {
   const auto screen = Screen::open();
   if (screen == nullptr)
     return say_error("this is no terminal that shows pages: --plain tells the same line by line"), kWrongInput;
-  live::LiveView view(phrases_for(*run));
+  const auto tuned = arguments.value(Option::tune);
+  live::LiveView view(phrases_for(*run), tuned ? "tune " + *tuned : std::string());
   return in_pictures(*screen, *there->with, view);
 }
 

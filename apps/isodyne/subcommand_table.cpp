@@ -56,7 +56,7 @@ const std::vector<Subcommand>& commands() {
        "the newest of\nyours that is open. Shows the panels of the bench, a scope, signals, faults, requirements, events and "
        "timing; ? shows the keys.\nEverything that can be done there is a command of its own, too.",
        "isodyne attach runs/001-uplock",
-       {plain, relay, help},
+       {tune, plain, relay, help},
        run_attach},
       {"read",
        "RUN NAME…",

@@ -279,3 +279,57 @@ LC_ALL=C.UTF-8 /usr/bin/python3 )" + kSource + R"(/tests/cli/terminal.py 80x24 -
   shows(o.out, "mode = boost at");
   shows(o.out, "ended with 0");
 }
+
+TEST_CASE("Gains are tuned by keys, and what they bring is measured") {
+  if (!can_play()) return;
+  for (const char* how : {"--paced --speed 20", ""}) {  // in lockstep too, where seconds are nothing
+    TestFolder folder;
+    // A mass on a spring of which the stiffness and the damping are the gains: of second order, by its closed form.
+    folder.write("mass.dyne", R"(bench Mass {
+  step 1 ms  method rk4
+  record every 100 ms
+  input setpoint : m = 0 m
+  param kp : 1/s^2 = 40 1/s^2  from 0 1/s^2 to 1000 1/s^2
+  param kd : 1/s = 2.53 1/s  from 0 1/s to 100 1/s
+  state place : m = 0 m
+  state speed : m/s = 0 m/s
+  place' = speed
+  speed' = kp * (setpoint - place) - kd * speed
+}
+)");
+    const Output o = shell(fmt::format(R"(({0} run mass.dyne {2} --open --out run --no-report > run.txt 2>&1 &)
+for i in $(seq 600); do {0} read run place > /dev/null 2>&1 && break; sleep 0.1; done
+cat > script <<'EOF'
+until tuning
+until ends off
+key t
+until it is tried
+until overshoot
+gone it is tried
+key \eOB
+key g
+key \eOC
+until it is tried
+gone it is tried
+show
+key w
+key \r
+until `values tuned` is in tuned.dyne
+key q
+exit
+EOF
+LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s"' < script
+{0} load run tuned.dyne
+{0} end run
+)", ISODYNE_PROGRAM, kSource, how), folder.path());
+    INFO(o.out << o.err);
+    shows(o.out, "ended with 0");
+    // Damping 0.2: exp(-pi z / sqrt(1 - z^2)) = 52.7 %; with 1.4 times that 0.28: 40.0 %.
+    shows(o.out, "52.7 %");
+    shows(o.out, "40.0 %");
+    shows(o.out, "damping 0.200");
+    shows(o.out, "damping 0.280");
+    shows(o.out, "tuned.dyne loaded at");
+    shows(slurp(folder / "tuned.dyne"), "kd = 3.54");
+  }
+}

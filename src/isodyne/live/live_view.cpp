@@ -5,19 +5,21 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 
 namespace isodyne::live {
 
 namespace {
 
-constexpr int kWide = 116, kHigh = 30, kNarrow = 77;
-constexpr const char* kPages[] = {"panels", "scope", "signals", "faults", "requirements", "events", "timing"};
+constexpr int kWide = 116, kHigh = 30, kNarrow = 87;
+constexpr const char* kPages[] = {"panels", "scope", "signals", "faults", "requirements", "events", "timing", "tuning"};
+constexpr int kTabs = 8;
 constexpr auto kLookEvery = std::chrono::milliseconds(500);
 
 }  // namespace
 
-LiveView::LiveView(Phrases phrases) : phrases_(std::move(phrases)) {}
+LiveView::LiveView(Phrases phrases, std::string first) : phrases_(std::move(phrases)), first_(std::move(first)) {}
 
 // ---- what is asked --------------------------------------------------------------------------------------------
 
@@ -38,6 +40,7 @@ void LiveView::tick(Clock::time_point now) {
     }
     scope_filled_ = true;
   }
+  if (run_.known && !first_.empty()) give(std::exchange(first_, std::string()));
   look();
   if (now < next_look_) return;
   next_look_ = now + kLookEvery;
@@ -50,6 +53,7 @@ void LiveView::tick(Clock::time_point now) {
 void LiveView::look() {
   std::vector<std::string> all = desk_.names(run_);
   all.insert(all.end(), scope_.names.begin(), scope_.names.end());
+  for (const std::string& name : tuning_.names()) all.push_back(name);
   if (page_ == Page::signals) {
     const auto list = filtered();
     const int first = std::max(0, std::min(chosen_, static_cast<int>(list.size()) - 1) - rows_of_page());
@@ -75,6 +79,19 @@ void LiveView::give(const std::string& line) {
   std::vector<std::string> words = words_of(line);
   if (words.empty()) return;
   if (words[0] == "quit") return void(left_ = true);
+  if (words[0] == "tune") {
+    auto plan = Tuning::read({words.begin() + 1, words.end()}, run_);
+    if (!plan) return run_.say(plan.failure().text(), true);
+    tuning_.begin(std::move(*plan), run_);
+    page_ = Page::tuning;
+    return;
+  }
+  if (words[0] == "write" && words.size() == 2) {
+    const auto text = tuning_.best_as_values(run_);
+    if (!text) return run_.say("nothing was tried yet that could be written", true);
+    const Status written = write_file(words[1], *text);
+    return run_.say(written ? "`values tuned` is in " + words[1] : written.failure().text(), !written);
+  }
   if (words[0] == "scope") {
     scope_.names.assign(words.begin() + 1, words.end());
     std::erase_if(scope_.names, [&](const std::string& name) {
@@ -138,7 +155,7 @@ void LiveView::key(const Key& key, Clock::time_point now) {
   }
   if (key.kind == Key::Kind::press && key.y == 1) {
     int x = 0;
-    for (int i = 0; i < 7; ++i) {
+    for (int i = 0; i < kTabs; ++i) {
       const int width = grid_width_ < kNarrow && static_cast<int>(page_) != i ? 3 : static_cast<int>(std::string(kPages[i]).size()) + 4;
       if (key.x >= x && key.x < x + width) page_ = static_cast<Page>(i);
       x += width;
@@ -148,7 +165,7 @@ void LiveView::key(const Key& key, Clock::time_point now) {
   if (page_key(key, now)) return;
   if (key.kind == Key::Kind::escape && page_ == Page::help) return void(page_ = Page::desk);
   if (key.kind != Key::Kind::letter) return;
-  if (key.letter >= U'1' && key.letter <= U'7') {
+  if (key.letter >= U'1' && key.letter < U'1' + kTabs) {
     page_ = static_cast<Page>(key.letter - U'1');
     chosen_ = back_ = 0;
   } else if (key.letter == U'c' || key.letter == U':') {
@@ -247,6 +264,12 @@ bool LiveView::page_key(const Key& key, Clock::time_point now) {
           return false;
       }
     }
+    case Page::tuning: {
+      std::string write;
+      const bool took = tuning_.key(key, run_, write);
+      if (!write.empty()) line_.begin(write);
+      return took;
+    }
     case Page::timing:
     case Page::help:
       return false;
@@ -306,7 +329,7 @@ void LiveView::draw_head(Grid& grid) {
 void LiveView::draw_tabs(Grid& grid) {
   int x = 0;
   const bool narrow = grid.width() < kNarrow;
-  for (int i = 0; i < 7; ++i) {
+  for (int i = 0; i < kTabs; ++i) {
     const std::string text = narrow && static_cast<int>(page_) != i ? fmt::format(" {} ", i + 1) : fmt::format(" {} {} ", i + 1, kPages[i]);
     const bool here = static_cast<int>(page_) == i;
     x += grid.put(x, 1, text, {here ? Ink::focus : Ink::dim, 0, here});
@@ -337,6 +360,8 @@ void LiveView::draw_page(Grid& grid, const Area& a) {
       return draw_events(grid, a, true);
     case Page::timing:
       return draw_timing(grid, a);
+    case Page::tuning:
+      return tuning_.draw(grid, a, run_);
     case Page::help:
       return draw_help(grid, a);
   }
@@ -473,13 +498,15 @@ void LiveView::draw_help(Grid& grid, const Area& a) {
   const auto line = [&](const std::string& text, Style style = {}) {
     if (y < in.y + in.height) grid.put(in.x, y++, text, style, in.width);
   };
-  line("1 .. 7  pages    c  command    ?  this help    q  leave: the run goes on");
+  line("1 .. 8  pages    c  command    ?  this help    q  leave: the run goes on");
   line("panels   " + std::string(Desk::help()));
   line("         w  to the scope and back, where both are seen");
   line("scope    space stands still or goes on (recording always goes on)");
   line("         + - time   [ ] value   left right cursor   m mark   x both away   r rolling or captured");
   line("signals  f find   enter set   s into the scope or out of it");
   line("faults   enter injects or clears   a arms   d disarms");
+  line("tuning   up down which gain   left right less or more, and a trial   f finer   g coarser   t try again   b back to the best");
+  line("         w write the best as values   begins with: tune kp ki of level by setpoint \"0.1 m\" within \"20 s\"");
   line("");
   line("commands, as on the command line without the run; tab completes", {Ink::strong});
   for (const Phrase& p : phrases_.all) {
@@ -527,6 +554,9 @@ void LiveView::draw_foot(Grid& grid) {
       break;
     case Page::faults:
       hint = "enter injects or clears   a arms   d disarms";
+      break;
+    case Page::tuning:
+      hint = "up down gain   left right less, more   t try   b best   w write";
       break;
     case Page::events:
       hint = "up down   end newest";

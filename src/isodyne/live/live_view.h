@@ -12,6 +12,7 @@
 #include "isodyne/live/keys.h"
 #include "isodyne/live/mirror.h"
 #include "isodyne/live/scope.h"
+#include "isodyne/live/tuning.h"
 
 namespace isodyne::live {
 
@@ -20,7 +21,8 @@ class LiveView {
   using Clock = std::chrono::steady_clock;
   static constexpr double kPerSecond = 30;
 
-  explicit LiveView(Phrases phrases);
+  /// `first`: a command that is given when the run is known; empty: none.
+  explicit LiveView(Phrases phrases, std::string first = {});
 
   Mirror& run() { return run_; }
   void key(const Key& key, Clock::time_point now);
@@ -34,7 +36,7 @@ class LiveView {
   std::optional<std::pair<int, int>> cursor() const { return cursor_at_; }
 
  private:
-  enum class Page : int { desk, scope, signals, faults, requirements, events, timing, help };
+  enum class Page : int { desk, scope, signals, faults, requirements, events, timing, tuning, help };
   void draw_head(Grid& grid);
   void draw_tabs(Grid& grid);
   void draw_foot(Grid& grid);
@@ -55,9 +57,11 @@ class LiveView {
   int rows_of_page() const { return std::max(1, area_.height - 3); }
 
   Phrases phrases_;
+  std::string first_;
   Mirror run_;
   Desk desk_;
   Scope scope_;
+  Tuning tuning_;
   CommandLine line_;
   Page page_ = Page::desk;
   bool left_ = false, wide_ = false, scope_focused_ = false;

@@ -254,12 +254,19 @@ void Mirror::look_at_log(const std::string& controller) {
 }
 
 void Mirror::capture(Json params) {
-  ask("capture", std::move(params), [this](const Json& answer) {
-    if (answer.contains("error")) return say(text_in(answer["error"], "message"), true);
+  capture_for(std::move(params), nullptr);
+}
+
+void Mirror::capture_for(Json params, std::function<void(const Captured*)> then) {
+  ask("capture", std::move(params), [this, then = std::move(then)](const Json& answer) {
+    if (answer.contains("error")) {
+      if (then) then(nullptr);
+      return say(text_in(answer["error"], "message"), true);
+    }
     const Json& made = answer.at("result");
-    captures_of_[made.at("capture").get<std::int64_t>()] = texts_in(made, "names");
+    captures_of_[made.at("capture").get<std::int64_t>()] = {texts_in(made, "names"), then};
     ++waits_for_capture;
-    say("it waits for what is to be captured; the scope shows it when it has come");
+    if (!then) say("it waits for what is to be captured; the scope shows it when it has come");
   });
 }
 
@@ -268,9 +275,12 @@ void Mirror::captured(const Json& p) {
   const auto found = captures_of_.find(number);
   if (found == captures_of_.end()) return;
   if (waits_for_capture > 0) --waits_for_capture;
-  if (!p.value("came", false)) return say("the run was over before what was to be captured came", true);
+  if (!p.value("came", false)) {
+    if (found->second.then) found->second.then(nullptr);
+    return say("the run was over before what was to be captured came", true);
+  }
   Captured one;
-  one.names = found->second;
+  one.names = found->second.names;
   one.at = number_in(p, "at_s", 0);
   one.count = p.at("rows").get<std::size_t>();
   one.whole = p.value("whole", true);
@@ -281,6 +291,13 @@ void Mirror::captured(const Json& p) {
 
 void Mirror::take_page(std::int64_t capture, std::int64_t take, std::size_t from, Captured into) {
   if (from >= into.count) {
+    const auto wanted = captures_of_.find(capture);
+    if (wanted != captures_of_.end() && wanted->second.then) {
+      ask("uncapture", {{"capture", capture}});
+      const auto then = std::move(wanted->second.then);
+      captures_of_.erase(wanted);
+      return then(&into);
+    }
     constexpr std::size_t kKept = 8;
     captures.push_back(std::move(into));
     if (captures.size() > kKept) captures.pop_front();

@@ -103,6 +103,8 @@ class Mirror {
   /// Of a controller.
   void look_at_log(const std::string& controller);
   void capture(Json params);
+  /// The same for somebody: who gets it when it is whole, or nothing if it does not come.
+  void capture_for(Json params, std::function<void(const Captured*)> then);
 
   const Signal* signal(const std::string& name) const;
   const std::vector<Signal>& signals() const { return signals_; }
@@ -154,7 +156,11 @@ class Mirror {
   std::int64_t watch_ = 0;
   std::vector<std::string> watched_, wanted_;
   double rate_ = 0;
-  std::map<std::int64_t, std::vector<std::string>> captures_of_;  ///< their names
+  struct Wanted {
+    std::vector<std::string> names;
+    std::function<void(const Captured*)> then;  ///< null: for the scope
+  };
+  std::map<std::int64_t, Wanted> captures_of_;
   std::map<std::string, std::size_t> log_at_;
 };
 
