@@ -39,7 +39,8 @@ Range range_of(const Signal& axis, const std::vector<Trace>& traces, double from
 }
 
 /// In the columns that there are; the unit is beside the name.
-std::string end_of_axis(const Signal& axis, double si) {
+std::string end_of_axis(const Signal& axis, double si, double range) {
+  if (std::abs(si) < 1e-9 * range) si = 0;
   if (!axis.number()) return std::string(first_columns(number_text(axis, si), kAxisColumns - 1));
   const double value = (si - axis.offset) / axis.factor;
   std::string text = format_number(value);
@@ -112,7 +113,7 @@ void draw_lane(Grid& grid, const Area& area, const Signal& axis, const std::vect
     r = {middle - half, middle + half};
   }
   const auto label = [&](int y, double value) {
-    grid.put_right(plot.x - 1, y, end_of_axis(axis, value), {Ink::dim});
+    grid.put_right(plot.x - 1, y, end_of_axis(axis, value, r.greatest - r.least), {Ink::dim});
   };
   label(area.y, r.greatest);
   if (area.height > 1) label(area.y + area.height - 1, r.least);

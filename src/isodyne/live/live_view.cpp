@@ -12,7 +12,7 @@ namespace isodyne::live {
 
 namespace {
 
-constexpr int kWide = 116, kHigh = 30, kNarrow = 87;
+constexpr int kWide = 116, kHigh = 30, kNarrow = 79;
 constexpr const char* kPages[] = {"panels", "scope", "signals", "faults", "requirements", "events", "timing", "tuning"};
 constexpr int kTabs = 8;
 constexpr auto kLookEvery = std::chrono::milliseconds(500);
@@ -156,7 +156,7 @@ void LiveView::key(const Key& key, Clock::time_point now) {
   if (key.kind == Key::Kind::press && key.y == 1) {
     int x = 0;
     for (int i = 0; i < kTabs; ++i) {
-      const int width = grid_width_ < kNarrow && static_cast<int>(page_) != i ? 3 : static_cast<int>(std::string(kPages[i]).size()) + 4;
+      const int width = grid_width_ < kNarrow && static_cast<int>(page_) != i ? 3 : static_cast<int>(std::string(kPages[i]).size()) + 3;
       if (key.x >= x && key.x < x + width) page_ = static_cast<Page>(i);
       x += width;
     }
@@ -330,7 +330,7 @@ void LiveView::draw_tabs(Grid& grid) {
   int x = 0;
   const bool narrow = grid.width() < kNarrow;
   for (int i = 0; i < kTabs; ++i) {
-    const std::string text = narrow && static_cast<int>(page_) != i ? fmt::format(" {} ", i + 1) : fmt::format(" {} {} ", i + 1, kPages[i]);
+    const std::string text = narrow && static_cast<int>(page_) != i ? fmt::format(" {} ", i + 1) : fmt::format(" {} {}", i + 1, kPages[i]);
     const bool here = static_cast<int>(page_) == i;
     x += grid.put(x, 1, text, {here ? Ink::focus : Ink::dim, 0, here});
   }

@@ -254,7 +254,7 @@ void Tuning::draw(Grid& grid, const Area& a, const Mirror& run) {
     }
     if (t.answer)
       line += fmt::format("{:>7.1f} %  {:<10} {:>6.1f} %  {}", 100 * t.answer->overshoot,
-                          t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not", 100 * t.answer->off,
+                          t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not", std::round(1000 * t.answer->off) / 10 + 0.0,
                           swings_text(t.answer->swings));
     if (!t.trouble.empty()) line += "  " + t.trouble;
     const Ink ink = !t.trouble.empty() ? Ink::warn

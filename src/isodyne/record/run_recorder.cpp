@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include <fcntl.h>
+#include <malloc.h>
 #include <unistd.h>
 
 #include <fmt/format.h>
@@ -120,6 +121,7 @@ void RunRecorder::take_closed(bool all) {
     if (!closed && !go_on_ && trouble_.operation.empty()) trouble_ = closed.failure();
     ended_.emplace_back(first.number, first.until);
     closing_.pop_front();
+    ::malloc_trim(0);  // each had threads of its own, whose free memory would stay with nobody
   }
 }
 

@@ -22,12 +22,16 @@ double Captures::numbers(const Wish& wish) const {
   return rows * static_cast<double>(wish.ids.size());
 }
 
-std::int64_t Captures::add(Wish wish) {
+std::int64_t Captures::add(Wish wish, const double* newest) {
   One one;
   one.number = ++last_;
   for (const program::VarId id : wish.ids) one.quick = one.quick || every(id) < program_.step;
   one.wish = std::move(wish);
   if (all_.empty()) between_.emplace(program_, view_);
+  if (newest != nullptr && one.wish.condition && one.wish.becomes) {
+    one.was = one.wish.condition->truth(newest);
+    one.looked_before = true;
+  }
   all_.push_back(std::move(one));
   return last_;
 }
@@ -72,7 +76,7 @@ void Captures::see(One& one, Time at, const double* image, bool of_bench) {
   if (!one.came) {
     bool is = one.wish.requirement == program::kNone;
     if (one.wish.condition) is = one.wish.condition->truth(image);
-    const bool begins = is && (!one.wish.condition || !one.wish.becomes || (one.looked && !one.was));
+    const bool begins = is && (!one.wish.condition || !one.wish.becomes || ((one.looked || one.looked_before) && !one.was));
     one.was = is;
     if (begins) one.came = at;
   }

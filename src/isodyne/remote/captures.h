@@ -48,7 +48,8 @@ class Captures {
   Time every(program::VarId id) const;
   /// How many numbers would be kept.
   double numbers(const Wish& wish) const;
-  std::int64_t add(Wish wish);
+  /// `newest`: the image that was shown last, null before the first: what becomes true has not been so there.
+  std::int64_t add(Wish wish, const double* newest = nullptr);
   bool remove(std::int64_t number);
   bool any() const { return !all_.empty(); }
 
@@ -70,6 +71,7 @@ class Captures {
     Wish wish;
     bool quick = false;  ///< rows between two instants of the bench, too
     bool was = true, looked = false;
+    bool looked_before = false;  ///< at the image before the first that it sees
     Time since{};
     std::optional<Time> came;
     std::deque<Time> times;

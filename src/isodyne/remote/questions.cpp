@@ -379,7 +379,7 @@ std::unique_ptr<session::Probe> OpenRun::condition_in(const std::string& text, c
 std::int64_t OpenRun::capture_for(Capturing capturing, Captures::Wish wish) {
   const std::lock_guard lock(mutex_);
   if (capturing_.size() >= kMostCaptures) return 0;
-  const std::int64_t number = captures_.add(std::move(wish));
+  const std::int64_t number = captures_.add(std::move(wish), any_ ? newest_.data() : nullptr);
   capturing_.emplace(number, std::move(capturing));
   return number;
 }
