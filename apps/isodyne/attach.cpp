@@ -62,12 +62,15 @@ live::Phrases phrases_for(const std::string& run) {
       rest.insert(rest.end(), words.begin() + 1, words.end());
       const auto arguments = parse_arguments(c, rest);
       if (!arguments && rest.size() < c.least)
-        return Failure{fmt::format("{} takes: {}", c.name, std::string(c.words).substr(std::min<std::size_t>(4, std::string(c.words).size()))), "", ""};
+        return Failure{fmt::format("{} takes: {}", c.name,
+                                   std::string(c.words).substr(std::min<std::size_t>(4, std::string(c.words).size()))),
+                       "", ""};
       if (!arguments) return arguments.failure();
       return c.spoken(*arguments);
     }
     const auto meant = did_you_mean(words[0], names);
-    return Failure{fmt::format("there is no command `{}`{}", words[0], meant ? "; " + *meant : ": ? shows them"), "", ""};
+    return Failure{fmt::format("there is no command `{}`{}", words[0], meant ? "; " + *meant : ": ? shows them"), "",
+                   ""};
   };
   return all;
 }
@@ -142,7 +145,8 @@ int in_lines(remote::Connection& connection, live::Mirror& run, const live::Phra
       if (answer.contains("error")) return tell("! " + answer["error"].value("message", std::string("it was refused")));
       const live::Json& r = answer.at("result");
       if (s.method == "read") {
-        for (const auto& [name, value] : r.at("values").items()) tell(fmt::format("  {} {}", name, value.value("read", std::string())));
+        for (const auto& [name, value] : r.at("values").items())
+          tell(fmt::format("  {} {}", name, value.value("read", std::string())));
         return;
       }
       tell(fmt::format("> {} at {}", s.what, live::clock_text(r.value("at_s", 0.0), run.step)));
@@ -159,13 +163,15 @@ int in_lines(remote::Connection& connection, live::Mirror& run, const live::Phra
       const ssize_t n = ::read(STDIN_FILENO, block, sizeof block);
       if (n <= 0) reads = false;
       if (n > 0) typed.append(block, static_cast<std::size_t>(n));
-      for (std::size_t end = 0; (end = typed.find('\n')) != std::string::npos; typed.erase(0, end + 1)) give(typed.substr(0, end));
+      for (std::size_t end = 0; (end = typed.find('\n')) != std::string::npos; typed.erase(0, end + 1))
+        give(typed.substr(0, end));
     }
     if (run.known && !described) {
       described = true;
       std::string what = run.bench;
       if (!run.scenario.empty()) what += ", " + run.scenario;
-      tell(fmt::format("{}: {}; what is typed here is a command, `end` ends the run", what, run.paced ? "paced" : "in lockstep"));
+      tell(fmt::format("{}: {}; what is typed here is a command, `end` ends the run", what,
+                       run.paced ? "paced" : "in lockstep"));
     }
     if (run.known) {
       std::vector<std::string> names;

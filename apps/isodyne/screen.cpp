@@ -83,16 +83,17 @@ Look look_of(const live::Style& s, bool colours) {
 
 std::unique_ptr<Screen> Screen::open() {
   const char* kind = std::getenv("TERM");
-  if (isatty(STDIN_FILENO) == 0 || isatty(STDOUT_FILENO) == 0 || kind == nullptr || std::strcmp(kind, "dumb") == 0) return nullptr;
+  if (isatty(STDIN_FILENO) == 0 || isatty(STDOUT_FILENO) == 0 || kind == nullptr || std::strcmp(kind, "dumb") == 0)
+    return nullptr;
   std::setlocale(LC_CTYPE, "");
   set_escdelay(50);
   SCREEN* made = newterm(nullptr, stdout, stdin);  // initscr() would end the process where TERM is not known
   if (made == nullptr) return nullptr;
   set_term(made);
-  return std::unique_ptr<Screen>(new Screen);
+  return std::unique_ptr<Screen>(new Screen(made));
 }
 
-Screen::Screen() {
+Screen::Screen(void* terminal) : terminal_(terminal) {
   const char* no = std::getenv("NO_COLOR");
   colours_ = has_colors() && (no == nullptr || *no == '\0');
   ascii_ = std::strcmp(nl_langinfo(CODESET), "UTF-8") != 0;
@@ -108,6 +109,7 @@ Screen::Screen() {
 
 Screen::~Screen() {
   endwin();
+  delscreen(static_cast<SCREEN*>(terminal_));
 }
 
 live::Grid Screen::grid() const {

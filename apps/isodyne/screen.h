@@ -1,5 +1,6 @@
 #pragma once
-// The terminal as a Grid is shown on it, and as keys come from it. One at a time; while it is there nothing else prints.
+// The terminal as a Grid is shown on it, and as keys come from it. One at a time; while it is there nothing else
+// prints.
 
 #include <memory>
 #include <optional>
@@ -23,8 +24,9 @@ class Screen {
   bool resized();
 
  private:
-  Screen();
-  bool colours_ = false, ascii_ = false, resized_ = false, down_ = false;
+  explicit Screen(void* terminal);
+  void* terminal_;  ///< of the library that draws
+  bool colours_ = false, ascii_ = false, resized_ = false;
 };
 
 }  // namespace isodyne::app

@@ -32,10 +32,12 @@ std::optional<std::uint64_t> read_size(const std::string& text) {
   const auto [rest, trouble] = std::from_chars(text.data(), text.data() + text.size(), number);
   std::string unit(rest, text.data() + text.size());
   unit.erase(0, unit.find_first_not_of(' ') == std::string::npos ? unit.size() : unit.find_first_not_of(' '));
-  static const std::map<std::string, double> units{{"B", 1},     {"kB", 1e3},         {"MB", 1e6},          {"GB", 1e9},
-                                                   {"TB", 1e12}, {"KiB", 1024.0}, {"MiB", 1048576.0}, {"GiB", 1073741824.0}};
+  static const std::map<std::string, double> units{{"B", 1},           {"kB", 1e3},          {"MB", 1e6},
+                                                   {"GB", 1e9},        {"TB", 1e12},         {"KiB", 1024.0},
+                                                   {"MiB", 1048576.0}, {"GiB", 1073741824.0}};
   const auto found = units.find(unit);
-  if (trouble != std::errc{} || found == units.end() || !(number > 0) || number * found->second > 1e18) return std::nullopt;
+  if (trouble != std::errc{} || found == units.end() || !(number > 0) || number * found->second > 1e18)
+    return std::nullopt;
   return static_cast<std::uint64_t>(number * found->second);
 }
 
@@ -51,11 +53,14 @@ std::optional<record::PiecePlan> read_pieces(const Arguments& arguments, const s
       return say_error(fmt::format("`{}` is not a time; write for example \"12 h\" or \"7 d\"", *text)), std::nullopt;
     *to = *span;
   }
-  for (const auto& [option, to] : {std::pair{Option::piece_size, &plan.bytes}, std::pair{Option::keep_size, &plan.keep_bytes}}) {
+  for (const auto& [option, to] :
+       {std::pair{Option::piece_size, &plan.bytes}, std::pair{Option::keep_size, &plan.keep_bytes}}) {
     const auto text = arguments.value(option);
     if (!text) continue;
     const auto size = read_size(*text);
-    if (!size) return say_error(fmt::format("`{}` is not a size; write for example \"500 MB\" or \"20 GB\"", *text)), std::nullopt;
+    if (!size)
+      return say_error(fmt::format("`{}` is not a size; write for example \"500 MB\" or \"20 GB\"", *text)),
+             std::nullopt;
     *to = *size;
   }
   if (!plan.any()) plan.every = std::chrono::hours(1);
@@ -65,7 +70,8 @@ std::optional<record::PiecePlan> read_pieces(const Arguments& arguments, const s
 /// Tells systemd that the run goes on, because it was seen to: a run that stands is begun again by it.
 class Notifier : public session::RunWatcher {
  public:
-  explicit Notifier(std::uint64_t watchdog_us) : every_(std::chrono::microseconds(watchdog_us / 3)), watched_(watchdog_us > 0) {}
+  explicit Notifier(std::uint64_t watchdog_us)
+      : every_(std::chrono::microseconds(watchdog_us / 3)), watched_(watchdog_us > 0) {}
   void image(const observe::Image& image) override {
     if (!ready_) sd_notify(0, "READY=1");
     ready_ = true;
@@ -136,7 +142,8 @@ std::optional<Served> what_is_served(const Arguments& given) {
   request.plan.endless = true;
   request.evidence.pieces = *pieces;
   request.evidence.go_on_unrecorded = arguments.has(Option::go_on_unrecorded);
-  if (const auto trouble = bench::trouble_with(*loaded.program, request.plan)) return say_error(trouble->text()), std::nullopt;
+  if (const auto trouble = bench::trouble_with(*loaded.program, request.plan))
+    return say_error(trouble->text()), std::nullopt;
   if (const auto names = arguments.values(Option::look); !names.empty()) {
     const auto ids = remote::named(*request.bench->program, remote::Json(names));
     if (!ids) return say_error(ids.failure().text()), std::nullopt;

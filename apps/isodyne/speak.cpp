@@ -134,7 +134,8 @@ int run_spoken(const Arguments& arguments) {
 }
 
 Result<live::Spoken> spoken_read(const Arguments& arguments) {
-  return live::Spoken{"read", {{"names", std::vector<std::string>(arguments.words.begin() + 1, arguments.words.end())}}, "read"};
+  return live::Spoken{
+      "read", {{"names", std::vector<std::string>(arguments.words.begin() + 1, arguments.words.end())}}, "read"};
 }
 
 int run_read(const Arguments& arguments) {
@@ -154,17 +155,17 @@ Result<live::Spoken> spoken_set(const Arguments& arguments) {
 
 Result<live::Spoken> spoken_press(const Arguments& arguments) {
   const std::string over = arguments.value(Option::over).value_or("500 ms");
-  return live::Spoken{
-      "press", {{"name", arguments.words[1]}, {"over", over}}, fmt::format("{} pressed for {}", arguments.words[1], over)};
+  return live::Spoken{"press",
+                      {{"name", arguments.words[1]}, {"over", over}},
+                      fmt::format("{} pressed for {}", arguments.words[1], over)};
 }
 
 Result<live::Spoken> spoken_ramp(const Arguments& arguments) {
   const auto over = arguments.value(Option::over);
   if (!over) return wrong("say how long it takes: --over TIME");
   const std::string &name = arguments.words[1], &value = arguments.words[2];
-  return live::Spoken{"ramp",
-                      {{"name", name}, {"value", value}, {"over", *over}},
-                      fmt::format("{} begins to move to {}", name, value)};
+  return live::Spoken{
+      "ramp", {{"name", name}, {"value", value}, {"over", *over}}, fmt::format("{} begins to move to {}", name, value)};
 }
 
 Result<live::Spoken> spoken_release(const Arguments& arguments) {
@@ -295,7 +296,8 @@ Result<remote::Json> values_in(const std::string& run, const std::string& file) 
   if (!text) return text.failure();
   const auto with = session::open_recording(run, check::Rules{file, *text, false});
   if (!with) return with.failure();
-  if (with->loaded.program == nullptr) return wrong(file + " has mistakes:\n" + with->loaded.diagnostics.render(*with->loaded.sources, false));
+  if (with->loaded.program == nullptr)
+    return wrong(file + " has mistakes:\n" + with->loaded.diagnostics.render(*with->loaded.sources, false));
   const program::Program& p = *with->loaded.program;
   const auto own = session::open_recording(run);
   const std::size_t before = own ? own->loaded.program->value_sets.size() : 0;

@@ -28,8 +28,8 @@ struct Talk {
 
 /// "ada@bench:runs/001": another machine, and the run there; nothing of one that is here.
 std::optional<std::pair<std::string, std::string>> elsewhere(const std::string& run);
-/// The run of a folder here; or through ssh, for which the variables ISODYNE_SSH ("ssh -p 2022") and ISODYNE_FAR (the program at
-/// the other end) may say more.
+/// The run of a folder here; or through ssh, for which the variables ISODYNE_SSH ("ssh -p 2022") and ISODYNE_FAR (the
+/// program at the other end) may say more.
 Result<std::unique_ptr<remote::Connection>> connection_to(const std::string& run);
 /// Nothing, and said, where nobody answers there.
 std::optional<Talk> talk(const std::string& run);

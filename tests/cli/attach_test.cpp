@@ -38,19 +38,22 @@ struct Tank {
   TestFolder folder;
   explicit Tank(const std::string& how = "--paced") {
     folder.write("tank.dyne", kTank);
-    const Output o = shell(fmt::format("({0} run tank.dyne --fault stuck {1} --open --out run --no-report > run.txt 2>&1 &)\n"
-                                       "for i in $(seq 600); do {0} read run level > /dev/null 2>&1 && exit 0; sleep 0.1; done; cat run.txt; exit 1",
-                                       ISODYNE_PROGRAM, how),
-                           folder.path());
+    const Output o =
+        shell(fmt::format("({0} run tank.dyne --fault stuck {1} --open --out run --no-report > run.txt 2>&1 &)\n"
+                          "for i in $(seq 600); do {0} read run level > /dev/null 2>&1 && exit 0; sleep 0.1; done; cat "
+                          "run.txt; exit 1",
+                          ISODYNE_PROGRAM, how),
+              folder.path());
     INFO(o.out << o.err);
     REQUIRE(o.status == 0);
   }
   ~Tank() { shell(std::string(ISODYNE_PROGRAM) + " end run", folder.path()); }
   /// The screen as the script shows it.
-  Output play(const std::string& size, const std::string& script, const std::string& words = "attach run", const std::string& environment = "LC_ALL=C.UTF-8") const {
+  Output play(const std::string& size, const std::string& script, const std::string& words = "attach run",
+              const std::string& environment = "LC_ALL=C.UTF-8") const {
     folder.write("script", script);
-    return shell(fmt::format("{} /usr/bin/python3 {}/tests/cli/terminal.py {} -- {} {} < script", environment, kSource, size,
-                             ISODYNE_PROGRAM, words),
+    return shell(fmt::format("{} /usr/bin/python3 {}/tests/cli/terminal.py {} -- {} {} < script", environment, kSource,
+                             size, ISODYNE_PROGRAM, words),
                  folder.path());
   }
 };
@@ -136,19 +139,23 @@ exit
 TEST_CASE("The terminal may be small, old, without colours, resized, or asleep") {
   if (!can_play()) return;
   const Tank tank;
-  const Output small = tank.play("40x10", "until what the keeper\nshow\nsize 20x5\nuntil too small\nsize 120x40\nuntil scope\nuntil 7 timing\nshow\nkey q\nexit\n");
+  const Output small = tank.play("40x10",
+                                 "until what the keeper\nshow\nsize 20x5\nuntil too small\nsize 120x40\nuntil "
+                                 "scope\nuntil 7 timing\nshow\nkey q\nexit\n");
   INFO(small.out << small.err);
   CHECK(small.status == 0);
   shows(small.out, "more below");
   shows(small.out, "┌ scope ─");
-  const Output old = tank.play("80x24", "until what the keeper\nshow\nkey q\nexit\n", "attach run", "LC_ALL=C TERM_OF_TEST=vt100");
+  const Output old =
+      tank.play("80x24", "until what the keeper\nshow\nkey q\nexit\n", "attach run", "LC_ALL=C TERM_OF_TEST=vt100");
   INFO(old.out << old.err);
   CHECK(old.status == 0);
   shows(old.out, "+ what the keeper has ---");
   shows(old.out, "< off >");
   std::string resizes = "until what the keeper\n";
   for (int i = 0; i < 40; ++i) resizes += fmt::format("size {}x{}\n", 31 + i * 37 % 150, 8 + i * 11 % 40);
-  const Output often = tank.play("80x24", resizes + "size 80x24\nuntil what the keeper has\nuntil 7 timing\nshow\nkey q\nexit\n");
+  const Output often =
+      tank.play("80x24", resizes + "size 80x24\nuntil what the keeper has\nuntil 7 timing\nshow\nkey q\nexit\n");
   INFO(often.out << often.err);
   CHECK(often.status == 0);
   shows(often.out, "ended with 0");
@@ -170,9 +177,11 @@ TEST_CASE("A view says that its run is over, and one that is over already has no
   {
     const Tank tank;
     tank.folder.write("ends.sh", fmt::format("sleep 1; {} end run > /dev/null", ISODYNE_PROGRAM));
-    o = shell("sh ends.sh & printf 'until what the keeper\\nuntil The run is over: interrupted\\nshow\\nkey q\\nexit\\n' | LC_ALL=C.UTF-8 /usr/bin/python3 " +
-                  kSource + "/tests/cli/terminal.py 80x24 -- " + ISODYNE_PROGRAM + " attach run",
-              tank.folder.path());
+    o = shell(
+        "sh ends.sh & printf 'until what the keeper\\nuntil The run is over: interrupted\\nshow\\nkey q\\nexit\\n' | "
+        "LC_ALL=C.UTF-8 /usr/bin/python3 " +
+            kSource + "/tests/cli/terminal.py 80x24 -- " + ISODYNE_PROGRAM + " attach run",
+        tank.folder.path());
     INFO(o.out << o.err);
     CHECK(o.status == 0);
     shows(o.out, "over: interrupted");
@@ -185,14 +194,16 @@ TEST_CASE("A view says that its run is over, and one that is over already has no
 
 TEST_CASE("Line by line, for pipes and screen readers") {
   const Tank tank;
-  const Output o = shell(fmt::format("{{ sleep 1; echo 'set mode boost'; sleep 1; echo 'set area \"9 m^2\"'; echo frob; sleep 1; echo 'inject stuck'; "
+  const Output o = shell(fmt::format("{{ sleep 1; echo 'set mode boost'; sleep 1; echo 'set area \"9 m^2\"'; echo "
+                                     "frob; sleep 1; echo 'inject stuck'; "
                                      "sleep 1; echo end; }} | {} attach run --plain",
                                      ISODYNE_PROGRAM),
                          tank.folder.path());
   INFO(o.out << o.err);
   CHECK(o.status == 0);
-  for (const char* part : {"Tank: paced", "mode off", "mode boost", "> mode = boost at", "! `area` is from 0.5 m^2 to 2 m^2",
-                           "! there is no command `frob`", "stuck: becomes active", "The run is over: interrupted"})
+  for (const char* part :
+       {"Tank: paced", "mode off", "mode boost", "> mode = boost at", "! `area` is from 0.5 m^2 to 2 m^2",
+        "! there is no command `frob`", "stuck: becomes active", "The run is over: interrupted"})
     shows(o.out, part);
   CHECK_FALSE(has(o.out, "\x1b"));
 }
@@ -211,7 +222,9 @@ TEST_CASE("The newest open run is found, and a run elsewhere is reached through 
   const Output set = shell(ssh + program + " set ada@bench:run mode on", tank.folder.path());
   CHECK(set.status == 0);
   shows(set.out, "mode = on at");
-  const Output lines = shell(ssh + "{ sleep 1; echo 'read mode'; sleep 1; } | timeout 20 " + program + " attach ada@bench:run --plain", tank.folder.path());
+  const Output lines =
+      shell(ssh + "{ sleep 1; echo 'read mode'; sleep 1; } | timeout 20 " + program + " attach ada@bench:run --plain",
+            tank.folder.path());
   shows(lines.out, "mode on");
   // A folder's name is data, whatever is in it; a machine is none that begins like an option.
   const Output odd = shell(ssh + program + " read \"ada@bench:x'; touch bad; '\" level", tank.folder.path());
@@ -222,7 +235,8 @@ TEST_CASE("The newest open run is found, and a run elsewhere is reached through 
   CHECK_FALSE(has(slurp(tank.folder / "asked.txt"), "ProxyCommand"));
   // It breaks off: that is told.
   tank.folder.write("broken-ssh", "#!/bin/sh\necho 'no route to bench' >&2; exit 255\n");
-  const Output broken = shell("chmod +x broken-ssh; ISODYNE_SSH=./broken-ssh " + program + " read ada@bench:run level", tank.folder.path());
+  const Output broken = shell("chmod +x broken-ssh; ISODYNE_SSH=./broken-ssh " + program + " read ada@bench:run level",
+                              tank.folder.path());
   CHECK(broken.status == 3);
   shows(broken.err, "no route to bench");
   if (!can_play()) return;
@@ -253,7 +267,8 @@ trap 'kill $server 2>/dev/null || true' EXIT
 sleep 1
 kill -0 $server 2>/dev/null || { echo "no server"; exit 0; }
 export ISODYNE_SSH="ssh -p $port -i $PWD/key -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o BatchMode=yes"
-export ISODYNE_FAR=)" + std::string(ISODYNE_PROGRAM) + R"(
+export ISODYNE_FAR=)" + std::string(ISODYNE_PROGRAM) +
+                                 R"(
 who=$(id -un)@127.0.0.1
 for i in $(seq 50); do $ISODYNE_SSH $who true 2>/dev/null && break; sleep 0.1; done
 $ISODYNE_FAR set $who:$PWD/run mode boost
@@ -270,7 +285,8 @@ echo "until The run is over: " >> script
 echo "show" >> script
 echo "key q" >> script
 echo "exit" >> script
-LC_ALL=C.UTF-8 /usr/bin/python3 )" + kSource + R"(/tests/cli/terminal.py 80x24 -- $ISODYNE_FAR attach $who:$PWD/run < script
+LC_ALL=C.UTF-8 /usr/bin/python3 )" +
+                                 kSource + R"(/tests/cli/terminal.py 80x24 -- $ISODYNE_FAR attach $who:$PWD/run < script
 )");
   const Output o = shell("bash go.sh", tank.folder.path());
   INFO(o.out << o.err);
@@ -321,7 +337,9 @@ EOF
 LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s"' < script
 {0} load run tuned.dyne
 {0} end run
-)", ISODYNE_PROGRAM, kSource, how), folder.path());
+)",
+                                       ISODYNE_PROGRAM, kSource, how),
+                           folder.path());
     INFO(o.out << o.err);
     shows(o.out, "ended with 0");
     // Damping 0.2: exp(-pi z / sqrt(1 - z^2)) = 52.7 %; with 1.4 times that 0.28: 40.0 %.

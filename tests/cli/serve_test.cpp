@@ -44,8 +44,8 @@ TEST_CASE("Pieces of a recording have every instant once, and are together what 
   const TestFolder folder;
   folder.write("wave.dyne", kWave);
   const std::string i = ISODYNE_PROGRAM;
-  const Output o = shell(i + " serve wave.dyne switches --lockstep --for '30 min' --piece '7 min' --out served && " + i +
-                             " run wave.dyne switches --for '30 min' --no-report --out whole",
+  const Output o = shell(i + " serve wave.dyne switches --lockstep --for '30 min' --piece '7 min' --out served && " +
+                             i + " run wave.dyne switches --for '30 min' --no-report --out whole",
                          folder.path());
   INFO(o.out << o.err);
   REQUIRE(o.status == 0);
@@ -100,14 +100,18 @@ TEST_CASE("Eight hours in pieces: the oldest are dropped, no event is lost, memo
   text.replace(text.find("repeat 100 times"), 16, "repeat 480 times");
   folder.write("wave.dyne", text);
   // How much memory its processes take, as it goes on.
-  folder.write("watch.sh", fmt::format(R"({} serve wave.dyne switches --lockstep --for "8 h" --piece "30 min" --keep "1 h" --out served > served.txt 2>&1 &
+  folder.write(
+      "watch.sh",
+      fmt::format(
+          R"({} serve wave.dyne switches --lockstep --for "8 h" --piece "30 min" --keep "1 h" --out served > served.txt 2>&1 &
 serve=$!
 while kill -0 $serve 2> /dev/null; do
   for p in $(pgrep -P $serve); do awk '/VmRSS/ {{ print $2 }}' /proc/$p/status 2> /dev/null >> memory.txt; done
   sleep 0.05
 done
 wait $serve; echo "ended with $?"
-)", ISODYNE_PROGRAM));
+)",
+          ISODYNE_PROGRAM));
   const Output o = shell("sh watch.sh", folder.path());
   INFO(o.out << o.err << slurp(folder / "served.txt"));
   shows(o.out, "ended with 0");
@@ -124,7 +128,8 @@ wait $serve; echo "ended with $?"
   std::vector<double> memory;
   for (double kb = 0; lines >> kb;) memory.push_back(kb);
   if (memory.size() > 20 && !kSanitized) {
-    const double early = *std::max_element(memory.begin(), memory.begin() + static_cast<std::ptrdiff_t>(memory.size() / 3));
+    const double early =
+        *std::max_element(memory.begin(), memory.begin() + static_cast<std::ptrdiff_t>(memory.size() / 3));
     const double late = *std::max_element(memory.end() - static_cast<std::ptrdiff_t>(memory.size() / 3), memory.end());
     INFO("at first " << early << " kB, at last " << late << " kB");
     CHECK(late < early + 8'000);
@@ -134,7 +139,8 @@ wait $serve; echo "ended with $?"
 TEST_CASE("The oldest pieces of all runs go while they take too much room") {
   const TestFolder folder;
   folder.write("wave.dyne", kWave);
-  const std::string serve = std::string(ISODYNE_PROGRAM) + " serve wave.dyne --lockstep --for '40 min' --piece '5 min' --out served";
+  const std::string serve =
+      std::string(ISODYNE_PROGRAM) + " serve wave.dyne --lockstep --for '40 min' --piece '5 min' --out served";
   REQUIRE(shell(serve, folder.path()).status == 0);
   const std::string first = folder / "served/001-run", second = folder / "served/002-run";
   std::uintmax_t bytes = 0;
@@ -182,8 +188,10 @@ print("status", run.wait())
   shows(o.out, "status 0");
   CHECK(fs::exists(folder / "served/001-run/verdicts.json"));
   if (shell("command -v systemd-analyze").status != 0) return;
-  const Output unit = shell(fmt::format("sed 's#/usr/local/bin/isodyne#{}#' {}/docs/isodyne.service > isodyne.service && systemd-analyze verify ./isodyne.service",
-                                        ISODYNE_PROGRAM, kSource), folder.path());
+  const Output unit = shell(fmt::format("sed 's#/usr/local/bin/isodyne#{}#' {}/docs/isodyne.service > isodyne.service "
+                                        "&& systemd-analyze verify ./isodyne.service",
+                                        ISODYNE_PROGRAM, kSource),
+                            folder.path());
   INFO(unit.out << unit.err);
   CHECK(unit.status == 0);
   CHECK(unit.err.find("isodyne.service") == std::string::npos);
@@ -207,7 +215,8 @@ begun served/002-run
 {0} end served/002-run
 wait $serve; echo "ended with $?"
 cat served.txt
-)", ISODYNE_PROGRAM));
+)",
+                                    ISODYNE_PROGRAM));
   const Output o = shell("bash go.sh", folder.path());
   INFO(o.out << o.err);
   CHECK_FALSE(has(o.out, "never begun"));

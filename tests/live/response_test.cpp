@@ -35,7 +35,8 @@ TEST_CASE("Overshoot, settling, frequency and damping of a step are those of the
       CHECK(a->overshoot == Approx(std::exp(-M_PI * z / std::sqrt(1 - z * z))).epsilon(1e-4));
       CHECK(std::abs(a->off) < 1e-3);
       // Within 2 %: not before the envelope's last crossing by more than half a period, not after it.
-      const double envelope = -std::log(0.02 * std::sqrt(1 - z * z)) / (z * w), half = M_PI / (w * std::sqrt(1 - z * z));
+      const double envelope = -std::log(0.02 * std::sqrt(1 - z * z)) / (z * w),
+                   half = M_PI / (w * std::sqrt(1 - z * z));
       REQUIRE(a->settles);
       CHECK(*a->settles <= envelope);
       CHECK(*a->settles > envelope - half);
@@ -56,7 +57,8 @@ TEST_CASE("What grows, stays, or does not swing is told as such") {
     creeps.push_back({t, 1 - std::exp(-t)});
     noisy.push_back({t, 1 - std::exp(-t) + 0.001 * std::sin(1e3 * t)});
   }
-  const auto g = answer_of(grows, 0, 1), s = answer_of(steady, 0, 1), c = answer_of(creeps, 0, 1), n = answer_of(noisy, 0, 1);
+  const auto g = answer_of(grows, 0, 1), s = answer_of(steady, 0, 1), c = answer_of(creeps, 0, 1),
+             n = answer_of(noisy, 0, 1);
   CHECK(g->swings.course == Swings::Course::growing);
   CHECK(g->swings.damping < 0);
   CHECK(g->swings.hertz == Approx(1).epsilon(0.01));

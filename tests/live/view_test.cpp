@@ -96,7 +96,8 @@ struct FakeRun {
       si.push_back(std::isfinite(value) ? Json(value) : Json(nullptr));
       read.push_back({text, text, text});
     }
-    const Json u{{"watch", watch}, {"at_s", at}, {"si", si}, {"least", si}, {"greatest", si}, {"read", read}, {"left_out", left_out}};
+    const Json u{{"watch", watch}, {"at_s", at},          {"si", si}, {"least", si}, {"greatest", si},
+                 {"read", read},   {"left_out", left_out}};
     view.run().hear(Json{{"method", "update"}, {"params", u}}.dump());
   }
   std::string text(int width = 80, int height = 24, bool ascii = false) {
@@ -115,8 +116,9 @@ struct FakeRun {
 
 Phrases phrases() {
   Phrases all;
-  all.all = {{"set", "NAME VALUE", "", {}}, {"ramp", "NAME VALUE", "", {{"over", "TIME"}}}, {"inject", "FAULT", "", {}},
-             {"read", "NAME…", "", {}},     {"load", "SET|FILE", "", {}}, {"end", "", "", {}}};
+  all.all = {{"set", "NAME VALUE", "", {}}, {"ramp", "NAME VALUE", "", {{"over", "TIME"}}},
+             {"inject", "FAULT", "", {}},   {"read", "NAME…", "", {}},
+             {"load", "SET|FILE", "", {}},  {"end", "", "", {}}};
   all.spoken = [](const std::vector<std::string>& words) -> Result<Spoken> {
     if (words[0] != "set") return Failure{"there is no command " + words[0], "", ""};
     return Spoken{"set", {{"name", words.at(1)}, {"value", words.at(2)}}, words.at(1) + " = " + words.at(2)};
@@ -240,9 +242,9 @@ TEST_CASE("The panels of a bench show what the run says") {
   shows(run.text(), "not known yet");
   run.update(0.5);
   const std::string text = run.text();
-  for (const char* part : {"Tank / hold", "1 requirement broken", "3 of 500 steps late", "0.500 s", "what the keeper has",
-                           "asked for   ◀ off ▶", "valve       [ off ]", "horn        [ press ]", "20 degC", "100 cm",
-                           "1 panels"})
+  for (const char* part :
+       {"Tank / hold", "1 requirement broken", "3 of 500 steps late", "0.500 s", "what the keeper has",
+        "asked for   ◀ off ▶", "valve       [ off ]", "horn        [ press ]", "20 degC", "100 cm", "1 panels"})
     shows(text, part);
   // A value outside of the bar's ends is told by its number, and a mark at the end.
   run.values["level"] = {3, "300 cm"};
@@ -254,6 +256,12 @@ TEST_CASE("The panels of a bench show what the run says") {
   // Pictures that were left out are counted.
   run.update(0.8, 17);
   shows(run.text(), "17 pictures left out");
+  // A run that says nothing any more is no run that stands still.
+  for (int i = 0; i < 9; ++i) run.view.tick(run.now += kTick);
+  shows(run.text(), "no answer for ");
+  run.update(0.9);
+  run.view.tick(run.now);
+  CHECK_FALSE(has(run.text(), "no answer"));
   // ASCII alone.
   for (const char c : run.text(80, 24, true)) CHECK(static_cast<unsigned char>(c) < 0x80);
 }
@@ -387,14 +395,16 @@ TEST_CASE("What a run says that is none is counted, and every size can be drawn"
   FakeRun run(phrases());
   run.update(0.5);
   Mirror& mirror = run.view.run();
-  for (const char* line : {"", "{", "[]", "null", "{\"method\":\"update\"}", "{\"method\":\"update\",\"params\":{\"watch\":1}}",
-                           "{\"method\":\"event\",\"params\":{}}", "{\"id\":1e99}"})
+  for (const char* line :
+       {"", "{", "[]", "null", "{\"method\":\"update\"}", "{\"method\":\"update\",\"params\":{\"watch\":1}}",
+        "{\"method\":\"event\",\"params\":{}}", "{\"id\":1e99}"})
     mirror.hear(line);
   CHECK(mirror.not_understood >= 5);
   shows(run.text(), "lines not understood");
   RandomStream random(3, "sizes");
   for (int i = 0; i < 600; ++i) {
-    const int width = 1 + static_cast<int>(random.uniform() * 200), height = 1 + static_cast<int>(random.uniform() * 60);
+    const int width = 1 + static_cast<int>(random.uniform() * 200),
+              height = 1 + static_cast<int>(random.uniform() * 60);
     if (i % 5 == 0) run.type(std::string(1, static_cast<char>('1' + i / 5 % 7)));
     if (i % 3 == 0) run.view.key({static_cast<Key::Kind>(i / 3 % 19), U'x', width / 2, height / 2}, run.now);
     run.update(0.5 + i * 0.01);

@@ -127,7 +127,8 @@ TEST_CASE("The Python of docs/door.md does what it says") {
   folder.write("isodyne", fmt::format("#!/bin/sh\nexec {} \"$@\"\n", ISODYNE_PROGRAM));
   folder.write("try.py", python_of(text, "from isodyne import start"));
   folder.write("test_fill.py", "from isodyne_fixture import bench\n" + python_of(text, "def test_it_fills"));
-  const std::string before = "chmod +x isodyne; PATH=.:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONPATH=" + kSource + "/clients ";
+  const std::string before =
+      "chmod +x isodyne; PATH=.:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONPATH=" + kSource + "/clients ";
   const Output o = shell(before + "python3 try.py", folder.path());
   INFO(o.out << o.err);
   REQUIRE(o.status == 0);

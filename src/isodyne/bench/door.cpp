@@ -49,7 +49,8 @@ void Door::tell_change(program::VarId target, double value, observe::Giver who) 
 
 /// One that is pressed already stays so for longer; `anew`: it was not.
 Refusal Door::press(const Command& c, bool& anew) {
-  const auto found = std::find_if(pressed_.begin(), pressed_.end(), [&](const Command& p) { return p.target == c.target; });
+  const auto found =
+      std::find_if(pressed_.begin(), pressed_.end(), [&](const Command& p) { return p.target == c.target; });
   anew = found == pressed_.end();
   if (anew && pressed_.size() == kMostPressed) return Refusal::too_many;
   if (anew) {

@@ -96,14 +96,16 @@ std::vector<std::string> completions(const std::string& line, const Phrases& phr
   if (words.empty()) {
     for (const Phrase& p : phrases.all) may.push_back(p.name);
   } else {
-    const auto phrase = std::find_if(phrases.all.begin(), phrases.all.end(), [&](const Phrase& p) { return p.name == words[0]; });
+    const auto phrase =
+        std::find_if(phrases.all.begin(), phrases.all.end(), [&](const Phrase& p) { return p.name == words[0]; });
     if (phrase == phrases.all.end()) return {};
     std::istringstream list(phrase->words);
     std::vector<std::string> shape;
     for (std::string w; list >> w;) shape.push_back(w);
     std::string wanted;
     std::size_t plain = 0;
-    for (std::size_t i = 1; i < words.size(); ++i) plain += words[i].starts_with("--") || words[i - 1].starts_with("--") ? 0 : 1;
+    for (std::size_t i = 1; i < words.size(); ++i)
+      plain += words[i].starts_with("--") || words[i - 1].starts_with("--") ? 0 : 1;
     if (words.back().starts_with("--")) {
       for (const auto& [name, value] : phrase->options) {
         if ("--" + name == words.back()) wanted = value;
@@ -114,8 +116,8 @@ std::vector<std::string> completions(const std::string& line, const Phrases& phr
     }
     // "5": the unit is not yet there.
     const Signal* about = words.size() > 1 ? run.signal(words[1]) : nullptr;
-    const bool sets = phrase->words.find("VALUE") != std::string::npos || phrase->words.find("TABLE") != std::string::npos ||
-                      phrase->name == "release";
+    const bool sets = phrase->words.find("VALUE") != std::string::npos ||
+                      phrase->words.find("TABLE") != std::string::npos || phrase->name == "release";
     may = candidates(wanted, words, sets, run);
     if (wanted == "VALUE" && about != nullptr && about->number() && !about->unit.empty() && about->unit != "1" &&
         !begun.empty() && begun.find_first_not_of("0123456789.-+e ") == std::string::npos)
@@ -154,8 +156,8 @@ void CommandLine::recall(int by) {
   cursor_ = text_.size();
 }
 
-std::optional<std::string> CommandLine::key(const Key& key,
-                                            const std::function<std::vector<std::string>(const std::string&)>& complete) {
+std::optional<std::string> CommandLine::key(
+    const Key& key, const std::function<std::vector<std::string>(const std::string&)>& complete) {
   const auto back = [&](std::size_t at) {
     while (at > 0 && (static_cast<unsigned char>(text_[--at]) & 0xc0) == 0x80) {
     }

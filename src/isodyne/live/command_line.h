@@ -20,8 +20,8 @@ struct Spoken {
 
 /// A command of the command line, without the run that it is about.
 struct Phrase {
-  std::string name, words, summary;                               ///< words: "NAME VALUE"
-  std::vector<std::pair<std::string, std::string>> options;       ///< "within", "TIME"
+  std::string name, words, summary;                          ///< words: "NAME VALUE"
+  std::vector<std::pair<std::string, std::string>> options;  ///< "within", "TIME"
 };
 
 /// What can be said, which is the command line's; and what it means.
@@ -41,7 +41,8 @@ class CommandLine {
   bool open = false;
   void begin(const std::string& text);
   /// The line, when it was given.
-  std::optional<std::string> key(const Key& key, const std::function<std::vector<std::string>(const std::string&)>& complete);
+  std::optional<std::string> key(const Key& key,
+                                 const std::function<std::vector<std::string>(const std::string&)>& complete);
   const std::string& text() const { return text_; }
   std::size_t cursor() const { return cursor_; }  ///< in bytes
   /// What it may become, where that is not one thing.

@@ -130,7 +130,8 @@ void Desk::draw_row(Grid& grid, const Area& a, int half, const Row& row, const M
     const int above = put_names(grid, {a.x, a.y, a.width, std::max(1, a.height / 2)}, texts, 0);
     const Signal* s = run.signal(item.names.front());
     const double over = item.over > 0 ? item.over : 60;
-    if (s != nullptr) draw_lane(grid, {a.x, a.y + above, a.width, a.height - above}, *s, traces, run.now - over, run.now, 1);
+    if (s != nullptr)
+      draw_lane(grid, {a.x, a.y + above, a.width, a.height - above}, *s, traces, run.now - over, run.now, 1);
     return;
   }
   const Signal* s = run.signal(row.name);
@@ -139,7 +140,9 @@ void Desk::draw_row(Grid& grid, const Area& a, int half, const Row& row, const M
   const bool waits = asked_.contains(row.name);
   grid.put(a.x, a.y, row.label, {here ? Ink::focus : Ink::plain}, half - 1);
   const int x = a.x + half, room = a.width - half;
-  const auto value = [&](const std::string& text, Style style) { grid.put(x, a.y, text + (waits ? " …" : ""), style, room); };
+  const auto value = [&](const std::string& text, Style style) {
+    grid.put(x, a.y, text + (waits ? " …" : ""), style, room);
+  };
   if (v.read.empty()) {
     value("not known yet", {Ink::dim});
   } else if (item.kind == "lamp") {

@@ -56,7 +56,7 @@ class Desk {
   std::string held_;                          ///< the button that is pressed
   bool held_by_mouse_ = false;
   Clock::time_point held_until_, press_again_;
-  std::string slid_;             ///< what was slid last, to where, when
+  std::string slid_;  ///< what was slid last, to where, when
   double slid_to_ = 0;
   Clock::time_point slid_at_;
   std::set<std::string> asked_;  ///< of which the answer has not come

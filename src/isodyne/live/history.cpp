@@ -35,7 +35,8 @@ void History::add_row(double to, double before, double value) {
 }
 
 std::size_t History::first_touching(double from) const {
-  const auto first = std::lower_bound(all_.begin(), all_.end(), from, [](const Stretch& s, double t) { return s.to < t; });
+  const auto first =
+      std::lower_bound(all_.begin(), all_.end(), from, [](const Stretch& s, double t) { return s.to < t; });
   return static_cast<std::size_t>(first - all_.begin());
 }
 

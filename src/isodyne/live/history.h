@@ -26,8 +26,8 @@ class History {
   void lose() { gap_ = true; }
   void clear() { all_.clear(), gap_ = false; }
 
-  /// Least and greatest of all stretches that touch [from, to]; of none: not any(). `last` is that of the last one that ends by
-  /// `to`, or else of the one that reaches beyond.
+  /// Least and greatest of all stretches that touch [from, to]; of none: not any(). `last` is that of the last one that
+  /// ends by `to`, or else of the one that reaches beyond.
   Stretch fold(double from, double to) const;
   /// The stretch that t is in.
   const Stretch* at(double t) const;

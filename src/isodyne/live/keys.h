@@ -22,8 +22,8 @@ struct Key {
     backspace,
     erase,
     escape,
-    press,    ///< of the mouse's left button, at x, y
-    let_go,   ///< the same
+    press,   ///< of the mouse's left button, at x, y
+    let_go,  ///< the same
     wheel_up,
     wheel_down
   };

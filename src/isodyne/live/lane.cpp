@@ -74,7 +74,8 @@ class Dots {
   };
   /// y counts from below.
   void dot(int x, int y, int ink) {
-    static constexpr std::array<std::array<unsigned, 2>, 4> kBits{{{0x40, 0x80}, {0x04, 0x20}, {0x02, 0x10}, {0x01, 0x08}}};
+    static constexpr std::array<std::array<unsigned, 2>, 4> kBits{
+        {{0x40, 0x80}, {0x04, 0x20}, {0x02, 0x10}, {0x01, 0x08}}};
     const int row = area_.height - 1 - y / 4;
     One& c = cells_[static_cast<std::size_t>(row * area_.width + x / 2)];
     c.dots |= kBits[static_cast<std::size_t>(y % 4)][static_cast<std::size_t>(x % 2)];
@@ -92,7 +93,8 @@ int put_names(Grid& grid, const Area& a, const std::vector<std::string>& texts, 
     const int columns = columns_of(text);
     if (x > 0 && x + columns > a.width) x = 0, ++line;
     if (line >= a.height) return a.height;
-    x += grid.put(a.x + x, a.y + line, text, {Ink::trace, static_cast<std::uint8_t>(ink++ % kTraceInks)}, a.width - x) + 2;
+    x += grid.put(a.x + x, a.y + line, text, {Ink::trace, static_cast<std::uint8_t>(ink++ % kTraceInks)}, a.width - x) +
+         2;
   }
   return line + 1;
 }
@@ -120,7 +122,8 @@ void draw_lane(Grid& grid, const Area& area, const Signal& axis, const std::vect
   Dots dots(plot);
   const double width = to - from, each = width / dots.width();
   const auto level = [&](double value) {
-    return static_cast<int>(std::lround(std::clamp((value - r.least) / (r.greatest - r.least), -1.0, 2.0) * (dots.height() - 1)));
+    return static_cast<int>(
+        std::lround(std::clamp((value - r.least) / (r.greatest - r.least), -1.0, 2.0) * (dots.height() - 1)));
   };
   for (const Trace& t : traces) {
     bool joined = false;

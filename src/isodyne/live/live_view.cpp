@@ -15,6 +15,7 @@ namespace {
 constexpr int kWide = 116, kHigh = 30, kNarrow = 79;
 constexpr const char* kPages[] = {"panels", "scope", "signals", "faults", "requirements", "events", "timing", "tuning"};
 constexpr int kTabs = 8;
+constexpr std::int64_t kSilent = 3;
 constexpr auto kLookEvery = std::chrono::milliseconds(500);
 
 }  // namespace
@@ -24,8 +25,12 @@ LiveView::LiveView(Phrases phrases, std::string first) : phrases_(std::move(phra
 // ---- what is asked --------------------------------------------------------------------------------------------
 
 void LiveView::tick(Clock::time_point now) {
-  if (!begun_) run_.begin();
+  if (!begun_) run_.begin(), heard_ = now;
   begun_ = true;
+  // It is asked twice a second: who then says nothing stands, and with it the picture.
+  if (run_.lines != lines_) lines_ = run_.lines, heard_ = now;
+  const auto silent = std::chrono::duration_cast<std::chrono::seconds>(now - heard_).count();
+  if (silent != silent_s_) silent_s_ = silent, run_.changed = true;
   desk_.tick(run_, now);
   if (run_.known && !scope_filled_) {
     // What the bench's own traces show; else its first numbers.
@@ -156,7 +161,9 @@ void LiveView::key(const Key& key, Clock::time_point now) {
   if (key.kind == Key::Kind::press && key.y == 1) {
     int x = 0;
     for (int i = 0; i < kTabs; ++i) {
-      const int width = grid_width_ < kNarrow && static_cast<int>(page_) != i ? 3 : static_cast<int>(std::string(kPages[i]).size()) + 3;
+      const int width = grid_width_ < kNarrow && static_cast<int>(page_) != i
+                            ? 3
+                            : static_cast<int>(std::string(kPages[i]).size()) + 3;
       if (key.x >= x && key.x < x + width) page_ = static_cast<Page>(i);
       x += width;
     }
@@ -205,7 +212,8 @@ bool LiveView::list_key(const Key& key, int count) {
 /// Enter: it begins or ends, whatever it does not do now.
 void LiveView::operate_fault(char32_t letter) {
   if (run_.faults.empty()) return;
-  const FaultState& f = run_.faults[static_cast<std::size_t>(std::clamp(chosen_, 0, static_cast<int>(run_.faults.size()) - 1))];
+  const FaultState& f =
+      run_.faults[static_cast<std::size_t>(std::clamp(chosen_, 0, static_cast<int>(run_.faults.size()) - 1))];
   const std::string method = letter == U'a' ? "arm" : letter == U'd' ? "disarm" : f.acts ? "clear" : "inject";
   send({method, {{"fault", f.name}}, f.name + " " + method + "ed"});
 }
@@ -238,7 +246,8 @@ bool LiveView::page_key(const Key& key, Clock::time_point now) {
     case Page::faults:
       if (list_key(key, static_cast<int>(run_.faults.size()))) return true;
       if (key.kind == Key::Kind::enter) return operate_fault(0), true;
-      if (key.kind == Key::Kind::letter && (key.letter == U'a' || key.letter == U'd')) return operate_fault(key.letter), true;
+      if (key.kind == Key::Kind::letter && (key.letter == U'a' || key.letter == U'd'))
+        return operate_fault(key.letter), true;
       return false;
     case Page::requirements:
       return list_key(key, static_cast<int>(run_.requirements.size()));
@@ -300,27 +309,36 @@ void LiveView::draw_head(Grid& grid) {
   for (int x = 0; x < grid.width(); ++x) grid.set(x, 0, U' ', {Ink::plain, 0, true});
   std::string name = run_.bench;
   if (!run_.scenario.empty()) name += " / " + run_.scenario;
+  // From the right, what matters most; what has no room any more is counted.
   std::string right = clock_text(run_.now, run_.step);
   Ink ink = Ink::plain;
+  int more = 0;
+  const int most = grid.width() - std::min(columns_of(name), 16) - 8;
   const auto note = [&](const std::string& text, Ink how) {
-    right = text + "  " + right;
     if (how == Ink::bad || ink == Ink::plain) ink = how;
+    if (more > 0 || columns_of(right) + columns_of(text) + 2 > most)
+      ++more;
+    else
+      right = text + "  " + right;
   };
   if (run_.over)
     note("over: " + run_.ending, Ink::bad);
+  else if (silent_s_ >= kSilent)
+    note(fmt::format("no answer for {} s", silent_s_), Ink::bad);
   else if (!run_.known)
     note("not known yet", Ink::warn);
   else if (run_.stands)
     note("it stands", Ink::warn);
   else
     note(run_.paced ? "paced" : "lockstep", Ink::plain);
-  if (run_.timing.late > 0) note(fmt::format("{} of {} steps late", run_.timing.late, run_.timing.steps), Ink::warn);
-  if (run_.left_out > 0) note(counted(static_cast<std::size_t>(run_.left_out), "picture") + " left out", Ink::warn);
-  if (run_.not_understood > 0) note(counted(run_.not_understood, "line") + " not understood", Ink::bad);
   for (const auto& [controller, text] : run_.failed) {
     if (text == "failed") note(controller + " failed", Ink::bad);
   }
   if (!run_.broken.empty()) note(counted(run_.broken.size(), "requirement") + " broken", Ink::bad);
+  if (run_.not_understood > 0) note(counted(run_.not_understood, "line") + " not understood", Ink::bad);
+  if (run_.left_out > 0) note(counted(static_cast<std::size_t>(run_.left_out), "picture") + " left out", Ink::warn);
+  if (run_.timing.late > 0) note(fmt::format("{} of {} steps late", run_.timing.late, run_.timing.steps), Ink::warn);
+  if (more > 0) right = fmt::format("+{}  ", more) + right;
   const int room = std::max(0, grid.width() - columns_of(right) - 2);
   grid.put(1, 0, name, {Ink::strong, 0, true}, room);
   grid.put_right(grid.width() - 1, 0, right, {ink, 0, true});
@@ -330,7 +348,8 @@ void LiveView::draw_tabs(Grid& grid) {
   int x = 0;
   const bool narrow = grid.width() < kNarrow;
   for (int i = 0; i < kTabs; ++i) {
-    const std::string text = narrow && static_cast<int>(page_) != i ? fmt::format(" {} ", i + 1) : fmt::format(" {} {}", i + 1, kPages[i]);
+    const std::string text =
+        narrow && static_cast<int>(page_) != i ? fmt::format(" {} ", i + 1) : fmt::format(" {} {}", i + 1, kPages[i]);
     const bool here = static_cast<int>(page_) == i;
     x += grid.put(x, 1, text, {here ? Ink::focus : Ink::dim, 0, here});
   }
@@ -371,8 +390,10 @@ void LiveView::draw_signals(Grid& grid, const Area& a) {
   const auto list = filtered();
   const int count = static_cast<int>(list.size());
   chosen_ = std::clamp(chosen_, 0, std::max(0, count - 1));
-  const std::string title = filter_.empty() && !filters_ ? counted(list.size(), "signal")
-                                                         : fmt::format("{} with \"{}{}\"", counted(list.size(), "signal"), filter_, filters_ ? "_" : "");
+  const std::string title =
+      filter_.empty() && !filters_
+          ? counted(list.size(), "signal")
+          : fmt::format("{} with \"{}{}\"", counted(list.size(), "signal"), filter_, filters_ ? "_" : "");
   grid.box(a, title);
   const Area in = a.inner();
   const int first = std::clamp(chosen_ - in.height / 2, 0, std::max(0, count - in.height));
@@ -406,8 +427,8 @@ void LiveView::draw_faults(Grid& grid, const Area& a) {
     const int y = in.y + i;
     grid.put(in.x, y, f.acts ? "●" : "○", {f.acts ? Ink::bad : Ink::dim});
     grid.put(in.x + 2, y, f.name, {f.acts ? Ink::bad : f.in_run ? Ink::plain : Ink::dim}, name - 3);
-    const std::string how = !f.in_run ? "not in this run (--fault)"
-                            : f.acts  ? "acts since " + clock_text(f.since, run_.step)
+    const std::string how = !f.in_run   ? "not in this run (--fault)"
+                            : f.acts    ? "acts since " + clock_text(f.since, run_.step)
                             : f.by_hand ? "does not act"
                                         : "does not act; begins by itself";
     grid.put(in.x + name, y, how, {f.in_run ? Ink::plain : Ink::dim}, in.width - name);
@@ -428,7 +449,8 @@ void LiveView::draw_requirements(Grid& grid, const Area& a) {
     const bool is = broken != run_.broken.end();
     grid.put(in.x, in.y + i, is ? "●" : "○", {is ? Ink::bad : Ink::dim});
     grid.put(in.x + 2, in.y + i, name, {is ? Ink::bad : Ink::plain}, in.width / 2 - 2);
-    grid.put(in.x + in.width / 2, in.y + i, is ? "broken at " + clock_text(broken->second, run_.step) : "not broken so far",
+    grid.put(in.x + in.width / 2, in.y + i,
+             is ? "broken at " + clock_text(broken->second, run_.step) : "not broken so far",
              {is ? Ink::bad : Ink::dim}, in.width / 2);
   }
 }
@@ -445,9 +467,10 @@ void LiveView::draw_events(Grid& grid, const Area& a, bool focused) {
   for (int i = first; i < last; ++i) {
     const RunEvent& e = run_.events[static_cast<std::size_t>(i)];
     const int y = in.y + i - first;
-    const Ink ink = e.kind == "broken" || e.kind == "fault on" ? Ink::bad
+    const Ink ink = e.kind == "broken" || e.kind == "fault on"                         ? Ink::bad
                     : e.kind == "overrun" || e.kind == "saturated" || e.kind == "lost" ? Ink::warn
-                    : e.kind == "command" || e.kind == "change" ? Ink::good : Ink::plain;
+                    : e.kind == "command" || e.kind == "change"                        ? Ink::good
+                                                                                       : Ink::plain;
     grid.put_right(in.x + 13, y, clock_text(e.at, run_.step), {Ink::dim});
     grid.put(in.x + 14, y, fmt::format("{}: {}", e.subject, one_line(e.text)), {ink}, in.width - 14);
   }
@@ -505,7 +528,9 @@ void LiveView::draw_help(Grid& grid, const Area& a) {
   line("         + - time   [ ] value   left right cursor   m mark   x both away   r rolling or captured");
   line("signals  f find   enter set   s into the scope or out of it");
   line("faults   enter injects or clears   a arms   d disarms");
-  line("tuning   up down which gain   left right less or more, and a trial   f finer   g coarser   t try again   b back to the best");
+  line(
+      "tuning   up down which gain   left right less or more, and a trial   f finer   g coarser   t try again   b back "
+      "to the best");
   line("         w write the best as values   begins with: tune kp ki of level by setpoint \"0.1 m\" within \"20 s\"");
   line("");
   line("commands, as on the command line without the run; tab completes", {Ink::strong});

@@ -1,6 +1,6 @@
 #pragma once
-// The live view of a run: pages, keys, the command line. It draws on a Grid and speaks in lines of docs/door.md; whoever
-// has a terminal and a socket carries them to and fro. One thread.
+// The live view of a run: pages, keys, the command line. It draws on a Grid and speaks in lines of docs/door.md;
+// whoever has a terminal and a socket carries them to and fro. One thread.
 
 #include <chrono>
 #include <string>
@@ -67,12 +67,15 @@ class LiveView {
   bool left_ = false, wide_ = false, scope_focused_ = false;
   std::string filter_;
   bool filters_ = false;
-  int chosen_ = 0;          ///< line of the list
-  int back_ = 0;            ///< events: how many lines from the newest
+  int chosen_ = 0;  ///< line of the list
+  int back_ = 0;    ///< events: how many lines from the newest
   Area area_;
   int grid_width_ = 80;
   Clock::time_point next_look_{};
   std::optional<std::pair<int, int>> cursor_at_;
+  std::size_t lines_ = 0;
+  Clock::time_point heard_{};
+  std::int64_t silent_s_ = 0;  ///< nothing has come for so long
   bool begun_ = false, scope_filled_ = false;
 };
 

@@ -37,7 +37,7 @@ std::optional<std::pair<double, double>> range_in(const Json& of, const char* na
 }
 
 Item item_of(const Json& one) {
-  return {text_in(one, "kind"),       text_in(one, "label"),         texts_in(one, "names"),
+  return {text_in(one, "kind"),   text_in(one, "label"),        texts_in(one, "names"),
           range_in(one, "range"), number_in(one, "step_si", 0), number_in(one, "over_s", 0)};
 }
 
@@ -88,20 +88,21 @@ void Mirror::lost(const std::string& why) {
 }
 
 void Mirror::hear(std::string_view line) {
-  const auto message = parse_json(line);
+  const auto said = parse_json(line);
+  ++lines;
   changed = true;
   try {
-    if (!message || !message->is_object()) throw std::runtime_error("no object");
-    if (const auto id = message->find("id"); id != message->end()) {
+    if (!said || !said->is_object()) throw std::runtime_error("no object");
+    if (const auto id = said->find("id"); id != said->end()) {
       const auto found = waiting_.find(id->is_number_integer() ? id->get<std::int64_t>() : 0);
       if (found == waiting_.end()) return;
       const auto then = std::move(found->second);
       waiting_.erase(found);
-      if (then) then(*message);
+      if (then) then(*said);
       return;
     }
-    const std::string method = text_in(*message, "method");
-    const Json& params = message->at("params");
+    const std::string method = text_in(*said, "method");
+    const Json& params = said->at("params");
     if (method == "update") return update(params);
     if (method == "event") return take_event(params);
     if (method == "events_left_out") return void(events_left_out += params.value("count", std::int64_t{0}));
@@ -182,9 +183,10 @@ void Mirror::look_again() {
     if (!answer.contains("result")) return;
     faults.clear();
     for (const Json& f : answer.at("result").at("faults"))
-      faults.push_back({text_in(f, "name"), f.value("by_hand", false), f.value("in_run", false),
-                        f.value("acts", false), number_in(f, "since_s", 0)});
-    std::stable_sort(faults.begin(), faults.end(), [](const FaultState& a, const FaultState& b) { return a.in_run && !b.in_run; });
+      faults.push_back({text_in(f, "name"), f.value("by_hand", false), f.value("in_run", false), f.value("acts", false),
+                        number_in(f, "since_s", 0)});
+    std::stable_sort(faults.begin(), faults.end(),
+                     [](const FaultState& a, const FaultState& b) { return a.in_run && !b.in_run; });
   });
   ask("verdicts", Json::object(), [this](const Json& answer) {
     if (!answer.contains("result")) return;
@@ -234,8 +236,8 @@ void Mirror::update(const Json& u) {
 }
 
 void Mirror::take_event(const Json& e) {
-  RunEvent event{e.at("number").get<std::size_t>(), number_in(e, "at_s", 0), text_in(e, "kind"),
-                 text_in(e, "subject"), text_in(e, "text")};
+  RunEvent event{e.at("number").get<std::size_t>(), number_in(e, "at_s", 0), text_in(e, "kind"), text_in(e, "subject"),
+                 text_in(e, "text")};
   if (event.kind == "controller") failed[event.subject] = event.text;
   events.push_back(std::move(event));
   if (events.size() <= kMostEvents) return;

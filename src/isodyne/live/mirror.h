@@ -122,11 +122,11 @@ class Mirror {
   std::map<std::string, double> broken;  ///< requirements that are broken so far: since
   RunTiming timing;
   std::deque<RunEvent> events;
-  std::size_t events_dropped = 0;  ///< here; the run has them
-  std::int64_t events_left_out = 0;  ///< that the run no longer had
-  std::int64_t left_out = 0;       ///< pictures that did not come
-  std::size_t not_understood = 0;
-  std::deque<Captured> captures;  ///< the newest last
+  std::size_t events_dropped = 0;             ///< here; the run has them
+  std::int64_t events_left_out = 0;           ///< that the run no longer had
+  std::int64_t left_out = 0;                  ///< pictures that did not come
+  std::size_t not_understood = 0, lines = 0;  ///< lines: that have come
+  std::deque<Captured> captures;              ///< the newest last
   std::size_t waits_for_capture = 0;
   std::map<std::string, std::string> failed;  ///< controllers: what was said of them last
   std::map<std::string, std::string> logs;

@@ -78,8 +78,11 @@ std::optional<StepAnswer> answer_of(const std::vector<Row>& rows, double from, d
 
 std::string swings_text(const Swings& s) {
   if (s.course == Swings::Course::none) return "does not swing";
-  const char* course = s.course == Swings::Course::dying ? "dying" : s.course == Swings::Course::steady ? "steady" : "growing";
-  return fmt::format("{}, {} Hz, damping {}", course, format_number(std::round(s.hertz * 1e4) / 1e4), fmt::format("{:.3f}", s.damping));
+  const char* course = s.course == Swings::Course::dying    ? "dying"
+                       : s.course == Swings::Course::steady ? "steady"
+                                                            : "growing";
+  return fmt::format("{}, {} Hz, damping {}", course, format_number(std::round(s.hertz * 1e4) / 1e4),
+                     fmt::format("{:.3f}", s.damping));
 }
 
 }  // namespace isodyne::live

@@ -22,9 +22,9 @@ struct Swings {
 Swings swings_of(const std::vector<Row>& rows, double least);
 
 struct StepAnswer {
-  double overshoot = 0;             ///< beyond the new setpoint, as a share of the step
-  std::optional<double> settles;    ///< seconds from the step until it stays within 2 % of the step of where it ends
-  double off = 0;                   ///< where it ends, from the new setpoint, as a share of the step
+  double overshoot = 0;           ///< beyond the new setpoint, as a share of the step
+  std::optional<double> settles;  ///< seconds from the step until it stays within 2 % of the step of where it ends
+  double off = 0;                 ///< where it ends, from the new setpoint, as a share of the step
   Swings swings;
 };
 /// `rows` from the step on; the setpoint goes `from` → `to`. Nothing without rows or a step.

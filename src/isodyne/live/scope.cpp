@@ -145,14 +145,16 @@ void Scope::draw(Grid& grid, const Area& area, const Mirror& run, bool focused) 
   const int fit = std::max(1, in.height / 3), lanes_shown = std::min(static_cast<int>(lanes.size()), fit);
   if (lanes_shown < static_cast<int>(lanes.size()))
     grid.put(area.x + 2, area.y + area.height - 1,
-             fmt::format(" {} more below: make room ", counted(lanes.size() - static_cast<std::size_t>(lanes_shown), "lane")),
+             fmt::format(" {} more below: make room ",
+                         counted(lanes.size() - static_cast<std::size_t>(lanes_shown), "lane")),
              {Ink::warn}, area.width - 4);
   if (in.height > 6) {  // the axis that all lanes have
     const int line = in.y + --in.height, left = in.x + 10;
     const std::string from = clock_text(w.from, run.step), to = clock_text(w.to, run.step);
     if (w.from >= 0) grid.put(left, line, from, {Ink::dim}, in.width - 10);
     const std::string middle = clock_text((w.from + w.to) / 2, run.step);
-    if (in.width > 70 && w.from + w.to >= 0) grid.put(left + (in.width - 10) / 2 - columns_of(middle) / 2, line, middle, {Ink::dim});
+    if (in.width > 70 && w.from + w.to >= 0)
+      grid.put(left + (in.width - 10) / 2 - columns_of(middle) / 2, line, middle, {Ink::dim});
     grid.put_right(in.x + in.width, line, to, {Ink::dim});
   }
   int ink = 0, y = in.y;

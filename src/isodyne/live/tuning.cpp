@@ -124,7 +124,9 @@ void Tuning::try_it(Mirror& run) {
       if (rows != nullptr) tried(run, *rows);
     });
     run.ask("set", {{"name", plan_.setpoint}, {"value", said(setpoint, to)}}, [this, &run](const Json& set) {
-      if (!set.contains("error")) return run.say("it is tried: " + plan_.within + " of simulated time");
+      // In lockstep all of it may have come before this answer.
+      if (!set.contains("error"))
+        return busy_ ? run.say("it is tried: " + plan_.within + " of simulated time") : void();
       busy_ = false;
       run.say(set["error"].value("message", "it was refused"), true);
     });
@@ -213,8 +215,9 @@ bool Tuning::key(const Key& key, Mirror& run, std::string& write) {
 std::optional<std::string> Tuning::best_as_values(const Mirror& run) const {
   if (!best_) return std::nullopt;
   const Trial& t = trials_[*best_];
-  std::string text = fmt::format("# The best of {}: settles in {}, overshoots by {:.1f} %.\nvalues tuned {{\n", counted(trials_.size(), "trial"),
-                                 t.answer->settles ? format_number(*t.answer->settles) + " s" : "no time", 100 * t.answer->overshoot);
+  std::string text = fmt::format(
+      "# The best of {}: settles in {}, overshoots by {:.1f} %.\nvalues tuned {{\n", counted(trials_.size(), "trial"),
+      t.answer->settles ? format_number(*t.answer->settles) + " s" : "no time", 100 * t.answer->overshoot);
   for (const auto& [name, si] : t.gains) text += fmt::format("  {} = {}\n", name, said_text(*run.signal(name), si));
   return text + "}\n";
 }
@@ -228,17 +231,22 @@ void Tuning::draw(Grid& grid, const Area& a, const Mirror& run) {
   grid.box(a, "tuning");
   Area in = a.inner();
   if (!on()) {
-    grid.put(in.x, in.y, "`tune kp ki of level by setpoint \"0.1 m\" within \"20 s\"` begins: gains, what is looked at, the step", {Ink::dim}, in.width);
+    grid.put(in.x, in.y,
+             "`tune kp ki of level by setpoint \"0.1 m\" within \"20 s\"` begins: gains, what is looked at, the step",
+             {Ink::dim}, in.width);
     return;
   }
   int y = in.y;
   for (std::size_t i = 0; i < plan_.gains.size() && y < in.y + in.height; ++i, ++y) {
     const bool here = i == chosen_;
     grid.put(in.x, y, plan_.gains[i], {here ? Ink::focus : Ink::plain}, 24);
-    grid.put(in.x + 25, y, here ? fmt::format("◀ {} ▶  by {:.3g}", run.value(plan_.gains[i]).read, factor_) : run.value(plan_.gains[i]).read,
+    grid.put(in.x + 25, y,
+             here ? fmt::format("◀ {} ▶  by {:.3g}", run.value(plan_.gains[i]).read, factor_)
+                  : run.value(plan_.gains[i]).read,
              {Ink::strong}, in.width - 25);
   }
-  const std::string does = busy_ ? "it is tried …" : fmt::format("{}: {} steps by {}", plan_.signal, plan_.setpoint, plan_.by);
+  const std::string does =
+      busy_ ? "it is tried …" : fmt::format("{}: {} steps by {}", plan_.signal, plan_.setpoint, plan_.by);
   grid.put(in.x, y++, does, {busy_ ? Ink::warn : Ink::dim}, in.width);
   const int plot = std::max(0, (in.y + in.height - y) / 2), table = in.y + in.height - y - plot;
   std::string head = "  ";
@@ -254,12 +262,13 @@ void Tuning::draw(Grid& grid, const Area& a, const Mirror& run) {
     }
     if (t.answer)
       line += fmt::format("{:>7.1f} %  {:<10} {:>6.1f} %  {}", 100 * t.answer->overshoot,
-                          t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not", std::round(1000 * t.answer->off) / 10 + 0.0,
-                          swings_text(t.answer->swings));
+                          t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not",
+                          std::round(1000 * t.answer->off) / 10 + 0.0, swings_text(t.answer->swings));
     if (!t.trouble.empty()) line += "  " + t.trouble;
-    const Ink ink = !t.trouble.empty() ? Ink::warn
+    const Ink ink = !t.trouble.empty()                                               ? Ink::warn
                     : t.answer && t.answer->swings.course == Swings::Course::growing ? Ink::bad
-                    : best_ == i ? Ink::good : Ink::plain;
+                    : best_ == i                                                     ? Ink::good
+                                                                                     : Ink::plain;
     grid.put(in.x, y, line, {ink}, in.width);
   }
   if (!last_ || plot < 3) return;

@@ -1,6 +1,6 @@
 #pragma once
-// Gains are stepped up and down by keys; after each change the setpoint makes a step, every instant of the answer is captured, and
-// what it brought is measured. The best so far is kept.
+// Gains are stepped up and down by keys; after each change the setpoint makes a step, every instant of the answer is
+// captured, and what it brought is measured. The best so far is kept.
 
 #include <map>
 #include <optional>

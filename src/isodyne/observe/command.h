@@ -42,11 +42,12 @@ struct Command {
   program::VarId target = program::kNone;  ///< of set, press, ramp, play, release: an input or a parameter
   std::int32_t index = program::kNone;     ///< of inject, clear, arm and disarm: the fault; of play: the table
   double value = 0;                        ///< of set and ramp: SI; of press: 1
-  Time over{};                             ///< of ramp and play: how long it takes; of press: how long it is true; of wait: how long it might have taken
-  std::int64_t steps = 0;                  ///< of step: how many instants of the bench
+  Time over{};  ///< of ramp and play: how long it takes; of press: how long it is true; of wait: how long it might have
+                ///< taken
+  std::int64_t steps = 0;  ///< of step: how many instants of the bench
   /// Of mark: the note; of wait: what has come true; of save: the file; of load: where the values are from.
   const char* text = nullptr;
-  const ValueSet* values = nullptr;        ///< of load
+  const ValueSet* values = nullptr;  ///< of load
 };
 
 /// Why a command was not carried out.

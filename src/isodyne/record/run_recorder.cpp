@@ -46,8 +46,7 @@ Result<std::unique_ptr<RunRecorder>> RunRecorder::create(const std::string& fold
                                                          std::shared_ptr<const program::Program> program,
                                                          const RunIdentity& identity, std::int64_t verdicts_late,
                                                          const PiecePlan& plan, bool go_on) {
-  std::unique_ptr<RunRecorder> made(
-      new RunRecorder(folder, std::move(program), identity, verdicts_late, plan, go_on));
+  std::unique_ptr<RunRecorder> made(new RunRecorder(folder, std::move(program), identity, verdicts_late, plan, go_on));
   if (plan.any()) {
     std::error_code error;
     fs::create_directory(fs::path(folder) / "pieces", error);
@@ -106,12 +105,18 @@ Status RunRecorder::begin_piece(Time at) {
 void RunRecorder::close_beside() {
   if (!now_) return;
   if (!now_->good())
-    list_on(gaps_, fmt::format("piece {} ends at {}: {}", number_, format_instant(now_->recorded_until()), now_->trouble().reason), "; ");
+    list_on(
+        gaps_,
+        fmt::format("piece {} ends at {}: {}", number_, format_instant(now_->recorded_until()), now_->trouble().reason),
+        "; ");
   const Time until = now_->recorded_until();
-  closing_.push_back({number_, until, std::async(std::launch::async, [r = std::move(now_)] { return r->close(observe::Ending::cut_short); })});
+  closing_.push_back({number_, until, std::async(std::launch::async, [r = std::move(now_)] {
+                        return r->close(observe::Ending::cut_short);
+                      })});
 }
 
-/// Those that are closed by now; a disk that does not keep up makes its run's observers wait here, as a full block does.
+/// Those that are closed by now; a disk that does not keep up makes its run's observers wait here, as a full block
+/// does.
 void RunRecorder::take_closed(bool all) {
   while (!closing_.empty()) {
     Closing& first = closing_.front();
@@ -148,13 +153,16 @@ void RunRecorder::image(const observe::Image& image) {
 void RunRecorder::event(const observe::Event& event) {
   now_->event(event);
   if (!events_.good()) return;
-  const std::string line = csv_line({format_exact(to_seconds(event.at)), observe::event_word(event.kind),
-                                     observe::subject_text(*program_, event), one_line(observe::event_text(*program_, event))});
-  if (::write(events_.number(), line.data(), line.size()) != static_cast<ssize_t>(line.size()) && gaps_.find("events.csv") == std::string::npos)
+  const std::string line =
+      csv_line({format_exact(to_seconds(event.at)), observe::event_word(event.kind),
+                observe::subject_text(*program_, event), one_line(observe::event_text(*program_, event))});
+  if (::write(events_.number(), line.data(), line.size()) != static_cast<ssize_t>(line.size()) &&
+      gaps_.find("events.csv") == std::string::npos)
     list_on(gaps_, fmt::format("events.csv lacks some from {} on", format_instant(event.at)), "; ");
 }
 
-/// Of this run by simulated time, of those before by the wall clock; and the oldest of all while there are too many bytes.
+/// Of this run by simulated time, of those before by the wall clock; and the oldest of all while there are too many
+/// bytes.
 void RunRecorder::drop_old(Time now) {
   while (!ended_.empty() && plan_.keep > Time{} && now - ended_.front().second > plan_.keep) {
     drop(file_of(ended_.front().first));
@@ -173,13 +181,15 @@ void RunRecorder::drop_old(Time now) {
     if (fs::weakly_canonical(run.path(), none).string() == own) continue;
     for (const auto& piece : fs::directory_iterator(run.path() / "pieces", none)) {
       if (piece.path().extension() != ".h5" || tail_grows(tail_of(piece.path().string()))) continue;
-      others.push_back({fs::last_write_time(piece.path(), none), piece.path().string(), size_of(piece.path().string())});
+      others.push_back(
+          {fs::last_write_time(piece.path(), none), piece.path().string(), size_of(piece.path().string())});
     }
   }
   std::sort(others.begin(), others.end(), [](const Piece& a, const Piece& b) { return a.ended < b.ended; });
   const auto clock = fs::file_time_type::clock::now();
   std::size_t gone = 0;
-  for (; gone < others.size() && plan_.keep > Time{} && clock - others[gone].ended > plan_.keep; ++gone) drop(others[gone].file);
+  for (; gone < others.size() && plan_.keep > Time{} && clock - others[gone].ended > plan_.keep; ++gone)
+    drop(others[gone].file);
   if (plan_.keep_bytes == 0) return;
   std::uint64_t bytes = size_of(file_of(number_));
   for (const auto& [number, until] : ended_) bytes += size_of(file_of(number));

@@ -1,9 +1,9 @@
 #pragma once
 // The recording of a run: one file, or pieces of it one after the other, of which the oldest are dropped.
 //
-// Each piece is a recording of its own in `pieces`, with its part of the rows and events; every instant is in exactly one. The
-// newest is `recording.h5`, a link. Of a run in pieces all events are in `events.csv` as well, which is never cut. A piece
-// that is full is closed beside the run. Used by one thread, like a Recorder.
+// Each piece is a recording of its own in `pieces`, with its part of the rows and events; every instant is in exactly
+// one. The newest is `recording.h5`, a link. Of a run in pieces all events are in `events.csv` as well, which is never
+// cut. A piece that is full is closed beside the run. Used by one thread, like a Recorder.
 
 #include <cstdint>
 #include <deque>
@@ -18,11 +18,12 @@ namespace isodyne::record {
 
 /// How a run is recorded in pieces; neither time nor bytes: as a whole.
 struct PiecePlan {
-  Time every{};             ///< simulated time of a piece; 0: whatever it takes
-  std::uint64_t bytes = 0;  ///< of a piece; 0: whatever it takes
-  Time keep{};              ///< pieces that ended longer ago, in simulated time, are dropped; 0: none
+  Time every{};                  ///< simulated time of a piece; 0: whatever it takes
+  std::uint64_t bytes = 0;       ///< of a piece; 0: whatever it takes
+  Time keep{};                   ///< pieces that ended longer ago, in simulated time, are dropped; 0: none
   std::uint64_t keep_bytes = 0;  ///< of all pieces together, the one that is written among them; 0: any
-  /// Runs whose pieces count too, each in a folder of this one: those that ended longer ago, by the wall clock. Empty: none.
+  /// Runs whose pieces count too, each in a folder of this one: those that ended longer ago, by the wall clock. Empty:
+  /// none.
   std::string among;
 
   bool any() const { return every > Time{} || bytes > 0; }

@@ -76,7 +76,8 @@ void Captures::see(One& one, Time at, const double* image, bool of_bench) {
   if (!one.came) {
     bool is = one.wish.requirement == program::kNone;
     if (one.wish.condition) is = one.wish.condition->truth(image);
-    const bool begins = is && (!one.wish.condition || !one.wish.becomes || ((one.looked || one.looked_before) && !one.was));
+    const bool begins =
+        is && (!one.wish.condition || !one.wish.becomes || ((one.looked || one.looked_before) && !one.was));
     one.was = is;
     if (begins) one.came = at;
   }

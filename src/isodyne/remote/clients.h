@@ -72,7 +72,8 @@ class Clients {
 class Connection {
  public:
   static Result<std::unique_ptr<Connection>> to(const std::string& folder, const std::string& name);
-  /// Through the standard input and output of a program, found along the path: ssh, and what it starts at its other end.
+  /// Through the standard input and output of a program, found along the path: ssh, and what it starts at its other
+  /// end.
   static Result<std::unique_ptr<Connection>> through(const std::vector<std::string>& words);
   ~Connection();
   /// False: nobody is there any more.

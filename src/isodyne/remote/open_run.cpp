@@ -27,10 +27,10 @@ std::string method_of(CommandKind kind) {
   return word;
 }
 
-constexpr CommandKind kOffered[] = {CommandKind::set,     CommandKind::press,  CommandKind::load,   CommandKind::ramp,  CommandKind::play,
-                                    CommandKind::release, CommandKind::inject, CommandKind::clear, CommandKind::arm,
-                                    CommandKind::disarm,  CommandKind::mark,   CommandKind::pause, CommandKind::step,
-                                    CommandKind::go_on,   CommandKind::save,   CommandKind::end};
+constexpr CommandKind kOffered[] = {CommandKind::set,  CommandKind::press,   CommandKind::load,   CommandKind::ramp,
+                                    CommandKind::play, CommandKind::release, CommandKind::inject, CommandKind::clear,
+                                    CommandKind::arm,  CommandKind::disarm,  CommandKind::mark,   CommandKind::pause,
+                                    CommandKind::step, CommandKind::go_on,   CommandKind::save,   CommandKind::end};
 
 }  // namespace
 

@@ -137,8 +137,8 @@ class OpenRun : public session::RunWatcher {
   std::mutex mutex_;  ///< what both threads have
   std::vector<double> newest_;
   Time at_{};
-  bool any_ = false;  ///< an image was there
-  std::deque<Seen> seen_;       ///< the newest kMostSeen; the first has the number first_seen_
+  bool any_ = false;       ///< an image was there
+  std::deque<Seen> seen_;  ///< the newest kMostSeen; the first has the number first_seen_
   std::size_t first_seen_ = 0;
   std::vector<std::optional<Time>> acts_, broken_;  ///< per fault and requirement: since when
   std::vector<Watch> watches_;
