@@ -163,7 +163,7 @@ TEST_CASE("A recording that misses instants says so, one that is cut off, empty 
   // killed while it runs: what was flushed is judged
   folder.write("long.dyne", kJudged);
   shell(
-      fmt::format("timeout -s KILL 2 {} run long.dyne --for \"2 h\" --no-report --interpret --out k", ISODYNE_PROGRAM),
+      fmt::format("timeout -s KILL 2 {} run long.dyne --for \"20000 h\" --no-report --interpret --out k", ISODYNE_PROGRAM),
       folder.path());
   const Output killed = run_isodyne("judge k", folder.path());
   CHECK(killed.status == 3);

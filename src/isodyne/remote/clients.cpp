@@ -93,7 +93,8 @@ void Clients::see(milliseconds most, const std::function<void(int, std::string_v
     // It was not heard to the end while there was no room for answers.
     if (one.waiting() < kMostWaiting && one.in.find('\n') != std::string::npos) hear(number, one, line);
   }
-  if (::poll(files.data(), files.size(), static_cast<int>(most.count())) <= 0) return;
+  // Also where nothing comes: one that has said all may have got the last of its answers meanwhile.
+  if (::poll(files.data(), files.size(), static_cast<int>(most.count())) < 0) return;
   std::uint64_t count = 0;
   [[maybe_unused]] const ssize_t woken = ::read(waker_.number(), &count, sizeof count);
   for (std::size_t i = 0; i < whose.size(); ++i) {
