@@ -723,6 +723,14 @@ TEST_CASE("What docs/door.md shows is what a run answers") {
       Json got = client.next();
       // Pictures may come once more than shown.
       while (got.value("method", "") == "update" && !shown->contains("method")) got = client.next();
+      // On a busy machine steps are late, which is no matter of the page.
+      if (got.contains("result") && got["result"].is_object() && got["result"].contains("events")) {
+        Json kept = Json::array();
+        for (const Json& e : got["result"]["events"]) {
+          if (e["kind"] != "overrun") kept.push_back(e);
+        }
+        got["result"]["events"] = kept;
+      }
       without_numbers(*shown);
       without_numbers(got);
       CHECK(got.dump() == shown->dump());
