@@ -3,6 +3,8 @@
 #include <chrono>
 #include <csignal>
 #include <filesystem>
+#include <map>
+#include <set>
 
 #include <poll.h>
 #include <unistd.h>
@@ -101,8 +103,8 @@ class Carrier {
   live::Mirror& run_;
 };
 
-/// Why it could not be shown at all; empty: it was.
-int in_pictures(Screen& screen, remote::Connection& connection, live::LiveView& view) {
+/// Until it is left.
+void in_pictures(Screen& screen, remote::Connection& connection, live::LiveView& view) {
   Carrier carrier(connection, view.run());
   auto next_picture = Clock::now();
   while (!view.left()) {
@@ -124,87 +126,119 @@ int in_pictures(Screen& screen, remote::Connection& connection, live::LiveView& 
     if ((files[0].revents & (POLLHUP | POLLERR)) != 0) break;  // the terminal has gone
     if (!carrier.closed()) carrier.hear();
   }
-  return kHeld;
 }
 
-/// A line for each thing that happens and each value that has changed, as people read it.
-int in_lines(remote::Connection& connection, live::Mirror& run, const live::Phrases& phrases) {
-  Carrier carrier(connection, run);
-  run.begin();
-  std::map<std::string, std::string> told;
-  std::size_t next_event = 0;
-  std::string typed;
-  bool reads = true, described = false;
-  const auto tell = [](const std::string& text) { say(text), std::fflush(stdout); };
-  const auto give = [&](const std::string& line) {
-    const auto words = live::words_of(line);
-    if (words.empty()) return;
-    const auto spoken = phrases.spoken(words);
-    if (!spoken) return tell("! " + spoken.failure().text());
-    run.ask(spoken->method, spoken->params, [&run, &tell, s = *spoken](const live::Json& answer) {
-      if (answer.contains("error")) return tell("! " + answer["error"].value("message", std::string("it was refused")));
-      const live::Json& r = answer.at("result");
-      if (s.method == "read") {
-        for (const auto& [name, value] : r.at("values").items())
-          tell(fmt::format("  {} {}", name, value.value("read", std::string())));
-        return;
-      }
-      tell(fmt::format("> {} at {}", s.what, live::clock_text(r.value("at_s", 0.0), run.step)));
-    });
-  };
-  auto next_look = Clock::now();
-  while (!run.over) {
-    carrier.send();
-    pollfd files[2] = {{connection.number(), POLLIN, 0}, {STDIN_FILENO, POLLIN, 0}};
-    ::poll(files, reads ? 2 : 1, 100);
-    carrier.hear();
-    if (reads && files[1].revents != 0) {
-      char block[4096];
-      const ssize_t n = ::read(STDIN_FILENO, block, sizeof block);
-      if (n <= 0) reads = false;
-      if (n > 0) typed.append(block, static_cast<std::size_t>(n));
-      for (std::size_t end = 0; (end = typed.find('\n')) != std::string::npos; typed.erase(0, end + 1))
-        give(typed.substr(0, end));
-    }
-    if (run.known && !described) {
-      described = true;
-      std::string what = run.bench;
-      if (!run.scenario.empty()) what += ", " + run.scenario;
-      tell(fmt::format("{}: {}; what is typed here is a command, `end` ends the run", what,
-                       run.paced ? "paced" : "in lockstep"));
-    }
-    if (run.known) {
-      std::vector<std::string> names;
-      for (const live::Board& b : run.boards) {
-        for (const live::Item& i : b.items) names.insert(names.end(), i.names.begin(), i.names.end());
-      }
-      for (const live::Signal& s : run.signals()) {
-        if (run.boards.empty() && s.role == "input") names.push_back(s.name);
-      }
-      std::sort(names.begin(), names.end());
-      names.erase(std::unique(names.begin(), names.end()), names.end());
-      run.look_at(names, 2);
-      for (const std::string& name : names) {
-        const live::Value v = run.value(name);
-        if (v.read.empty() || told[name] == v.read) continue;
-        told[name] = v.read;
-        tell(fmt::format("{}  {} {}", live::clock_text(run.now, run.step), name, v.read));
-      }
-    }
-    for (const live::RunEvent& e : run.events) {
-      if (e.number < next_event) continue;
-      next_event = e.number + 1;
-      tell(fmt::format("{}  {}: {}", live::clock_text(e.at, run.step), e.subject, one_line(e.text)));
-    }
-    if (!run.message.empty()) tell((run.message_bad ? "! " : "") + std::exchange(run.message, std::string()));
-    if (Clock::now() >= next_look) {
-      run.look_again();
+/// A line for each thing that happens and each value that has changed, as people read it; and commands, line by line.
+class Lines {
+ public:
+  Lines(remote::Connection& connection, const live::Phrases& phrases)
+      : connection_(connection), carrier_(connection, run_), phrases_(phrases) {}
+
+  int until_over() {
+    run_.begin();
+    auto next_look = Clock::now();
+    while (!run_.over) {
+      carrier_.send();
+      pollfd files[2] = {{connection_.number(), POLLIN, 0}, {STDIN_FILENO, POLLIN, 0}};
+      ::poll(files, reads_ ? 2 : 1, 100);
+      carrier_.hear();
+      if (reads_ && files[1].revents != 0) read();
+      tell_all();
+      if (Clock::now() < next_look) continue;
+      run_.look_again();
       next_look = Clock::now() + std::chrono::seconds(1);
     }
+    tell_all();
+    tell("The run is over: " + run_.ending);
+    return kHeld;
   }
-  tell("The run is over: " + run.ending);
-  return kHeld;
-}
+
+ private:
+  static void tell(const std::string& text) {
+    say(text);
+    std::fflush(stdout);
+  }
+
+  void read() {
+    char block[4096];
+    const ssize_t n = ::read(STDIN_FILENO, block, sizeof block);
+    if (n <= 0) reads_ = false;
+    if (n > 0) typed_.append(block, static_cast<std::size_t>(n));
+    for (std::size_t end = 0; (end = typed_.find('\n')) != std::string::npos; typed_.erase(0, end + 1))
+      give(typed_.substr(0, end));
+  }
+
+  void give(const std::string& line) {
+    const auto words = live::words_of(line);
+    if (words.empty()) return;
+    const auto spoken = phrases_.spoken(words);
+    if (!spoken) return tell("! " + spoken.failure().text());
+    if (spoken->method == "capture") return run_.capture(spoken->params);
+    run_.ask(spoken->method, spoken->params, [this, s = *spoken](const live::Json& answer) {
+      if (answer.contains("error")) return tell("! " + answer["error"].value("message", std::string("it was refused")));
+      const live::Json& r = answer.at("result");
+      const std::string at = live::clock_text(r.value("at_s", 0.0), run_.step);
+      if (s.method == "wait") return tell((r.value("came", false) ? "> it came at " : "> it had not come by ") + at);
+      if (s.method != "read") return tell(fmt::format("> {} at {}", s.what, at));
+      for (const auto& [name, value] : r.at("values").items())
+        tell(fmt::format("  {} {}", name, value.value("read", std::string())));
+    });
+  }
+
+  void tell_all() {
+    if (run_.known && !described_) tell_what();
+    tell_values();
+    for (const live::RunEvent& e : run_.events) {
+      if (e.number < next_event_) continue;
+      next_event_ = e.number + 1;
+      tell(fmt::format("{}  {}: {}", live::clock_text(e.at, run_.step), e.subject, one_line(e.text)));
+    }
+    if (!run_.message.empty()) tell((run_.message_bad ? "! " : "") + std::exchange(run_.message, std::string()));
+    if (const std::int64_t lost = run_.left_out + run_.events_left_out; lost > lost_) {
+      tell(fmt::format("! {} pictures and {} events were left out so far", run_.left_out, run_.events_left_out));
+      lost_ = lost;
+    }
+    run_.clock(Clock::now());
+    const bool silent = run_.silent_s >= live::Mirror::kSilent;
+    if (silent && !silent_) tell(fmt::format("! no answer for {} s", run_.silent_s));
+    silent_ = silent;
+  }
+
+  void tell_what() {
+    described_ = true;
+    std::string what = run_.bench;
+    if (!run_.scenario.empty()) what += ", " + run_.scenario;
+    tell(fmt::format("{}: {}; what is typed here is a command, `end` ends the run", what,
+                     run_.paced ? "paced" : "in lockstep"));
+    for (const live::Board& b : run_.boards) {
+      for (const live::Item& i : b.items) names_.insert(i.names.begin(), i.names.end());
+    }
+    for (const live::Signal& s : run_.signals()) {
+      if (run_.boards.empty() && s.role == "input") names_.insert(s.name);
+    }
+  }
+
+  void tell_values() {
+    run_.look_at({names_.begin(), names_.end()}, 2);
+    for (const std::string& name : names_) {
+      const live::Value v = run_.value(name);
+      if (v.read.empty() || told_[name] == v.read) continue;
+      told_[name] = v.read;
+      tell(fmt::format("{}  {} {}", live::clock_text(run_.now, run_.step), name, v.read));
+    }
+  }
+
+  remote::Connection& connection_;
+  live::Mirror run_;
+  Carrier carrier_;
+  const live::Phrases& phrases_;
+  std::set<std::string> names_;
+  std::map<std::string, std::string> told_;
+  std::size_t next_event_ = 0;
+  std::int64_t lost_ = 0;
+  std::string typed_;
+  bool reads_ = true, described_ = false, silent_ = false;
+};
 
 /// Bytes from standard input to the run, and back, until either has enough.
 int relay(remote::Connection& connection) {
@@ -240,9 +274,8 @@ int run_attach(const Arguments& arguments) {
   if (!there) return kNotCompleted;
   if (arguments.has(Option::relay)) return relay(*there->with);
   if (arguments.has(Option::plain)) {
-    live::Mirror mirror;
     const live::Phrases phrases = phrases_for(*run);
-    return in_lines(*there->with, mirror, phrases);
+    return Lines(*there->with, phrases).until_over();
   }
   // Whoever cannot come in sees why before the page is there.
   if (elsewhere(*run) && !there->ask("read", {{"names", {"time"}}})) return kNotCompleted;
@@ -251,7 +284,8 @@ int run_attach(const Arguments& arguments) {
     return say_error("this is no terminal that shows pages: --plain tells the same line by line"), kWrongInput;
   const auto tuned = arguments.value(Option::tune);
   live::LiveView view(phrases_for(*run), tuned ? "tune " + *tuned : std::string());
-  return in_pictures(*screen, *there->with, view);
+  in_pictures(*screen, *there->with, view);
+  return kHeld;
 }
 
 }  // namespace isodyne::app

@@ -150,7 +150,7 @@ int run_bench(const Arguments& given, bool reference) {
   if (arguments->has(Option::open)) {
     door.emplace(request.bench, *folder);
     watchers.push_back(&*door);
-    say_aside("Open: isodyne read " + *folder + " NAME");
+    say_aside("Open: isodyne attach " + *folder);
   }
   return tell(session::run(request, watchers), *arguments, *wanted, *request.bench);
 }

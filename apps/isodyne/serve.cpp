@@ -166,14 +166,14 @@ int run_serve(const Arguments& arguments) {
     if (!folder) return say_error(folder.failure().text()), kNotCompleted;
     request.evidence.folder = *folder;
     remote::OpenRun door(request.bench, *folder);
-    say(fmt::format("{}  begins in {}", session::now_text(), *folder));
+    say(fmt::format("{}  begins in {}: isodyne attach {}", session::now_text(), *folder, *folder));
     std::fflush(stdout);
     const auto begin = Clock::now();
     const session::RunOutcome outcome = session::run(request, {&door, &notifier});
-    for (const session::Notice& s : outcome.said) s.error ? say_error(s.text) : say_aside(s.text);
+    const bool by_hand = outcome.ending == observe::Ending::interrupted;
+    for (const session::Notice& s : outcome.said) s.error && !by_hand ? say_error(s.text) : say_aside(s.text);
     say(fmt::format("{}  {}: {}", session::now_text(), *folder, observe::ending_word(outcome.ending)));
     std::fflush(stdout);
-    const bool by_hand = outcome.ending == observe::Ending::interrupted;
     if (by_hand || observe::as_asked(outcome.ending)) {
       sd_notify(0, "STOPPING=1");
       return kHeld;

@@ -11,6 +11,7 @@
 #include "isodyne/core/file.h"
 #include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
+#include "isodyne/live/command_line.h"
 #include "isodyne/remote/open_run.h"
 #include "isodyne/session/by_hand.h"
 #include "terminal.h"

@@ -10,7 +10,7 @@
 #include "isodyne/check/load.h"
 #include "isodyne/core/result.h"
 #include "isodyne/core/time.h"
-#include "isodyne/live/command_line.h"
+#include "isodyne/live/spoken.h"
 
 namespace isodyne::app {
 

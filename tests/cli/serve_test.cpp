@@ -147,15 +147,22 @@ TEST_CASE("The oldest pieces of all runs go while they take too much room") {
   const std::vector<std::string> before = pieces_of(first);
   for (const std::string& p : before) bytes += fs::file_size(p);
   REQUIRE(before.size() == 9);
+  // What only looks like it is somebody else's.
+  fs::create_directories(folder / "served/notes/pieces");
+  folder.write("served/notes/pieces/000001.h5", std::string(1u << 20, 'x'));
+  folder.write("served/001-run/pieces/mine.h5", std::string(1u << 20, 'x'));
   const Output o = shell(serve + fmt::format(" --keep-size '{} B'", bytes + bytes / 2), folder.path());
   INFO(o.out << o.err);
   REQUIRE(o.status == 0);
   CHECK(pieces_of(second).size() == 9);
+  fs::rename(first + "/pieces/mine.h5", folder / "mine.h5");
   const std::vector<std::string> left = pieces_of(first);
   CHECK(left.size() < 7);
   CHECK(left.size() > 1);
   if (!left.empty()) CHECK(left.back() == before.back());
   CHECK(fs::exists(first + "/events.csv"));
+  CHECK(fs::exists(folder / "served/notes/pieces/000001.h5"));
+  CHECK(fs::exists(folder / "mine.h5"));
   for (const char* wrong : {"--keep-size 20", "--keep-size 'GB'", "--keep soon", "--piece '0 s'"})
     CHECK(shell(serve + " " + wrong, folder.path()).status == 2);
 }

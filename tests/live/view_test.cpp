@@ -50,6 +50,8 @@ struct FakeRun {
                                                                {"valve", {0, "false"}},
                                                                {"horn", {0, "false"}}};
   std::string refuses;  ///< what commands are answered
+  std::int64_t captures = 0;
+  Json page;            ///< the rows of what is captured
 
   explicit FakeRun(Phrases phrases = {}) : view(std::move(phrases)) { pass(); }
 
@@ -67,7 +69,10 @@ struct FakeRun {
       watched = call.at("params").at("names").get<std::vector<std::string>>();
       return {{"watch", ++watch}, {"names", watched}};
     }
-    if (method == "unwatch") return Json::object();
+    if (method == "unwatch" || method == "uncapture") return Json::object();
+    if (method == "read") return {{"at_s", 0.75}, {"values", {{"warm", {{"si", values.at("warm").first}, {"read", "?"}}}}}};
+    if (method == "capture") return {{"capture", ++captures}, {"names", call.at("params").at("names")}};
+    if (method == "captured") return page;
     commands.push_back(call);
     return {{"at_s", 0.75}};
   }
@@ -389,6 +394,76 @@ TEST_CASE("The command line completes, recalls and is edited") {
   run.type("cfrob");
   run.key(Key::Kind::enter);
   shows(run.text(), "there is no command frob");
+}
+
+TEST_CASE("What grows, was moved, or did not begin at rest is never the best") {
+  FakeRun run;
+  run.update(0.5);
+  run.type("c");
+  run.type("tune warm of level by warm \"1 K\" within \"10 s\"");
+  run.key(Key::Kind::enter);
+  // The level as `row` says, for 10 s after a step of the setpoint.
+  const auto trial = [&](const std::function<double(double)>& row, bool moved = false) {
+    run.type("t");
+    Json times = Json::array(), level = Json::array(), warm = Json::array();
+    const double base = run.values["warm"].first, to = base + (run.captures % 2 == 1 ? 1 : -1);
+    for (int i = 0; i <= 1000; ++i) {
+      times.push_back(1'000'000'000 + i * 10'000'000);
+      level.push_back(to + row(i * 0.01) * (to > base ? 1 : -1));
+      warm.push_back(moved && i > 500 ? to + 0.1 : to);
+    }
+    run.page = {{"times_ns", times}, {"si", {{"level", level}, {"warm", warm}}}, {"next", 1001}};
+    const Json came{{"capture", run.captures}, {"came", true}, {"at_s", 1.0}, {"take", 1}, {"rows", 1001}, {"whole", true}};
+    run.view.run().hear(Json{{"method", "captured"}, {"params", came}}.dump());
+    run.pass();
+    return run.text(100, 30);
+  };
+  std::string text = trial([](double t) { return -std::exp(0.1 * t) * std::cos(6 * t); });
+  shows(text, "growing");
+  CHECK_FALSE(has(text, "●"));
+  text = trial([](double t) { return -std::exp(-t); }, true);
+  shows(text, "warm was changed meanwhile");
+  CHECK_FALSE(has(text, "●"));
+  text = trial([](double t) { return -std::exp(-2 * t); });
+  shows(text, "● 20 degC");
+  // What still moved before the step is measured as what it is not.
+  run.update(3);
+  run.values["level"] = {5, "500 cm"};
+  run.update(3.5);
+  text = trial([](double) { return 0; });
+  shows(text, "it was not at rest before");
+  shows(text, "● 20 degC");
+  // A step that is refused is over; what is captured later is none of it.
+  run.refuses = "`warm` is from 0 degC to 100 degC";
+  run.type("t");
+  shows(run.text(100, 30), "`warm` is from 0 degC to 100 degC");
+  run.refuses.clear();
+  const std::string before = run.text(100, 30);
+  const Json late{{"capture", run.captures}, {"came", true}, {"at_s", 1.0}, {"take", 1}, {"rows", 1001}, {"whole", true}};
+  run.view.run().hear(Json{{"method", "captured"}, {"params", late}}.dump());
+  run.pass();
+  CHECK(std::count(before.begin(), before.end(), '%') == [&] {
+    const std::string after = run.text(100, 30);
+    return std::count(after.begin(), after.end(), '%');
+  }());
+}
+
+TEST_CASE("A run that waits for its controllers is told as one") {
+  LiveView view({});
+  LiveView::Clock::time_point now{};
+  view.tick(now);
+  for (const std::string& line : view.run().outgoing()) {
+    const Json call = *parse_json(line);
+    Json answer{{"jsonrpc", "2.0"}, {"id", call.at("id")}};
+    if (call.at("method") == "describe")
+      answer["result"] = described();
+    else
+      answer["error"] = {{"code", 1}, {"message", "the run has not begun"}, {"data", "not_begun"}};
+    view.run().hear(answer.dump());
+  }
+  Grid grid(80, 24);
+  view.draw(grid);
+  shows(grid.text(), "waits for its controllers");
 }
 
 TEST_CASE("What a run says that is none is counted, and every size can be drawn") {

@@ -2,33 +2,16 @@
 // A line that is typed: editing, history, and what might come next.
 
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "isodyne/core/result.h"
 #include "isodyne/live/keys.h"
 #include "isodyne/live/mirror.h"
+#include "isodyne/live/spoken.h"
 
 namespace isodyne::live {
-
-/// A command as it is said to a run.
-struct Spoken {
-  std::string method;
-  Json params = Json::object();
-  std::string what;  ///< "request = up": what was done, before " at 1.2 s"
-};
-
-/// A command of the command line, without the run that it is about.
-struct Phrase {
-  std::string name, words, summary;                          ///< words: "NAME VALUE"
-  std::vector<std::pair<std::string, std::string>> options;  ///< "within", "TIME"
-};
-
-/// What can be said, which is the command line's; and what it means.
-struct Phrases {
-  std::vector<Phrase> all;
-  std::function<Result<Spoken>(const std::vector<std::string>& words)> spoken;
-};
 
 /// As a shell does: blanks separate, quotes keep together. A quote that is not closed reaches to the end.
 std::vector<std::string> words_of(const std::string& line);

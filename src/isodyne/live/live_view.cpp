@@ -15,7 +15,6 @@ namespace {
 constexpr int kWide = 116, kHigh = 30, kNarrow = 79;
 constexpr const char* kPages[] = {"panels", "scope", "signals", "faults", "requirements", "events", "timing", "tuning"};
 constexpr int kTabs = 8;
-constexpr std::int64_t kSilent = 3;
 constexpr auto kLookEvery = std::chrono::milliseconds(500);
 
 }  // namespace
@@ -25,12 +24,9 @@ LiveView::LiveView(Phrases phrases, std::string first) : phrases_(std::move(phra
 // ---- what is asked --------------------------------------------------------------------------------------------
 
 void LiveView::tick(Clock::time_point now) {
-  if (!begun_) run_.begin(), heard_ = now;
+  if (!begun_) run_.begin();
   begun_ = true;
-  // It is asked twice a second: who then says nothing stands, and with it the picture.
-  if (run_.lines != lines_) lines_ = run_.lines, heard_ = now;
-  const auto silent = std::chrono::duration_cast<std::chrono::seconds>(now - heard_).count();
-  if (silent != silent_s_) silent_s_ = silent, run_.changed = true;
+  run_.clock(now);
   desk_.tick(run_, now);
   if (run_.known && !scope_filled_) {
     // What the bench's own traces show; else its first numbers.
@@ -323,10 +319,12 @@ void LiveView::draw_head(Grid& grid) {
   };
   if (run_.over)
     note("over: " + run_.ending, Ink::bad);
-  else if (silent_s_ >= kSilent)
-    note(fmt::format("no answer for {} s", silent_s_), Ink::bad);
+  else if (run_.silent_s >= Mirror::kSilent)
+    note(fmt::format("no answer for {} s", run_.silent_s), Ink::bad);
   else if (!run_.known)
     note("not known yet", Ink::warn);
+  else if (!run_.begun)
+    note("waits for its controllers", Ink::warn);
   else if (run_.stands)
     note("it stands", Ink::warn);
   else

@@ -73,9 +73,6 @@ class LiveView {
   int grid_width_ = 80;
   Clock::time_point next_look_{};
   std::optional<std::pair<int, int>> cursor_at_;
-  std::size_t lines_ = 0;
-  Clock::time_point heard_{};
-  std::int64_t silent_s_ = 0;  ///< nothing has come for so long
   bool begun_ = false, scope_filled_ = false;
 };
 

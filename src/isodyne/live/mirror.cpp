@@ -81,6 +81,13 @@ void Mirror::ask(const std::string& method, Json params, std::function<void(cons
   out_.push_back(call.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
 }
 
+void Mirror::clock(std::chrono::steady_clock::time_point now) {
+  if (!heard_ || lines_ != lines_then_) heard_ = now;
+  lines_then_ = lines_;
+  const auto silent = std::chrono::duration_cast<std::chrono::seconds>(now - *heard_).count();
+  if (silent != silent_s) silent_s = silent, changed = true;
+}
+
 void Mirror::lost(const std::string& why) {
   if (!over) ending = why;
   over = true;
@@ -89,7 +96,7 @@ void Mirror::lost(const std::string& why) {
 
 void Mirror::hear(std::string_view line) {
   const auto said = parse_json(line);
-  ++lines;
+  ++lines_;
   changed = true;
   try {
     if (!said || !said->is_object()) throw std::runtime_error("no object");
@@ -199,6 +206,7 @@ void Mirror::look_again() {
     if (!answer.contains("result")) return;
     const Json& result = answer.at("result");
     timing = timing_of(result);
+    begun = true;
     stands = result.value("stands", false);
     now = std::max(now, number_in(result, "at_s", now));
   });
@@ -224,6 +232,7 @@ void Mirror::look_at(const std::vector<std::string>& names, double per_second) {
 void Mirror::update(const Json& u) {
   if (u.at("watch") != watch_) return;
   const double at = u.at("at_s").get<double>();
+  begun = true;
   left_out += u.value("left_out", std::int64_t{0});
   stands = at == now && stands;
   now = std::max(now, at);

@@ -3,6 +3,7 @@
 // (docs/door.md), a line at a time; no socket and no clock of its own.
 
 #include <array>
+#include <chrono>
 #include <cstdint>
 #include <deque>
 #include <functional>
@@ -14,10 +15,9 @@
 
 #include "isodyne/core/json.h"
 #include "isodyne/live/history.h"
+#include "isodyne/live/spoken.h"
 
 namespace isodyne::live {
-
-using Json = CheckedJson;
 
 struct Signal {
   std::string name, type, role, unit, doc;
@@ -91,6 +91,8 @@ class Mirror {
   /// A line of the run. What is none of docs/door.md is counted and left out.
   void hear(std::string_view line);
   void lost(const std::string& why);
+  /// What time it is: who is asked again and again and says nothing is silent.
+  void clock(std::chrono::steady_clock::time_point now);
 
   /// A call; `then` gets its whole answer (`result` or `error`).
   void ask(const std::string& method, Json params, std::function<void(const Json&)> then = nullptr);
@@ -111,7 +113,10 @@ class Mirror {
   Value value(const std::string& name) const;
   const History& history(const std::string& name) const;
 
-  bool known = false;  ///< describe was answered
+  static constexpr std::int64_t kSilent = 3;
+  std::int64_t silent_s = 0;  ///< for so long nothing has come; from kSilent on that is to be told
+  bool known = false;         ///< describe was answered
+  bool begun = false;         ///< there are values; a run may have to wait for its controllers
   std::string bench, scenario, version;
   double step = 0, now = 0;
   bool paced = false, stands = false;
@@ -125,7 +130,7 @@ class Mirror {
   std::size_t events_dropped = 0;             ///< here; the run has them
   std::int64_t events_left_out = 0;           ///< that the run no longer had
   std::int64_t left_out = 0;                  ///< pictures that did not come
-  std::size_t not_understood = 0, lines = 0;  ///< lines: that have come
+  std::size_t not_understood = 0;
   std::deque<Captured> captures;              ///< the newest last
   std::size_t waits_for_capture = 0;
   std::map<std::string, std::string> failed;  ///< controllers: what was said of them last
@@ -140,6 +145,8 @@ class Mirror {
   void say(const std::string& text, bool bad = false) { message = text, message_bad = bad, changed = true; }
 
  private:
+  std::size_t lines_ = 0, lines_then_ = 0;  ///< that have come
+  std::optional<std::chrono::steady_clock::time_point> heard_;
   void described(const Json& result);
   void take_event(const Json& event);
   void update(const Json& params);

@@ -15,6 +15,7 @@ namespace isodyne::live {
 namespace {
 
 constexpr std::size_t kMostTrials = 200;
+constexpr double kRest = 0.04;  // of the step
 
 /// A value in its own unit as it is said to a run: exactly.
 Json said(const Signal& s, double si) {
@@ -103,13 +104,23 @@ void Tuning::change(Mirror& run, double factor) {
   set_gains(run, {{name, now.si * factor}});
 }
 
+/// Over the tenth of a trial before it, as far as it was seen; what moves is measured as what it is not.
+bool Tuning::at_rest(const Mirror& run) const {
+  const auto within = read_span(plan_.within);
+  if (!within) return true;
+  const Stretch s = run.history(plan_.signal).fold(run.now - 0.1 * to_seconds(*within), run.now);
+  return !s.any() || s.greatest - s.least <= kRest * std::abs(step_);
+}
+
 /// The capture is there before the step is made, and begins with it.
 void Tuning::try_it(Mirror& run) {
   const Signal& setpoint = *run.signal(plan_.setpoint);
   std::vector<std::string> names{plan_.signal, plan_.setpoint};
   names.insert(names.end(), plan_.gains.begin(), plan_.gains.end());
   busy_ = true;
-  run.ask("read", {{"names", {plan_.setpoint}}}, [this, &run, &setpoint, names](const Json& answer) {
+  rested_ = at_rest(run);
+  const std::int64_t attempt = ++attempt_;
+  run.ask("read", {{"names", {plan_.setpoint}}}, [this, &run, &setpoint, names, attempt](const Json& answer) {
     if (answer.contains("error")) return busy_ = false, run.say(answer["error"].value("message", ""), true);
     const double from = answer.at("result").at("values").at(plan_.setpoint).at("si").get<double>();
     const double to = from + (up_ ? step_ : -step_);
@@ -119,7 +130,8 @@ void Tuning::try_it(Mirror& run) {
                       {"when", fmt::format("{} {} {}", plan_.setpoint, to > from ? ">" : "<", half)},
                       {"before", "0 s"},
                       {"after", plan_.within}};
-    run.capture_for(params, [this, &run](const Captured* rows) {
+    run.capture_for(params, [this, &run, attempt](const Captured* rows) {
+      if (attempt != attempt_) return;
       busy_ = false;
       if (rows != nullptr) tried(run, *rows);
     });
@@ -128,6 +140,7 @@ void Tuning::try_it(Mirror& run) {
       if (!set.contains("error"))
         return busy_ ? run.say("it is tried: " + plan_.within + " of simulated time") : void();
       busy_ = false;
+      ++attempt_;
       run.say(set["error"].value("message", "it was refused"), true);
     });
   });
@@ -151,11 +164,12 @@ void Tuning::tried(Mirror& run, const Captured& c) {
     }
     trial.answer = answer_of(rows, to - (up_ ? -step_ : step_), to);
   }
+  if (!rested_) trial.trouble = "it was not at rest before";
   if (!c.whole) trial.trouble = c.lacks;
   if (!trial.answer && trial.trouble.empty()) trial.trouble = "there are no rows";
   trials_.push_back(std::move(trial));
   last_ = c;
-  if (trials_.back().trouble.empty() && (!best_ || better(trials_.back(), trials_[*best_]))) best_ = trials_.size() - 1;
+  if (trials_.back().trouble.empty() && cost(trials_.back()) < HUGE_VAL && (!best_ || better(trials_.back(), trials_[*best_]))) best_ = trials_.size() - 1;
   if (trials_.size() > kMostTrials && best_ != 0) {
     trials_.erase(trials_.begin());
     if (best_) --*best_;
@@ -163,12 +177,13 @@ void Tuning::tried(Mirror& run, const Captured& c) {
   run.say("");
 }
 
-/// What settles goes before what does not, and then what settles sooner; what grows is never better.
+/// What settles sooner is better; what grows, or does not settle, is none that could be best.
+double Tuning::cost(const Trial& t) {
+  if (!t.answer || t.answer->swings.course == Swings::Course::growing || !t.answer->settles) return HUGE_VAL;
+  return *t.answer->settles;
+}
+
 bool Tuning::better(const Trial& a, const Trial& b) {
-  const auto cost = [](const Trial& t) {
-    if (!t.answer || t.answer->swings.course == Swings::Course::growing || !t.answer->settles) return HUGE_VAL;
-    return *t.answer->settles;
-  };
   if (cost(a) != cost(b)) return cost(a) < cost(b);
   return a.answer && b.answer && a.answer->overshoot < b.answer->overshoot;
 }

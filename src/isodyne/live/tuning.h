@@ -43,13 +43,17 @@ class Tuning {
   void set_gains(Mirror& run, const std::map<std::string, double>& to);
   void try_it(Mirror& run);
   void tried(Mirror& run, const Captured& rows);
+  static double cost(const Trial& trial);
   static bool better(const Trial& a, const Trial& b);
+  bool at_rest(const Mirror& run) const;
   std::string text_of(const Mirror& run, const std::string& name, double si) const;
 
   Plan plan_;
   std::size_t chosen_ = 0;
   double factor_ = 1.2;
   bool busy_ = false, up_ = true;
+  bool rested_ = true;        ///< it stood still before the step
+  std::int64_t attempt_ = 0;  ///< what comes of an older one is none of ours
   double step_ = 0;  ///< of the setpoint, in its unit
   std::vector<Trial> trials_;
   std::optional<std::size_t> best_;

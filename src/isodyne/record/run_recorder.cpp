@@ -31,6 +31,19 @@ std::uint64_t size_of(const std::string& file) {
   return none ? 0 : size;
 }
 
+/// "000017.h5"
+bool is_piece(const fs::path& file) {
+  const std::string stem = file.stem().string();
+  return file.extension() == ".h5" && stem.size() == 6 && stem.find_first_not_of("0123456789") == std::string::npos;
+}
+
+/// Whether a folder is that of a run in pieces: nobody else's files are dropped.
+bool in_pieces(const fs::path& run) {
+  std::error_code none;
+  const fs::path newest = fs::read_symlink(run / "recording.h5", none);
+  return !none && newest.parent_path() == "pieces" && is_piece(newest) && fs::exists(run / "events.csv", none);
+}
+
 /// It and what a kill has left beside it.
 std::uint64_t drop(const std::string& file) {
   const std::uint64_t bytes = size_of(file);
@@ -178,9 +191,9 @@ void RunRecorder::drop_old(Time now) {
   std::error_code none;
   const std::string own = fs::weakly_canonical(folder_, none).string();
   for (const auto& run : plan_.among.empty() ? fs::directory_iterator() : fs::directory_iterator(plan_.among, none)) {
-    if (fs::weakly_canonical(run.path(), none).string() == own) continue;
+    if (fs::weakly_canonical(run.path(), none).string() == own || !in_pieces(run.path())) continue;
     for (const auto& piece : fs::directory_iterator(run.path() / "pieces", none)) {
-      if (piece.path().extension() != ".h5" || tail_grows(tail_of(piece.path().string()))) continue;
+      if (!is_piece(piece.path()) || tail_grows(tail_of(piece.path().string()))) continue;
       others.push_back(
           {fs::last_write_time(piece.path(), none), piece.path().string(), size_of(piece.path().string())});
     }

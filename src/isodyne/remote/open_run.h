@@ -121,6 +121,8 @@ class OpenRun : public session::RunWatcher {
   Json event_json(std::size_t number);
   std::size_t first_event();
   bool in_run(std::size_t fault) const;
+  using Since = std::vector<std::optional<Time>>;
+  std::pair<Time, Since> shown(const Since& since);
   std::optional<std::pair<Time, std::vector<double>>> newest(const std::vector<program::VarId>& ids);
   std::chrono::milliseconds until_next() const;
   void done();
@@ -140,7 +142,7 @@ class OpenRun : public session::RunWatcher {
   bool any_ = false;       ///< an image was there
   std::deque<Seen> seen_;  ///< the newest kMostSeen; the first has the number first_seen_
   std::size_t first_seen_ = 0;
-  std::vector<std::optional<Time>> acts_, broken_;  ///< per fault and requirement: since when
+  Since acts_, broken_;  ///< per fault and requirement: since when
   std::vector<Watch> watches_;
   Captures captures_;
   Json ending_;

@@ -264,16 +264,16 @@ bool OpenRun::in_run(std::size_t fault) const {
   return std::find(chosen.begin(), chosen.end(), static_cast<std::int32_t>(fault)) != chosen.end();
 }
 
-/// Which act, as far as was shown.
+/// As far as was shown, and up to when that is.
+std::pair<Time, OpenRun::Since> OpenRun::shown(const Since& since) {
+  const std::lock_guard lock(mutex_);
+  return {at_, since};
+}
+
+/// Which act.
 void OpenRun::faults(const Json&, const Asked& asked) {
   const program::Program& p = *program_;
-  std::vector<std::optional<Time>> acts;
-  Time now{};
-  {
-    const std::lock_guard lock(mutex_);
-    now = at_;
-    acts = acts_;
-  }
+  const auto [now, acts] = shown(acts_);
   Json all = Json::array();
   for (std::size_t i = 0; i < p.faults.size(); ++i) {
     Json one{{"name", p.faults[i].name},
@@ -289,20 +289,14 @@ void OpenRun::faults(const Json&, const Asked& asked) {
 /// What is broken is known some instants later; nothing else is until the end.
 void OpenRun::verdicts(const Json&, const Asked& asked) {
   const program::Program& p = *program_;
-  std::vector<std::optional<Time>> broken;
-  Time at{};
-  {
-    const std::lock_guard lock(mutex_);
-    at = at_;
-    broken = broken_;
-  }
+  const auto [now, broken] = shown(broken_);
   Json all = Json::array();
   for (std::size_t i = 0; i < broken.size(); ++i) {
     Json one{{"requirement", p.requirements[i].name}, {"so_far", broken[i] ? "broken" : "not broken"}};
     if (broken[i]) one["since_s"] = to_seconds(*broken[i]);
     all.push_back(std::move(one));
   }
-  result(asked, {{"at_s", to_seconds(at)}, {"requirements", std::move(all)}});
+  result(asked, {{"at_s", to_seconds(now)}, {"requirements", std::move(all)}});
 }
 
 void OpenRun::timing(const Json&, const Asked& asked) {

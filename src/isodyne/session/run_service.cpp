@@ -293,7 +293,7 @@ class Doing {
                                             format_instant(request_.from->at)));
     if (recorder_ && request_.evidence.pieces.any()) {
       summary.remarks.push_back(fmt::format(
-          "The recording is in pieces: {}, of which {} dropped; recording.h5 is the last. All events are in events.csv.",
+          "The recording is in pieces: {}, of which {} dropped; recording.h5 is the last. Events are in events.csv.",
           counted(recorder_->pieces(), "piece"),
           recorder_->dropped() == 0 ? "none was" : fmt::format("the oldest {} were", recorder_->dropped())));
       if (!recorder_->gaps().empty()) summary.remarks.push_back("Not all was recorded: " + recorder_->gaps() + ".");
