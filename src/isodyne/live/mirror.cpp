@@ -81,10 +81,10 @@ void Mirror::ask(const std::string& method, Json params, std::function<void(cons
   out_.push_back(call.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n");
 }
 
-void Mirror::clock(std::chrono::steady_clock::time_point now) {
-  if (!heard_ || lines_ != lines_then_) heard_ = now;
+void Mirror::clock(std::chrono::steady_clock::time_point instant) {
+  if (!heard_ || lines_ != lines_then_) heard_ = instant;
   lines_then_ = lines_;
-  const auto silent = std::chrono::duration_cast<std::chrono::seconds>(now - *heard_).count();
+  const auto silent = std::chrono::duration_cast<std::chrono::seconds>(instant - *heard_).count();
   if (silent != silent_s) silent_s = silent, changed = true;
 }
 

@@ -92,7 +92,7 @@ class Mirror {
   void hear(std::string_view line);
   void lost(const std::string& why);
   /// What time it is: who is asked again and again and says nothing is silent.
-  void clock(std::chrono::steady_clock::time_point now);
+  void clock(std::chrono::steady_clock::time_point instant);
 
   /// A call; `then` gets its whole answer (`result` or `error`).
   void ask(const std::string& method, Json params, std::function<void(const Json&)> then = nullptr);
