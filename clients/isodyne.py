@@ -43,14 +43,23 @@ class Reading(NamedTuple):
     text: str
 
 
+class Judged(NamedTuple):
+    """What a stretch of a run brought for a requirement, judged anew. margin: SI, negative where it is broken; None: there is none."""
+
+    verdict: str
+    margin: Optional[float]
+    tests: int
+
+
 class Capture(NamedTuple):
-    """Rows around an instant: times in seconds, and of each quantity its values (SI)."""
+    """Rows around an instant: times in seconds, and of each quantity its values (SI); and what was judged over it."""
 
     at: float
     whole: bool
     times: List[float]
     columns: Dict[str, List[float]]
     file: Optional[str]
+    judged: Dict[str, Judged] = {}
 
 
 _ANY_TIME = 365.0 * 24 * 3600
@@ -79,7 +88,9 @@ class Begun:
             for name, values in page["si"].items():
                 columns[name] += [math.nan if v is None else v for v in values]
         run.call("uncapture", capture=number)
-        return Capture(float(came["at_s"]), bool(came["whole"]), times, columns, came["file"])
+        judged = {one["requirement"]: Judged(one["verdict"], one.get("margin_si"), one["tests"])
+                  for one in came.get("judged", {}).get("requirements", [])}
+        return Capture(float(came["at_s"]), bool(came["whole"]), times, columns, came["file"], judged)
 
 
 class Run:
@@ -253,9 +264,10 @@ class Run:
         return float(answer["at_s"]) if answer["came"] else None
 
     def begin_capture(self, *names: str, when: Optional[str] = None, broken: Optional[str] = None, before: str = "0 s",
-                      after: str = "0 s") -> "Begun":
+                      after: str = "0 s", judge: Sequence[str] = ()) -> "Begun":
         """What is around the instant at which a condition becomes true or a requirement is broken; else around now. Every instant
-        of the bench, and of quick parts where they are looked at there. It is a file in the folder of the run, too.
+        of the bench, and of quick parts where they are looked at there. It is a file in the folder of the run, too. What requirements
+        `judge` names is judged anew over it, as if the run had begun there.
 
         The run goes on meanwhile, so begin before you do what should bring it about:
 
@@ -268,12 +280,14 @@ class Run:
             params["when"] = when
         if broken is not None:
             params["broken"] = broken
+        if judge:
+            params["judge"] = list(judge)
         return Begun(self, self.call("capture", **params))
 
     def capture(self, *names: str, when: Optional[str] = None, broken: Optional[str] = None, before: str = "0 s",
-                after: str = "0 s", within: Optional[float] = None) -> Capture:
+                after: str = "0 s", judge: Sequence[str] = (), within: Optional[float] = None) -> Capture:
         """begin_capture() and take(), where nothing needs to be done between."""
-        return self.begin_capture(*names, when=when, broken=broken, before=before, after=after).take(within)
+        return self.begin_capture(*names, when=when, broken=broken, before=before, after=after, judge=judge).take(within)
 
     def so_far(self) -> Dict[str, Optional[float]]:
         """Per requirement, since when it is broken; None: it is not, so far."""

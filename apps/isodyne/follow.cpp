@@ -8,8 +8,10 @@
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
 #include "isodyne/core/units.h"
+#include "isodyne/program/answer.h"
 #include "speak.h"
 #include "terminal.h"
+#include "text_table.h"
 
 namespace isodyne::app {
 
@@ -112,8 +114,27 @@ int run_watch(const Arguments& arguments) {
 
 namespace {
 
-/// Says what came; the status, when nothing more is waited for.
-std::optional<int> take_captured(const Arguments& arguments, const remote::Json& came, std::size_t names) {
+bool any_broken(const remote::Json& judged) {
+  const remote::Json& all = judged.at("requirements");
+  return std::any_of(all.begin(), all.end(), [](const remote::Json& one) {
+    return one.value("verdict", "") == program::answer_word(program::Answer::broken);
+  });
+}
+
+void say_judged(const remote::Json& judged) {
+  TextTable table(
+      {{"Requirement"}, {"Verdict"}, {"Margin", TextTable::Align::right}, {"Worst at", TextTable::Align::right}});
+  for (const remote::Json& one : judged.at("requirements")) {
+    const auto worst = time_from_seconds(one.value("worst_at_s", -1.0));
+    table.row({one.value("requirement", ""), one.value("verdict", ""), one.value("margin", "–"),
+               one.contains("worst_at_s") && worst ? format_instant(*worst) : "–"});
+  }
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+}
+
+/// Says what came; the status, when nothing more is waited for. `broken`: a requirement was, in one of them.
+std::optional<int> take_captured(const Arguments& arguments, const remote::Json& came, std::size_t names,
+                                 bool& broken) {
   if (arguments.has(Option::json)) say(came.dump());
   if (!came.value("came", false)) {
     if (!arguments.has(Option::json)) say("the run was over before it came");
@@ -132,7 +153,12 @@ std::optional<int> take_captured(const Arguments& arguments, const remote::Json&
     std::filesystem::copy_file(path, *out, std::filesystem::copy_options::overwrite_existing, error);
     if (error) return say_error(fmt::format("cannot write {}: {}", *out, error.message())), kNotCompleted;
   }
-  return arguments.has(Option::again) ? std::nullopt : std::optional(static_cast<int>(kHeld));
+  if (came.contains("judged")) {
+    broken = broken || any_broken(came.at("judged"));
+    if (!arguments.has(Option::json)) say_judged(came.at("judged"));
+  }
+  if (arguments.has(Option::again)) return std::nullopt;
+  return broken ? kBroken : kHeld;
 }
 
 }  // namespace
@@ -161,15 +187,15 @@ int run_capture(const Arguments& arguments) {
   if (const auto status = said_error(*answer)) return *status;
   const std::size_t names = answer->at("result").at("names").size();
   say_if_held(answer->at("result"));
-  bool any = false;
+  bool any = false, broken = false;
   while (const auto message = there->told()) {
     if (message->value("method", "") != "captured") continue;
     const bool came = message->at("params").value("came", false);
-    if (!came && any) return kHeld;  // again and again, until it was over
+    if (!came && any) break;  // again and again, until it was over
     any = any || came;
-    if (const auto status = take_captured(arguments, message->at("params"), names)) return *status;
+    if (const auto status = take_captured(arguments, message->at("params"), names, broken)) return *status;
   }
-  return any ? kHeld : kNotCompleted;
+  return broken ? kBroken : any ? kHeld : kNotCompleted;
 }
 
 }  // namespace isodyne::app

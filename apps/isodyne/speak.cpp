@@ -248,6 +248,7 @@ Result<live::Spoken> spoken_capture(const Arguments& arguments) {
                                      std::pair{Option::before, "before"}, std::pair{Option::after, "after"}}) {
     if (const auto value = arguments.value(option)) params[name] = *value;
   }
+  if (const auto judged = arguments.values(Option::judge); !judged.empty()) params["judge"] = judged;
   params["again"] = arguments.has(Option::again);
   return live::Spoken{"capture", std::move(params), "capture"};
 }

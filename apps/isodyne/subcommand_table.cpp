@@ -235,9 +235,9 @@ const std::vector<Subcommand>& commands() {
        "keep what is around an instant of a run that goes on, at every instant",
        "From --before it to --after it: where --when comes true, or a requirement is --broken; else now. Written into "
        "the folder of\nthe run as CSV; with --out into that file too. Quantities of parts with shorter steps than the "
-       "bench are seen at their own\ninstants where the bench records them so, or the run was begun with --look.",
+       "bench are seen at their own\ninstants where the bench records them so, or the run was begun with --look. What --judge names is judged over it anew:\na requirement that is broken here is exit status 1.",
        "isodyne capture runs/001-uplock \"upper.*\" --when \"chamber.level > 3 m\" --before \"1 s\" --after \"2 s\"",
-       {when, broken, before, after, again, out, json, help},
+       {when, broken, before, after, judge, again, out, json, help},
        run_capture,
        false,
        spoken_capture},

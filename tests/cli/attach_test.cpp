@@ -68,6 +68,7 @@ TEST_CASE("A run is operated in the terminal") {
   if (!can_play()) return;
   const Tank tank;
   const Output o = tank.play("80x24", R"(until what the keeper has
+until ◀ off ▶
 key \eOC
 until enter: mode becomes on
 key \r

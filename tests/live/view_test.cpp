@@ -276,6 +276,9 @@ TEST_CASE("The panels of a bench show what the run says") {
 
 TEST_CASE("A hand operates what has the focus, and sees what came of it") {
   FakeRun run;
+  run.text();
+  run.key(Key::Kind::right);
+  shows(run.text(), "mode is not known yet");
   run.update(0.5);
   run.text();
   run.key(Key::Kind::right);

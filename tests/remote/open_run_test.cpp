@@ -365,6 +365,92 @@ TEST_CASE("A capture has every instant from before to after what it waits for, t
   }
 }
 
+TEST_CASE("Requirements are judged anew over what is captured, as if the run had begun there") {
+  // A mass on a spring that is thrown off by each step of the setpoint; a quick part with requirements of its own.
+  const std::string text =
+      "model Quick { output state x : 1 = 0\n  output state y : 1 = 1\n  x' = 100 / 1 s * y\n  y' = -100 / 1 s * x }\n"
+      "bench Mass { step 1 ms  method rk4\n  record every 1 ms\n  record quick.x every 100 us\n"
+      "  input setpoint : m = 0 m\n  state place : m = 0 m\n  state speed : m/s = 0 m/s\n"
+      "  part quick : Quick  step 100 us\n"
+      "  place' = speed\n  speed' = 40 / 1 s^2 * (setpoint - place) - 2.53 / 1 s * speed\n}\n"
+      "requirement calm { always place <= 0.13 m }\n"
+      "requirement there { whenever setpoint > 0.05 m then within 3 s place > 0.09 m }\n"
+      "requirement back { whenever setpoint < -5 m then within 1 s place < 0 m }\n"
+      "requirement late { whenever setpoint > 0.05 m then within 20 s place > 5 m }\n"
+      "requirement quickly { always quick.x <= 0.9999 }\n"
+      "scenario s { hold 100000 s }\n";
+  for (const bool paced : {false, true}) {
+    Beside beside(paced, text);
+    Client client(beside);
+    client.read("place");
+    const auto step_to = [&](const char* to, const char* when, Json judge, const char* after) {
+      client.good("capture", {{"names", {"place", "quick.x"}},
+                              {"when", when},
+                              {"before", "1 ms"},
+                              {"after", after},
+                              {"judge", std::move(judge)}});
+      client.good("set", {{"name", "setpoint"}, {"value", to}});
+      for (;;) {
+        const Json message = client.told.empty() ? client.next() : client.told.front();
+        if (!client.told.empty()) client.told.erase(client.told.begin());
+        if (message.value("method", "") == "captured") return message["params"];
+      }
+    };
+    const Json all{"calm", "there", "back", "late", "quickly"};
+    const Json first = step_to("0.1 m", "setpoint > 0.05 m", all, "4 s");
+    INFO(first.dump());
+    REQUIRE(first["whole"] == true);
+    const Json judged = first["judged"];
+    const double at = first["at_s"];
+    CHECK(judged["from_s"].get<double>() == Approx(at - 0.001).margin(1e-9));
+    CHECK(judged["to_s"].get<double>() == Approx(at + 4).margin(1e-9));
+    std::map<std::string, Json> of;
+    for (const Json& one : judged["requirements"]) of[one["requirement"]] = one;
+    // What the rows of the same capture say.
+    std::vector<double> place, x;
+    std::vector<std::int64_t> times;
+    for (std::size_t from = 0; from < first["rows"].get<std::size_t>();) {
+      const Json page = client.good("captured", {{"capture", first["capture"]}, {"take", 1}, {"from", from}});
+      const std::vector<double> p = page["si"]["place"], q = page["si"]["quick.x"];
+      const std::vector<std::int64_t> t = page["times_ns"];
+      for (std::size_t i = 0; i < t.size(); ++i) {
+        x.push_back(q[i]), times.push_back(t[i]);
+        if (t[i] % 1'000'000 == 0) place.push_back(p[i]);
+      }
+      from = page["next"];
+    }
+    CHECK(of["calm"]["verdict"] == "broken");
+    CHECK(of["calm"]["margin_si"] == 0.13 - *std::max_element(place.begin(), place.end()));
+    // Damping 0.2: 52.7 % beyond 0.1 m.
+    CHECK(of["calm"]["margin_si"].get<double>() == Approx(0.13 - 0.1527).margin(2e-4));
+    CHECK(of["there"]["verdict"] == "held");
+    CHECK(of["there"]["tests"] == 1);  // it becomes true within the stretch
+    CHECK(of["back"]["verdict"] == "not put to the test");
+    CHECK(of["late"]["verdict"] == "undecided");
+    const auto most = std::max_element(x.begin(), x.end());
+    CHECK(of["quickly"]["margin_si"] == 0.9999 - *most);
+    CHECK(of["quickly"]["worst_at_s"].get<double>() ==
+          Approx(static_cast<double>(times[static_cast<std::size_t>(most - x.begin())]) / 1e9).margin(1e-9));
+    // The run's own verdict stays; a stretch of its own knows nothing of it. Only what was asked for is judged.
+    client.good("set", {{"name", "setpoint"}, {"value", "0 m"}});
+    client.good("wait", {{"condition", "abs(place) < 0.1 mm and abs(speed) < 0.1 mm/s"}});
+    const Json second = step_to("0.02 m", "setpoint > 0.01 m", {"calm"}, "1 s");
+    REQUIRE(second["judged"]["requirements"].size() == 1);
+    CHECK(second["judged"]["requirements"][0]["verdict"] == "held");
+    CHECK(client.good("verdicts")["requirements"][0]["so_far"] == "broken");
+    // Wrong.
+    const auto refused = [&](Json judge, const char* why) {
+      client.refused("capture", {{"names", {"place"}}, {"judge", std::move(judge)}}, -32602, why);
+    };
+    refused({"clam"}, "did you mean `calm`");
+    refused("calm", "is a list of names");
+    refused({7}, "there is no requirement");
+    client.refused("capture", {{"names", {"place"}}, {"broken", "late"}, {"judge", {"calm"}}}, -32602, "begins with");
+    client.good("end");
+    beside.over();
+  }
+}
+
 TEST_CASE("A button is pressed, held for longer, and let go at its instant") {
   Beside beside(false);
   Client client(beside);
@@ -405,14 +491,14 @@ TEST_CASE("A capture sees what comes true in the very next image") {
   const auto bench = session::bench_of(loaded, "");
   const auto x = static_cast<std::size_t>(bench->program->find("x"));
   for (const bool before : {false, true}) {
-    remote::Captures captures(*bench->program);
+    remote::Captures captures(bench->program);
     remote::Captures::Wish wish;
     wish.condition = std::make_unique<session::Probe>(*bench, "x");
     REQUIRE(wish.condition->good());
     wish.ids = {bench->program->find("x")};
     std::vector<double> values(bench->program->variables.size());
     values[x] = before ? 1 : 0;
-    captures.add(std::move(wish), values.data());
+    captures.add(std::move(wish), observe::Image{Time{}, values.data()});
     values[x] = 1;
     captures.image({Time(1ms), values.data()});
     // True already is not becoming true.
@@ -423,7 +509,7 @@ TEST_CASE("A capture sees what comes true in the very next image") {
 TEST_CASE("A capture in which instants were lost on the way says from where on") {
   const auto program = program_of("bench B { step 1 ms\n  input x : 1 = 0\n}\n");
   for (const bool lost : {false, true}) {
-    remote::Captures captures(*program);
+    remote::Captures captures(program);
     remote::Captures::Wish wish;
     wish.ids = {program->find("x")};
     wish.after = 5ms;

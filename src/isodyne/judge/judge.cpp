@@ -8,7 +8,7 @@
 
 namespace isodyne::judge {
 
-Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
+Judge::Judge(std::shared_ptr<const program::Program> program, Where where, const std::vector<std::int32_t>& only)
     : step_(program->step), gates_(!program->gates.empty()), between_(*program, program::quick_view(*program)) {
   struct Asked {
     std::vector<std::int32_t> requirements, measures;
@@ -19,10 +19,16 @@ Judge::Judge(std::shared_ptr<const program::Program> program, Where where)
   const auto how_often = [&](const auto& what) {
     return program::asked_at_edges(*program, what) ? Time{} : quick.asked_every(what);
   };
-  for (std::size_t i = 0; i < program->requirements.size(); ++i)
-    asked[how_often(program->requirements[i])].requirements.push_back(static_cast<std::int32_t>(i));
-  for (std::size_t i = 0; i < program->measures.size(); ++i)
-    asked[how_often(program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+  std::vector<bool> measured(program->measures.size(), only.empty());
+  for (std::size_t i = 0; i < program->requirements.size(); ++i) {
+    const auto number = static_cast<std::int32_t>(i);
+    if (!only.empty() && std::find(only.begin(), only.end(), number) == only.end()) continue;
+    asked[how_often(program->requirements[i])].requirements.push_back(number);
+    for (const std::int32_t m : program->requirements[i].measures) measured[static_cast<std::size_t>(m)] = true;
+  }
+  for (std::size_t i = 0; i < program->measures.size(); ++i) {
+    if (measured[i]) asked[how_often(program->measures[i])].measures.push_back(static_cast<std::int32_t>(i));
+  }
   if (asked.contains(Time{})) at_edge_.resize(program->variables.size());
   for (auto& [every, what] : asked)
     rates_.push_back(

@@ -16,7 +16,9 @@ namespace isodyne::judge {
 class Judge {
  public:
   using Where = RateJudge::Where;
-  explicit Judge(std::shared_ptr<const program::Program> program, Where where = Where::here);
+  /// `only`: these requirements, with what they measure; none: all of the program.
+  explicit Judge(std::shared_ptr<const program::Program> program, Where where = Where::here,
+                 const std::vector<std::int32_t>& only = {});
 
   /// Takes the next image, of an instant of the bench or one between (as a recording has them). Returns what turned out
   /// to be broken first in images up to it (valid until the next call).

@@ -253,7 +253,8 @@ void Desk::tick(Mirror& run, Clock::time_point now) {
 void Desk::act(const Row& row, Mirror& run, Clock::time_point now, int direction) {
   const Signal* s = run.signal(row.name);
   const Value v = run.value(row.name);
-  if (s == nullptr || v.read.empty()) return;
+  if (s == nullptr) return;
+  if (v.read.empty()) return run.say(row.name + " is not known yet", true);
   const std::string& kind = row.item->kind;
   if (kind == "toggle" && direction == 0) return set(run, row.name, v.si == 0);
   if (kind == "press" && direction == 0) {

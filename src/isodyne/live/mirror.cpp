@@ -297,6 +297,10 @@ void Mirror::captured(const Json& p) {
   one.whole = p.value("whole", true);
   one.lacks = text_in(p, "lacks");
   one.file = text_in(p, "file");
+  if (p.contains("judged")) {
+    for (const Json& j : p.at("judged").at("requirements"))
+      one.judged.push_back({text_in(j, "requirement"), text_in(j, "verdict"), text_in(j, "margin")});
+  }
   take_page(number, p.at("take").get<std::int64_t>(), 0, std::move(one));
 }
 
@@ -313,8 +317,10 @@ void Mirror::take_page(std::int64_t capture, std::int64_t take, std::size_t from
     captures.push_back(std::move(into));
     if (captures.size() > kKept) captures.pop_front();
     const Captured& c = captures.back();
-    say(fmt::format("{} around {}: {}{}", counted(c.count, "row"), clock_text(c.at, step), c.file,
-                    c.whole ? "" : "; not whole: " + c.lacks),
+    std::string judged;
+    for (const Captured::Judged& j : c.judged) judged += fmt::format("; {} {}", j.requirement, j.verdict);
+    say(fmt::format("{} around {}: {}{}{}", counted(c.count, "row"), clock_text(c.at, step), c.file,
+                    c.whole ? "" : "; not whole: " + c.lacks, judged),
         !c.whole);
     return;
   }

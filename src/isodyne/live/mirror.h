@@ -80,6 +80,12 @@ struct Captured {
   std::size_t count = 0;
   bool whole = true;
   std::string lacks, file;
+  /// What it brought for requirements, judged anew.
+  struct Judged {
+    std::string requirement, verdict, margin;  ///< margin: as people read it; empty: there is none
+    bool broken() const { return verdict == "broken"; }
+  };
+  std::vector<Judged> judged;
 };
 
 class Mirror {
@@ -127,11 +133,11 @@ class Mirror {
   std::map<std::string, double> broken;  ///< requirements that are broken so far: since
   RunTiming timing;
   std::deque<RunEvent> events;
-  std::size_t events_dropped = 0;             ///< here; the run has them
-  std::int64_t events_left_out = 0;           ///< that the run no longer had
-  std::int64_t left_out = 0;                  ///< pictures that did not come
+  std::size_t events_dropped = 0;    ///< here; the run has them
+  std::int64_t events_left_out = 0;  ///< that the run no longer had
+  std::int64_t left_out = 0;         ///< pictures that did not come
   std::size_t not_understood = 0;
-  std::deque<Captured> captures;              ///< the newest last
+  std::deque<Captured> captures;  ///< the newest last
   std::size_t waits_for_capture = 0;
   std::map<std::string, std::string> failed;  ///< controllers: what was said of them last
   std::map<std::string, std::string> logs;

@@ -15,7 +15,13 @@ namespace isodyne::live {
 namespace {
 
 constexpr std::size_t kMostTrials = 200;
-constexpr double kRest = 0.04;  // of the step
+constexpr double kRest = 0.04;        // of the step
+constexpr std::size_t kVerdict = 22;  // cells
+
+/// In so many cells, the last of which is a blank.
+std::string fit(const std::string& text, std::size_t cells) {
+  return fmt::format("{:<{}}", text.size() < cells ? text : text.substr(0, cells - 2) + "…", cells);
+}
 
 /// A value in its own unit as it is said to a run: exactly.
 Json said(const Signal& s, double si) {
@@ -47,8 +53,17 @@ Result<Tuning::Plan> Tuning::read(const std::vector<std::string>& words, const M
   };
   const bool read = next("of", plan.signal) && next("by", plan.setpoint) && i < words.size();
   if (read) plan.by = words[i++];
-  if (!read || !next("within", plan.within) || i != words.size() || plan.gains.empty())
-    return wrong("tune takes: GAIN… of SIGNAL by SETPOINT \"0.1 m\" within \"20 s\"");
+  const bool whole = read && next("within", plan.within) && !plan.gains.empty();
+  if (whole && i + 1 < words.size() && words[i] == "judge") {
+    for (++i; i < words.size(); ++i) plan.requirements.push_back(words[i]);
+  }
+  if (!whole || i != words.size())
+    return wrong("tune takes: GAIN… of SIGNAL by SETPOINT \"0.1 m\" within \"20 s\" [judge REQUIREMENT…]");
+  for (const std::string& name : plan.requirements) {
+    const auto& all = run.requirements;
+    if (std::find(all.begin(), all.end(), name) == all.end())
+      return wrong(fmt::format("there is no requirement `{}`; there are: {}", name, listed(all, "none")));
+  }
   std::vector<std::string> all = plan.gains;
   all.insert(all.end(), {plan.signal, plan.setpoint});
   for (const std::string& name : all) {
@@ -99,7 +114,7 @@ void Tuning::set_gains(Mirror& run, const std::map<std::string, double>& to) {
 void Tuning::change(Mirror& run, double factor) {
   const std::string& name = plan_.gains[chosen_];
   const Value now = run.value(name);
-  if (now.read.empty() || !std::isfinite(now.si)) return;
+  if (now.read.empty() || !std::isfinite(now.si)) return run.say(name + " is not known yet", true);
   if (now.si == 0) return run.say(name + " is 0: `set` it to something first", true);
   set_gains(run, {{name, now.si * factor}});
 }
@@ -127,6 +142,7 @@ void Tuning::try_it(Mirror& run) {
     up_ = !up_;
     const std::string half = said_text(setpoint, (from + to) / 2);
     const Json params{{"names", names},
+                      {"judge", plan_.requirements},
                       {"when", fmt::format("{} {} {}", plan_.setpoint, to > from ? ">" : "<", half)},
                       {"before", "0 s"},
                       {"after", plan_.within}};
@@ -148,6 +164,7 @@ void Tuning::try_it(Mirror& run) {
 
 void Tuning::tried(Mirror& run, const Captured& c) {
   Trial trial;
+  trial.judged = c.judged;
   for (const std::string& gain : plan_.gains) {
     const auto& all = c.rows.at(gain).all();
     if (!all.empty()) trial.gains[gain] = all.front().last;
@@ -169,7 +186,9 @@ void Tuning::tried(Mirror& run, const Captured& c) {
   if (!trial.answer && trial.trouble.empty()) trial.trouble = "there are no rows";
   trials_.push_back(std::move(trial));
   last_ = c;
-  if (trials_.back().trouble.empty() && cost(trials_.back()) < HUGE_VAL && (!best_ || better(trials_.back(), trials_[*best_]))) best_ = trials_.size() - 1;
+  const Trial& last = trials_.back();
+  const bool good = last.trouble.empty() && cost(last) < HUGE_VAL;
+  if (good && (!best_ || better(last, trials_[*best_]))) best_ = trials_.size() - 1;
   if (trials_.size() > kMostTrials && best_ != 0) {
     trials_.erase(trials_.begin());
     if (best_) --*best_;
@@ -177,8 +196,10 @@ void Tuning::tried(Mirror& run, const Captured& c) {
   run.say("");
 }
 
-/// What settles sooner is better; what grows, or does not settle, is none that could be best.
+/// What settles sooner is better; what grows, does not settle, or breaks a requirement, is none that could be best.
 double Tuning::cost(const Trial& t) {
+  if (std::any_of(t.judged.begin(), t.judged.end(), [](const Captured::Judged& j) { return j.broken(); }))
+    return HUGE_VAL;
   if (!t.answer || t.answer->swings.course == Swings::Course::growing || !t.answer->settles) return HUGE_VAL;
   return *t.answer->settles;
 }
@@ -237,6 +258,21 @@ std::optional<std::string> Tuning::best_as_values(const Mirror& run) const {
   return text + "}\n";
 }
 
+std::string Tuning::line_of(const Mirror& run, const Trial& t) const {
+  std::string line;
+  for (const std::string& g : plan_.gains) {
+    const auto found = t.gains.find(g);
+    line += fmt::format("{:<13}", found == t.gains.end() ? "?" : text_of(run, g, found->second));
+  }
+  if (t.answer)
+    line += fmt::format("{:>7.1f} %  {:<10} {:>6.1f} %  ", 100 * t.answer->overshoot,
+                        t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not",
+                        std::round(1000 * t.answer->off) / 10 + 0.0);
+  for (const Captured::Judged& j : t.judged) line += fit(j.verdict + " " + j.margin, kVerdict);
+  if (t.answer) line += swings_text(t.answer->swings);
+  return t.trouble.empty() ? line : line + "  " + t.trouble;
+}
+
 std::string Tuning::text_of(const Mirror& run, const std::string& name, double si) const {
   const Signal* s = run.signal(name);
   return s == nullptr ? "?" : number_text(*s, si);
@@ -266,24 +302,17 @@ void Tuning::draw(Grid& grid, const Area& a, const Mirror& run) {
   const int plot = std::max(0, (in.y + in.height - y) / 2), table = in.y + in.height - y - plot;
   std::string head = "  ";
   for (const std::string& g : plan_.gains) head += fmt::format("{:<13}", g);
-  if (table > 0) grid.put(in.x, y++, head + "overshoot  settles    ends off  swings", {Ink::dim}, in.width);
+  head += "overshoot  settles    ends off  ";
+  for (const std::string& r : plan_.requirements) head += fit(r, kVerdict);
+  if (table > 0) grid.put(in.x, y++, head + "swings", {Ink::dim}, in.width);
   const auto rows = static_cast<std::size_t>(std::max(0, table - 1));
   for (std::size_t i = trials_.size() > rows ? trials_.size() - rows : 0; i < trials_.size(); ++i, ++y) {
     const Trial& t = trials_[i];
-    std::string line = best_ == i ? "● " : "  ";
-    for (const std::string& g : plan_.gains) {
-      const auto found = t.gains.find(g);
-      line += fmt::format("{:<13}", found == t.gains.end() ? "?" : text_of(run, g, found->second));
-    }
-    if (t.answer)
-      line += fmt::format("{:>7.1f} %  {:<10} {:>6.1f} %  {}", 100 * t.answer->overshoot,
-                          t.answer->settles ? format_number(std::round(*t.answer->settles * 1e4) / 1e4) + " s" : "not",
-                          std::round(1000 * t.answer->off) / 10 + 0.0, swings_text(t.answer->swings));
-    if (!t.trouble.empty()) line += "  " + t.trouble;
-    const Ink ink = !t.trouble.empty()                                               ? Ink::warn
-                    : t.answer && t.answer->swings.course == Swings::Course::growing ? Ink::bad
-                    : best_ == i                                                     ? Ink::good
-                                                                                     : Ink::plain;
+    const std::string line = (best_ == i ? "● " : "  ") + line_of(run, t);
+    const Ink ink = !t.trouble.empty()    ? Ink::warn
+                    : cost(t) == HUGE_VAL ? Ink::bad
+                    : best_ == i          ? Ink::good
+                                          : Ink::plain;
     grid.put(in.x, y, line, {ink}, in.width);
   }
   if (!last_ || plot < 3) return;

@@ -20,8 +20,9 @@ class Tuning {
   struct Plan {
     std::vector<std::string> gains;
     std::string signal, setpoint, by, within;  ///< by: "0.1 m"; within: "20 s"
+    std::vector<std::string> requirements;     ///< judged anew in each trial
   };
-  /// `kp ki of level by setpoint "0.1 m" within "20 s"`
+  /// `kp ki of level by setpoint "0.1 m" within "20 s" judge calm`
   static Result<Plan> read(const std::vector<std::string>& words, const Mirror& run);
 
   bool on() const { return !plan_.gains.empty(); }
@@ -37,6 +38,7 @@ class Tuning {
   struct Trial {
     std::map<std::string, double> gains;
     std::optional<StepAnswer> answer;
+    std::vector<Captured::Judged> judged;
     std::string trouble;
   };
   void change(Mirror& run, double factor);
@@ -46,6 +48,7 @@ class Tuning {
   static double cost(const Trial& trial);
   static bool better(const Trial& a, const Trial& b);
   bool at_rest(const Mirror& run) const;
+  std::string line_of(const Mirror& run, const Trial& trial) const;
   std::string text_of(const Mirror& run, const std::string& name, double si) const;
 
   Plan plan_;
@@ -54,7 +57,7 @@ class Tuning {
   bool busy_ = false, up_ = true;
   bool rested_ = true;        ///< it stood still before the step
   std::int64_t attempt_ = 0;  ///< what comes of an older one is none of ours
-  double step_ = 0;  ///< of the setpoint, in its unit
+  double step_ = 0;           ///< of the setpoint, in its unit
   std::vector<Trial> trials_;
   std::optional<std::size_t> best_;
   std::optional<Captured> last_;

@@ -8,30 +8,33 @@
 
 namespace isodyne::remote {
 
-Captures::Captures(const program::Program& program) : program_(program), view_(program::quick_view(program)) {}
+Captures::Captures(std::shared_ptr<const program::Program> program)
+    : program_(std::move(program)), view_(program::quick_view(*program_)) {}
 
 Time Captures::every(program::VarId id) const {
   const bool seen = std::binary_search(view_.columns.begin(), view_.columns.end(), id);
-  return seen ? std::min(view_.period, program_.step) : program_.step;
+  return seen ? std::min(view_.period, program_->step) : program_->step;
 }
 
 double Captures::numbers(const Wish& wish) const {
-  Time finest = program_.step;
+  Time finest = program_->step;
   for (const program::VarId id : wish.ids) finest = std::min(finest, every(id));
   const double rows = static_cast<double>((wish.before + wish.after) / finest) + 1;
   return rows * static_cast<double>(wish.ids.size());
 }
 
-std::int64_t Captures::add(Wish wish, const double* newest) {
+std::int64_t Captures::add(Wish wish, std::optional<observe::Image> newest) {
   One one;
   one.number = ++last_;
-  for (const program::VarId id : wish.ids) one.quick = one.quick || every(id) < program_.step;
+  for (const program::VarId id : wish.ids) one.quick = one.quick || every(id) < program_->step;
   one.wish = std::move(wish);
-  if (all_.empty()) between_.emplace(program_, view_);
-  if (newest != nullptr && one.wish.condition && one.wish.becomes) {
-    one.was = one.wish.condition->truth(newest);
+  if (all_.empty()) between_.emplace(*program_, view_);
+  if (newest && one.wish.condition && one.wish.becomes) {
+    one.was = one.wish.condition->truth(newest->variables);
     one.looked_before = true;
   }
+  one.judge = std::make_unique<StretchJudge>(program_, one.wish.judged);
+  if (newest) one.judge->image(*newest);
   all_.push_back(std::move(one));
   return last_;
 }
@@ -43,7 +46,7 @@ bool Captures::remove(std::int64_t number) {
 void Captures::image(const observe::Image& image) {
   if (all_.empty()) return;
   const double* values = between_->image(image.variables);
-  for (One& one : all_) see(one, image.at, values, true);
+  for (One& one : all_) see(one, image.at, values, &image);
   std::erase_if(all_, [](const One& one) { return one.number == 0; });
 }
 
@@ -51,8 +54,9 @@ void Captures::rows(const observe::Rows& rows) {
   if (all_.empty()) return;
   for (std::size_t i = 0; i < rows.count; ++i) {
     const double* values = between_->row(to_seconds(rows.at(i)), rows.row(i));
-    for (One& one : all_) see(one, rows.at(i), values, false);
+    for (One& one : all_) see(one, rows.at(i), values, nullptr);
   }
+  for (One& one : all_) one.judge->rows(rows);
   std::erase_if(all_, [](const One& one) { return one.number == 0; });
 }
 
@@ -68,10 +72,10 @@ void Captures::keep(One& one, Time at, const double* image) {
   }
 }
 
-void Captures::see(One& one, Time at, const double* image, bool of_bench) {
+void Captures::see(One& one, Time at, const double* image, const observe::Image* of_bench) {
   if (one.number == 0) return;
   if (!one.looked) one.since = at;
-  const bool keeps = !one.wish.ids.empty() && (of_bench || one.quick);
+  const bool keeps = !one.wish.ids.empty() && (of_bench != nullptr || one.quick);
   if (keeps) keep(one, at, image);
   if (!one.came) {
     bool is = one.wish.requirement == program::kNone;
@@ -82,8 +86,15 @@ void Captures::see(One& one, Time at, const double* image, bool of_bench) {
     if (begins) one.came = at;
   }
   one.looked = true;
-  if (one.came && at >= *one.came + one.wish.after) return finish(one, true, at);
+  if (one.came) one.judge->begin();
+  if (of_bench != nullptr) one.judge->image(*of_bench);
+  const bool whole = of_bench != nullptr || !one.judge->any();
+  if (one.came && whole && at >= *one.came + one.wish.after) return finish(one, true, at);
   if (!one.came && one.wish.within && at - one.since >= *one.wish.within) finish(one, false, at);
+}
+
+void Captures::edges(const observe::Edges& edges) {
+  for (One& one : all_) one.judge->edges(edges);
 }
 
 void Captures::event(const observe::Event& event) {
@@ -109,7 +120,7 @@ void Captures::finish(One& one, bool came, Time newest, bool over) {
     take.values.insert(take.values.end(), row, row + static_cast<std::ptrdiff_t>(width));
   }
   if (came && width > 0) {
-    const Time period = one.quick ? std::min(view_.period, program_.step) : program_.step;
+    const Time period = one.quick ? std::min(view_.period, program_->step) : program_->step;
     const auto gap =
         std::adjacent_find(take.times.begin(), take.times.end(), [&](Time a, Time b) { return b - a > period; });
     if (take.times.empty() || take.times.front() >= begin + period)
@@ -121,6 +132,7 @@ void Captures::finish(One& one, bool came, Time newest, bool over) {
                                format_instant(*gap));
     take.whole = take.lacks.empty();
   }
+  take.judged = one.judge->end();
   done_.push_back(std::move(take));
   if (!one.wish.again || !came) {
     one.number = 0;

@@ -12,6 +12,7 @@
 
 #include "isodyne/engine/quick_images.h"
 #include "isodyne/observe/events.h"
+#include "isodyne/remote/stretch_judge.h"
 #include "isodyne/session/typed.h"
 
 namespace isodyne::remote {
@@ -27,8 +28,9 @@ class Captures {
     bool becomes = true;                        ///< the condition has to become true; else it may be true already
     std::vector<program::VarId> ids;            ///< to be kept
     Time before{}, after{};
-    std::optional<Time> within;  ///< of simulated time, from the first instant that it sees; else it gives up
-    bool again = false;          ///< once more, when one is whole
+    std::optional<Time> within;          ///< of simulated time, from the first instant that it sees; else it gives up
+    bool again = false;                  ///< once more, when one is whole
+    std::vector<std::int32_t> judged{};  ///< requirements: anew from where it came to its end, in instants of the bench
   };
   /// What came of it, once or each time.
   struct Take {
@@ -40,22 +42,24 @@ class Captures {
     Time at{};                ///< when it came
     std::vector<Time> times;
     std::vector<double> values;  ///< a row for each time: those of the ids, in their order
+    std::optional<StretchJudge::Verdicts> judged;
   };
 
-  explicit Captures(const program::Program& program);
+  explicit Captures(std::shared_ptr<const program::Program> program);
 
   /// How often it sees a quantity.
   Time every(program::VarId id) const;
   /// How many numbers would be kept.
   double numbers(const Wish& wish) const;
-  /// `newest`: the image that was shown last, null before the first: what becomes true has not been so there.
-  std::int64_t add(Wish wish, const double* newest = nullptr);
+  /// `newest`: the image that was shown last; nothing before the first. What becomes true has not been so there.
+  std::int64_t add(Wish wish, std::optional<observe::Image> newest = {});
   bool remove(std::int64_t number);
   bool any() const { return !all_.empty(); }
 
   // In the order in which a run shows it:
   void image(const observe::Image& image);
   void rows(const observe::Rows& rows);
+  void edges(const observe::Edges& edges);
   void event(const observe::Event& event);
   void over();
 
@@ -76,12 +80,13 @@ class Captures {
     std::optional<Time> came;
     std::deque<Time> times;
     std::deque<double> values;
+    std::unique_ptr<StretchJudge> judge;
   };
-  void see(One& one, Time at, const double* image, bool of_bench);
+  void see(One& one, Time at, const double* image, const observe::Image* of_bench);
   static void keep(One& one, Time at, const double* image);
   void finish(One& one, bool came, Time newest, bool over = false);
 
-  const program::Program& program_;
+  std::shared_ptr<const program::Program> program_;
   program::QuickView view_;
   std::optional<engine::QuickImages> between_;  ///< while there are any
   std::vector<One> all_;

@@ -35,7 +35,7 @@ constexpr CommandKind kOffered[] = {CommandKind::set,  CommandKind::press,   Com
 }  // namespace
 
 OpenRun::OpenRun(std::shared_ptr<const session::Bench> bench, std::string folder)
-    : bench_(std::move(bench)), program_(bench_->program), folder_(std::move(folder)), captures_(*program_) {
+    : bench_(std::move(bench)), program_(bench_->program), folder_(std::move(folder)), captures_(program_) {
   acts_.resize(program_->faults.size());
   broken_.resize(program_->requirements.size());
 }
@@ -91,6 +91,11 @@ void OpenRun::rows(const observe::Rows& rows) {
       }
     }
   }
+}
+
+void OpenRun::edges(const observe::Edges& edges) {
+  const std::lock_guard lock(mutex_);
+  captures_.edges(edges);
 }
 
 void OpenRun::event(const observe::Event& event) {

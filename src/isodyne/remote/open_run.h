@@ -34,6 +34,7 @@ class OpenRun : public session::RunWatcher {
   void begins(bench::Run& run) override;
   void image(const observe::Image& image) override;
   void rows(const observe::Rows& rows) override;
+  void edges(const observe::Edges& edges) override;
   void event(const observe::Event& event) override;
   void ended(const bench::Run& run, bench::RunResult& result) override;
   /// It could not let anybody in.
@@ -97,6 +98,7 @@ class OpenRun : public session::RunWatcher {
   void capture(const Json& params, const Asked& asked);
   void captured(const Json& params, const Asked& asked);
   void uncapture(const Json& params, const Asked& asked);
+  std::string requirements_in(const Json& params, std::vector<std::int32_t>& to) const;
   static std::string span_in(const Json& params, const char* name, Time& to);
   std::unique_ptr<session::Probe> condition_in(const std::string& text, const Asked& asked);
   std::int64_t capture_for(Capturing capturing, Captures::Wish wish);

@@ -373,7 +373,8 @@ std::unique_ptr<session::Probe> OpenRun::condition_in(const std::string& text, c
 std::int64_t OpenRun::capture_for(Capturing capturing, Captures::Wish wish) {
   const std::lock_guard lock(mutex_);
   if (capturing_.size() >= kMostCaptures) return 0;
-  const std::int64_t number = captures_.add(std::move(wish), any_ ? newest_.data() : nullptr);
+  const std::int64_t number =
+      captures_.add(std::move(wish), any_ ? std::optional(observe::Image{at_, newest_.data()}) : std::nullopt);
   capturing_.emplace(number, std::move(capturing));
   return number;
 }
@@ -393,6 +394,26 @@ void OpenRun::wait(const Json& params, const Asked& asked) {
     refuse(asked, RpcError::too_many, fmt::format("{} are waited for already", kMostCaptures));
 }
 
+/// What is wrong with "judge" among the parameters; empty: nothing. It may be left out.
+std::string OpenRun::requirements_in(const Json& params, std::vector<std::int32_t>& to) const {
+  const auto& all = program_->requirements;
+  std::vector<std::string> known;
+  for (const program::Requirement& r : all) known.push_back(r.name);
+  const Json names = params.value("judge", Json::array());
+  if (!names.is_array()) return "\"judge\" is a list of names of requirements";
+  for (const Json& name : names) {
+    const std::string text = name.is_string() ? name.get<std::string>().substr(0, 200) : "";
+    const auto found = std::find(known.begin(), known.end(), text);
+    if (found == known.end()) {
+      const auto meant = did_you_mean(text, known);
+      return fmt::format("there is no requirement `{}`; {}", text,
+                         meant ? *meant : "there are: " + listed(known, "none"));
+    }
+    to.push_back(static_cast<std::int32_t>(found - known.begin()));
+  }
+  return {};
+}
+
 void OpenRun::capture(const Json& params, const Asked& asked) {
   Captures::Wish wish;
   Capturing one{asked, false};
@@ -410,6 +431,10 @@ void OpenRun::capture(const Json& params, const Asked& asked) {
                                    : fmt::format("there is no requirement `{}`", broken.substr(0, 200)));
     wish.requirement = static_cast<std::int32_t>(found - all.begin());
   }
+  if (const std::string wrong = requirements_in(params, wish.judged); !wrong.empty())
+    return refuse(asked, RpcError::wrong_params, wrong);
+  if (!wish.judged.empty() && wish.requirement != program::kNone)
+    return refuse(asked, RpcError::wrong_params, "a capture that is judged begins with \"when\", or now");
   for (const auto& [name, to] : {std::pair{"before", &wish.before}, std::pair{"after", &wish.after}}) {
     if (const std::string wrong = span_in(params, name, *to); !wrong.empty())
       return refuse(asked, RpcError::wrong_params, wrong);
@@ -514,6 +539,20 @@ void OpenRun::waited(const Capturing& one, const Captures::Take& take) {
   result(one.asked, {{"came", take.came}, {"at_s", to_seconds(take.at)}});
 }
 
+namespace {
+Json verdicts_of(const program::Program& program, const StretchJudge::Verdicts& verdicts) {
+  Json all = Json::array();
+  for (const judge::Verdict& v : verdicts.all) {
+    const session::SummaryRow row = session::row_of(program, v);
+    Json one{{"requirement", row.name}, {"verdict", judge::answer_word(v.answer)}, {"tests", v.tests}};
+    if (v.worst_margin) one["margin_si"] = *v.worst_margin, one["margin"] = row.margin_text();
+    if (row.worst_at_s) one["worst_at_s"] = *row.worst_at_s;
+    all.push_back(std::move(one));
+  }
+  return {{"from_s", to_seconds(verdicts.from)}, {"to_s", to_seconds(verdicts.to)}, {"requirements", std::move(all)}};
+}
+}  // namespace
+
 /// Into the folder of the run, where it stays; and so that its client can ask for it.
 void OpenRun::take_rows(Capturing& one, Captures::Take take) {
   Json came{{"capture", take.number}, {"came", take.came}, {"at_s", to_seconds(take.at)}};
@@ -526,6 +565,7 @@ void OpenRun::take_rows(Capturing& one, Captures::Take take) {
     if (!take.whole) came["lacks"] = take.lacks;
     came["file"] = written ? Json("captures/" + file) : Json(nullptr);
     if (!written) came["why"] = written.failure().text();
+    if (take.judged) came["judged"] = verdicts_of(*program_, *take.judged);
     one.takes.push_back(std::move(take));
     if (one.takes.size() > kMostTakes) one.takes.pop_front();
   }

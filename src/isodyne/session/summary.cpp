@@ -36,6 +36,23 @@ std::string SummaryRow::margin_text() const {
   return number + (unit == "1" ? "" : " " + unit);
 }
 
+SummaryRow row_of(const program::Program& program, const judge::Verdict& v) {
+  const program::Requirement& r = program.requirements[static_cast<std::size_t>(v.requirement)];
+  SummaryRow row;
+  row.name = r.name;
+  row.description = r.doc;
+  row.source = r.source;
+  row.formula = r.formula;
+  row.answer = v.answer;
+  row.tests = v.tests;
+  if (v.first_breach) row.first_breach_s = to_seconds(*v.first_breach);
+  for (const judge::Breach& b : v.breaches) row.breaches_s.emplace_back(to_seconds(b.begin), to_seconds(b.end));
+  row.margin_unit = r.margin_unit.text;
+  if (v.worst_margin) row.worst_margin = *v.worst_margin / r.margin_unit.factor;
+  if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
+  return row;
+}
+
 std::size_t Summary::count(judge::Answer answer) const {
   return static_cast<std::size_t>(
       std::count_if(rows.begin(), rows.end(), [&](const SummaryRow& r) { return r.answer == answer; }));
@@ -141,22 +158,7 @@ Summary summarize(const program::Program& program, const record::RunIdentity& id
   s.details = result.details;
   s.ended_at_s = to_seconds(result.ended_at);
   s.command = repeat_command(identity);
-  for (const judge::Verdict& v : verdicts) {
-    const program::Requirement& r = program.requirements[static_cast<std::size_t>(v.requirement)];
-    SummaryRow row;
-    row.name = r.name;
-    row.description = r.doc;
-    row.source = r.source;
-    row.formula = r.formula;
-    row.answer = v.answer;
-    row.tests = v.tests;
-    if (v.first_breach) row.first_breach_s = to_seconds(*v.first_breach);
-    for (const judge::Breach& b : v.breaches) row.breaches_s.emplace_back(to_seconds(b.begin), to_seconds(b.end));
-    row.margin_unit = r.margin_unit.text;
-    if (v.worst_margin) row.worst_margin = *v.worst_margin / r.margin_unit.factor;
-    if (v.worst_at) row.worst_at_s = to_seconds(*v.worst_at);
-    s.rows.push_back(std::move(row));
-  }
+  for (const judge::Verdict& v : verdicts) s.rows.push_back(row_of(program, v));
   for (const bench::Expected& e : result.expected) s.rows.push_back(expected_row(program, identity.scenario, e));
   s.remarks = result.remarks;
   for (const program::Measure& m : program.measures) {

@@ -30,6 +30,9 @@ struct SummaryRow {
   std::string margin_text() const;
 };
 
+/// A verdict as people read it.
+SummaryRow row_of(const program::Program& program, const judge::Verdict& verdict);
+
 struct Summary {
   std::string bench, bench_file, scenario, setting, seed, version;
   std::string method;  ///< how the continuous parts were stepped
