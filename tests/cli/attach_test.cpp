@@ -313,6 +313,7 @@ TEST_CASE("Gains are tuned by keys, and what they bring is measured") {
   place' = speed
   speed' = kp * (setpoint - place) - kd * speed
 }
+requirement calm { always place >= -4.5 cm and place <= 14.5 cm }
 )");
     const Output o = shell(fmt::format(R"(({0} run mass.dyne {2} --open --out run --no-report > run.txt 2>&1 &)
 for i in $(seq 600); do {0} read run place > /dev/null 2>&1 && break; sleep 0.1; done
@@ -335,7 +336,7 @@ until `values tuned` is in tuned.dyne
 key q
 exit
 EOF
-LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s"' < script
+LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s" judge calm' < script
 {0} load run tuned.dyne
 {0} end run
 )",
@@ -348,6 +349,9 @@ LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach r
     shows(o.out, "40.0 %");
     shows(o.out, "damping 0.200");
     shows(o.out, "damping 0.280");
+    // 15.27 cm up, and then 4.00 cm beyond 0.
+    shows(o.out, "broken -0.0076");
+    shows(o.out, "held 0.00500");
     shows(o.out, "tuned.dyne loaded at");
     shows(slurp(folder / "tuned.dyne"), "kd = 3.54");
   }

@@ -21,10 +21,38 @@ import pyte
 MOST = 60.0
 
 
+class Screen(pyte.Screen):
+    """With what terminals do and this library does not know: a character again and again, and lines that scroll."""
+
+    def draw(self, data):
+        super().draw(data)
+        self.newest = data[-1:]
+
+    def repeat(self, count=1):
+        self.draw(self.newest * (count or 1))
+
+    def _at_top(self, what, count):
+        y, self.cursor.y = self.cursor.y, self.margins.top if self.margins else 0
+        x = self.cursor.x
+        what(count or 1)
+        self.cursor.x, self.cursor.y = x, y
+
+    def scroll_up(self, count=1):
+        self._at_top(self.delete_lines, count)
+
+    def scroll_down(self, count=1):
+        self._at_top(self.insert_lines, count)
+
+
+class Stream(pyte.ByteStream):
+    csi = {**pyte.ByteStream.csi, "b": "repeat", "S": "scroll_up", "T": "scroll_down", "`": "cursor_to_column"}
+    events = pyte.ByteStream.events | {"repeat", "scroll_up", "scroll_down"}
+
+
 class Terminal:
     def __init__(self, columns, lines, words):
-        self.screen = pyte.Screen(columns, lines)
-        self.stream = pyte.ByteStream(self.screen)
+        self.screen = Screen(columns, lines)
+        self.stream = Stream(self.screen)
         self.child, self.file = pty.fork()
         if self.child == 0:
             os.environ.update(TERM=os.environ.get("TERM_OF_TEST", "xterm"), LINES="", COLUMNS="")

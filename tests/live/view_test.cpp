@@ -51,7 +51,8 @@ struct FakeRun {
                                                                {"horn", {0, "false"}}};
   std::string refuses;  ///< what commands are answered
   std::int64_t captures = 0;
-  Json page;            ///< the rows of what is captured
+  Json page;                    ///< the rows of what is captured
+  Json judged = Json::array();  ///< what requirements came to over it
 
   explicit FakeRun(Phrases phrases = {}) : view(std::move(phrases)) { pass(); }
 
@@ -70,7 +71,8 @@ struct FakeRun {
       return {{"watch", ++watch}, {"names", watched}};
     }
     if (method == "unwatch" || method == "uncapture") return Json::object();
-    if (method == "read") return {{"at_s", 0.75}, {"values", {{"warm", {{"si", values.at("warm").first}, {"read", "?"}}}}}};
+    if (method == "read")
+      return {{"at_s", 0.75}, {"values", {{"warm", {{"si", values.at("warm").first}, {"read", "?"}}}}}};
     if (method == "capture") return {{"capture", ++captures}, {"names", call.at("params").at("names")}};
     if (method == "captured") return page;
     commands.push_back(call);
@@ -355,6 +357,27 @@ TEST_CASE("Pages of the live view") {
   shows(text, "not in this run");
   run.key(Key::Kind::enter);
   CHECK(run.commands.back()["method"] == "clear");
+  // Of a machine that is busy, late steps are told by the hundred: what else has happened is to be seen all the same.
+  run.view.run().hear(
+      Json{{"method", "event"},
+           {"params", {{"number", 0}, {"at_s", 0.1}, {"kind", "mark"}, {"subject", "here"}, {"text", "noted"}}}}
+          .dump());
+  for (int i = 1; i <= 100; ++i)
+    run.view.run().hear(Json{
+        {"method", "event"},
+        {"params", {{"number", i}, {"at_s", 0.2}, {"kind", "overrun"}, {"subject", "steps"}, {"text", "1 step late"}}}}
+                            .dump());
+  run.type("6");
+  text = run.text();
+  shows(text, "101 events, 100 about late steps not shown: l");
+  shows(text, "here: noted");
+  CHECK_FALSE(has(text, "1 step late"));
+  run.type("l");
+  text = run.text();
+  CHECK_FALSE(has(text, "not shown"));
+  CHECK_FALSE(has(text, "here: noted"));
+  shows(text, "1 step late");
+  run.type("l");
   run.type("5");
   text = run.text();
   shows(text, "not broken so far");
@@ -419,7 +442,13 @@ TEST_CASE("What grows, was moved, or did not begin at rest is never the best") {
       warm.push_back(moved && i > 500 ? to + 0.1 : to);
     }
     run.page = {{"times_ns", times}, {"si", {{"level", level}, {"warm", warm}}}, {"next", 1001}};
-    const Json came{{"capture", run.captures}, {"came", true}, {"at_s", 1.0}, {"take", 1}, {"rows", 1001}, {"whole", true}};
+    const Json came{{"capture", run.captures},
+                    {"came", true},
+                    {"at_s", 1.0},
+                    {"take", 1},
+                    {"rows", 1001},
+                    {"whole", true},
+                    {"judged", {{"requirements", run.judged}}}};
     run.view.run().hear(Json{{"method", "captured"}, {"params", came}}.dump());
     run.pass();
     return run.text(100, 30);
@@ -439,13 +468,36 @@ TEST_CASE("What grows, was moved, or did not begin at rest is never the best") {
   text = trial([](double) { return 0; });
   shows(text, "it was not at rest before");
   shows(text, "● 21 degC");
+  // What breaks a requirement is not the best, however soon it settles; verdict and margin are told.
+  run.update(8);
+  run.update(8.5);
+  run.type("c");
+  run.type("tune warm of level by warm \"1 K\" within \"10 s\" judge R-1 R-2");
+  run.key(Key::Kind::enter);
+  run.judged = *parse_json(
+      R"([{"requirement":"R-1","verdict":"broken","margin":"-3 cm"},{"requirement":"R-2","verdict":"not put to the test"}])");
+  text = trial([](double t) { return -std::exp(-9 * t); });
+  shows(text, "broken -3 cm");
+  shows(text, "not put to the test");
+  CHECK_FALSE(has(text, "●"));
+  run.judged = *parse_json(
+      R"([{"requirement":"R-1","verdict":"held","margin":"2 cm"},{"requirement":"R-2","verdict":"undecided"}])");
+  text = trial([](double t) { return -std::exp(-2 * t); });
+  shows(text, "●");
+  shows(text, "held 2 cm");
+  run.type("c");
+  run.type("tune warm of level by warm \"1 K\" within \"10 s\" judge R-9");
+  run.key(Key::Kind::enter);
+  shows(run.text(100, 30), "there is no requirement `R-9`; there are: R-1, R-2");
+  run.judged = Json::array();
   // A step that is refused is over; what is captured later is none of it.
   run.refuses = "`warm` is from 0 degC to 100 degC";
   run.type("t");
   shows(run.text(100, 30), "`warm` is from 0 degC to 100 degC");
   run.refuses.clear();
   const std::string before = run.text(100, 30);
-  const Json late{{"capture", run.captures}, {"came", true}, {"at_s", 1.0}, {"take", 1}, {"rows", 1001}, {"whole", true}};
+  const Json late{
+      {"capture", run.captures}, {"came", true}, {"at_s", 1.0}, {"take", 1}, {"rows", 1001}, {"whole", true}};
   run.view.run().hear(Json{{"method", "captured"}, {"params", late}}.dump());
   run.pass();
   CHECK(std::count(before.begin(), before.end(), '%') == [&] {

@@ -248,8 +248,12 @@ bool LiveView::page_key(const Key& key, Clock::time_point now) {
     case Page::requirements:
       return list_key(key, static_cast<int>(run_.requirements.size()));
     case Page::events: {
-      const int most = std::max(0, static_cast<int>(run_.events.size()) - 1), page = rows_of_page();
+      const int most = std::max(0, static_cast<int>(shown_events().size()) - 1), page = rows_of_page();
       const auto go = [&](int to) { back_ = std::clamp(to, 0, most); };
+      if (key.kind == Key::Kind::letter && key.letter == U'l') {
+        late_steps_ = !late_steps_;
+        return go(0), true;
+      }
       switch (key.kind) {
         case Key::Kind::up:
         case Key::Kind::wheel_up:
@@ -453,17 +457,28 @@ void LiveView::draw_requirements(Grid& grid, const Area& a) {
   }
 }
 
+std::vector<const RunEvent*> LiveView::shown_events() const {
+  std::vector<const RunEvent*> all;
+  for (const RunEvent& e : run_.events) {
+    if (late_steps_ || e.kind != "overrun") all.push_back(&e);
+  }
+  return all;
+}
+
 void LiveView::draw_events(Grid& grid, const Area& a, bool focused) {
+  const std::vector<const RunEvent*> all = shown_events();
   std::string title = counted(run_.events.size() + run_.events_dropped, "event");
   if (run_.events_dropped > 0) title += fmt::format(", the last {} here", run_.events.size());
   if (run_.events_left_out > 0) title += fmt::format(", {} older ones only in its files", run_.events_left_out);
+  if (all.size() < run_.events.size())
+    title += fmt::format(", {} about late steps not shown{}", run_.events.size() - all.size(), focused ? ": l" : "");
   if (focused && back_ > 0) title += fmt::format(", {} newer below", back_);
   grid.box(a, title);
   const Area in = a.inner();
-  const int back = focused ? back_ : 0, count = static_cast<int>(run_.events.size());
+  const int back = focused ? back_ : 0, count = static_cast<int>(all.size());
   const int last = count - back, first = std::max(0, last - in.height);
   for (int i = first; i < last; ++i) {
-    const RunEvent& e = run_.events[static_cast<std::size_t>(i)];
+    const RunEvent& e = *all[static_cast<std::size_t>(i)];
     const int y = in.y + i - first;
     const Ink ink = e.kind == "broken" || e.kind == "fault on"                         ? Ink::bad
                     : e.kind == "overrun" || e.kind == "saturated" || e.kind == "lost" ? Ink::warn
@@ -582,7 +597,7 @@ void LiveView::draw_foot(Grid& grid) {
       hint = "up down gain   left right less, more   t try   b best   w write";
       break;
     case Page::events:
-      hint = "up down   end newest";
+      hint = "up down   end newest   l late steps";
       break;
     default:
       break;

@@ -44,6 +44,7 @@ class LiveView {
   void draw_signals(Grid& grid, const Area& area);
   void draw_faults(Grid& grid, const Area& area);
   void draw_requirements(Grid& grid, const Area& area);
+  std::vector<const RunEvent*> shown_events() const;
   void draw_events(Grid& grid, const Area& area, bool focused);
   void draw_timing(Grid& grid, const Area& area);
   void draw_help(Grid& grid, const Area& area);
@@ -67,8 +68,9 @@ class LiveView {
   bool left_ = false, wide_ = false, scope_focused_ = false;
   std::string filter_;
   bool filters_ = false;
-  int chosen_ = 0;  ///< line of the list
-  int back_ = 0;    ///< events: how many lines from the newest
+  int chosen_ = 0;           ///< line of the list
+  int back_ = 0;             ///< events: how many lines from the newest
+  bool late_steps_ = false;  ///< are shown among events; on a busy machine there is nothing else
   Area area_;
   int grid_width_ = 80;
   Clock::time_point next_look_{};
