@@ -336,7 +336,7 @@ until `values tuned` is in tuned.dyne
 key q
 exit
 EOF
-LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 110x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s" judge calm' < script
+LC_ALL=C.UTF-8 /usr/bin/python3 {1}/tests/cli/terminal.py 130x30 -- {0} attach run --tune 'kp kd of place by setpoint "0.1 m" within "20 s" judge calm' < script
 {0} load run tuned.dyne
 {0} end run
 )",
