@@ -140,15 +140,16 @@ exit
 TEST_CASE("The terminal may be small, old, without colours, resized, or asleep") {
   if (!can_play()) return;
   const Tank tank;
-  const Output small = tank.play("40x10",
-                                 "until what the keeper\nshow\nsize 20x5\nuntil too small\nsize 120x40\nuntil "
-                                 "scope\nuntil 7 timing\nshow\nkey q\nexit\n");
+  const Output small =
+      tank.play("40x10",
+                "until what the keeper\nuntil ◀ off ▶\nshow\nsize 20x5\nuntil too small\nsize 120x40\nuntil "
+                "scope\nuntil 7 timing\nshow\nkey q\nexit\n");
   INFO(small.out << small.err);
   CHECK(small.status == 0);
   shows(small.out, "more below");
   shows(small.out, "┌ scope ─");
-  const Output old =
-      tank.play("80x24", "until what the keeper\nshow\nkey q\nexit\n", "attach run", "LC_ALL=C TERM_OF_TEST=vt100");
+  const Output old = tank.play("80x24", "until what the keeper\nuntil < off >\nshow\nkey q\nexit\n", "attach run",
+                               "LC_ALL=C TERM_OF_TEST=vt100");
   INFO(old.out << old.err);
   CHECK(old.status == 0);
   shows(old.out, "+ what the keeper has ---");
@@ -177,12 +178,11 @@ TEST_CASE("A view says that its run is over, and one that is over already has no
   TestFolder kept;
   {
     const Tank tank;
-    tank.folder.write("ends.sh", fmt::format("sleep 1; {} end run > /dev/null", ISODYNE_PROGRAM));
-    o = shell(
-        "sh ends.sh & printf 'until what the keeper\\nuntil The run is over: interrupted\\nshow\\nkey q\\nexit\\n' | "
-        "LC_ALL=C.UTF-8 /usr/bin/python3 " +
-            kSource + "/tests/cli/terminal.py 80x24 -- " + ISODYNE_PROGRAM + " attach run",
-        tank.folder.path());
+    o = shell("printf 'until what the keeper\\nshell " + std::string(ISODYNE_PROGRAM) +
+                  " end run > /dev/null\\nuntil The run is over: interrupted\\nshow\\nkey q\\nexit\\n' | "
+                  "LC_ALL=C.UTF-8 /usr/bin/python3 " +
+                  kSource + "/tests/cli/terminal.py 80x24 -- " + ISODYNE_PROGRAM + " attach run",
+              tank.folder.path());
     INFO(o.out << o.err);
     CHECK(o.status == 0);
     shows(o.out, "over: interrupted");
@@ -195,9 +195,12 @@ TEST_CASE("A view says that its run is over, and one that is over already has no
 
 TEST_CASE("Line by line, for pipes and screen readers") {
   const Tank tank;
-  const Output o = shell(fmt::format("{{ sleep 1; echo 'set mode boost'; sleep 1; echo 'set area \"9 m^2\"'; echo "
-                                     "frob; sleep 1; echo 'inject stuck'; "
-                                     "sleep 1; echo end; }} | {} attach run --plain",
+  // Whoever reads it says the next thing when the values are there.
+  const Output o = shell(fmt::format("seen() {{ until grep -qs \"$1\" out.txt; do sleep 0.1; done; }}\n"
+                                     "{{ seen 'mode off'; echo 'set mode boost'; seen 's  mode boost'; echo 'set area "
+                                     "\"9 m^2\"'; echo frob; seen frob; echo 'inject stuck'; "
+                                     "seen 'becomes active'; echo end; }} | {} attach run --plain > out.txt\n"
+                                     "status=$?; cat out.txt; exit $status",
                                      ISODYNE_PROGRAM),
                          tank.folder.path());
   INFO(o.out << o.err);
@@ -280,8 +283,8 @@ until boost
 key 6
 until mode: set to boost by a client
 show
+shell pkill -P $server || true
 EOF
-(sleep 5; pkill -P $server || true) &
 echo "until The run is over: " >> script
 echo "show" >> script
 echo "key q" >> script

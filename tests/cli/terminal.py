@@ -3,7 +3,7 @@
     terminal.py COLUMNSxLINES [--colours] -- PROGRAM WORD… < SCRIPT
 
 A line of the script: `key TEXT` (with \\e \\t \\r), `type TEXT`, `until TEXT` (it is on the screen, 60 s at most), `gone TEXT`,
-`show` (prints the screen), `size COLUMNSxLINES`, `stop` and `go on` (as Ctrl-Z and `fg` do), `exit` (waits until it has ended).
+`show` (prints the screen), `shell COMMAND`, `size COLUMNSxLINES`, `stop` and `go on` (as Ctrl-Z and `fg` do), `exit` (waits until it has ended).
 """
 
 import fcntl
@@ -12,6 +12,7 @@ import pty
 import select
 import signal
 import struct
+import subprocess
 import sys
 import termios
 import time
@@ -110,6 +111,8 @@ def main():
         elif word == "show":
             there.feed(0.2)
             print(there.text())
+        elif word == "shell":
+            subprocess.run(rest, shell=True, check=True, stdin=subprocess.DEVNULL)
         elif word == "size":
             there.size(*map(int, rest.split("x")))
             os.kill(there.child, signal.SIGWINCH)

