@@ -14,6 +14,7 @@
 #include "isodyne/remote/open_run.h"
 #include "isodyne/remote/values.h"
 #include "isodyne/session/evidence.h"
+#include "isodyne/session/resumed.h"
 #include "isodyne/session/run_service.h"
 #include "plans.h"
 #include "terminal.h"
@@ -152,6 +153,22 @@ std::optional<Served> what_is_served(const Arguments& given) {
   return served;
 }
 
+/// --continue: with what the run before it ended with; where there is none, or none that fits, as the bench says.
+void go_on(session::RunRequest& request, const std::string& among) {
+  bool changed = false;
+  const auto before = session::newest_run(among, *request.bench, changed);
+  if (changed) return say_aside("The newest run is of another text of this bench: it begins as the bench says.");
+  if (!before)
+    return say_aside(fmt::format("There is no run of this bench in {}: it begins as the bench says.", among));
+  const auto stood = session::resumed(*before, *request.bench->program);
+  if (!stood) return say_error(stood.failure().text());
+  const auto asked = request.plan.overrides;  // the last one counts
+  request.plan.overrides = stood->values;
+  request.plan.overrides.insert(request.plan.overrides.end(), asked.begin(), asked.end());
+  request.remarks.push_back(stood->text());
+  say_aside(stood->text());
+}
+
 }  // namespace
 
 int run_serve(const Arguments& arguments) {
@@ -162,6 +179,7 @@ int run_serve(const Arguments& arguments) {
   Notifier notifier(watchdog_us);
   for (seconds pause{1};;) {
     session::RunRequest request = served->request;
+    if (arguments.has(Option::continue_)) go_on(request, served->among);
     const auto folder = session::make_run_folder("", session::name_of(request), served->among);
     if (!folder) return say_error(folder.failure().text()), kNotCompleted;
     request.evidence.folder = *folder;

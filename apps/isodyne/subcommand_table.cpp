@@ -42,10 +42,10 @@ const std::vector<Subcommand>& commands() {
        "Paced, open, and again from the beginning when it ended otherwise than by hand: a controller that was lost is waited for. "
        "Each run\nhas a new folder in that of --out (default: runs); its recording is in pieces, of which the oldest are dropped "
        "(--keep, --keep-size);\nevents are never dropped. The end of the scenario is not the end of the run. SIGTERM, Ctrl-C and "
-       "`isodyne end` end it. To systemd it\ntells that it is ready and goes on (docs/serve.md has a unit).",
+       "`isodyne end` end it. With --continue it\nbegins with the levels, positions, modes and settings that the newest run ended with. To systemd it tells that it is ready and\ngoes on (docs/serve.md has a unit).",
        "isodyne serve examples/canal-lock/lock.dyne --setting model --for \"2 s\" --keep \"7 d\"",
        {fault, seed, setting, with, span, speed, core, cores, lockstep, answer_within, out, piece, piece_size, keep, keep_size,
-        go_on_unrecorded, interpret, look, help},
+        continue_, go_on_unrecorded, interpret, look, help},
        run_serve},
       {"attach",
        "[RUN]",

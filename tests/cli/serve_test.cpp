@@ -231,3 +231,69 @@ cat served.txt
   shows(o.out, "It begins again in 1 s");
   shows(o.out, "served/002-run: interrupted");
 }
+
+TEST_CASE("With --continue a bench begins where it stood when the power failed") {
+  const TestFolder folder;
+  folder.write("tank.dyne", R"(choice Mode { off, on, boost }
+bench Tank {
+  step 1 ms  method rk4
+  record every 10 ms
+  input inflow : l/s = 2 l/s
+  input outflow : l/s = 1 l/s
+  input mode : Mode = off
+  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2
+  state level : m = 1 m
+  level' = (inflow - outflow) / area
+  modes valve from shut {
+    shut -> wide when mode is boost
+    wide -> shut when mode is off
+  }
+}
+fault dry { on outflow  offset 5 l/s  by hand }
+)");
+  folder.write("go.sh", fmt::format(R"(serve="{0} serve tank.dyne --fault dry --out served --continue"
+begun() {{ for i in $(seq 600); do {0} read $1 level > /dev/null 2>&1 && return; sleep 0.1; done; echo "never begun: $1"; }}
+setsid $serve > first.txt 2>&1 &
+begun served/001-run-dry
+{0} set served/001-run-dry mode boost
+{0} set served/001-run-dry area "1.5 m^2"
+{0} set served/001-run-dry inflow "7 l/s"
+{0} inject served/001-run-dry dry
+{0} wait served/001-run-dry "level > 1.002 m"
+sleep 1
+pkill -KILL -f "serve tank.dyne --fault dry"
+sleep 1
+$serve > second.txt 2>&1 &
+begun served/002-run-dry
+{0} read served/002-run-dry mode area inflow outflow
+{0} end served/002-run-dry
+wait $!
+echo "# changed" >> tank.dyne
+$serve --lockstep --for "10 ms" > third.txt 2>&1
+cat first.txt second.txt third.txt
+)",
+                                    ISODYNE_PROGRAM));
+  const Output o = shell("bash go.sh", folder.path());
+  INFO(o.out << o.err);
+  CHECK_FALSE(has(o.out, "never begun"));
+  shows(o.out, "There is no run of this bench in served: it begins as the bench says.");
+  shows(o.out, "It goes on where served/001-run-dry stood at");
+  shows(o.out, "As the bench says: outflow (a fault acted on it)");
+  shows(o.out, "The newest run is of another text of this bench");
+  // The first row is the last one of the run before.
+  const auto was = record::Recording::open_run(folder / "served/001-run-dry"),
+             is = record::Recording::open_run(folder / "served/002-run-dry");
+  REQUIRE((was && is));
+  for (const char* name : {"level", "mode", "area", "inflow", "valve"}) {
+    INFO(name);
+    REQUIRE((*was)->has(name));
+    CHECK((*is)->signal(name)->front() == (*was)->signal(name)->back());
+  }
+  CHECK((*is)->signal("inflow")->front() == Approx(7e-3));
+  CHECK((*is)->signal("mode")->front() == 2);
+  CHECK((*is)->signal("valve")->front() == 1);
+  CHECK((*is)->signal("level")->front() > 1.002);
+  CHECK((*is)->signal("outflow")->front() == Approx(1e-3));
+  CHECK((*was)->signal("outflow")->back() == Approx(6e-3));
+  shows(slurp(folder / "served/002-run-dry/verdicts.json"), "It goes on where served/001-run-dry stood");
+}

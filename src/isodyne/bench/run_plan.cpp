@@ -89,9 +89,8 @@ const program::Setting* setting_of(const program::Controller& c, const std::stri
   return of_all != nullptr ? of_all : c.settings.empty() ? nullptr : &c.settings.front();
 }
 
-namespace {
 /// A fixed parameter is part of how the bench is put together, and what is computed has no value of its own.
-std::optional<Failure> trouble_with(const program::Program& program, program::VarId id, double value) {
+std::optional<Failure> start_trouble(const program::Program& program, program::VarId id, double value) {
   using program::Role;
   const program::Variable& v = program.variable(id);
   const std::string what = fmt::format("cannot begin with another value of `{}`", v.name);
@@ -104,11 +103,10 @@ std::optional<Failure> trouble_with(const program::Program& program, program::Va
   return Failure{fmt::format("`{}` cannot begin with {}", v.name, program.format(id, value)), "",
                  observe::refusal_text(refusal)};
 }
-}  // namespace
 
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan) {
   for (const auto& [id, value] : plan.overrides) {
-    if (auto trouble = trouble_with(program, id, value)) return trouble;
+    if (auto trouble = start_trouble(program, id, value)) return trouble;
   }
   if (plan.reference && !program.networks.empty())
     return Failure{"the reference integrates equations, and this bench has a network", "",

@@ -56,5 +56,7 @@ const program::Setting* setting_of(const program::Controller& controller, const 
 
 /// Two chosen faults that act on the same place, a value that cannot be overridden: reasons not to start.
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan);
+/// Why a quantity cannot begin with this value; nothing: it can.
+std::optional<Failure> start_trouble(const program::Program& program, program::VarId id, double value);
 
 }  // namespace isodyne::bench

@@ -288,6 +288,7 @@ class Doing {
       }
       if (!left.empty()) summary.remarks.push_back(fmt::format("{}: {}.", what, listed(left, "")));
     }
+    summary.remarks.insert(summary.remarks.end(), request_.remarks.begin(), request_.remarks.end());
     if (request_.from)
       summary.remarks.push_back(fmt::format("Goes on from the state of {}, which was reached again to the bit.",
                                             format_instant(request_.from->at)));
