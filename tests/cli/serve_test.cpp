@@ -234,7 +234,10 @@ cat served.txt
 
 TEST_CASE("With --continue a bench begins where it stood when the power failed") {
   const TestFolder folder;
-  folder.write("tank.dyne", R"(choice Mode { off, on, boost }
+  // In files whose order in a recording is another one.
+  folder.write("a.dyne", "choice Mode { off, on, boost }\n");
+  folder.write("z.dyne", "fault dry { on outflow  offset 5 l/s  by hand }\n");
+  folder.write("tank.dyne", R"(use "z.dyne", "a.dyne"
 bench Tank {
   step 1 ms  method rk4
   record every 10 ms
@@ -249,7 +252,6 @@ bench Tank {
     wide -> shut when mode is off
   }
 }
-fault dry { on outflow  offset 5 l/s  by hand }
 )");
   folder.write("go.sh", fmt::format(R"(serve="{0} serve tank.dyne --fault dry --out served --continue"
 begun() {{ for i in $(seq 600); do {0} read $1 level > /dev/null 2>&1 && return; sleep 0.1; done; echo "never begun: $1"; }}

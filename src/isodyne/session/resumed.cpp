@@ -42,6 +42,11 @@ std::set<program::VarId> falsified(const record::Recording& r, const program::Pr
   return all;
 }
 
+/// Of several files each stands at its place, and a recording may give them in another order.
+std::map<std::string, std::string> in_order(const std::vector<std::pair<std::string, std::string>>& sources) {
+  return {sources.begin(), sources.end()};
+}
+
 }  // namespace
 
 std::string Resumed::text() const {
@@ -66,9 +71,10 @@ std::optional<std::string> newest_run(const std::string& among, const Bench& ben
   std::sort(all.rbegin(), all.rend());
   for (const auto& [written, run] : all) {
     const auto recording = record::Recording::open_run(run);
-    if (!recording || (*recording)->times().empty() || (*recording)->identity().main != bench.sources.front().first)
+    if (!recording || (*recording)->growing() || (*recording)->times().empty() ||
+        (*recording)->identity().main != bench.sources.front().first)
       continue;
-    changed = (*recording)->identity().sources != bench.sources;
+    changed = in_order((*recording)->identity().sources) != in_order(bench.sources);
     if (changed) return std::nullopt;
     return run;
   }
