@@ -89,15 +89,6 @@ void note_reached(const std::string& scenario, const std::string& said, std::vec
   }
 }
 
-/// Whether runs of it can be beside each other: an address belongs to one of them.
-bool may_be_beside(const program::Program& p, const std::string& setting) {
-  return std::all_of(p.controllers.begin(), p.controllers.end(), [&](const program::Controller& c) {
-    const program::Setting* s = bench::setting_of(c, setting);
-    using Kind = program::Setting::Kind;
-    return s == nullptr || s->kind == Kind::part || s->kind == Kind::library || s->kind == Kind::program;
-  });
-}
-
 /// What is asked of each scenario that can be run; nothing, and said why, if one cannot.
 std::optional<std::vector<session::RunRequest>> tries(const Arguments& arguments, const check::Loaded& loaded) {
   const program::Program& p = *loaded.program;
@@ -125,13 +116,19 @@ bool try_scenarios(const Arguments& arguments, const check::Loaded& loaded, std:
   const auto requests = tries(arguments, loaded);
   if (!requests) return false;
   ProgressLine progress;
-  const auto show = [&](std::size_t done) {
+  std::size_t done = 0;
+  const auto show = [&] {
     progress.draw(static_cast<double>(done) / static_cast<double>(requests->size()), "trying scenarios");
   };
-  show(0);
-  const std::size_t at_once = may_be_beside(p, arguments.value(Option::setting).value_or("")) ? 0 : 1;
+  show();
+  const std::size_t at_once = session::runs_beside(p, arguments.value(Option::setting).value_or("")) ? 0 : 1;
   const auto said = session::in_workers(
-      requests->size(), at_once, [&](std::size_t i) { return try_scenario((*requests)[i]); }, show);
+      requests->size(), at_once, [&](std::size_t i) { return try_scenario((*requests)[i]); },
+      [&](std::size_t, session::Piece&) {
+        ++done;
+        show();
+        return true;
+      });
   progress.clear();
   for (std::size_t i = 0; i < said.size(); ++i) {
     const std::string& scenario = program::at(p.scenarios, (*requests)[i].plan.scenario).name;

@@ -200,6 +200,18 @@ Section measures(const Program& p) {
   return s;
 }
 
+Section campaigns(const Program& p) {
+  Section s{"campaigns", {{"Campaign"}, {"Drawn"}, {"Factors"}}, {}};
+  for (const program::Campaign& c : p.campaigns) {
+    std::string factors =
+        fmt::format("{}, {} of faults", counted(c.scenarios.size(), "scenario"), counted(c.fault_sets.size(), "set"));
+    for (const auto& v : c.varied) list_on(factors, p.variable(v.what).name);
+    s.rows.push_back(
+        {c.name, c.draws > 0 ? fmt::format("{} by {}", c.draws, program::draw_word(c.draw)) : "all", factors});
+  }
+  return s;
+}
+
 Section panels(const Program& p) {
   Section s{"panels", {{"Panel"}, {"Things", TextTable::Align::right}, {"Title"}}, {}};
   for (const program::Panel& f : p.panels) s.rows.push_back({f.name, std::to_string(f.items.size()), f.title});
@@ -264,7 +276,8 @@ std::vector<Kind> kinds_of(const check::Loaded& loaded) {
           {"measures", of(measures)},
           {"harnesses", [&loaded] { return harnesses(loaded); }},
           {"figures", of(figures)},
-          {"panels", of(panels)}};
+          {"panels", of(panels)},
+          {"campaigns", of(campaigns)}};
 }
 
 /// Names as `list` takes them beside kinds: quantities, parts, and whatever else has a row of its own.

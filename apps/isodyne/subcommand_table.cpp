@@ -47,6 +47,28 @@ const std::vector<Subcommand>& commands() {
        {fault, seed, setting, with, span, speed, core, cores, lockstep, answer_within, out, piece, piece_size, keep, keep_size,
         continue_, go_on_unrecorded, interpret, look, help},
        run_serve},
+      {"campaign",
+       "BENCH NAME",
+       2,
+       2,
+       "run the cases of a campaign",
+       "Each case is a run of its own, from a clean state, several at once. What they came to is in one file (--out; default:\n"
+       "campaigns/NAME.sqlite), each as soon as it is known, so that it may be interrupted at any time and gone on with (--resume).\n"
+       "Recordings that the campaign keeps are in campaigns/NAME, a run folder a case. Exit status 1: a case was broken; 3: some\n"
+       "could not be run, or are still to be done.",
+       "isodyne campaign examples/canal-lock/lock.dyne nightly --jobs 2",
+       {jobs, seed, out, resume, only, fail_fast, budget, answer_within, help},
+       run_campaign},
+      {"cases",
+       "FILE",
+       1,
+       1,
+       "look into the cases of a campaign",
+       "How many of them held, were broken, and the worst of each requirement; with --requirement what came of that one, the\n"
+       "smallest margin first; with --case all of one case. --csv: every case, a row each, with all factors and margins.",
+       "isodyne cases campaigns/nightly.sqlite",
+       {requirement, case_, csv, help},
+       run_cases},
       {"attach",
        "[RUN]",
        0,

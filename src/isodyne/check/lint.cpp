@@ -32,6 +32,9 @@ class Lint {
         touched_.insert(item.ids.begin(), item.ids.end());
       }
     }
+    for (const Campaign& c : p.campaigns) {
+      for (const Campaign::Vary& v : c.varied) touched_.insert(v.what);
+    }
     for (const Tap& t : p.taps) touched_.insert(t.target);
     for (const Scenario& s : p.scenarios) {
       for (const ScenarioStep& step : s.steps) touched_.insert(step.target);

@@ -10,6 +10,7 @@
 #include "isodyne/check/io/frames.h"
 #include "isodyne/check/io/racks.h"
 #include "isodyne/check/io/wiring.h"
+#include "isodyne/check/judged/campaigns.h"
 #include "isodyne/check/judged/panels.h"
 #include "isodyne/check/judged/recording_plan.h"
 #include "isodyne/check/judged/requirements.h"
@@ -306,6 +307,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   flattener.check_complete();
   judged.define();
   Panels(check, expressions).define();
+  Campaigns(check, expressions).define();
   Periods(check, expressions, bench).run();
   define_networks(check);
   put_gate_faults(check);

@@ -10,15 +10,15 @@
 namespace isodyne::lang {
 
 const std::vector<std::string> Parser::kDeclarations = {
-    "use",    "function",  "table",   "choice",      "model",       "element", "module",
-    "bench",  "condition", "fault",   "scenario",    "requirement", "figure",  "cables",
-    "wiring", "values",    "compose", "expectation", "measure",     "harness", "panel"};
+    "use",       "function",    "table",    "choice",      "model",  "element", "module", "bench",
+    "condition", "fault",       "scenario", "requirement", "figure", "cables",  "wiring", "values",
+    "compose",   "expectation", "measure",  "harness",     "panel",  "campaign"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",     "table",   "param",       "fixed",       "input",    "output",    "state",  "memory",
-    "let",      "private", "part",        "terminal",    "node",     "modes",     "every",  "when",
-    "solve",    "for",     "if",          "rated",       "use",      "step",      "record", "sensor",
-    "actuator", "frame",   "rack",        "controller",  "messages", "condition", "fault",  "scenario",
-    "values",   "compose", "expectation", "requirement", "measure",  "harness",   "figure", "panel"};
+    "unit",       "table",    "param",     "fixed", "input",    "output", "state",    "memory",      "let",
+    "private",    "part",     "terminal",  "node",  "modes",    "every",  "when",     "solve",       "for",
+    "if",         "rated",    "use",       "step",  "record",   "sensor", "actuator", "frame",       "rack",
+    "controller", "messages", "condition", "fault", "scenario", "values", "compose",  "expectation", "requirement",
+    "measure",    "harness",  "figure",    "panel", "campaign"};
 
 // text = { declaration }
 void Parser::text() {

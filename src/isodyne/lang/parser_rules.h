@@ -148,6 +148,10 @@ class Parser {
   bool measure_window(MeasureDecl& m);
   void figure(const std::string& doc);
   void panel(const std::string& doc);
+  void campaign(const std::string& doc);
+  CampaignDecl::FaultSets fault_sets();
+  CampaignDecl::Vary vary();
+  std::vector<Name> names(const char* what);
   void cables(const std::string& doc);
   void wiring(const std::string& doc);
   WiringDecl::Wire wire();

@@ -706,6 +706,31 @@ struct PanelDecl {
   std::string doc;
 };
 
+/// Many runs: factors of which each case has one value, and how cases are drawn from them.
+struct CampaignDecl {
+  struct FaultSets {
+    enum class Kind { none, one, each, pairs };
+    Kind kind = Kind::none;
+    std::vector<Name> of;  ///< one: its name; each, pairs: of these, or of all
+    Span span;
+  };
+  struct Vary {
+    Path what;
+    std::vector<ExprPtr> values;  ///< each of them; or
+    ExprPtr from, to;             ///< anything between
+    Span span;
+  };
+  Name name;
+  std::vector<Name> scenarios, settings;
+  std::vector<FaultSets> faults;
+  std::vector<Vary> varied;
+  ExprPtr draws;  ///< null: every combination
+  Name method;
+  Name keep;  ///< empty: as it is usual
+  ExprPtr kept;
+  std::string doc;
+};
+
 /// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
 struct RecordDecl {
   std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
@@ -760,6 +785,7 @@ struct Document {
   std::vector<HarnessDecl> harnesses;
   std::vector<FigureDecl> figures;
   std::vector<PanelDecl> panels;
+  std::vector<CampaignDecl> campaigns;
   std::vector<CablesDecl> cables;
   std::vector<WiringDecl> wirings;
 };

@@ -130,6 +130,9 @@ class Renumbering {
     for (Figure& f : p_.figures) {
       for (std::vector<VarId>& panel : f.panels) list(panel);
     }
+    for (Campaign& c : p_.campaigns) {
+      for (Campaign::Vary& v : c.varied) move(v.what);
+    }
     for (Panel& panel : p_.panels) {
       for (PanelItem& item : panel.items) list(item.ids);
     }

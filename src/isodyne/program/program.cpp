@@ -53,11 +53,42 @@ const char* measure_word(MeasureKind kind) {
 }
 
 const char* step_word(ScenarioStep::Kind kind) {
-  static constexpr const char* kWords[] = {"set",      "step",   "ramp",   "play",  "release", "wait until",
-                                           "hold",     "expect", "inject", "clear", "arm",     "disarm",
-                                           "repeat",   "again",  "together", "join", "either", "jump", "stop",
-                                           "end"};
+  static constexpr const char* kWords[] = {"set",      "step",   "ramp",   "play", "release", "wait until", "hold",
+                                           "expect",   "inject", "clear",  "arm",  "disarm",  "repeat",     "again",
+                                           "together", "join",   "either", "jump", "stop",    "end"};
   return kWords[static_cast<std::size_t>(kind)];
+}
+
+const char* draw_word(Campaign::Draw draw) {
+  switch (draw) {
+    case Campaign::Draw::all:
+      return "all";
+    case Campaign::Draw::random:
+      return "random";
+    case Campaign::Draw::latin_hypercube:
+      return "latin_hypercube";
+    case Campaign::Draw::sobol:
+      return "sobol";
+    case Campaign::Draw::grid:
+      return "grid";
+    case Campaign::Draw::pairwise:
+      return "pairwise";
+  }
+  return "?";
+}
+
+const char* keep_word(Campaign::Keep keep) {
+  switch (keep) {
+    case Campaign::Keep::none:
+      return "none";
+    case Campaign::Keep::broken:
+      return "broken";
+    case Campaign::Keep::all:
+      return "all";
+    case Campaign::Keep::worst:
+      return "worst";
+  }
+  return "?";
 }
 
 const char* panel_word(PanelItem::Kind kind) {

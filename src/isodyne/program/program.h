@@ -7,6 +7,7 @@
 
 #include <string>
 
+#include "isodyne/program/campaign.h"
 #include "isodyne/program/io.h"
 #include "isodyne/program/judged.h"
 #include "isodyne/program/plant.h"
@@ -17,6 +18,7 @@ namespace isodyne::program {
 
 struct Program : Plant, Io, Stimulus, Judged, View {
   std::string doc;
+  std::vector<Campaign> campaigns;
 };
 
 // The channels of a bench are numbered through: sensors, then actuators, then the fields of all frames.

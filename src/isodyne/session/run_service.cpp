@@ -470,6 +470,14 @@ Status go_on_from(RunRequest& request, StoredState state) {
   return Done{};
 }
 
+bool runs_beside(const program::Program& program, const std::string& setting) {
+  return std::all_of(program.controllers.begin(), program.controllers.end(), [&](const program::Controller& c) {
+    const program::Setting* s = bench::setting_of(c, setting);
+    using Kind = program::Setting::Kind;
+    return s == nullptr || s->kind == Kind::part || s->kind == Kind::library || s->kind == Kind::program;
+  });
+}
+
 record::RunIdentity identity_of(const RunRequest& request) {
   const program::Program& program = *request.bench->program;
   const bench::RunPlan& plan = request.plan;

@@ -76,6 +76,9 @@ struct Notice {
   std::string text;
 };
 
+/// Whether several runs of it can go on at once: an address belongs to one of them.
+bool runs_beside(const program::Program& program, const std::string& setting);
+
 struct RunOutcome {
   observe::Ending ending = observe::Ending::not_recorded;
   /// With verdicts; empty where there are none: the run did not begin, or what it did is no evidence.

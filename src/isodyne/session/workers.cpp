@@ -119,7 +119,7 @@ Started start(Hand& hand, std::size_t worker, std::size_t pieces, const Work& wo
 }
 
 /// Reads what there is; false when nobody will say anything any more.
-bool hear(int from, std::vector<Piece>& all, std::size_t& ready) {
+bool hear(int from, std::vector<Piece>& all, const std::function<void(std::size_t)>& ready) {
   Message m;
   const ssize_t n = ::recv(from, &m, sizeof m, 0);
   if (n < 0 && errno == EINTR) return true;
@@ -131,14 +131,14 @@ bool hear(int from, std::vector<Piece>& all, std::size_t& ready) {
   p.said.append(m.text, std::min<std::size_t>(m.bytes, static_cast<std::size_t>(n) - kHead));
   if (m.kind == Message::Kind::more) return true;
   p.done = m.kind == Message::Kind::last;
-  ++ready;
+  ready(m.piece);
   return true;
 }
 
 }  // namespace
 
 std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers, const Work& work,
-                              const std::function<void(std::size_t)>& ready) {
+                              const std::function<bool(std::size_t, Piece&)>& heard) {
   std::vector<Piece> all(pieces);
   if (workers == 0) workers = std::max(1u, std::thread::hardware_concurrency());
   workers = std::min({workers, pieces, Hand::kMostWorkers});
@@ -149,11 +149,14 @@ std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers, const Wor
     const Started s = start(*hand, w, pieces, work, running);
     if (s.from >= 0) running.push_back(s);
   }
-  std::size_t count = 0, told = 0;
+  const auto ready = [&](std::size_t piece) {
+    if (heard && !heard(piece, all[piece]) && hand != nullptr) hand->next.store(pieces);
+  };
   if (running.empty()) {  // the system gives no process: here, one after another
-    for (std::size_t i = 0; i < pieces; ++i) {
+    bool more = true;
+    for (std::size_t i = 0; i < pieces && more; ++i) {
       all[i] = {true, work(i), getpid()};
-      if (ready) ready(++count);
+      more = !heard || heard(i, all[i]);
     }
   }
   while (!running.empty()) {
@@ -161,16 +164,15 @@ std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers, const Wor
     for (const Started& s : running) wanted.push_back({s.from, POLLIN, 0});
     if (::poll(wanted.data(), wanted.size(), -1) < 0 && errno != EINTR) break;
     for (std::size_t i = running.size(); i > 0; --i) {
-      if (wanted[i - 1].revents == 0 || hear(running[i - 1].from, all, count)) continue;
+      if (wanted[i - 1].revents == 0 || hear(running[i - 1].from, all, ready)) continue;
       ::close(running[i - 1].from);
       while (::waitpid(running[i - 1].process, nullptr, 0) < 0 && errno == EINTR) {
       }
       running.erase(running.begin() + static_cast<std::ptrdiff_t>(i - 1));
     }
-    if (ready && count > told) ready(told = count);
   }
   for (Piece& p : all) {
-    if (!p.done && p.process == 0) p.said = "its worker was ended from outside";
+    if (!p.done && p.process == 0) p.said = "its worker was ended from outside";  // or it was never begun
   }
   if (hand != nullptr) munmap(memory, sizeof(Hand));
   return all;

@@ -20,9 +20,10 @@ struct Piece {
 };
 
 /// Does `work(i)` for i from 0 to `pieces` − 1 in `workers` processes (0: as many as there are cores), and gives what
-/// each said, in order. `ready` hears how many are ready, on this thread.
+/// each said, in order. `heard` gets each piece as soon as it is there, on this thread, and may take what it said;
+/// where it says false, no further piece is begun.
 std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers,
                               const std::function<std::string(std::size_t)>& work,
-                              const std::function<void(std::size_t)>& ready = {});
+                              const std::function<bool(std::size_t, Piece&)>& heard = {});
 
 }  // namespace isodyne::session

@@ -317,6 +317,7 @@ class Harness {
       return std::none_of(c.faults.begin(), c.faults.end(),
                           [&](const lang::Name& f) { return gone_.contains(f.text); });
     });
+    d_.campaigns.clear();
     d_.cables.clear();
     d_.wirings.clear();
   }

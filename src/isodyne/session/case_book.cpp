@@ -1,0 +1,241 @@
+#include "isodyne/session/case_book.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+
+#include <fcntl.h>
+#include <sys/file.h>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/descriptor.h"
+#include "isodyne/core/json.h"
+#include "isodyne/core/text.h"
+#include "isodyne/session/statement.h"
+
+namespace isodyne::session {
+
+namespace fs = std::filesystem;
+
+struct CaseBook::File {
+  std::string name;
+  Descriptor lock;  ///< of the file itself: it is closed last, which would let SQLite's own locks go
+  bool writes = false;
+  sqlite3* db = nullptr;
+  std::unique_ptr<Statement> a_case, a_verdict;
+  File() = default;
+  File(const File&) = delete;
+  File& operator=(const File&) = delete;
+  ~File() {
+    a_case.reset(), a_verdict.reset();
+    if (writes) run("PRAGMA journal_mode = DELETE");  // one file again
+    sqlite3_close(db);
+  }
+  Failure failure(const char* what) const { return {what, name, sqlite3_errmsg(db)}; }
+  bool run(const std::string& sql) { return Statement(db, sql.c_str()).run(); }
+};
+
+namespace {
+
+/// A name as SQL quotes it.
+std::string quoted(const std::string& name) {
+  std::string text = "\"";
+  for (const char c : name) text += c == '"' ? "\"\"" : std::string(1, c);
+  return text + "\"";
+}
+
+std::string column_of(const std::pair<std::string, std::string>& varied) {
+  return varied.second.empty() ? varied.first : varied.first + " [" + varied.second + "]";
+}
+
+std::string varied_text(const CaseBookKey& key) {
+  CheckedJson all = CheckedJson::array();
+  for (const auto& [name, unit] : key.varied) all.push_back({name, unit});
+  return all.dump();
+}
+
+}  // namespace
+
+CaseBook::CaseBook() : file_(std::make_unique<File>()) {}
+CaseBook::~CaseBook() = default;
+
+Result<std::unique_ptr<CaseBook>> CaseBook::open(const std::string& file, const CaseBookKey& key, bool resume) {
+  std::unique_ptr<CaseBook> book(new CaseBook);
+  book->key_ = key;
+  book->file_->name = file;
+  std::error_code error;
+  if (fs::path(file).has_parent_path()) fs::create_directories(fs::path(file).parent_path(), error);
+  if (!resume && fs::exists(file, error))
+    return Failure{"there are cases already", file, "--resume goes on with them, --out names another file",
+                   Failure::Kind::wrong_input};
+  book->file_->lock = Descriptor(::open(file.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666));
+  if (!book->file_->lock.good()) return Failure{"cannot write", file, std::strerror(errno)};
+  if (::flock(book->file_->lock.number(), LOCK_EX | LOCK_NB) != 0)
+    return Failure{"another campaign is writing", file, "wait for it, or name another file with --out"};
+  if (sqlite3_open(file.c_str(), &book->file_->db) != SQLITE_OK) return book->file_->failure("cannot write");
+  book->file_->writes = true;
+  const Status ready = book->prepare(resume);
+  if (!ready) return ready.failure();
+  return book;
+}
+
+Status CaseBook::prepare(bool resume) {
+  File& f = *file_;
+  sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
+  const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
+  const std::vector<std::pair<std::string, std::string>> own{{"format", "isodyne cases 1"},
+                                                             {"bench", key_.bench},
+                                                             {"campaign", key_.campaign},
+                                                             {"fingerprint", fingerprint},
+                                                             {"seed", seed},
+                                                             {"count", std::to_string(key_.count)},
+                                                             {"varied", varied}};
+  std::string columns;
+  for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v)) + " REAL";
+  const bool made =
+      f.run("PRAGMA journal_mode = WAL") && f.run("PRAGMA synchronous = NORMAL") &&
+      f.run("CREATE TABLE IF NOT EXISTS about (what TEXT PRIMARY KEY, value TEXT)") &&
+      f.run(
+          "CREATE TABLE IF NOT EXISTS cases (number INTEGER PRIMARY KEY, scenario TEXT, faults TEXT, setting TEXT, "
+          "outcome TEXT, why TEXT, command TEXT, simulated_s REAL, wall_s REAL" +
+          columns + ")") &&
+      f.run(
+          "CREATE TABLE IF NOT EXISTS verdicts (number INTEGER, requirement TEXT, verdict TEXT, tests INTEGER, margin "
+          "REAL, unit TEXT, worst_at_s REAL, first_breach_s REAL, PRIMARY KEY (number, requirement)) WITHOUT ROWID");
+  if (!made) return f.failure("cannot write");
+  for (const auto& [what, value] : own) {
+    Statement known(f.db, "SELECT value FROM about WHERE what = ?");
+    if (known.with(what).row()) {
+      if (known.text(0) == value) continue;
+      const bool text = what == "fingerprint";
+      return Failure{text ? "these cases are of another text of the bench" : "these are cases of something else",
+                     f.name,
+                     fmt::format("its {} is {}, and here {}; --out names another file", what,
+                                 text ? "another" : one_line(known.text(0)), text ? "this" : value),
+                     Failure::Kind::wrong_input};
+    }
+    if (resume && what == "format" && !done().empty()) return Failure{"these are no cases", f.name, ""};
+    if (!Statement(f.db, "INSERT INTO about VALUES (?,?)").with(what).with(value).run())
+      return f.failure("cannot write");
+  }
+  std::string places;
+  for (std::size_t i = 0; i < 9 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
+  f.a_case = std::make_unique<Statement>(f.db, ("INSERT OR REPLACE INTO cases VALUES (" + places + ")").c_str());
+  f.a_verdict = std::make_unique<Statement>(f.db, "INSERT OR REPLACE INTO verdicts VALUES (?,?,?,?,?,?,?,?)");
+  return Done{};
+}
+
+Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
+  std::unique_ptr<CaseBook> book(new CaseBook);
+  File& f = *book->file_;
+  f.name = file;
+  if (sqlite3_open_v2(file.c_str(), &f.db, SQLITE_OPEN_READONLY, nullptr) != SQLITE_OK) return f.failure("cannot read");
+  sqlite3_busy_timeout(f.db, 10'000);
+  const auto about = [&](const char* what) {
+    Statement s(f.db, "SELECT value FROM about WHERE what = ?");
+    return s.with(std::string(what)).row() ? s.text(0) : std::string();
+  };
+  if (about("format") != "isodyne cases 1")
+    return Failure{"these are no cases of a campaign", file, "", Failure::Kind::wrong_input};
+  CaseBookKey& key = book->key_;
+  key.bench = about("bench"), key.campaign = about("campaign"), key.fingerprint = about("fingerprint");
+  key.seed = about("seed");
+  key.count = std::atoll(about("count").c_str());
+  const auto varied = parse_json(about("varied"));
+  if (!varied || !varied->is_array()) return Failure{"these are no cases of a campaign", file, ""};
+  for (const auto& one : *varied) {
+    if (!one.is_array() || one.size() != 2 || !one[0].is_string() || !one[1].is_string())
+      return Failure{"these are no cases of a campaign", file, ""};
+    key.varied.emplace_back(one[0].get<std::string>(), one[1].get<std::string>());
+  }
+  return book;
+}
+
+std::set<std::int64_t> CaseBook::done() {
+  std::set<std::int64_t> all;
+  Statement s(file_->db, "SELECT number FROM cases");
+  while (s.row()) all.insert(s.count(0));
+  return all;
+}
+
+Status CaseBook::add(const CaseResult& r) {
+  File& f = *file_;
+  bool good = f.run("BEGIN IMMEDIATE");
+  Statement& c = *f.a_case;
+  c.again();
+  c.with(r.number).with(r.scenario).with(r.faults).with(r.setting).with(r.outcome).with(r.why).with(r.command);
+  c.with(r.simulated_s).with(r.wall_s);
+  for (const double v : r.values) c.with(v);
+  good = good && c.run();
+  c.again();
+  for (const SummaryRow& row : r.rows) {
+    Statement& v = *f.a_verdict;
+    v.again();
+    v.with(r.number).with(row.name).with(std::string(judge::answer_word(row.answer))).with(row.tests);
+    v.with(row.worst_margin).with(row.margin_unit).with(row.worst_at_s).with(row.first_breach_s);
+    good = good && v.run();
+    v.again();
+  }
+  good = good && f.run("COMMIT");
+  if (good) return Done{};
+  const Failure failure = f.failure("cannot write");
+  f.run("ROLLBACK");
+  return failure;
+}
+
+Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
+  File& f = *file_;
+  std::string columns;
+  for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
+  const std::string own = "c.number, scenario, faults, setting, outcome, why, command, simulated_s, wall_s" + columns;
+  const auto take = [&](const Statement& s, CaseResult& r) {
+    r.number = s.count(0);
+    int at = 1;
+    for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.command}) *to = s.text(at++);
+    r.simulated_s = s.number(at++), r.wall_s = s.number(at++);
+    for (std::size_t i = 0; i < key_.varied.size(); ++i) r.values.push_back(s.number(at++));
+    return at;
+  };
+  const auto verdict = [](const Statement& s, int at) {
+    SummaryRow row;
+    const auto maybe = [&](int column) { return s.null(column) ? std::nullopt : std::optional(s.number(column)); };
+    row.name = s.text(at);
+    row.answer = program::answer_named(s.text(at + 1)).value_or(judge::Answer::undecided);
+    row.tests = s.count(at + 2);
+    row.worst_margin = maybe(at + 3);
+    row.margin_unit = s.text(at + 4);
+    row.worst_at_s = maybe(at + 5), row.first_breach_s = maybe(at + 6);
+    return row;
+  };
+  const std::string of_verdict = "requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s";
+  std::vector<CaseResult> found;
+  if (!requirement.empty()) {
+    Statement s(f.db, ("SELECT " + own + ", " + of_verdict +
+                       " FROM cases c JOIN verdicts v ON v.number = c.number WHERE requirement = ? "
+                       "ORDER BY verdict = 'broken' DESC, margin IS NULL, margin, c.number")
+                          .c_str());
+    s.with(requirement);
+    while (s.row()) {
+      CaseResult r;
+      const int at = take(s, r);
+      r.rows.push_back(verdict(s, at));
+      found.push_back(std::move(r));
+    }
+    if (!s.good()) return f.failure("cannot read");
+    return found;
+  }
+  Statement s(f.db, ("SELECT " + own + " FROM cases c ORDER BY c.number").c_str());
+  while (s.row()) take(s, found.emplace_back());
+  Statement v(f.db, ("SELECT number, " + of_verdict + " FROM verdicts ORDER BY number").c_str());
+  std::size_t at = 0;
+  while (v.row()) {
+    while (at < found.size() && found[at].number < v.count(0)) ++at;
+    if (at < found.size() && found[at].number == v.count(0)) found[at].rows.push_back(verdict(v, 1));
+  }
+  if (!s.good() || !v.good()) return f.failure("cannot read");
+  return found;
+}
+
+}  // namespace isodyne::session

@@ -1,0 +1,57 @@
+#pragma once
+// What the cases of a campaign came to, in one file (SQLite): a row a case, a row for each of its verdicts. Each case
+// is there as soon as it is known, and whole or not at all, whatever ends the process.
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "isodyne/core/result.h"
+#include "isodyne/session/summary.h"
+
+namespace isodyne::session {
+
+/// Of what a file has cases: another bench, campaign, or seed has others.
+struct CaseBookKey {
+  std::string bench, campaign, fingerprint, seed;
+  std::int64_t count = 0;                                   ///< of all its cases
+  std::vector<std::pair<std::string, std::string>> varied;  ///< names, and the units of their columns
+};
+
+struct CaseResult {
+  std::int64_t number = 0;
+  std::string scenario, faults, setting;
+  std::vector<double> values;  ///< in the units of the columns
+  std::string outcome;         ///< as Summary::outcome(); "not run": it could not be
+  std::string why;             ///< where it did not come to its end
+  std::string command;         ///< that runs it again, from inside the folder of the bench
+  double simulated_s = 0, wall_s = 0;
+  std::vector<SummaryRow> rows;
+};
+
+class CaseBook {
+ public:
+  /// Makes the file, or goes on with one that has the same key. One process at a time. `resume`: it may be there.
+  static Result<std::unique_ptr<CaseBook>> open(const std::string& file, const CaseBookKey& key, bool resume);
+  /// To look into it.
+  static Result<std::unique_ptr<CaseBook>> read(const std::string& file);
+  ~CaseBook();
+
+  const CaseBookKey& key() const { return key_; }
+  std::set<std::int64_t> done();
+  Status add(const CaseResult& result);
+  /// In the order of their numbers; `requirement` not empty: with its row only, the smallest margin first.
+  Result<std::vector<CaseResult>> all(const std::string& requirement = {});
+
+ private:
+  struct File;
+  CaseBook();
+  Status prepare(bool resume);
+  std::unique_ptr<File> file_;
+  CaseBookKey key_;
+};
+
+}  // namespace isodyne::session
