@@ -144,6 +144,7 @@ RunRequest request_of(const CampaignWish& wish, const Case& one) {
   r.bench = wish.bench;
   r.answer_within = wish.answer_within;
   r.evidence.in_catalogue = false;
+  r.among_others = true;
   r.plan.scenario = one.scenario;
   r.plan.faults = one.faults;
   for (const std::int32_t f : bench::faults_of(p, one.scenario)) {
@@ -161,17 +162,17 @@ Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::functio
   const Campaign& campaign = campaign_of(wish);
   const auto cases = Cases::of(*wish.bench->program, campaign, wish.seed);
   if (!cases) return cases.failure();
-  auto book = CaseBook::open(wish.book, key_of(wish, *cases), wish.resume || !wish.only.empty());
-  if (!book) return book.failure();
   std::vector<std::int64_t> wanted = wish.only;
-  const std::set<std::int64_t> there = (*book)->done();
-  CampaignCourse course;
-  course.before = static_cast<std::int64_t>(there.size());
   for (const std::int64_t number : wanted) {
     if (number < 1 || number > cases->count())
       return Failure{fmt::format("there is no case {}", number), "", fmt::format("there are 1 to {}", cases->count()),
                      Failure::Kind::wrong_input};
   }
+  auto book = CaseBook::open(wish.book, key_of(wish, *cases), wish.resume || !wish.only.empty());
+  if (!book) return book.failure();
+  const std::set<std::int64_t> there = (*book)->done();
+  CampaignCourse course;
+  course.before = static_cast<std::int64_t>(there.size());
   for (std::int64_t n = 1; n <= cases->count() && wish.only.empty(); ++n) {
     if (!there.contains(n)) wanted.push_back(n);
   }

@@ -68,7 +68,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::open(const std::string& file, const 
   std::error_code error;
   if (fs::path(file).has_parent_path()) fs::create_directories(fs::path(file).parent_path(), error);
   if (!resume && fs::exists(file, error))
-    return Failure{"there are cases already", file, "--resume goes on with them, --out names another file",
+    return Failure{"cases are already in", file, "--resume goes on with them, --out names another file",
                    Failure::Kind::wrong_input};
   book->file_->lock = Descriptor(::open(file.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666));
   if (!book->file_->lock.good()) return Failure{"cannot write", file, std::strerror(errno)};
@@ -110,7 +110,7 @@ Status CaseBook::prepare(bool resume) {
     if (known.with(what).row()) {
       if (known.text(0) == value) continue;
       const bool text = what == "fingerprint";
-      return Failure{text ? "these cases are of another text of the bench" : "these are cases of something else",
+      return Failure{text ? "there are cases of another text of the bench in" : "there are cases of something else in",
                      f.name,
                      fmt::format("its {} is {}, and here {}; --out names another file", what,
                                  text ? "another" : one_line(known.text(0)), text ? "this" : value),
@@ -138,16 +138,16 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
     return s.with(std::string(what)).row() ? s.text(0) : std::string();
   };
   if (about("format") != "isodyne cases 1")
-    return Failure{"these are no cases of a campaign", file, "", Failure::Kind::wrong_input};
+    return Failure{"there are no cases of a campaign in", file, "", Failure::Kind::wrong_input};
   CaseBookKey& key = book->key_;
   key.bench = about("bench"), key.campaign = about("campaign"), key.fingerprint = about("fingerprint");
   key.seed = about("seed");
   key.count = std::atoll(about("count").c_str());
   const auto varied = parse_json(about("varied"));
-  if (!varied || !varied->is_array()) return Failure{"these are no cases of a campaign", file, ""};
+  if (!varied || !varied->is_array()) return Failure{"there are no cases of a campaign in", file, ""};
   for (const auto& one : *varied) {
     if (!one.is_array() || one.size() != 2 || !one[0].is_string() || !one[1].is_string())
-      return Failure{"these are no cases of a campaign", file, ""};
+      return Failure{"there are no cases of a campaign in", file, ""};
     key.varied.emplace_back(one[0].get<std::string>(), one[1].get<std::string>());
   }
   return book;

@@ -156,8 +156,8 @@ class Doing {
     if (request_.evidence.judged) {
       // In a paced run it is beside the run already, as everybody who watches; and whoever measures steps wants to see
       // it.
-      const bool second_core =
-          std::thread::hardware_concurrency() > 1 && !request_.plan.pace && !request_.plan.time_steps;
+      const bool second_core = std::thread::hardware_concurrency() > 1 && !request_.among_others &&
+                               !request_.plan.pace && !request_.plan.time_steps;
       judge_ = std::make_unique<judge::Judge>(request_.bench->program,
                                               second_core ? judge::Judge::Where::beside : judge::Judge::Where::here);
     }

@@ -54,6 +54,7 @@ struct RunRequest {
   std::chrono::milliseconds answer_within{1000};  ///< a controller that is silent for longer is lost
   bench::PortMaker ports;                         ///< nothing: those that the settings of the bench name
   std::optional<StoredState> from;                ///< see go_on_from(); what is before it is not shown
+  bool among_others = false;                      ///< runs beside it have the other processors: it takes no second one
   std::vector<std::string> remarks;               ///< that a reader of its verdicts has to know
   Evidence evidence;
 };
