@@ -136,6 +136,7 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
   struct Of {
     std::size_t held = 0, broken = 0, undecided = 0, not_tested = 0;
     const CaseResult* worst = nullptr;
+    bool is_broken = false;
     std::optional<double> margin;
     std::string text;
   };
@@ -152,9 +153,12 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
          : row.answer == Answer::broken     ? o.broken
          : row.answer == Answer::not_tested ? o.not_tested
                                             : o.undecided);
-      if (row.answer == Answer::broken && o.worst == nullptr) o.worst = &r;
-      if (!row.worst_margin || (o.margin && *row.worst_margin >= *o.margin)) continue;
-      o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = &r;
+      // One that is broken is worse than any that is not, also where no margin says how much.
+      const bool broken = row.answer == Answer::broken;
+      const bool worse =
+          broken != o.is_broken ? broken : row.worst_margin && (!o.margin || *row.worst_margin < *o.margin);
+      if (!worse) continue;
+      o.is_broken = broken, o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = &r;
     }
   }
   TextTable table({{"Requirement"},
@@ -163,12 +167,12 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
                    {"Undecided", TextTable::Align::right},
                    {"Not tested", TextTable::Align::right},
                    {"Worst margin", TextTable::Align::right},
-                   {"in case"}});
+                   {"in case", TextTable::Align::right}});
   for (const std::string& name : order) {
     const Of& o = of[name];
     table.row({name, std::to_string(o.held), std::to_string(o.broken), std::to_string(o.undecided),
                std::to_string(o.not_tested), o.margin ? o.text : "–",
-               o.worst == nullptr ? "–" : fmt::format("{}: {}", o.worst->number, factors_text(key, *o.worst))});
+               o.worst == nullptr ? "–" : std::to_string(o.worst->number)});
   }
   if (!order.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string counts;
@@ -177,9 +181,22 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
                   counts.empty() ? "none" : counts));
 }
 
+/// What is no answer, and what was not as it was asked for.
+void say_doubts(const std::vector<CaseResult>& all) {
+  const auto tell = [&](const char* what, const auto& which) {
+    const auto count = static_cast<std::size_t>(std::count_if(all.begin(), all.end(), which));
+    const auto first = std::find_if(all.begin(), all.end(), which);
+    if (count > 0)
+      say_error(fmt::format("{} {}; case {}: {}", counted(count, "case"), what, first->number, first->why));
+  };
+  tell("did not come to the end", [](const CaseResult& r) { return !r.whole; });
+  tell("not as asked for", [](const CaseResult& r) { return r.whole && !r.why.empty(); });
+}
+
 void say_case(const session::CaseBookKey& key, const CaseResult& r) {
   say(fmt::format("Case {}: {}", r.number, factors_text(key, r)));
   say(r.outcome + (r.why.empty() ? "" : ": " + r.why));
+  if (!r.whole) say("It did not come to its end: verdicts are those of what there was of it.");
   TextTable table(
       {{"Requirement"}, {"Verdict"}, {"Margin", TextTable::Align::right}, {"Worst at", TextTable::Align::right}});
   for (const SummaryRow& row : r.rows) {
@@ -200,7 +217,7 @@ void say_csv(const session::CaseBookKey& key, const std::vector<CaseResult>& all
       requirements.push_back(row.name);
     }
   }
-  for (const char* one : {"outcome", "why", "simulated [s]"}) fields.emplace_back(one);
+  for (const char* one : {"outcome", "whole", "why", "simulated [s]"}) fields.emplace_back(one);
   std::map<std::string, std::string> units;
   for (const CaseResult& r : all) {
     for (const SummaryRow& row : r.rows) {
@@ -215,7 +232,7 @@ void say_csv(const session::CaseBookKey& key, const std::vector<CaseResult>& all
   for (const CaseResult& r : all) {
     fields = {std::to_string(r.number), r.scenario, r.faults, r.setting};
     for (const double v : r.values) fields.push_back(format_exact(v));
-    fields.insert(fields.end(), {r.outcome, one_line(r.why), format_exact(r.simulated_s)});
+    fields.insert(fields.end(), {r.outcome, r.whole ? "1" : "0", one_line(r.why), format_exact(r.simulated_s)});
     std::map<std::string, const SummaryRow*> rows;
     for (const SummaryRow& row : r.rows) rows[row.name] = &row;
     for (const std::string& name : requirements) {
@@ -255,16 +272,15 @@ int run_campaign(const Arguments& arguments) {
   const auto all = book ? (*book)->all() : Result<std::vector<CaseResult>>(book.failure());
   if (!all) return say_error(all.failure().text()), kNotCompleted;
   say_summary((*book)->key(), *all);
-  if (course->not_run > 0)
-    say_error(fmt::format("{} could not be run. {}", counted(static_cast<std::size_t>(course->not_run), "case"),
-                          course->first_not_run));
+  say_doubts(*all);
   if (course->kept > 0)
     say(fmt::format("{} kept in {}", counted(static_cast<std::size_t>(course->kept), "recording"), wish->kept));
   say(fmt::format("All of it is in {0}: isodyne cases {0}", wish->book));
   const bool rest = course->stopped;
   if (rest) say_aside("Not all were run: the same with --resume goes on.");
-  const bool broken = std::any_of(all->begin(), all->end(), [](const CaseResult& r) { return r.outcome == "broken"; });
-  return course->not_run > 0 || rest ? kNotCompleted : broken ? kBroken : kHeld;
+  const auto any = [&](const auto& which) { return std::any_of(all->begin(), all->end(), which); };
+  if (rest || any([](const CaseResult& r) { return !r.whole; })) return kNotCompleted;
+  return any(session::is_broken) ? kBroken : kHeld;
 }
 
 int run_cases(const Arguments& arguments) {
@@ -283,7 +299,11 @@ int run_cases(const Arguments& arguments) {
     return say_error(fmt::format("case {} is not there", *text)), kWrongInput;
   }
   if (arguments.has(Option::csv)) return say_csv(key, *all), kHeld;
-  if (requirement.empty()) return say_summary(key, *all), kHeld;
+  if (requirement.empty()) {
+    say_summary(key, *all);
+    say_doubts(*all);
+    return kHeld;
+  }
   if (all->empty()) return say_error(fmt::format("nothing is known of a requirement `{}`", requirement)), kWrongInput;
   constexpr std::size_t kMostRows = 40;
   TextTable table({{"Case", TextTable::Align::right}, {"Verdict"}, {"Margin", TextTable::Align::right}, {"Factors"}});

@@ -155,11 +155,9 @@ std::optional<Served> what_is_served(const Arguments& given) {
 
 /// --continue: with what the run before it ended with; where there is none, or none that fits, as the bench says.
 void go_on(session::RunRequest& request, const std::string& among) {
-  bool changed = false;
-  const auto before = session::newest_run(among, *request.bench, changed);
-  if (changed) return say_aside("The newest run is of another text of this bench: it begins as the bench says.");
-  if (!before)
-    return say_aside(fmt::format("There is no run of this bench in {}: it begins as the bench says.", among));
+  std::string why_not;
+  const auto before = session::newest_run(among, *request.bench, why_not);
+  if (!before) return say_aside(fmt::format("It begins as the bench says: {}.", why_not));
   const auto stood = session::resumed(*before, *request.bench->program);
   if (!stood) return say_error(stood.failure().text());
   const auto asked = request.plan.overrides;  // the last one counts

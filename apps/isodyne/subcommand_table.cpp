@@ -55,7 +55,7 @@ const std::vector<Subcommand>& commands() {
        "Each case is a run of its own, from a clean state, several at once. What they came to is in one file (--out; default:\n"
        "campaigns/NAME.sqlite), each as soon as it is known, so that it may be interrupted at any time and gone on with (--resume).\n"
        "Recordings that the campaign keeps are in campaigns/NAME, a run folder a case. Exit status 1: a case was broken; 3: some\n"
-       "could not be run, or are still to be done.",
+       "could not be run, did not come to their end, or are still to be done.",
        "isodyne campaign examples/canal-lock/lock.dyne nightly --jobs 2",
        {jobs, seed, out, resume, only, fail_fast, budget, answer_within, help},
        run_campaign},

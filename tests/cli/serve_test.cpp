@@ -267,6 +267,7 @@ pkill -KILL -f "serve tank.dyne --fault dry"
 sleep 1
 $serve > second.txt 2>&1 &
 begun served/002-run-dry
+{0} run tank.dyne --for "1 s" --no-report --out served/999-tried > /dev/null
 {0} read served/002-run-dry mode area inflow outflow
 {0} end served/002-run-dry
 wait $!
@@ -278,10 +279,10 @@ cat first.txt second.txt third.txt
   const Output o = shell("bash go.sh", folder.path());
   INFO(o.out << o.err);
   CHECK_FALSE(has(o.out, "never begun"));
-  shows(o.out, "There is no run of this bench in served: it begins as the bench says.");
+  shows(o.out, "It begins as the bench says: there is no served run of this bench in served.");
   shows(o.out, "It goes on where served/001-run-dry stood at");
   shows(o.out, "As the bench says: outflow (a fault acted on it)");
-  shows(o.out, "The newest run is of another text of this bench");
+  shows(o.out, "002-run-dry is of another text of this bench");
   // The first row is the last one of the run before.
   const auto was = record::Recording::open_run(folder / "served/001-run-dry"),
              is = record::Recording::open_run(folder / "served/002-run-dry");

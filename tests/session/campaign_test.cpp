@@ -266,3 +266,47 @@ cmp whole.csv killed.csv && wc -l < killed.csv
   shows(o.out, "status 3");
   shows(o.err, "the same with --resume goes on");
 }
+
+TEST_CASE("What did not come to its end, had no effect, or has other code of controllers is no answer, and says so") {
+  const TestFolder folder;
+  const std::string i = ISODYNE_PROGRAM;
+  folder.write("grows.dyne",
+               "bench Grows {\n  step 1 ms  method rk4\n  param k : 1/s = 1 1/s  from 0.1 1/s to 10 1/s\n"
+               "  param area : m^2 = 1 m^2\n  state x : 1 = 1\n  x' = k * x * x\n  let y = area / 1 m^2\n}\n"
+               "requirement low { always x <= 1e9 }\nrequirement near { always y <= 2 }\n"
+               "scenario s { set area = 3 m^2\n  hold 2 s }\n"
+               "campaign c { scenario s\n  vary k = 0.1 1/s, 1 1/s\n  vary area = 1 m^2, 2 m^2 }\n");
+  for (const char* again : {"", " --resume"}) {
+    const Output o = shell(i + " campaign grows.dyne c" + again, folder.path());
+    INFO(o.out << o.err);
+    CHECK(o.status == 3);
+    shows(o.out, "2 diverged");
+    shows(o.err, "2 cases did not come to the end; case 3: ");
+    shows(o.err, "is no longer a finite number");
+    shows(o.err, "area begins with 3 m^2, not with 1 m^2");
+  }
+  // One that is broken is the worst, also where another has the only margin.
+  folder.write(
+      "one.dyne",
+      "bench One {\n  step 1 ms\n  param k : 1 = 1\n  let big = k > 1.5\n}\n"
+      "requirement R { never big }\nscenario s { hold 1 s }\ncampaign c { scenario s\n  vary k = 1, 2, 1.2 }\n");
+  const Output worst = shell(i + " campaign one.dyne c --out one.sqlite", folder.path());
+  INFO(worst.out);
+  CHECK(worst.status == 1);
+  shows(worst.out, "–        2\n");
+  // A controller that was built anew.
+  folder.write("ctl.sh", "#!/bin/sh\nexit 1\n");
+  folder.write("told.dyne",
+               "bench Told {\n  step 10 ms\n  input on : bool = false\n  output state x : m = 0 m\n  x' = 0 m/s\n"
+               "  sensor level { of x  every 10 ms }\n  actuator pump : bool\n"
+               "  controller plc {\n    every 10 ms\n    reads level\n    writes pump\n    setting code = program "
+               "\"ctl.sh\"\n  }\n}\n"
+               "scenario s { hold 1 s }\ncampaign c { scenario s\n  keep none }\n");
+  const Output first = shell("chmod +x ctl.sh; " + i + " campaign told.dyne c --out told.sqlite", folder.path());
+  INFO(first.out << first.err);
+  CHECK(first.status == 3);
+  folder.write("ctl.sh", "#!/bin/sh\nexit 2\n");
+  const Output other = shell(i + " campaign told.dyne c --out told.sqlite --resume", folder.path());
+  CHECK(other.status == 2);
+  shows(other.err, "with other code of controllers");
+}

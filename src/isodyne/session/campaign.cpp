@@ -4,8 +4,11 @@
 #include <cmath>
 #include <csignal>
 #include <filesystem>
+#include <fstream>
+#include <iterator>
 #include <map>
 #include <numeric>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -25,12 +28,35 @@ const Campaign& campaign_of(const CampaignWish& wish) {
   return wish.bench->program->campaigns[wish.campaign];
 }
 
+/// Of the files of controllers, as far as they are there: a run says what is missing.
+std::string code_of(const CampaignWish& wish) {
+  std::uint64_t hash = fnv1a("");
+  for (const program::Controller& c : wish.bench->program->controllers) {
+    for (const std::string& setting : campaign_of(wish).settings) {
+      const program::Setting* s = bench::setting_of(c, setting);
+      if (s == nullptr || program::port_kind(s->kind).at != program::PortAt::file) continue;
+      const fs::path given = fs::path(wish.bench->folder) / s->address.substr(0, s->address.find(' '));
+      const fs::path prefixed = given.parent_path() / ("lib" + given.filename().string());
+      for (const std::string& file : {given.string(), given.string() + ".so", prefixed.string() + ".so"}) {
+        std::error_code none;
+        if (!fs::is_regular_file(file, none)) continue;
+        std::ifstream in(file, std::ios::binary);
+        const std::string bytes{std::istreambuf_iterator<char>(in), {}};
+        hash = fnv1a(bytes, fnv1a(s->address, hash));
+      }
+    }
+  }
+  return fmt::format("{:016x}", hash);
+}
+
 CaseBookKey key_of(const CampaignWish& wish, const Cases& cases) {
   const program::Program& p = *wish.bench->program;
   const Campaign& c = campaign_of(wish);
   RunRequest any;
   any.bench = wish.bench;
-  CaseBookKey key{p.name, c.name, record::fingerprint(identity_of(any)), std::to_string(wish.seed), cases.count(), {}};
+  CaseBookKey key{
+      p.name,        c.name, record::fingerprint(identity_of(any)), std::to_string(wish.seed), code_of(wish),
+      cases.count(), {}};
   for (const Campaign::Vary& v : c.varied) {
     const program::Variable& variable = p.variable(v.what);
     const bool real = variable.type.kind == program::Type::Kind::real;
@@ -59,7 +85,37 @@ bool may_be_beside(const program::Program& p, const Campaign& campaign) {
                      [&](const std::string& setting) { return runs_beside(p, setting); });
 }
 
-/// In the worker.
+/// Looks whether the first instant has what was asked for: a scenario may set something else at once, and the factor
+/// would have no effect.
+class FirstInstant : public RunWatcher {
+ public:
+  explicit FirstInstant(const RunRequest& request) : request_(request), program_(*request.bench->program) {
+    for (const std::int32_t f : request.plan.faults) {
+      for (const std::int32_t tap : program::at(program_.faults, f).taps())
+        faulty_.insert(program::at(program_.taps, tap).target);
+    }
+  }
+  void image(const observe::Image& image) override {
+    if (seen_) return;
+    seen_ = true;
+    for (const auto& [id, value] : request_.plan.overrides) {
+      if (faulty_.contains(id) || image.variables[id] == value) continue;
+      list_on(other_, fmt::format("{} begins with {}, not with {}", program_.variable(id).name,
+                                  program_.format(id, image.variables[id]), program_.format(id, value)));
+    }
+  }
+  /// In a line; empty: it has.
+  const std::string& other() const { return other_; }
+
+ private:
+  const RunRequest& request_;
+  const program::Program& program_;
+  std::set<program::VarId> faulty_;
+  bool seen_ = false;
+  std::string other_;
+};
+
+/// In the worker: what was not as asked, a line; then how it went. Or `!` and why it could not be run.
 std::string do_case(const CampaignWish& wish, const Case& one, const std::string& folder) {
   std::signal(SIGINT, SIG_IGN);  // whoever watches over the whole is told, and lets this one come to its end
   RunRequest request = request_of(wish, one);
@@ -69,28 +125,27 @@ std::string do_case(const CampaignWish& wish, const Case& one, const std::string
     request.evidence.folder = *made;
   }
   if (const auto trouble = bench::trouble_with(*wish.bench->program, request.plan)) return "!" + trouble->text();
-  return to_json(run_here(request));
+  FirstInstant first(request);
+  const RunOutcome outcome = run_here(request, {&first});
+  return one_line(first.other()) + "\n" + to_json(outcome);
 }
 
 void take(const Piece& piece, CaseResult& r) {
-  r.outcome = "not run";
+  r.outcome = kNotRun;
   r.why = piece.said;
   if (!piece.done) return;
   if (piece.said.starts_with("!")) return void(r.why = piece.said.substr(1));
-  const auto outcome = read_outcome(piece.said);
+  const std::size_t line = std::min(piece.said.find('\n'), piece.said.size() - 1);
+  const auto outcome = read_outcome(piece.said.substr(line + 1));
   if (!outcome) return void(r.why = outcome.failure().text());
-  r.why.clear();
+  r.why = piece.said.substr(0, line);
   if (!outcome->summary) return void(r.why = outcome->why());
   r.outcome = outcome->summary->outcome();
-  if (!observe::as_asked(outcome->ending)) r.why = outcome->why();
+  r.whole = outcome->completed() && outcome->summary->lost.empty();
+  if (!observe::as_asked(outcome->ending)) list_on(r.why, outcome->why(), "; ");
   r.simulated_s = outcome->summary->ended_at_s;
   r.wall_s = outcome->summary->wall_seconds;
   r.rows = outcome->summary->rows;
-}
-
-bool is_broken(const CaseResult& r) {
-  return std::any_of(r.rows.begin(), r.rows.end(),
-                     [](const SummaryRow& row) { return row.answer == judge::Answer::broken; });
 }
 
 /// How near the edge each case is: the smallest of its margins, each in the spread of that requirement's margins.
@@ -124,7 +179,7 @@ std::map<std::int64_t, double> nearness(const std::vector<CaseResult>& all) {
 std::vector<std::int64_t> to_keep(const Campaign& campaign, const std::vector<CaseResult>& all) {
   std::vector<std::int64_t> kept;
   for (const CaseResult& r : all) {
-    const bool good = r.outcome != "not run";
+    const bool good = r.outcome != kNotRun;
     if (good && (campaign.keep == Campaign::Keep::all || (campaign.keep == Campaign::Keep::broken && is_broken(r))))
       kept.push_back(r.number);
   }
@@ -137,6 +192,11 @@ std::vector<std::int64_t> to_keep(const Campaign& campaign, const std::vector<Ca
 }
 
 }  // namespace
+
+bool is_broken(const CaseResult& r) {
+  return std::any_of(r.rows.begin(), r.rows.end(),
+                     [](const SummaryRow& row) { return row.answer == judge::Answer::broken; });
+}
 
 RunRequest request_of(const CampaignWish& wish, const Case& one) {
   const program::Program& p = *wish.bench->program;
@@ -189,7 +249,7 @@ Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::functio
         if (stored) stored = (*book)->add(result);
         ++course.done;
         if (is_broken(result)) ++course.broken;
-        if (result.outcome == "not run" && course.not_run++ == 0)
+        if (result.outcome == kNotRun && course.not_run++ == 0)
           course.first_not_run = fmt::format("case {}: {}", result.number, result.why);
         const bool in_time = !wish.budget || std::chrono::steady_clock::now() - begin < *wish.budget;
         const bool more = heard(course) && stored && in_time && !(wish.fail_fast && course.broken > 0);

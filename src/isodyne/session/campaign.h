@@ -30,16 +30,19 @@ struct CampaignWish {
 };
 
 struct CampaignCourse {
-  std::int64_t wanted = 0;  ///< now
-  std::int64_t before = 0;  ///< were there already
-  std::int64_t done = 0, broken = 0, not_run = 0;
-  std::int64_t kept = 0, to_keep = 0;  ///< recordings
-  std::string first_not_run;           ///< why
-  bool stopped = false;                ///< before its end: interrupted, the budget, a broken one
+  std::int64_t wanted = 0;                         ///< now
+  std::int64_t before = 0;                         ///< were there already
+  std::int64_t done = 0, broken = 0, not_run = 0;  ///< broken: a requirement was
+  std::int64_t kept = 0, to_keep = 0;              ///< recordings
+  std::string first_not_run;                       ///< why
+  bool stopped = false;                            ///< before its end: interrupted, the budget, a broken one
 };
 
 /// `heard` gets the course on this thread, again and again; where it says false, no further case is begun.
 Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::function<bool(const CampaignCourse&)>& heard);
+
+/// Whether a requirement was broken in it.
+bool is_broken(const CaseResult& result);
 
 /// What one case is as a run.
 RunRequest request_of(const CampaignWish& wish, const Case& one);

@@ -85,13 +85,10 @@ Status CaseBook::prepare(bool resume) {
   File& f = *file_;
   sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
   const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
-  const std::vector<std::pair<std::string, std::string>> own{{"format", "isodyne cases 1"},
-                                                             {"bench", key_.bench},
-                                                             {"campaign", key_.campaign},
-                                                             {"fingerprint", fingerprint},
-                                                             {"seed", seed},
-                                                             {"count", std::to_string(key_.count)},
-                                                             {"varied", varied}};
+  const std::vector<std::pair<std::string, std::string>> own{
+      {"format", "isodyne cases 1"},         {"bench", key_.bench}, {"campaign", key_.campaign},
+      {"fingerprint", fingerprint},          {"code", key_.code},   {"seed", seed},
+      {"count", std::to_string(key_.count)}, {"varied", varied}};
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v)) + " REAL";
   const bool made =
@@ -99,7 +96,7 @@ Status CaseBook::prepare(bool resume) {
       f.run("CREATE TABLE IF NOT EXISTS about (what TEXT PRIMARY KEY, value TEXT)") &&
       f.run(
           "CREATE TABLE IF NOT EXISTS cases (number INTEGER PRIMARY KEY, scenario TEXT, faults TEXT, setting TEXT, "
-          "outcome TEXT, why TEXT, command TEXT, simulated_s REAL, wall_s REAL" +
+          "outcome TEXT, whole INTEGER, why TEXT, command TEXT, simulated_s REAL, wall_s REAL" +
           columns + ")") &&
       f.run(
           "CREATE TABLE IF NOT EXISTS verdicts (number INTEGER, requirement TEXT, verdict TEXT, tests INTEGER, margin "
@@ -109,11 +106,13 @@ Status CaseBook::prepare(bool resume) {
     Statement known(f.db, "SELECT value FROM about WHERE what = ?");
     if (known.with(what).row()) {
       if (known.text(0) == value) continue;
-      const bool text = what == "fingerprint";
-      return Failure{text ? "there are cases of another text of the bench in" : "there are cases of something else in",
+      const bool text = what == "fingerprint", code = what == "code";
+      return Failure{text   ? "there are cases of another text of the bench in"
+                     : code ? "there are cases with other code of controllers in"
+                            : "there are cases of something else in",
                      f.name,
                      fmt::format("its {} is {}, and here {}; --out names another file", what,
-                                 text ? "another" : one_line(known.text(0)), text ? "this" : value),
+                                 text || code ? "another" : one_line(known.text(0)), text || code ? "this" : value),
                      Failure::Kind::wrong_input};
     }
     if (resume && what == "format" && !done().empty()) return Failure{"these are no cases", f.name, ""};
@@ -121,7 +120,7 @@ Status CaseBook::prepare(bool resume) {
       return f.failure("cannot write");
   }
   std::string places;
-  for (std::size_t i = 0; i < 9 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
+  for (std::size_t i = 0; i < 10 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
   f.a_case = std::make_unique<Statement>(f.db, ("INSERT OR REPLACE INTO cases VALUES (" + places + ")").c_str());
   f.a_verdict = std::make_unique<Statement>(f.db, "INSERT OR REPLACE INTO verdicts VALUES (?,?,?,?,?,?,?,?)");
   return Done{};
@@ -141,6 +140,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
     return Failure{"there are no cases of a campaign in", file, "", Failure::Kind::wrong_input};
   CaseBookKey& key = book->key_;
   key.bench = about("bench"), key.campaign = about("campaign"), key.fingerprint = about("fingerprint");
+  key.code = about("code");
   key.seed = about("seed");
   key.count = std::atoll(about("count").c_str());
   const auto varied = parse_json(about("varied"));
@@ -155,7 +155,8 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
 
 std::set<std::int64_t> CaseBook::done() {
   std::set<std::int64_t> all;
-  Statement s(file_->db, "SELECT number FROM cases");
+  Statement s(file_->db, "SELECT number FROM cases WHERE outcome <> ?");
+  s.with(std::string(kNotRun));
   while (s.row()) all.insert(s.count(0));
   return all;
 }
@@ -165,7 +166,14 @@ Status CaseBook::add(const CaseResult& r) {
   bool good = f.run("BEGIN IMMEDIATE");
   Statement& c = *f.a_case;
   c.again();
-  c.with(r.number).with(r.scenario).with(r.faults).with(r.setting).with(r.outcome).with(r.why).with(r.command);
+  c.with(r.number)
+      .with(r.scenario)
+      .with(r.faults)
+      .with(r.setting)
+      .with(r.outcome)
+      .with(std::int64_t{r.whole})
+      .with(r.why)
+      .with(r.command);
   c.with(r.simulated_s).with(r.wall_s);
   for (const double v : r.values) c.with(v);
   good = good && c.run();
@@ -189,11 +197,13 @@ Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
   File& f = *file_;
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
-  const std::string own = "c.number, scenario, faults, setting, outcome, why, command, simulated_s, wall_s" + columns;
+  const std::string own =
+      "c.number, scenario, faults, setting, outcome, why, command, whole, simulated_s, wall_s" + columns;
   const auto take = [&](const Statement& s, CaseResult& r) {
     r.number = s.count(0);
     int at = 1;
     for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.command}) *to = s.text(at++);
+    r.whole = s.count(at++) != 0;
     r.simulated_s = s.number(at++), r.wall_s = s.number(at++);
     for (std::size_t i = 0; i < key_.varied.size(); ++i) r.values.push_back(s.number(at++));
     return at;

@@ -17,7 +17,8 @@ namespace isodyne::session {
 /// Of what a file has cases: another bench, campaign, or seed has others.
 struct CaseBookKey {
   std::string bench, campaign, fingerprint, seed;
-  std::int64_t count = 0;                                   ///< of all its cases
+  std::string code;        ///< a number for the code of its controllers: it is no text of the bench
+  std::int64_t count = 0;  ///< of all its cases
   std::vector<std::pair<std::string, std::string>> varied;  ///< names, and the units of their columns
 };
 
@@ -25,12 +26,15 @@ struct CaseResult {
   std::int64_t number = 0;
   std::string scenario, faults, setting;
   std::vector<double> values;  ///< in the units of the columns
-  std::string outcome;         ///< as Summary::outcome(); "not run": it could not be
-  std::string why;             ///< where it did not come to its end
+  std::string outcome;         ///< as Summary::outcome(); kNotRun: it could not be
+  std::string why;             ///< where it did not come to its end, or was not what was asked for
+  bool whole = false;          ///< it went as far as was asked, with its controllers; else its verdicts are no answer
   std::string command;         ///< that runs it again, from inside the folder of the bench
   double simulated_s = 0, wall_s = 0;
   std::vector<SummaryRow> rows;
 };
+
+inline constexpr const char* kNotRun = "not run";
 
 class CaseBook {
  public:
@@ -41,6 +45,7 @@ class CaseBook {
   ~CaseBook();
 
   const CaseBookKey& key() const { return key_; }
+  /// Those that could not be run are not among them: what was in the way may have gone.
   std::set<std::int64_t> done();
   Status add(const CaseResult& result);
   /// In the order of their numbers; `requirement` not empty: with its row only, the smallest margin first.

@@ -60,8 +60,8 @@ std::string Resumed::text() const {
   return line;
 }
 
-std::optional<std::string> newest_run(const std::string& among, const Bench& bench, bool& changed) {
-  changed = false;
+std::optional<std::string> newest_run(const std::string& among, const Bench& bench, std::string& why_not) {
+  why_not = fmt::format("there is no served run of this bench in {}", among);
   std::vector<std::pair<fs::file_time_type, std::string>> all;
   std::error_code none;
   for (const auto& entry : fs::directory_iterator(among, none)) {
@@ -71,11 +71,19 @@ std::optional<std::string> newest_run(const std::string& among, const Bench& ben
   std::sort(all.rbegin(), all.rend());
   for (const auto& [written, run] : all) {
     const auto recording = record::Recording::open_run(run);
-    if (!recording || (*recording)->growing() || (*recording)->times().empty() ||
-        (*recording)->identity().main != bench.sources.front().first)
+    // Of `isodyne run` there may be others: what somebody tried is not where the bench stood.
+    if (!recording || !(*recording)->identity().piece_from || (*recording)->growing() ||
+        (*recording)->times().empty() || (*recording)->identity().main != bench.sources.front().first)
       continue;
-    changed = in_order((*recording)->identity().sources) != in_order(bench.sources);
-    if (changed) return std::nullopt;
+    if ((*recording)->ending() == observe::ending_word(observe::Ending::diverged)) {
+      why_not = fmt::format("{} diverged", run);
+      return std::nullopt;
+    }
+    const bool changed = in_order((*recording)->identity().sources) != in_order(bench.sources);
+    if (changed) {
+      why_not = fmt::format("{} is of another text of this bench", run);
+      return std::nullopt;
+    }
     return run;
   }
   return std::nullopt;

@@ -24,9 +24,9 @@ struct Resumed {
   std::string text() const;
 };
 
-/// The run of this bench in that folder that was recorded last; nothing: there is none. The bench has to be the same
-/// text; `changed` is told where the newest one's is another.
-std::optional<std::string> newest_run(const std::string& among, const Bench& bench, bool& changed);
+/// The served run (one in pieces) of this bench in that folder that was recorded last. Nothing, and why: there is none,
+/// it is of another text, or it diverged and would again.
+std::optional<std::string> newest_run(const std::string& among, const Bench& bench, std::string& why_not);
 
 Result<Resumed> resumed(const std::string& run, const program::Program& program);
 
