@@ -167,7 +167,7 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
                    {"Undecided", TextTable::Align::right},
                    {"Not tested", TextTable::Align::right},
                    {"Worst margin", TextTable::Align::right},
-                   {"in case", TextTable::Align::right}});
+                   {"In case", TextTable::Align::right}});
   for (const std::string& name : order) {
     const Of& o = of[name];
     table.row({name, std::to_string(o.held), std::to_string(o.broken), std::to_string(o.undecided),
@@ -176,7 +176,8 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
   }
   if (!order.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string counts;
-  for (const auto& [outcome, n] : outcomes) list_on(counts, fmt::format("{} {}", n, outcome));
+  for (const auto& [outcome, n] : outcomes)
+    list_on(counts, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
   say(fmt::format("{} of {} cases of campaign {}: {}", all.size(), key.count, key.campaign,
                   counts.empty() ? "none" : counts));
 }
