@@ -276,11 +276,16 @@ int run_campaign(const Arguments& arguments) {
   say_doubts(*all);
   if (course->kept > 0)
     say(fmt::format("{} kept in {}", counted(static_cast<std::size_t>(course->kept), "recording"), wish->kept));
+  if (!course->unlike.empty())
+    say_error(
+        fmt::format("cases came to something else when they were run again for their recordings, which are of that "
+                    "second run: {}; a controller that does not answer the same is no basis for a campaign",
+                    course->unlike));
   say(fmt::format("All of it is in {0}: isodyne cases {0}", wish->book));
   const bool rest = course->stopped;
   if (rest) say_aside("Not all were run: the same with --resume goes on.");
   const auto any = [&](const auto& which) { return std::any_of(all->begin(), all->end(), which); };
-  if (rest || any([](const CaseResult& r) { return !r.whole; })) return kNotCompleted;
+  if (rest || !course->unlike.empty() || any([](const CaseResult& r) { return !r.whole; })) return kNotCompleted;
   return any(session::is_broken) ? kBroken : kHeld;
 }
 

@@ -310,3 +310,29 @@ TEST_CASE("What did not come to its end, had no effect, or has other code of con
   CHECK(other.status == 2);
   shows(other.err, "with other code of controllers");
 }
+
+TEST_CASE("A controller that answers otherwise the second time is told, where its recording is kept") {
+  const TestFolder folder;
+  // It counts its runs in a file.
+  folder.write("b.dyne",
+               "bench B {\n  step 10 ms  method rk4\n  output state x : 1 = 0\n  x' = 0 1/s\n"
+               "  sensor s { of x  every 10 ms }\n  actuator u : 1\n  let y = u\n"
+               "  controller c { every 10 ms  reads s  writes u  setting code = library \"counter\" }\n}\n"
+               "requirement R { always y <= 100 }\nscenario go { hold 1 s }\ncampaign c { scenario go\n  keep all }\n");
+  folder.write(
+      "counter.c",
+      "#include <stdio.h>\n#include \"c.h\"\nstatic int runs;\nconst isodyne_controller_info isodyne_info = C_INFO;\n"
+      "int isodyne_init(void **self, int64_t p) { FILE *f = fopen(\"runs.txt\", \"a\"); (void)self; (void)p;\n"
+      "  fputc('x', f); fseek(f, 0, SEEK_END); runs = (int)ftell(f); fclose(f); return 0; }\n"
+      "int isodyne_step(void *self, int64_t t, const c_reads *r, c_writes *w) "
+      "{ (void)self; (void)t; (void)r; w->u = runs; return 0; }\nvoid isodyne_close(void *self) { (void)self; }\n");
+  const Output o =
+      shell(fmt::format("{0} export header b.dyne c --out c.h && {1} -shared -fPIC -I{2}/include -o counter.so "
+                        "counter.c && {0} campaign b.dyne c",
+                        ISODYNE_PROGRAM, ISODYNE_C_COMPILER, ISODYNE_SOURCE_FOLDER),
+            folder.path());
+  INFO(o.out << o.err);
+  CHECK(o.status == 3);
+  shows(o.err,
+        "came to something else when they were run again for their recordings, which are of that second run: 1;");
+}

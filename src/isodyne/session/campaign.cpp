@@ -148,6 +148,15 @@ void take(const Piece& piece, CaseResult& r) {
   r.rows = outcome->summary->rows;
 }
 
+bool same_verdicts(const CaseResult& a, const CaseResult& b) {
+  const auto by_name = [](const CaseResult& r) {
+    std::map<std::string, std::pair<judge::Answer, std::optional<double>>> all;
+    for (const SummaryRow& row : r.rows) all[row.name] = {row.answer, row.worst_margin};
+    return all;
+  };
+  return a.outcome == b.outcome && by_name(a) == by_name(b);
+}
+
 /// How near the edge each case is: the smallest of its margins, each in the spread of that requirement's margins.
 std::map<std::int64_t, double> nearness(const std::vector<CaseResult>& all) {
   std::map<std::string, std::vector<double>> margins;
@@ -249,8 +258,7 @@ Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::functio
         if (stored) stored = (*book)->add(result);
         ++course.done;
         if (is_broken(result)) ++course.broken;
-        if (result.outcome == kNotRun && course.not_run++ == 0)
-          course.first_not_run = fmt::format("case {}: {}", result.number, result.why);
+        if (result.outcome == kNotRun) ++course.not_run;
         const bool in_time = !wish.budget || std::chrono::steady_clock::now() - begin < *wish.budget;
         const bool more = heard(course) && stored && in_time && !(wish.fail_fast && course.broken > 0);
         course.stopped = course.stopped || (!more && course.done < course.wanted);
@@ -260,7 +268,7 @@ Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::functio
   if (course.stopped || campaign.keep == Campaign::Keep::none) return course;
   const auto all = (*book)->all();
   if (!all) return all.failure();
-  // A run is the same the second time: only then is its recording written.
+  // They are run a second time for it, and compared: a controller may not be repeatable.
   std::vector<std::int64_t> kept = to_keep(campaign, *all);
   const auto folder = [&](std::int64_t number) {
     return (fs::path(wish.kept) / fmt::format("{:06}", number)).string();
@@ -270,8 +278,12 @@ Result<CampaignCourse> run_campaign(const CampaignWish& wish, const std::functio
   course.to_keep = static_cast<std::int64_t>(kept.size());
   in_workers(
       kept.size(), jobs, [&](std::size_t i) { return do_case(wish, cases->at(kept[i]), folder(kept[i])); },
-      [&](std::size_t, Piece& piece) {
-        if (piece.done && !piece.said.starts_with("!")) ++course.kept;
+      [&](std::size_t i, Piece& piece) {
+        CaseResult again = described(wish, cases->at(kept[i]));
+        take(piece, again);
+        if (again.outcome != kNotRun) ++course.kept;
+        const auto first = std::find_if(all->begin(), all->end(), [&](const auto& r) { return r.number == kept[i]; });
+        if (!same_verdicts(*first, again)) list_on(course.unlike, std::to_string(kept[i]));
         piece.said.clear();
         const bool more = heard(course);
         course.stopped = course.stopped || !more;

@@ -34,8 +34,8 @@ struct CampaignCourse {
   std::int64_t before = 0;                         ///< were there already
   std::int64_t done = 0, broken = 0, not_run = 0;  ///< broken: a requirement was
   std::int64_t kept = 0, to_keep = 0;              ///< recordings
-  std::string first_not_run;                       ///< why
-  bool stopped = false;                            ///< before its end: interrupted, the budget, a broken one
+  std::string unlike;    ///< cases whose run for the recording came to something else; empty: none
+  bool stopped = false;  ///< before its end: interrupted, the budget, a broken one
 };
 
 /// `heard` gets the course on this thread, again and again; where it says false, no further case is begun.
