@@ -1,12 +1,8 @@
 // run and reference: from the command line to a run, and from its outcome to what is printed.
 
-#include <filesystem>
-
 #include <fmt/format.h>
 
 #include "breakpoint.h"
-#include "isodyne/core/file.h"
-#include "isodyne/present/report.h"
 #include "isodyne/remote/open_run.h"
 #include "isodyne/remote/values.h"
 #include "isodyne/session/evidence.h"
@@ -15,12 +11,10 @@
 #include "run_progress.h"
 #include "subcommand.h"
 #include "terminal.h"
+#include "told_run.h"
 #include "typed.h"
-#include "verdicts.h"
 
 namespace isodyne::app {
-
-namespace fs = std::filesystem;
 
 namespace {
 
@@ -60,39 +54,6 @@ std::optional<Arguments> with_state(const Arguments& given, bool reference,
       return say_error(fmt::format("--{} is about runs in lockstep: leave out --paced", name)), std::nullopt;
   }
   return all;
-}
-
-/// The page about a run, of the Program that is still in memory; false, and said, if it could not be written.
-bool write_report(const session::RunOutcome& outcome, const session::Bench& bench) {
-  auto recording = record::Recording::open_run(outcome.folder);
-  if (!recording) return say_error(recording.failure().text()), false;
-  std::vector<session::RunFolder> runs;
-  runs.push_back({outcome.folder, *outcome.summary, std::move(*recording), bench.program});
-  const auto html = present::report_html(runs);
-  const Status written =
-      html ? write_file((fs::path(outcome.folder) / "report.html").string(), *html) : Status(html.failure());
-  if (!written) return say_error(written.failure().text()), false;
-  return true;
-}
-
-int outcome_status(const session::RunOutcome& outcome, const Wanted& wanted, bool strict) {
-  if (!outcome.completed()) return kNotCompleted;
-  const auto& timing = outcome.summary->timing;
-  if (timing && wanted.max_overruns && timing->overruns > *wanted.max_overruns) return kTooLate;
-  return status_of(*outcome.summary, strict);
-}
-
-int tell(const session::RunOutcome& outcome, const Arguments& arguments, const Wanted& wanted,
-         const session::Bench& bench) {
-  for (const session::Notice& s : outcome.said) s.error ? say_error(s.text) : say_aside(s.text);
-  if (!outcome.summary) return kNotCompleted;
-  const bool page = outcome.recorded && !arguments.has(Option::no_report);
-  const bool written = !page || write_report(outcome, bench);
-  if (arguments.has(Option::json))
-    put(stdout, to_json(*outcome.summary));
-  else
-    print_verdicts(*outcome.summary, "Evidence in " + outcome.folder);
-  return written ? outcome_status(outcome, wanted, arguments.has(Option::strict)) : kNotCompleted;
 }
 
 int run_bench(const Arguments& given, bool reference) {
@@ -152,7 +113,7 @@ int run_bench(const Arguments& given, bool reference) {
     watchers.push_back(&*door);
     say_aside("Open: isodyne attach " + *folder);
   }
-  return tell(session::run(request, watchers), *arguments, *wanted, *request.bench);
+  return tell_run(session::run(request, watchers), *arguments, *request.bench, wanted->max_overruns);
 }
 
 }  // namespace

@@ -57,17 +57,20 @@ const std::vector<Subcommand>& commands() {
        "Recordings that the campaign keeps are in campaigns/NAME, a run folder a case. Exit status 1: a case was broken; 3: some\n"
        "could not be run, did not come to their end, or are still to be done.",
        "isodyne campaign examples/canal-lock/lock.dyne nightly --jobs 2",
-       {jobs, seed, out, resume, only, fail_fast, budget, answer_within, help},
+       {jobs, seed, out, resume, only, fail_fast, budget, each_alone, answer_within, help},
        run_campaign},
       {"cases",
-       "FILE",
+       "FILE [worst [N] | near [N] | why [REQUIREMENT] | repeat CASE]",
        1,
-       1,
+       3,
        "look into the cases of a campaign",
        "How many of them held, were broken, and the worst of each requirement; with --requirement what came of that one, the\n"
-       "smallest margin first; with --case all of one case. --csv: every case, a row each, with all factors and margins.",
-       "isodyne cases campaigns/nightly.sqlite",
-       {requirement, case_, csv, help},
+       "smallest margin first; with --case all of one case. --where, --sort and --by choose, order and group them; --csv: every\n"
+       "case, a row each, with all factors and margins. worst: the cases that are nearest the edge or beyond it; near: those\n"
+       "that only just hold; why: which factors go with what is broken, and how much; repeat: one case as a run of its own,\n"
+       "with recording and report, and whether it is the same.",
+       "isodyne cases campaigns/nightly.sqlite why L-03",
+       {requirement, where, sort, by, case_, csv, bench, out, no_report, json, strict, help},
        run_cases},
       {"attach",
        "[RUN]",

@@ -7,12 +7,20 @@
  *   int  isodyne_step(void *self, int64_t time_ns, const READS *reads, WRITES *writes);
  *   void isodyne_close(void *self);
  *
+ * and, if it likes, a fourth: runs of a campaign that are the same up to some instant are then computed once up to
+ * there, and go on in copies of the process (fork).
+ *
+ *   int  isodyne_copied(void *self);
+ *
+ * is called in each copy, before its next step. All memory is as it was; threads of the controller are gone, and files
+ * and sockets are shared with the original. A controller whose whole state is in memory has nothing to do and returns 0.
+ *
  * READS and WRITES are structs with one named member per channel. They differ from bench to bench, so their
  * definition, typed prototypes of the functions and the value of isodyne_info come from a header that
  *
  *   isodyne export header BENCH
  *
- * writes. All functions are called from one thread. init and step return 0, or any other number to say that
+ * writes. All functions are called from one thread. init, step and copied return 0, or any other number to say that
  * the controller gives up; the run then ends and reports that number. `self` is the controller's own and is
  * handed back unchanged. `writes` holds the previous answer when step is called (zeros at first), also the edges of
  * gates: count them anew each time.

@@ -78,5 +78,7 @@ extern ISODYNE_EXPORT const isodyne_controller_info isodyne_info;
 ISODYNE_EXPORT int isodyne_init(void **self, int64_t period_ns);
 ISODYNE_EXPORT int isodyne_step(void *self, int64_t time_ns, const plc_reads *reads, plc_writes *writes);
 ISODYNE_EXPORT void isodyne_close(void *self);
+/* Not needed; see isodyne/controller.h. */
+ISODYNE_EXPORT int isodyne_copied(void *self);
 
 #endif

@@ -229,6 +229,22 @@ void Controllers::use_gate(Wired& c, const program::ControllerWrite& w) {
   }
 }
 
+std::string Controllers::not_to_copy() const {
+  std::string all;
+  for (const Wired& c : controllers_) {
+    if (!c.lost && !c.port->can_be_copied()) list_on(all, "`" + c.controller->name + "`");
+  }
+  return all;
+}
+
+Status Controllers::copied() {
+  for (Wired& c : controllers_) {
+    const Status told = c.lost ? Status(Done{}) : c.port->copied();
+    if (!told) return told;
+  }
+  return Done{};
+}
+
 bool Controllers::due() const {
   return std::any_of(controllers_.begin(), controllers_.end(), [&](const Wired& c) { return c.next == state_.now; });
 }

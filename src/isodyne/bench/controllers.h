@@ -39,6 +39,11 @@ class Controllers {
   std::optional<Reason> take_answers();
   std::optional<Reason> exchange();
 
+  /// Which of them keep something that a copy of this process would not have, or would share; "": none does.
+  std::string not_to_copy() const;
+  /// This process is a copy.
+  Status copied();
+
   /// Whether there is an exchange at this instant.
   bool due() const;
   /// From now on a thread, which begins with `prepare`, waits for each controller that has to be waited for.

@@ -212,6 +212,7 @@ bool FaultPlayer::quick() const {
 
 void FaultPlayer::between(const double* image) {
   for (Chosen& c : chosen_) {
+    if (c.left_out) continue;
     const bool waits = c.quick && c.armed && !c.triggered, ends = c.quick_until && c.activity->active && !c.over;
     if (!waits && !ends) continue;
     c.expressions.evaluate(image);
@@ -315,6 +316,7 @@ Refusal FaultPlayer::command(std::int32_t fault, CommandKind what, Time now) {
 
 void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCommand>& commands) {
   for (Chosen& c : chosen_) {
+    if (c.left_out) continue;
     for (const FaultCommand& command : commands) {
       if (command.fault != c.activity->fault) continue;
       if (command.what == CommandKind::arm || command.what == CommandKind::disarm)
@@ -329,6 +331,18 @@ void FaultPlayer::plan(const double* image, Time next, const std::vector<FaultCo
     if (!c.activity->active) c.replacing->begin(image);
     c.replacing->load(image);
   }
+}
+
+void FaultPlayer::choose(FaultChoice& choice) {
+  for (Chosen& c : chosen_) {
+    if (!c.planned || c.asked) continue;
+    c.asked = true;
+    c.left_out = !choice.has(c.activity->fault);
+    for (Chosen& other : chosen_) {
+      if (!other.asked && !choice.may_have(other.activity->fault)) other.asked = other.left_out = true;
+    }
+  }
+  for (Chosen& c : chosen_) c.planned = c.planned && !c.left_out;
 }
 
 void FaultPlayer::switch_to(Chosen& c, bool on, engine::PlantState& state, observe::Observer& observer) {

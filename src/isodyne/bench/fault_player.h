@@ -5,6 +5,7 @@
 #include <optional>
 #include <vector>
 
+#include "isodyne/bench/run_plan.h"
 #include "isodyne/bench/scenario_player.h"
 #include "isodyne/core/result.h"
 #include "isodyne/engine/running_plant.h"
@@ -40,6 +41,8 @@ class FaultPlayer {
   /// Disarmed it does not; if it acts already it goes on. Armed again it waits for its condition anew, also if it has
   /// acted before.
   observe::Refusal command(std::int32_t fault, observe::CommandKind what, Time now);
+  /// Before the plan is carried out: asks of each that is about to act for the first time whether the run has it.
+  void choose(FaultChoice& choice);
   /// Carries the plan out at its instant; tells `observer` what changed.
   void apply(engine::PlantState& state, observe::Observer& observer);
 
@@ -72,6 +75,7 @@ class FaultPlayer {
     double key = 0;                 ///< of its randomness
     Time begin{};                   ///< of `between`: drawn
     bool acted = false;             ///< at some time
+    bool asked = false, left_out = false;  ///< by a FaultChoice
     bool planned = false, armed = true, triggered = false, there = false, over = false;
     /// What triggers it, or what ends it, moves between two instants of the bench.
     bool quick = false, quick_until = false;

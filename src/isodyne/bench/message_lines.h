@@ -20,6 +20,7 @@ class InFlight {
 
   /// False: an older one was lost for it. `overtaken`: it arrives after the one that is sent next.
   bool send(Time due, const std::vector<double>& values, bool overtaken = false);
+  bool empty() const { return next_ == Time::max(); }
   /// Takes the one that is due first; false: none is due.
   bool arrive(Time now, std::vector<double>& values);
 
@@ -49,6 +50,8 @@ class MessageFaults {
   bool active() const;
   /// Draws what happens to this message; its values may be frozen or corrupted.
   Fate meet(std::vector<double>& values);
+  /// A message that was sent while none of them acts.
+  void let_pass();
 
  private:
   struct One {

@@ -170,6 +170,7 @@ std::optional<Reason> Run::instant() {
   door_.carry_out();  // 1
   door_.carry_out(scenario_.writes());
   for (const observe::Event& e : scenario_.events()) seen_->event(e);
+  if (plan_.choice != nullptr) faults_.choose(*plan_.choice);
   faults_.apply(state_, *seen_);
   if (auto reason = controllers_.take_answers()) return reason;  // 2
   cross_swapped();

@@ -42,6 +42,10 @@ class Run {
 
   /// The way in while it runs, for any thread.
   CommandInbox& inbox() { return inbox_; }
+  /// In lockstep, on the stepping thread: who of the controllers does not allow that the process is copied, or "" where
+  /// all do; and in a copy, that it is one. Native code has to be there.
+  std::string not_to_copy() const { return controllers_.not_to_copy(); }
+  Status copied() { return controllers_.copied(); }
   /// What was set by hand so far, and what is going to be at the next instant; in lockstep.
   std::vector<observe::Change> changes() const { return door_.changes(state_.now + program_->step); }
   /// Before execute(): who stores the state when a command asks for it.

@@ -18,11 +18,6 @@ struct Choice {
   std::string controller, setting;  ///< no controller: of all that have it
 };
 
-std::string trimmed(const std::string& text) {
-  const std::size_t begin = text.find_first_not_of(' '), end = text.find_last_not_of(' ');
-  return begin == std::string::npos ? "" : text.substr(begin, end + 1 - begin);
-}
-
 std::vector<Choice> choices_in(const std::string& chosen) {
   std::vector<Choice> all;
   for (std::size_t at = 0; at < chosen.size();) {

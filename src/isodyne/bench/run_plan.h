@@ -23,6 +23,17 @@ struct PacePlan {
   int core = -1;     ///< of the stepping thread; −1: the last one
 };
 
+/// Several runs in one as long as they are the same: which of the plan's faults this one has is decided when the first
+/// of them is about to act, and so on.
+class FaultChoice {
+ public:
+  virtual ~FaultChoice() = default;
+  /// On the stepping thread, once for each that comes to act. False: this run is without it.
+  virtual bool has(std::int32_t fault) = 0;
+  /// Whether it may still come to have it; asked after another was decided.
+  virtual bool may_have(std::int32_t fault) const = 0;
+};
+
 /// What makes one run different from another of the same bench.
 struct RunPlan {
   std::int32_t scenario = program::kNone;
@@ -43,6 +54,7 @@ struct RunPlan {
   /// That are known before: by hand in the run that this one repeats, in order.
   std::vector<observe::Command> commands;
   bool reference = false;         ///< the continuous parts by an adaptive solver at tight tolerance
+  FaultChoice* choice = nullptr;  ///< outlives the run; null: it has all of `faults`
   engine::NetworkMaker networks;  ///< who solves the networks of the bench; nothing: there are none
 };
 

@@ -186,6 +186,11 @@ std::string one_line(std::string_view text) {
   return out;
 }
 
+std::string trimmed(const std::string& text) {
+  const std::size_t begin = text.find_first_not_of(' '), end = text.find_last_not_of(' ');
+  return begin == std::string::npos ? "" : text.substr(begin, end + 1 - begin);
+}
+
 bool contains(const std::vector<std::string>& list, const std::string& name) {
   return std::find(list.begin(), list.end(), name) != list.end();
 }

@@ -47,6 +47,9 @@ std::uint64_t fnv1a(std::string_view bytes, std::uint64_t hash = 0xcbf29ce484222
 /// Line breaks and runs of blanks become one blank: for text from a source shown in a table.
 std::string one_line(std::string_view text);
 
+/// Without blanks before and behind it.
+std::string trimmed(const std::string& text);
+
 /// Whether a name fits a pattern, in which * stands for anything.
 bool matches(std::string_view pattern, std::string_view name);
 

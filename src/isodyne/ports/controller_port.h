@@ -65,6 +65,12 @@ class ControllerPort {
   /// How many times it was started again; may be asked from another thread during an exchange.
   virtual std::int64_t restarts() const { return 0; }
 
+  /// Whether all that the controller remembers is in the memory of this process, so that a copy of the process has a
+  /// controller of its own, in the same state. After open().
+  virtual bool can_be_copied() const { return false; }
+  /// In such a copy.
+  virtual Status copied() { return Done{}; }
+
   /// Ends the controller. Also after a failure.
   virtual void close() = 0;
 };

@@ -478,7 +478,9 @@ std::string header_text(const program::Program& program, const program::Controll
       "extern ISODYNE_EXPORT const isodyne_controller_info isodyne_info;\n"
       "ISODYNE_EXPORT int isodyne_init(void **self, int64_t period_ns);\n"
       "ISODYNE_EXPORT int isodyne_step(void *self, int64_t time_ns, const {2}_reads *reads, {2}_writes *writes);\n"
-      "ISODYNE_EXPORT void isodyne_close(void *self);\n\n"
+      "ISODYNE_EXPORT void isodyne_close(void *self);\n"
+      "/* Not needed; see isodyne/controller.h. */\n"
+      "ISODYNE_EXPORT int isodyne_copied(void *self);\n\n"
       "#endif\n",
       upper(name), controller.period.count(), name, layout.identity);
   return text;

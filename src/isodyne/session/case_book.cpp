@@ -86,7 +86,7 @@ Status CaseBook::prepare(bool resume) {
   sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
   const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
   const std::vector<std::pair<std::string, std::string>> own{
-      {"format", "isodyne cases 1"},         {"bench", key_.bench}, {"campaign", key_.campaign},
+      {"format", "isodyne cases 1"},         {"bench", key_.bench}, {"campaign", key_.campaign}, {"file", key_.file},
       {"fingerprint", fingerprint},          {"code", key_.code},   {"seed", seed},
       {"count", std::to_string(key_.count)}, {"varied", varied}};
   std::string columns;
@@ -105,7 +105,7 @@ Status CaseBook::prepare(bool resume) {
   for (const auto& [what, value] : own) {
     Statement known(f.db, "SELECT value FROM about WHERE what = ?");
     if (known.with(what).row()) {
-      if (known.text(0) == value) continue;
+      if (known.text(0) == value || what == "file") continue;
       const bool text = what == "fingerprint", code = what == "code";
       return Failure{text   ? "there are cases of another text of the bench in"
                      : code ? "there are cases with other code of controllers in"
@@ -141,6 +141,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
   CaseBookKey& key = book->key_;
   key.bench = about("bench"), key.campaign = about("campaign"), key.fingerprint = about("fingerprint");
   key.code = about("code");
+  key.file = about("file");
   key.seed = about("seed");
   key.count = std::atoll(about("count").c_str());
   const auto varied = parse_json(about("varied"));

@@ -17,6 +17,7 @@ namespace isodyne::session {
 /// Of what a file has cases: another bench, campaign, or seed has others.
 struct CaseBookKey {
   std::string bench, campaign, fingerprint, seed;
+  std::string file;        ///< of the bench, when the cases were begun; it may be elsewhere now
   std::string code;        ///< a number for the code of its controllers: it is no text of the bench
   std::int64_t count = 0;  ///< of all its cases
   std::vector<std::pair<std::string, std::string>> varied;  ///< names, and the units of their columns

@@ -280,30 +280,50 @@ void WorkerBoard::waits(bool so) {
   if (g_board != nullptr) g_board->waits.store(so ? 1 : 0);
 }
 
-int in_own_process(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards) {
+namespace {
+
+/// A board for a child, while there is one: its parent's own comes back afterwards.
+struct Charge {
+  Board* outer = nullptr;
+  sigset_t signals{}, before{};
+  pid_t parent = 0;
+};
+
+bool take_charge(Charge& c) {
   void* memory = mmap(nullptr, sizeof(Board), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
-  if (memory == MAP_FAILED) return work();
-  Board* const outer = std::exchange(g_board, new (memory) Board);
-  sigset_t signals, before;
-  sigemptyset(&signals);
-  for (const int s : {SIGCHLD, SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, s);
-  sigprocmask(SIG_BLOCK, &signals, &before);
+  if (memory == MAP_FAILED) return false;
+  c.outer = std::exchange(g_board, new (memory) Board);
+  sigemptyset(&c.signals);
+  for (const int s : {SIGCHLD, SIGINT, SIGTERM, SIGHUP}) sigaddset(&c.signals, s);
+  sigprocmask(SIG_BLOCK, &c.signals, &c.before);
   prctl(PR_SET_CHILD_SUBREAPER, 1);
   std::fflush(stdout);
   std::fflush(stderr);
-  const pid_t parent = getpid(), child = fork();
-  if (child == 0) be_child(work, parent, before);
+  c.parent = getpid();
+  return true;
+}
+
+/// The child's board is kept by whoever still reads it.
+std::unique_ptr<Board, void (*)(Board*)> lay_down(const Charge& c) {
+  sigprocmask(SIG_SETMASK, &c.before, nullptr);
+  return {std::exchange(g_board, c.outer), [](Board* b) { munmap(b, sizeof(Board)); }};
+}
+
+}  // namespace
+
+int in_own_process(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards) {
+  Charge charge;
+  if (!take_charge(charge)) return work();
+  const pid_t child = fork();
+  if (child == 0) be_child(work, charge.parent, charge.before);
   if (child < 0) {
-    sigprocmask(SIG_SETMASK, &before, nullptr);
-    munmap(std::exchange(g_board, outer), sizeof(Board));
+    lay_down(charge);
     return work();
   }
   Watch watch(child);
-  const int status = watch.run(signals);
+  const int status = watch.run(charge.signals);
   end_orphans();
-  sigprocmask(SIG_SETMASK, &before, nullptr);
-  const std::unique_ptr<Board, void (*)(Board*)> board(std::exchange(g_board, outer),
-                                                       [](Board* b) { munmap(b, sizeof(Board)); });
+  const auto board = lay_down(charge);
   if (board->done.load() != 0) return board->status.load();
   // Ended by a second key on the terminal: as if there were only one process.
   if (WIFSIGNALED(status) &&
@@ -313,6 +333,48 @@ int in_own_process(const std::function<int()>& work, const std::function<int(con
     std::raise(WTERMSIG(status));
   }
   return afterwards(story_of(*board, status, watch.stood()));
+}
+
+Side copy_process(const std::function<void(const Broke&)>& broke) {
+  Charge charge;
+  if (g_board == nullptr || !take_charge(charge)) return Side::none;
+  g_board->calls.take_over(charge.outer->calls);
+  g_board->running.store(charge.outer->running.load());
+  const int waited = charge.outer->waits.exchange(1);  // the original stands, and is not to be ended for it
+  const pid_t child = fork();
+  if (child == 0) {
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    if (getppid() != charge.parent) _exit(kEnded);
+    sigprocmask(SIG_SETMASK, &charge.before, nullptr);
+    ports::use_call_board(&g_board->calls);
+    return Side::copy;
+  }
+  if (child < 0) {
+    charge.outer->waits.store(waited);
+    lay_down(charge);
+    return Side::none;
+  }
+  Watch watch(child);
+  const int status = watch.run(charge.signals);
+  end_orphans();
+  charge.outer->waits.store(waited);
+  const auto board = lay_down(charge);
+  if (board->done.load() == 0) broke(story_of(*board, status, watch.stood()));
+  return Side::original;
+}
+
+void end_copy() {
+  std::fflush(stdout);
+  std::fflush(stderr);
+  g_board->status.store(0);
+  g_board->done.store(1);
+  ::_exit(0);
+}
+
+std::size_t threads_here() {
+  std::error_code none;
+  const auto all = std::filesystem::directory_iterator("/proc/self/task", none);
+  return static_cast<std::size_t>(std::distance(begin(all), end(all)));
 }
 
 }  // namespace isodyne::session

@@ -42,4 +42,18 @@ struct Broke {
 /// can be made, here.
 int in_own_process(const std::function<int()>& work, const std::function<int(const Broke&)>& afterwards);
 
+/// Where copy_process() has come back.
+enum class Side {
+  copy,      ///< in a copy of this process, memory and all as it was: it has to come to end_copy()
+  original,  ///< here, after the copy has come to its end
+  none       ///< no copy could be made
+};
+/// Within in_own_process(): from here on the work is done twice, at first by a copy, which is held as a child is. Who
+/// calls sees to it that nothing else (threads, other processes) belongs to the work. `broke`: the copy did not come to
+/// end_copy().
+Side copy_process(const std::function<void(const Broke&)>& broke);
+[[noreturn]] void end_copy();
+/// How many threads this process has.
+std::size_t threads_here();
+
 }  // namespace isodyne::session

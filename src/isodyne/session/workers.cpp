@@ -25,12 +25,13 @@ namespace isodyne::session {
 
 namespace {
 
-/// Shared by all: which piece comes next, and which each worker has in hand.
+/// Shared by all: which task comes next, and which each worker has in hand.
 struct Hand {
   static constexpr std::size_t kMostWorkers = 64;
   std::atomic<std::uint64_t> next{0};
-  std::atomic<std::uint64_t> piece[kMostWorkers];
+  std::atomic<std::uint64_t> task[kMostWorkers];
 };
+constexpr std::uint64_t kNoMore = std::uint64_t{1} << 60;  ///< of Hand::next: somebody said so
 
 /// What is said comes in messages, which arrive whole or not at all: a worker may be ended anywhere.
 struct Message {
@@ -66,28 +67,51 @@ bool tell(int to, std::uint64_t piece, Message::Kind last, std::string_view text
   return true;
 }
 
-using Work = std::function<std::string(std::size_t)>;
+using Work = std::function<void(const Task&, Teller&)>;
 
-/// In the child: pieces until there are none, or until this process is no clean place any more.
-int do_pieces(Hand& hand, std::size_t worker, std::size_t pieces, int to, const Work& work) {
+/// What the workers have to do, as they all know it before they begin.
+struct Order {
+  Hand& hand;
+  const std::vector<Task>& tasks;
+  const Work& work;
+};
+
+class ToParent : public Teller {
+ public:
+  ToParent(const Order& order, int to) : order_(order), to_(to) {}
+  bool say(std::size_t piece, std::string_view text) override { return tell(to_, piece, Message::Kind::last, text); }
+  bool stopped() const override { return order_.hand.next.load() >= kNoMore; }
+
+ private:
+  const Order& order_;
+  int to_;
+};
+
+/// In the child: tasks until there are none, or until this process is no clean place any more.
+int do_tasks(const Order& order, std::size_t worker, int to) {
+  ToParent teller(order, to);
   for (;;) {
-    const std::uint64_t piece = hand.next.fetch_add(1);
-    hand.piece[worker].store(piece);
-    if (piece >= pieces) return 0;
-    if (!tell(to, piece, Message::Kind::last, work(piece))) return 3;
+    const std::uint64_t task = order.hand.next.fetch_add(1);
+    order.hand.task[worker].store(task);
+    if (task >= order.tasks.size()) return 0;
+    order.work(order.tasks[task], teller);
     if (ports::libraries_left() > 0) return 0;
   }
 }
 
 /// A worker: keeps a child at work, which is held as a single run is, so that it cannot stand for ever.
-[[noreturn]] void be_worker(Hand& hand, std::size_t worker, std::size_t pieces, int to, const Work& work) {
+[[noreturn]] void be_worker(const Order& order, std::size_t worker, int to) {
   prctl(PR_SET_PDEATHSIG, SIGKILL);
   int status = 0;
-  while (status == 0 && hand.next.load() < pieces) {
-    status = in_own_process([&] { return do_pieces(hand, worker, pieces, to, work); },
+  while (status == 0 && order.hand.next.load() < order.tasks.size()) {
+    status = in_own_process([&] { return do_tasks(order, worker, to); },
                             [&](const Broke& b) {
-                              const std::uint64_t piece = hand.piece[worker].load();
-                              return piece >= pieces || tell(to, piece, Message::Kind::broke, b.why) ? 0 : 3;
+                              const std::uint64_t task = order.hand.task[worker].load();
+                              if (task >= order.tasks.size()) return 0;
+                              for (const std::size_t piece : order.tasks[task]) {
+                                if (!tell(to, piece, Message::Kind::broke, b.why)) return 3;
+                              }
+                              return 0;
                             });
   }
   ::_exit(status);
@@ -98,8 +122,7 @@ struct Started {
   int from = -1;
 };
 
-Started start(Hand& hand, std::size_t worker, std::size_t pieces, const Work& work,
-              const std::vector<Started>& others) {
+Started start(const Order& order, std::size_t worker, const std::vector<Started>& others) {
   int ends[2];
   if (::socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, ends) != 0) return {};
   std::fflush(stdout);
@@ -108,7 +131,7 @@ Started start(Hand& hand, std::size_t worker, std::size_t pieces, const Work& wo
   if (process == 0) {
     ::close(ends[0]);
     for (const Started& o : others) ::close(o.from);
-    be_worker(hand, worker, pieces, ends[1], work);
+    be_worker(order, worker, ends[1]);
   }
   ::close(ends[1]);
   if (process < 0) {
@@ -126,6 +149,7 @@ bool hear(int from, std::vector<Piece>& all, const std::function<void(std::size_
   if (n <= 0) return false;
   if (static_cast<std::size_t>(n) < kHead || m.piece >= all.size()) return true;
   Piece& p = all[m.piece];
+  if (p.done) return true;  // of a task that broke it was said before
   if (m.kind == Message::Kind::broke) p.said.clear();  // of what it had begun to say
   p.process = m.process;
   p.said.append(m.text, std::min<std::size_t>(m.bytes, static_cast<std::size_t>(n) - kHead));
@@ -135,29 +159,59 @@ bool hear(int from, std::vector<Piece>& all, const std::function<void(std::size_
   return true;
 }
 
+/// Where the system gives no process: here, one after another.
+class ToSelf : public Teller {
+ public:
+  ToSelf(std::vector<Piece>& all, const std::function<void(std::size_t)>& ready, const bool& stop)
+      : all_(all), ready_(ready), stop_(stop) {}
+  bool say(std::size_t piece, std::string_view text) override {
+    all_[piece] = {true, std::string(text), getpid()};
+    ready_(piece);
+    return true;
+  }
+  bool stopped() const override { return stop_; }
+
+ private:
+  std::vector<Piece>& all_;
+  const std::function<void(std::size_t)>& ready_;
+  const bool& stop_;
+};
+
 }  // namespace
 
-std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers, const Work& work,
+std::size_t workers_of(std::size_t workers) {
+  return workers == 0 ? std::max(1u, std::thread::hardware_concurrency()) : workers;
+}
+
+std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers,
+                              const std::function<std::string(std::size_t)>& work,
+                              const std::function<bool(std::size_t, Piece&)>& heard) {
+  std::vector<Task> tasks(pieces);
+  for (std::size_t i = 0; i < pieces; ++i) tasks[i] = {i};
+  return in_workers(
+      pieces, tasks, workers, [&](const Task& task, Teller& teller) { teller.say(task[0], work(task[0])); }, heard);
+}
+
+std::vector<Piece> in_workers(std::size_t pieces, const std::vector<Task>& tasks, std::size_t workers, const Work& work,
                               const std::function<bool(std::size_t, Piece&)>& heard) {
   std::vector<Piece> all(pieces);
-  if (workers == 0) workers = std::max(1u, std::thread::hardware_concurrency());
-  workers = std::min({workers, pieces, Hand::kMostWorkers});
+  workers = std::min({workers_of(workers), tasks.size(), Hand::kMostWorkers});
   std::vector<Started> running;
   void* memory = mmap(nullptr, sizeof(Hand), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
   Hand* hand = memory == MAP_FAILED ? nullptr : new (memory) Hand;
   for (std::size_t w = 0; hand != nullptr && w < workers; ++w) {
-    const Started s = start(*hand, w, pieces, work, running);
+    const Started s = start({*hand, tasks, work}, w, running);
     if (s.from >= 0) running.push_back(s);
   }
-  const auto ready = [&](std::size_t piece) {
-    if (heard && !heard(piece, all[piece]) && hand != nullptr) hand->next.store(pieces);
+  bool stop = false;
+  const std::function<void(std::size_t)> ready = [&](std::size_t piece) {
+    if (!heard || heard(piece, all[piece])) return;
+    stop = true;
+    if (hand != nullptr) hand->next.store(kNoMore);
   };
-  if (running.empty()) {  // the system gives no process: here, one after another
-    bool more = true;
-    for (std::size_t i = 0; i < pieces && more; ++i) {
-      all[i] = {true, work(i), getpid()};
-      more = !heard || heard(i, all[i]);
-    }
+  if (running.empty()) {
+    ToSelf here(all, ready, stop);
+    for (std::size_t i = 0; i < tasks.size() && !stop; ++i) work(tasks[i], here);
   }
   while (!running.empty()) {
     std::vector<pollfd> wanted;

@@ -9,9 +9,20 @@
 #include <cstdint>
 #include <functional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace isodyne::session {
+
+/// Says what became of pieces, from within the work on them: also from a copy of its process (worker.h).
+class Teller {
+ public:
+  virtual ~Teller() = default;
+  /// Once for each piece. False: there is nobody to hear it.
+  virtual bool say(std::size_t piece, std::string_view text) = 0;
+  /// Nothing further needs to be begun.
+  virtual bool stopped() const = 0;
+};
 
 struct Piece {
   bool done = false;
@@ -25,5 +36,14 @@ struct Piece {
 std::vector<Piece> in_workers(std::size_t pieces, std::size_t workers,
                               const std::function<std::string(std::size_t)>& work,
                               const std::function<bool(std::size_t, Piece&)>& heard = {});
+
+/// The same where one process does several pieces in one go: a task is which ones. Of a process that broke, what it had
+/// said of pieces counts, and the other pieces of its task are not done.
+using Task = std::vector<std::size_t>;
+std::vector<Piece> in_workers(std::size_t pieces, const std::vector<Task>& tasks, std::size_t workers,
+                              const std::function<void(const Task&, Teller&)>& work,
+                              const std::function<bool(std::size_t, Piece&)>& heard = {});
+/// How many processes are meant by `workers` of those above.
+std::size_t workers_of(std::size_t workers);
 
 }  // namespace isodyne::session

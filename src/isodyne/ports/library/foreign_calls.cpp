@@ -16,6 +16,16 @@ CallBoard* g_board = &g_own;
 std::atomic<int> g_left{0};
 }  // namespace
 
+void CallBoard::take_over(const CallBoard& other) {
+  const auto take = [](auto& to, const auto& from) { to.store(from.load()); };
+  take(calls, other.calls), take(limit_ms, other.limit_ms), take(thread, other.thread), take(who, other.who);
+  take(function, other.function), take(at_ns, other.at_ns), take(known, other.known);
+  take(read_count, other.read_count);
+  std::memcpy(names, other.names, sizeof names);
+  std::memcpy(controllers, other.controllers, sizeof controllers);
+  std::memcpy(reads, other.reads, sizeof reads);
+}
+
 CallBoard& call_board() {
   return *g_board;
 }
@@ -36,6 +46,8 @@ const char* foreign_word(ForeignFunction function) {
       return "isodyne_init";
     case ForeignFunction::step:
       return "isodyne_step";
+    case ForeignFunction::copied:
+      return "isodyne_copied";
     case ForeignFunction::close:
       return "isodyne_close";
     case ForeignFunction::unload:

@@ -18,7 +18,7 @@
 namespace isodyne::ports {
 
 /// What is called: as in include/isodyne/controller.h, and what loading and unloading a library runs by itself.
-enum class ForeignFunction : std::int32_t { load, init, step, close, unload };
+enum class ForeignFunction : std::int32_t { load, init, step, copied, close, unload };
 const char* foreign_word(ForeignFunction function);
 
 struct CallBoard {
@@ -35,6 +35,8 @@ struct CallBoard {
   std::atomic<std::int32_t> read_count{0};
   double reads[kMostReads];  ///< what the controller reads in this step, SI
 
+  /// In a copy of the process everything goes on, on a board of its own.
+  void take_over(const CallBoard& other);
   bool inside() const { return (calls.load(std::memory_order_relaxed) & 1u) != 0; }
 };
 

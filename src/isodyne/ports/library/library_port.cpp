@@ -97,6 +97,7 @@ Status LibraryPort::find_symbols() {
   to_function(found[1], init_);
   to_function(found[2], step_);
   to_function(found[3], close_);
+  if (void* const copied = dlsym(handle_, "isodyne_copied")) to_function(copied, copied_);
   return Done{};
 }
 
@@ -119,6 +120,14 @@ Status LibraryPort::step(Time now, std::span<const double> reads, std::span<doub
     return Failure{fmt::format("controller `{}`", name_), "", why_wrong(layout_.writes, index, writes[index])};
   }
   return Done{};
+}
+
+Status LibraryPort::copied() {
+  const Time at{call_board().at_ns.load(std::memory_order_relaxed)};
+  const int result = calls_.run(who_, ForeignFunction::copied, at, [&] { return copied_(self_); });
+  if (result == 0) return Done{};
+  close_ = nullptr;
+  return Failure{fmt::format("controller `{}`", name_), "", fmt::format("isodyne_copied gave up with code {}", result)};
 }
 
 void LibraryPort::close() {

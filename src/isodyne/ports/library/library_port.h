@@ -18,6 +18,8 @@ class LibraryPort : public ControllerPort {
 
   Status open(Time period) override;
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
+  bool can_be_copied() const override { return copied_ != nullptr; }
+  Status copied() override;
   void close() override;
 
  private:
@@ -36,6 +38,7 @@ class LibraryPort : public ControllerPort {
   int (*init_)(void**, std::int64_t) = nullptr;
   int (*step_)(void*, std::int64_t, const void*, void*) = nullptr;
   void (*close_)(void*) = nullptr;
+  int (*copied_)(void*) = nullptr;  ///< not every controller has it
   std::vector<std::byte> reads_, writes_;
 };
 

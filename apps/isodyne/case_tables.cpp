@@ -1,0 +1,162 @@
+#include "case_tables.h"
+
+#include <charconv>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "isodyne/core/csv.h"
+#include "isodyne/core/text.h"
+#include "isodyne/session/cases.h"
+#include "terminal.h"
+#include "text_table.h"
+
+namespace isodyne::app {
+
+using session::CaseResult;
+using session::SummaryRow;
+
+std::optional<std::vector<std::int64_t>> read_numbers(const std::string& text) {
+  std::vector<std::int64_t> all;
+  const auto wrong = [&] {
+    say_error(fmt::format("`{}` are no numbers of cases; write for example 17,40..60", text));
+    return std::nullopt;
+  };
+  const char *at = text.data(), *const end = at + text.size();
+  const auto number = [&](std::int64_t& to) {
+    const auto [rest, trouble] = std::from_chars(at, end, to);
+    at = rest;
+    return trouble == std::errc{} && to >= 1 && to <= session::Cases::kMost;
+  };
+  while (at < end) {
+    std::int64_t from = 0, to = 0;
+    if (!number(from)) return wrong();
+    to = from;
+    if (end - at > 2 && at[0] == '.' && at[1] == '.') {
+      at += 2;
+      if (!number(to) || to < from) return wrong();
+    }
+    for (; from <= to; ++from) all.push_back(from);
+    if (at < end && *at++ != ',') return wrong();
+  }
+  if (all.empty()) return wrong();
+  return all;
+}
+
+std::string factors_text(const session::CaseBookKey& key, const CaseResult& r) {
+  std::string text = r.scenario;
+  if (!r.faults.empty()) list_on(text, r.faults);
+  if (!r.setting.empty()) list_on(text, r.setting);
+  for (std::size_t i = 0; i < key.varied.size(); ++i) {
+    const auto& [name, unit] = key.varied[i];
+    list_on(text, fmt::format("{} {}{}", name, format_number(r.values[i]), unit.empty() ? "" : " " + unit));
+  }
+  return text;
+}
+
+void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>& all) {
+  struct Of {
+    std::size_t held = 0, broken = 0, undecided = 0, not_tested = 0;
+    const CaseResult* worst = nullptr;
+    bool is_broken = false;
+    std::optional<double> margin;
+    std::string text;
+  };
+  std::vector<std::string> order;
+  std::map<std::string, Of> of;
+  std::map<std::string, std::size_t> outcomes;
+  for (const CaseResult& r : all) {
+    ++outcomes[r.outcome];
+    for (const SummaryRow& row : r.rows) {
+      if (!of.contains(row.name)) order.push_back(row.name);
+      Of& o = of[row.name];
+      using judge::Answer;
+      ++(row.answer == Answer::held         ? o.held
+         : row.answer == Answer::broken     ? o.broken
+         : row.answer == Answer::not_tested ? o.not_tested
+                                            : o.undecided);
+      // One that is broken is worse than any that is not, also where no margin says how much.
+      const bool broken = row.answer == Answer::broken;
+      const bool worse =
+          broken != o.is_broken ? broken : row.worst_margin && (!o.margin || *row.worst_margin < *o.margin);
+      if (!worse) continue;
+      o.is_broken = broken, o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = &r;
+    }
+  }
+  TextTable table({{"Requirement"},
+                   {"Held", TextTable::Align::right},
+                   {"Broken", TextTable::Align::right},
+                   {"Undecided", TextTable::Align::right},
+                   {"Not tested", TextTable::Align::right},
+                   {"Worst margin", TextTable::Align::right},
+                   {"In case", TextTable::Align::right}});
+  for (const std::string& name : order) {
+    const Of& o = of[name];
+    table.row({name, std::to_string(o.held), std::to_string(o.broken), std::to_string(o.undecided),
+               std::to_string(o.not_tested), o.margin ? o.text : "–",
+               o.worst == nullptr ? "–" : std::to_string(o.worst->number)});
+  }
+  if (!order.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  std::string counts;
+  for (const auto& [outcome, n] : outcomes)
+    list_on(counts, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
+  say(fmt::format("{} of {} cases of campaign {}: {}", all.size(), key.count, key.campaign,
+                  counts.empty() ? "none" : counts));
+}
+
+void say_doubts(const std::vector<CaseResult>& all) {
+  const auto tell = [&](const char* what, const auto& which) {
+    const auto count = static_cast<std::size_t>(std::count_if(all.begin(), all.end(), which));
+    const auto first = std::find_if(all.begin(), all.end(), which);
+    if (count > 0)
+      say_error(fmt::format("{} {}; case {}: {}", counted(count, "case"), what, first->number, first->why));
+  };
+  tell("did not come to the end", [](const CaseResult& r) { return !r.whole; });
+  tell("not as asked for", [](const CaseResult& r) { return r.whole && !r.why.empty(); });
+}
+
+void say_case(const session::CaseBookKey& key, const CaseResult& r) {
+  say(fmt::format("Case {}: {}", r.number, factors_text(key, r)));
+  say(r.outcome + (r.why.empty() ? "" : ": " + r.why));
+  if (!r.whole) say("It did not come to its end: verdicts are those of what there was of it.");
+  TextTable table(
+      {{"Requirement"}, {"Verdict"}, {"Margin", TextTable::Align::right}, {"Worst at", TextTable::Align::right}});
+  for (const SummaryRow& row : r.rows) {
+    const auto at = row.worst_at_s ? time_from_seconds(*row.worst_at_s) : std::nullopt;
+    table.row({row.name, judge::answer_word(row.answer), row.margin_text(), at ? format_instant(*at) : "–"});
+  }
+  if (!r.rows.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  say("Again, in the folder of the bench:");
+  say("  " + r.command);
+}
+
+void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
+  std::vector<std::string> fields{"case", "scenario", "faults", "setting"};
+  for (const auto& [name, unit] : key.varied) fields.push_back(unit.empty() ? name : name + " [" + unit + "]");
+  for (const char* one : {"outcome", "whole", "why", "simulated [s]"}) fields.emplace_back(one);
+  const auto requirements = session::requirements_of(cases);
+  for (const auto& [name, unit] : requirements) {
+    fields.push_back(name);
+    fields.push_back(fmt::format("{} margin [{}]", name, unit.empty() ? "1" : unit));
+    fields.push_back(fmt::format("{} first broken [s]", name));
+  }
+  put(stdout, csv_line(fields));
+  const auto maybe = [](const std::optional<double>& v) { return v ? format_exact(*v) : std::string(); };
+  for (const CaseResult* r : cases) {
+    fields = {std::to_string(r->number), r->scenario, r->faults, r->setting};
+    for (const double v : r->values) fields.push_back(format_exact(v));
+    fields.insert(fields.end(), {r->outcome, r->whole ? "1" : "0", one_line(r->why), format_exact(r->simulated_s)});
+    std::map<std::string, const SummaryRow*> rows;
+    for (const SummaryRow& row : r->rows) rows[row.name] = &row;
+    for (const auto& [name, unit] : requirements) {
+      const auto found = rows.find(name);
+      const SummaryRow* row = found == rows.end() ? nullptr : found->second;
+      fields.emplace_back(row == nullptr ? "" : judge::answer_word(row->answer));
+      fields.push_back(row == nullptr ? "" : maybe(row->worst_margin));
+      fields.push_back(row == nullptr ? "" : maybe(row->first_breach_s));
+    }
+    put(stdout, csv_line(fields));
+  }
+}
+
+}  // namespace isodyne::app

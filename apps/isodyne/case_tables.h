@@ -1,0 +1,25 @@
+#pragma once
+// What several commands print of the cases of a campaign.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isodyne/session/case_views.h"
+
+namespace isodyne::app {
+
+/// "17,40..60": numbers, in order; says what is wrong.
+std::optional<std::vector<std::int64_t>> read_numbers(const std::string& text);
+/// What is different from other cases, in a line.
+std::string factors_text(const session::CaseBookKey& key, const session::CaseResult& result);
+/// Of each requirement how often it held, and its worst case.
+void say_summary(const session::CaseBookKey& key, const std::vector<session::CaseResult>& all);
+/// What is no answer, and what was not as it was asked for.
+void say_doubts(const std::vector<session::CaseResult>& all);
+void say_case(const session::CaseBookKey& key, const session::CaseResult& result);
+/// As a table, with a title for each column.
+void say_csv(const session::CaseBookKey& key, const session::CaseList& cases);
+
+}  // namespace isodyne::app
