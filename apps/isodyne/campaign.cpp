@@ -118,6 +118,11 @@ int run_campaign(const Arguments& arguments) {
   if (!all) return say_error(all.failure().text()), kNotCompleted;
   say_summary((*book)->key(), *all);
   say_doubts(*all);
+  if (course->left_out > 0) {
+    const auto& [kind, share] = *wish->factors().until;
+    say(fmt::format("{} left out: {:.4g} % of {} are covered", counted(static_cast<std::size_t>(course->left_out), "case"),
+                    100 * share, program::coverage_word(kind)));
+  }
   if (course->copied > 0)
     say(fmt::format("{} went on from a beginning that another had come to", counted(static_cast<std::size_t>(course->copied), "case")));
   if (!course->alone.empty()) say_aside("No beginnings were shared: " + course->alone);

@@ -8,6 +8,7 @@
 #include "case_tables.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/campaign.h"
+#include "isodyne/session/coverage.h"
 #include "isodyne/session/evidence.h"
 #include "run_progress.h"
 #include "subcommand.h"
@@ -106,6 +107,13 @@ int list_nearest(const Look& look, bool near, std::size_t most) {
   show(table);
   say_aside("In its spread: the margin in standard deviations of that requirement's margins over all cases.");
   return kHeld;
+}
+
+/// As they are called in a text of the language, with blanks.
+std::string words_of(program::CoverageKind kind) {
+  std::string text = program::coverage_word(kind);
+  std::replace(text.begin(), text.end(), '_', ' ');
+  return text;
 }
 
 int list_groups(const Look& look, const std::string& by) {
@@ -207,6 +215,24 @@ int repeat(const Arguments& arguments, const CaseBookKey& key, const CaseResult&
   return kNotCompleted;
 }
 
+/// What no case came to comes first, then how much of each kind was.
+int say_coverage(const Look& look) {
+  session::CoverageSum sum(look.key);
+  for (const CaseResult* r : look.cases) sum.add(*r);
+  constexpr std::size_t kMost = 20;
+  TextTable table({{"Of"}, {"Met", Align::right}, {"All", Align::right}, {"Share", Align::right}});
+  for (const session::Coverage& c : sum.all()) {
+    const std::string kind = words_of(c.kind);
+    table.row({kind, std::to_string(c.met), std::to_string(c.all), fmt::format("{:.1f} %", std::floor(1000 * c.share()) / 10)});
+    if (c.missing.empty()) continue;
+    say(fmt::format("No case came to, of {}:", kind));
+    for (std::size_t i = 0; i < std::min(kMost, c.missing.size()); ++i) say("  " + c.missing[i]);
+    if (c.missing.size() > kMost) say(fmt::format("  and {} more", c.missing.size() - kMost));
+  }
+  show(table);
+  return kHeld;
+}
+
 int look_closer(const Arguments& arguments, Look& look) {
   const std::string what = arguments.words.size() > 1 ? arguments.words[1] : "";
   if (what == "worst" || what == "near") {
@@ -217,8 +243,9 @@ int look_closer(const Arguments& arguments, Look& look) {
     if (arguments.words.size() > 2) look.requirement = arguments.words[2];
     return say_why(look);
   }
+  if (what == "coverage") return say_coverage(look);
   if (!what.empty()) {
-    say_error(fmt::format("`{}` is nothing to look for; there are: worst, near, why, repeat", what));
+    say_error(fmt::format("`{}` is nothing to look for; there are: worst, near, why, coverage, repeat", what));
     return kWrongInput;
   }
   if (arguments.has(Option::csv)) return say_csv(look.key, look.cases), kHeld;

@@ -60,15 +60,16 @@ const std::vector<Subcommand>& commands() {
        {jobs, seed, out, resume, only, fail_fast, budget, each_alone, answer_within, help},
        run_campaign},
       {"cases",
-       "FILE [worst [N] | near [N] | why [REQUIREMENT] | repeat CASE]",
+       "FILE [worst [N] | near [N] | why [REQUIREMENT] | coverage | repeat CASE]",
        1,
        3,
        "look into the cases of a campaign",
        "How many of them held, were broken, and the worst of each requirement; with --requirement what came of that one, the\n"
        "smallest margin first; with --case all of one case. --where, --sort and --by choose, order and group them; --csv: every\n"
        "case, a row each, with all factors and margins. worst: the cases that are nearest the edge or beyond it; near: those\n"
-       "that only just hold; why: which factors go with what is broken, and how much; repeat: one case as a run of its own,\n"
-       "with recording and report, and whether it is the same.",
+       "that only just hold; why: which factors go with what is broken, and how much; coverage: what no case came to (modes,\n"
+       "transitions, truths, faults, pairs of factors); repeat: one case as a run of its own, with recording and report, and\n"
+       "whether it is the same.",
        "isodyne cases campaigns/nightly.sqlite why L-03",
        {requirement, where, sort, by, case_, csv, bench, out, no_report, json, strict, help},
        run_cases},

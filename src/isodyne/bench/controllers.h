@@ -39,6 +39,8 @@ class Controllers {
   std::optional<Reason> take_answers();
   std::optional<Reason> exchange();
 
+  /// See ports::ControllerPort.
+  const double* logic_values(std::size_t controller) const { return controllers_[controller].port->logic_values(); }
   /// Which of them keep something that a copy of this process would not have, or would share; "": none does.
   std::string not_to_copy() const;
   /// This process is a copy.

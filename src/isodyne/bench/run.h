@@ -42,6 +42,9 @@ class Run {
 
   /// The way in while it runs, for any thread.
   CommandInbox& inbox() { return inbox_; }
+  /// On the stepping thread: what is in a controller that is logic in the language, in the order of its program; null:
+  /// it is something else.
+  const double* logic_values(std::size_t controller) const { return controllers_.logic_values(controller); }
   /// In lockstep, on the stepping thread: who of the controllers does not allow that the process is copied, or "" where
   /// all do; and in a copy, that it is one. Native code has to be there.
   std::string not_to_copy() const { return controllers_.not_to_copy(); }

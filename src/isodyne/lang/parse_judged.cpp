@@ -482,7 +482,7 @@ std::vector<Name> Parser::names(const char* what) {
   return all;
 }
 
-// campaign = "campaign" name "{" { factor | "draw" sum "by" method | "keep" which } "}"
+// campaign = "campaign" name "{" { factor | "draw" sum "by" method | "until" "coverage" "of" what "=" sum | "keep" which } "}"
 void Parser::campaign(const std::string& doc) {
   t_.take();
   CampaignDecl c;
@@ -505,8 +505,14 @@ void Parser::campaign(const std::string& doc) {
     } else if (t_.accept("keep")) {
       c.keep = t_.expect_name("of which cases recordings are kept");
       if (!t_.at(TokenKind::newline) && !t_.at("}")) c.kept = x_.sum();
+    } else if (t_.accept("until")) {
+      t_.expect("coverage", "as in `until coverage of pairs = 100 %`");
+      t_.expect("of", "and of what, as in `until coverage of pairs = 100 %`");
+      c.until = t_.expect_name("what is to be covered");
+      t_.expect("=", "and how much of it, as in `until coverage of pairs = 100 %`");
+      c.until_share = x_.sum();
     } else {
-      t_.fail("`scenario`, `fault`, `vary`, `setting`, `draw` or `keep`");
+      t_.fail("`scenario`, `fault`, `vary`, `setting`, `draw`, `until` or `keep`");
     }
     t_.expect_statement_end();
   });

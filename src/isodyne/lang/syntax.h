@@ -728,6 +728,8 @@ struct CampaignDecl {
   Name method;
   Name keep;  ///< empty: as it is usual
   ExprPtr kept;
+  Name until;  ///< of what coverage; empty: all cases
+  ExprPtr until_share;
   std::string doc;
 };
 

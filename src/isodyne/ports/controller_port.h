@@ -65,6 +65,9 @@ class ControllerPort {
   /// How many times it was started again; may be asked from another thread during an exchange.
   virtual std::int64_t restarts() const { return 0; }
 
+  /// Of logic in the language: its quantities as they are now, in the order of its own program. Else null.
+  virtual const double* logic_values() const { return nullptr; }
+
   /// Whether all that the controller remembers is in the memory of this process, so that a copy of the process has a
   /// controller of its own, in the same state. After open().
   virtual bool can_be_copied() const { return false; }

@@ -11,6 +11,11 @@
 
 namespace isodyne::program {
 
+/// What cases may come to; see session/coverage.h.
+enum class CoverageKind { modes, transitions, labels, truths, faults, faults_in_modes, requirements, pairs, ends };
+inline constexpr int kCoverageKinds = 9;
+const char* coverage_word(CoverageKind kind);
+
 struct Campaign {
   enum class Draw {
     all,              ///< every combination
@@ -37,6 +42,8 @@ struct Campaign {
   std::int64_t draws = 0;  ///< how many cases; 0 for `all`
   Keep keep = Keep::broken;
   std::int64_t kept = 0;  ///< of `worst`
+  /// No case is begun any more when so much was met: a share, 0 to 1.
+  std::optional<std::pair<CoverageKind, double>> until;
 };
 const char* draw_word(Campaign::Draw draw);
 const char* keep_word(Campaign::Keep keep);

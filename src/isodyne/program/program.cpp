@@ -59,6 +59,30 @@ const char* step_word(ScenarioStep::Kind kind) {
   return kWords[static_cast<std::size_t>(kind)];
 }
 
+const char* coverage_word(CoverageKind kind) {
+  switch (kind) {
+    case CoverageKind::modes:
+      return "modes";
+    case CoverageKind::transitions:
+      return "transitions";
+    case CoverageKind::labels:
+      return "labels";
+    case CoverageKind::truths:
+      return "truths";
+    case CoverageKind::faults:
+      return "faults";
+    case CoverageKind::faults_in_modes:
+      return "faults_in_modes";
+    case CoverageKind::requirements:
+      return "requirements";
+    case CoverageKind::pairs:
+      return "pairs";
+    case CoverageKind::ends:
+      return "ends";
+  }
+  return "?";
+}
+
 const char* draw_word(Campaign::Draw draw) {
   switch (draw) {
     case Campaign::Draw::all:

@@ -54,10 +54,23 @@ CaseBookKey key_of(const CampaignWish& wish, const Cases& cases) {
   key.bench = p.name, key.campaign = c.name, key.seed = std::to_string(wish.seed), key.count = cases.count();
   key.fingerprint = record::fingerprint(identity_of(any)), key.code = code_of(wish);
   key.file = fs::absolute(fs::path(wish.bench->folder) / wish.bench->sources.front().first).lexically_normal().string();
+  key.factors = {{"scenario", {}, 0, 0, {}}, {"fault", {}, 0, 0, {}}, {"setting", c.settings, 0, 0, {}}};
+  for (const std::int32_t s : c.scenarios) key.factors[0].values.push_back(program::at(p.scenarios, s).name);
+  for (const auto& set : c.fault_sets) {
+    std::string names;
+    for (const std::int32_t f : set) list_on(names, program::at(p.faults, f).name);
+    key.factors[1].values.push_back(names.empty() ? "none" : names);
+  }
   for (const Campaign::Vary& v : c.varied) {
     const program::Variable& variable = p.variable(v.what);
     const bool real = variable.type.kind == program::Type::Kind::real;
     key.varied.emplace_back(variable.name, real && variable.unit.text != "1" ? variable.unit.text : "");
+    const auto read = [&](double x) { return real ? variable.unit.read(x) : x; };
+    CaseFactor factor{variable.name, {}, 0, 0, {}};
+    for (const double x : v.values) factor.values.push_back(format_exact(read(x)));
+    if (v.range) factor.low = read(v.range->first), factor.high = read(v.range->second);
+    if (variable.limits) factor.limits.emplace(read(variable.limits->first), read(variable.limits->second));
+    key.factors.push_back(std::move(factor));
   }
   return key;
 }
@@ -97,14 +110,30 @@ class Rounds {
   using Heard = std::function<bool(const CampaignCourse&)>;
   Rounds(const CampaignWish& wish, const Cases& cases, CaseBook& book, std::size_t jobs, CampaignCourse& course,
          const Heard& heard)
-      : wish_(wish), cases_(cases), book_(book), jobs_(jobs), course_(course), heard_(heard) {}
+      : wish_(wish), cases_(cases), book_(book), jobs_(jobs), course_(course), heard_(heard), covered_(book.key()) {}
+
+  /// That were there already.
+  Status count_in() {
+    if (!wish_.factors().until) return Done{};
+    const auto all = book_.all();
+    if (!all) return all.failure();
+    for (const CaseResult& r : *all) covered_.add(r);
+    return Done{};
+  }
 
   Status run(const std::vector<std::int64_t>& numbers) {
-    // As many at a time, so that it takes no more room for more of them.
-    constexpr std::size_t kAtATime = 10'000;
-    for (std::size_t at = 0; at < numbers.size() && stored_ && !course_.stopped; at += kAtATime) {
+    // So many numbers at a time, so that it takes no more room for more of them. What is covered is looked at where one
+    // lot ends and the next begins: neither workers nor an interruption have to do with where a campaign ends.
+    const auto until = wish_.only.empty() ? wish_.factors().until : std::nullopt;
+    const std::int64_t lot = until ? 50 : 10'000;
+    for (std::size_t at = 0; at < numbers.size() && stored_ && !course_.stopped;) {
+      const std::int64_t place = (numbers[at] - 1) / lot;
+      if (until && (numbers[at] - 1) % lot == 0 && covered_.share(until->first) >= until->second) {
+        course_.left_out = static_cast<std::int64_t>(numbers.size() - at);
+        break;
+      }
       std::vector<Case> some;
-      for (std::size_t i = at; i < std::min(at + kAtATime, numbers.size()); ++i) some.push_back(cases_.at(numbers[i]));
+      for (; at < numbers.size() && (numbers[at] - 1) / lot == place; ++at) some.push_back(cases_.at(numbers[at]));
       some = shared(std::move(some));
       if (!some.empty() && stored_ && !course_.stopped) by_themselves(some);
     }
@@ -154,6 +183,7 @@ class Rounds {
   bool take(const CaseResult& result, Piece& piece) {
     piece.said = {};
     if (stored_) stored_ = book_.add(result);
+    if (wish_.factors().until) covered_.add(result);
     ++course_.done;
     if (is_broken(result)) ++course_.broken;
     if (result.outcome == kNotRun) ++course_.not_run;
@@ -171,6 +201,7 @@ class Rounds {
   const Heard& heard_;
   const std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now();
   Status stored_ = Done{};
+  CoverageSum covered_;
 };
 
 }  // namespace
@@ -200,7 +231,10 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
       return Failure{fmt::format("there is no case {}", number), "", fmt::format("there are 1 to {}", cases->count()),
                      Failure::Kind::wrong_input};
   }
-  auto book = CaseBook::open(wish.book, key_of(wish, *cases), wish.resume || !wish.only.empty());
+  const auto items = std::make_shared<const CoverageItems>(*wish.bench->program, campaign);
+  CaseBookKey key = key_of(wish, *cases);
+  key.items = items->all();
+  auto book = CaseBook::open(wish.book, key, wish.resume || !wish.only.empty());
   if (!book) return book.failure();
   const std::set<std::int64_t> there = (*book)->done();
   CampaignCourse course;
@@ -210,8 +244,11 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   }
   course.wanted = static_cast<std::int64_t>(wanted.size());
   wish.many = wanted.size() >= kMany;
+  wish.items = items;
   const std::size_t jobs = may_be_beside(*wish.bench->program, campaign) ? wish.jobs : 1;
-  Status stored = Rounds(wish, *cases, **book, jobs, course, heard).run(wanted);
+  Rounds rounds(wish, *cases, **book, jobs, course, heard);
+  Status stored = rounds.count_in();
+  if (stored) stored = rounds.run(wanted);
   if (!stored) return stored.failure();
   if (course.stopped || campaign.keep == Campaign::Keep::none) return course;
   const auto all = (*book)->all();

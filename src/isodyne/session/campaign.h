@@ -29,6 +29,7 @@ struct CampaignCourse {
   std::int64_t before = 0;                         ///< were there already
   std::int64_t done = 0, broken = 0, not_run = 0;  ///< broken: a requirement was
   std::int64_t copied = 0;                         ///< went on from a beginning that others had computed
+  std::int64_t left_out = 0;                       ///< enough was covered
   std::int64_t kept = 0, to_keep = 0;              ///< recordings
   std::string alone;     ///< why beginnings could not be shared; empty: they could, or there were none to share
   std::string unlike;    ///< cases whose run for the recording came to something else; empty: none

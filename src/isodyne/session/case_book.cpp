@@ -56,6 +56,45 @@ std::string varied_text(const CaseBookKey& key) {
   return all.dump();
 }
 
+std::string factors_text(const CaseBookKey& key) {
+  CheckedJson all = CheckedJson::array();
+  for (const CaseFactor& f : key.factors) {
+    CheckedJson one{{"name", f.name}, {"values", f.values}, {"low", f.low}, {"high", f.high}};
+    if (f.limits) one["limits"] = {f.limits->first, f.limits->second};
+    all.push_back(std::move(one));
+  }
+  return all.dump();
+}
+
+std::string items_text(const CaseBookKey& key) {
+  CheckedJson all = CheckedJson::array();
+  for (const CoverageItem& i : key.items) all.push_back({static_cast<int>(i.kind), i.text});
+  return all.dump();
+}
+
+/// What the texts above say.
+Status read_lists(CaseBookKey& key, const std::string& varied, const std::string& factors, const std::string& items) {
+  const auto v = parse_json(varied), f = parse_json(factors), i = parse_json(items);
+  if (!v || !f || !i) return Failure{"it says nothing about its columns", "", ""};
+  try {
+    for (const auto& one : *v) key.varied.emplace_back(one.at(0).get<std::string>(), one.at(1).get<std::string>());
+    for (const auto& one : *f) {
+      CaseFactor factor{one.at("name"), one.at("values"), one.at("low"), one.at("high"), {}};
+      if (one.contains("limits")) factor.limits.emplace(one["limits"].at(0), one["limits"].at(1));
+      key.factors.push_back(std::move(factor));
+    }
+    for (const auto& one : *i) {
+      const int kind = one.at(0);
+      if (kind < 0 || kind >= program::kCoverageKinds) return Failure{"a kind of coverage is unknown", "", ""};
+      key.items.push_back({static_cast<program::CoverageKind>(kind), one.at(1)});
+    }
+  } catch (const std::exception&) {
+    return Failure{"what it says about its columns cannot be read", "", ""};
+  }
+  if (key.factors.size() != 3 + key.varied.size()) return Failure{"its factors are not its columns", "", ""};
+  return Done{};
+}
+
 }  // namespace
 
 CaseBook::CaseBook() : file_(std::make_unique<File>()) {}
@@ -86,9 +125,10 @@ Status CaseBook::prepare(bool resume) {
   sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
   const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
   const std::vector<std::pair<std::string, std::string>> own{
-      {"format", "isodyne cases 1"},         {"bench", key_.bench}, {"campaign", key_.campaign}, {"file", key_.file},
+      {"format", "isodyne cases 2"},         {"bench", key_.bench}, {"campaign", key_.campaign}, {"file", key_.file},
       {"fingerprint", fingerprint},          {"code", key_.code},   {"seed", seed},
-      {"count", std::to_string(key_.count)}, {"varied", varied}};
+      {"count", std::to_string(key_.count)}, {"varied", varied},
+      {"factors", factors_text(key_)},       {"items", items_text(key_)}};
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v)) + " REAL";
   const bool made =
@@ -96,7 +136,7 @@ Status CaseBook::prepare(bool resume) {
       f.run("CREATE TABLE IF NOT EXISTS about (what TEXT PRIMARY KEY, value TEXT)") &&
       f.run(
           "CREATE TABLE IF NOT EXISTS cases (number INTEGER PRIMARY KEY, scenario TEXT, faults TEXT, setting TEXT, "
-          "outcome TEXT, whole INTEGER, why TEXT, command TEXT, simulated_s REAL, wall_s REAL" +
+          "outcome TEXT, whole INTEGER, why TEXT, met TEXT, command TEXT, simulated_s REAL, wall_s REAL" +
           columns + ")") &&
       f.run(
           "CREATE TABLE IF NOT EXISTS verdicts (number INTEGER, requirement TEXT, verdict TEXT, tests INTEGER, margin "
@@ -120,7 +160,7 @@ Status CaseBook::prepare(bool resume) {
       return f.failure("cannot write");
   }
   std::string places;
-  for (std::size_t i = 0; i < 10 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
+  for (std::size_t i = 0; i < 11 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
   f.a_case = std::make_unique<Statement>(f.db, ("INSERT OR REPLACE INTO cases VALUES (" + places + ")").c_str());
   f.a_verdict = std::make_unique<Statement>(f.db, "INSERT OR REPLACE INTO verdicts VALUES (?,?,?,?,?,?,?,?)");
   return Done{};
@@ -136,7 +176,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
     Statement s(f.db, "SELECT value FROM about WHERE what = ?");
     return s.with(std::string(what)).row() ? s.text(0) : std::string();
   };
-  if (about("format") != "isodyne cases 1")
+  if (about("format") != "isodyne cases 2")
     return Failure{"there are no cases of a campaign in", file, "", Failure::Kind::wrong_input};
   CaseBookKey& key = book->key_;
   key.bench = about("bench"), key.campaign = about("campaign"), key.fingerprint = about("fingerprint");
@@ -144,13 +184,8 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
   key.file = about("file");
   key.seed = about("seed");
   key.count = std::atoll(about("count").c_str());
-  const auto varied = parse_json(about("varied"));
-  if (!varied || !varied->is_array()) return Failure{"there are no cases of a campaign in", file, ""};
-  for (const auto& one : *varied) {
-    if (!one.is_array() || one.size() != 2 || !one[0].is_string() || !one[1].is_string())
-      return Failure{"there are no cases of a campaign in", file, ""};
-    key.varied.emplace_back(one[0].get<std::string>(), one[1].get<std::string>());
-  }
+  const Status lists = read_lists(key, about("varied"), about("factors"), about("items"));
+  if (!lists) return Failure{"there are no cases of a campaign in", file, lists.failure().text()};
   return book;
 }
 
@@ -174,6 +209,7 @@ Status CaseBook::add(const CaseResult& r) {
       .with(r.outcome)
       .with(std::int64_t{r.whole})
       .with(r.why)
+      .with(r.met)
       .with(r.command);
   c.with(r.simulated_s).with(r.wall_s);
   for (const double v : r.values) c.with(v);
@@ -199,11 +235,11 @@ Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
   const std::string own =
-      "c.number, scenario, faults, setting, outcome, why, command, whole, simulated_s, wall_s" + columns;
+      "c.number, scenario, faults, setting, outcome, why, met, command, whole, simulated_s, wall_s" + columns;
   const auto take = [&](const Statement& s, CaseResult& r) {
     r.number = s.count(0);
     int at = 1;
-    for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.command}) *to = s.text(at++);
+    for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.met, &r.command}) *to = s.text(at++);
     r.whole = s.count(at++) != 0;
     r.simulated_s = s.number(at++), r.wall_s = s.number(at++);
     for (std::size_t i = 0; i < key_.varied.size(); ++i) r.values.push_back(s.number(at++));

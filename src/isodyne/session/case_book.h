@@ -10,9 +10,25 @@
 #include <vector>
 
 #include "isodyne/core/result.h"
+#include "isodyne/program/campaign.h"
 #include "isodyne/session/summary.h"
 
 namespace isodyne::session {
+
+/// What can be come to, and how people call it: "gate: shut → moving".
+struct CoverageItem {
+  program::CoverageKind kind = program::CoverageKind::modes;
+  std::string text;
+};
+
+/// What differs between cases: listed values, or a range.
+struct CaseFactor {
+  std::string name;
+  std::vector<std::string> values;  ///< as they are in the columns; empty: a range
+  double low = 0, high = 0;         ///< of a range
+  /// What the quantity may be, where the bench says so.
+  std::optional<std::pair<double, double>> limits;
+};
 
 /// Of what a file has cases: another bench, campaign, or seed has others.
 struct CaseBookKey {
@@ -21,6 +37,8 @@ struct CaseBookKey {
   std::string code;        ///< a number for the code of its controllers: it is no text of the bench
   std::int64_t count = 0;  ///< of all its cases
   std::vector<std::pair<std::string, std::string>> varied;  ///< names, and the units of their columns
+  std::vector<CaseFactor> factors;                          ///< scenario, fault, setting, and those
+  std::vector<CoverageItem> items;                          ///< of a run; see coverage.h
 };
 
 struct CaseResult {
@@ -30,6 +48,7 @@ struct CaseResult {
   std::string outcome;         ///< as Summary::outcome(); kNotRun: it could not be
   std::string why;             ///< where it did not come to its end, or was not what was asked for
   bool whole = false;          ///< it went as far as was asked, with its controllers; else its verdicts are no answer
+  std::string met;             ///< items of coverage, as CoverageWatch says them
   std::string command;         ///< that runs it again, from inside the folder of the bench
   double simulated_s = 0, wall_s = 0;
   std::vector<SummaryRow> rows;

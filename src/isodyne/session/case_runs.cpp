@@ -23,8 +23,8 @@ bool is_among(std::int32_t fault, const std::vector<std::int32_t>& all) {
   return std::find(all.begin(), all.end(), fault) != all.end();
 }
 
-// What is said begins with a letter: why there was no run; or that one by itself is wanted; or a line of remarks and
-// the outcome, of a run by itself or of one that went on from a beginning of others.
+// What is said begins with a letter: why there was no run; or that one by itself is wanted; or a line of remarks, one
+// of what was met, and the outcome, of a run by itself or of one that went on from a beginning of others.
 constexpr char kNoRun = '!', kAlone = '?', kItself = '=', kCopied = '>';
 
 /// Looks whether the first instant has what was asked for: a scenario may set something else at once, and the factor
@@ -57,9 +57,26 @@ class FirstInstant : public RunWatcher {
   std::string other_;
 };
 
-std::string said(char how, const FirstInstant& first, const RunOutcome& outcome) {
-  return how + one_line(first.other()) + "\n" + to_json(outcome);
-}
+/// Who looks at the run of a case.
+class Lookers {
+ public:
+  Lookers(const CaseSource& source, const RunRequest& request) : first_(request) {
+    if (source.items) coverage_.emplace(*source.items, request);
+  }
+  std::vector<RunWatcher*> all(RunWatcher* more = nullptr) {
+    std::vector<RunWatcher*> list{&first_};
+    if (coverage_) list.push_back(&*coverage_);
+    if (more != nullptr) list.push_back(more);
+    return list;
+  }
+  std::string said(char how, const RunOutcome& outcome) const {
+    return how + one_line(first_.other()) + "\n" + (coverage_ ? coverage_->met() : "") + "\n" + to_json(outcome);
+  }
+
+ private:
+  FirstInstant first_;
+  std::optional<CoverageWatch> coverage_;
+};
 
 /// The cases that this process has in hand, and is at the same time; fewer and fewer.
 class Together : public bench::FaultChoice, public RunWatcher {
@@ -181,9 +198,9 @@ std::string do_case(const CaseSource& source, const Case& one, const std::string
     request.evidence.folder = *made;
   }
   if (const auto trouble = bench::trouble_with(*source.bench->program, request.plan)) return kNoRun + trouble->text();
-  FirstInstant first(request);
-  const RunOutcome outcome = run_here(request, {&first});
-  return said(kItself, first, outcome);
+  Lookers lookers(source, request);
+  const RunOutcome outcome = run_here(request, lookers.all());
+  return lookers.said(kItself, outcome);
 }
 
 std::vector<Task> together(const CaseSource& source, const std::vector<Case>& cases, std::size_t workers) {
@@ -232,11 +249,11 @@ void do_together(const CaseSource& source, const std::vector<Case>& cases, const
       if (!is_among(f, request.plan.faults)) request.plan.faults.push_back(f);
     }
   }
-  FirstInstant first(request);
+  Lookers lookers(source, request);
   Together choice(std::move(possible), teller);
   request.plan.choice = &choice;
   request.plan.wait_for_native = true;  // the compiler would be a thread beside it
-  RunOutcome outcome = run_here(request, {&first, &choice});
+  RunOutcome outcome = run_here(request, lookers.all(&choice));
   std::set<std::string> came;
   if (outcome.summary) {
     for (const std::int32_t f : request.plan.faults) came.insert(program::at(p.faults, f).name);
@@ -251,7 +268,7 @@ void do_together(const CaseSource& source, const std::vector<Case>& cases, const
         if (!came.contains(name)) outcome.summary->not_injected.push_back(name);
       }
     }
-    teller.say(one.piece, said(choice.copied() ? kCopied : kItself, first, outcome));
+    teller.say(one.piece, lookers.said(choice.copied() ? kCopied : kItself, outcome));
   }
   if (choice.copied()) end_copy();
 }
@@ -266,7 +283,9 @@ CaseNews read_case(const Piece& piece, CaseResult& r) {
   r.why = rest;
   if (how == kNoRun) return {};
   const std::size_t line = std::min(rest.find('\n'), rest.size() - 1);
-  const auto outcome = read_outcome(rest.substr(line + 1));
+  const std::size_t second = std::min(rest.find('\n', line + 1), rest.size() - 1);
+  r.met = rest.substr(line + 1, second - line - 1);
+  const auto outcome = read_outcome(rest.substr(second + 1));
   if (!outcome) return r.why = outcome.failure().text(), CaseNews{};
   r.why = rest.substr(0, line);
   if (!outcome->summary) return r.why = outcome->why(), CaseNews{};

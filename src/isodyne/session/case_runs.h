@@ -14,6 +14,7 @@
 
 #include "isodyne/session/case_book.h"
 #include "isodyne/session/cases.h"
+#include "isodyne/session/coverage.h"
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/workers.h"
 
@@ -27,6 +28,7 @@ struct CaseSource {
   std::chrono::milliseconds answer_within{1000};
   /// There are many of them: each begins on native code, which is compiled once. Else it comes while a run goes on.
   bool many = false;
+  std::shared_ptr<const CoverageItems> items;  ///< null: nobody looks at what is met
 
   const program::Campaign& factors() const { return bench->program->campaigns[campaign]; }
 };

@@ -45,6 +45,7 @@ void Campaigns::campaign(const lang::CampaignDecl& c) {
   for (const lang::CampaignDecl::Vary& v : c.varied) vary(v, made);
   draw(c, made);
   keep(c, made);
+  until(c, made);
   check_.program.campaigns.push_back(std::move(made));
 }
 
@@ -235,6 +236,22 @@ void Campaigns::keep(const lang::CampaignDecl& c, Campaign& made) {
   if (made.keep != Keep::worst && c.kept)
     check_.error(Code::unexpected, c.kept->span, fmt::format("`keep {}` takes no number", c.keep.text));
   if (made.keep == Keep::worst && c.kept) made.kept = count(*c.kept, "how many recordings are kept", 10'000);
+}
+
+void Campaigns::until(const lang::CampaignDecl& c, Campaign& made) {
+  if (!c.until_share) return;
+  std::vector<std::string> known;
+  for (int kind = 0; kind < program::kCoverageKinds; ++kind) {
+    known.emplace_back(program::coverage_word(static_cast<program::CoverageKind>(kind)));
+    if (c.until.text == known.back()) made.until.emplace(static_cast<program::CoverageKind>(kind), 0.0);
+  }
+  if (!made.until) return unknown(c.until, "kind of coverage", known);
+  const char* const what = "how much is to be covered";
+  const NodeId node = x_.check_as(*c.until_share, {&check_.root, nullptr}, {Type::Kind::real, {}, kNone}, what);
+  const auto share = node == kNone ? std::nullopt : check_.constant(node, c.until_share->span, what);
+  if (share && !(*share > 0 && *share <= 1))
+    check_.error(Code::out_of_limits, c.until_share->span, fmt::format("{} is more than 0 % and at most 100 %", what));
+  if (share) made.until->second = *share;
 }
 
 }  // namespace isodyne::check

@@ -18,6 +18,7 @@ class Campaigns {
   void vary(const lang::CampaignDecl::Vary& v, program::Campaign& made);
   void draw(const lang::CampaignDecl& c, program::Campaign& made);
   void keep(const lang::CampaignDecl& c, program::Campaign& made);
+  void until(const lang::CampaignDecl& c, program::Campaign& made);
   std::optional<std::int32_t> fault_named(const lang::Name& name);
   std::optional<double> value(const lang::Expr& e, VarId id);
   std::int64_t count(const lang::Expr& e, const char* what, std::int64_t most);

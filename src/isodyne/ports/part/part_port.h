@@ -17,6 +17,7 @@ class PartPort : public ControllerPort {
 
   Status open(Time period) override;
   Status exchange(Time now, std::span<const double> reads, std::span<double> writes) override;
+  const double* logic_values() const override { return state_.values.data(); }
   bool can_be_copied() const override { return true; }
   void close() override {}
 
