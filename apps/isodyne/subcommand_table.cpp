@@ -411,15 +411,17 @@ const std::vector<Subcommand>& commands() {
        run_profile,
        true},
       {"report",
-       "RUN…",
+       "RUN… | CASES",
        1,
        1000,
-       "write one report about one or several run folders",
+       "write one report about one or several run folders, or about the cases of a campaign",
        "Writes one HTML file that needs nothing else (in the run folder, or report.html for several runs, unless "
        "--out\n"
        "names another): verdicts, plots that zoom and move together, events, timing, what nothing covers, sources. "
        "The\n"
-       "figures of the runs are drawn again.",
+       "figures of the runs are drawn again. Of the cases of a campaign (campaigns/NAME.sqlite): faults against requirements,\n"
+       "margins over what was varied, which factors go with what is broken, distributions, coverage, and every case with the\n"
+       "command that runs it again.",
        "isodyne report runs/001-uplock runs/002-uplock-level_drift --out lock.html",
        {out, pdf, help},
        run_report},

@@ -228,7 +228,7 @@ TEST_CASE("Every command of docs/campaigns.md does what it says") {
     if (line.find(" campaign ") != std::string::npos) line += " --only 1..4 || test $? = 1";
     script += ISODYNE_PROGRAM + line.substr(11) + "\n";
   }
-  CHECK(commands == 12);
+  CHECK(commands == 13);
   folder.write("go.sh", script);
   const Output o = shell("bash go.sh", folder.path());
   INFO(o.out << o.err);

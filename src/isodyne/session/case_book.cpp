@@ -4,6 +4,7 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 
 #include <fcntl.h>
 #include <sys/file.h>
@@ -96,6 +97,13 @@ Status read_lists(CaseBookKey& key, const std::string& varied, const std::string
 }
 
 }  // namespace
+
+bool is_case_book(const std::string& file) {
+  std::ifstream in(file, std::ios::binary);
+  std::string head(15, '\0');
+  in.read(head.data(), static_cast<std::streamsize>(head.size()));
+  return head == "SQLite format 3";
+}
 
 CaseBook::CaseBook() : file_(std::make_unique<File>()) {}
 CaseBook::~CaseBook() = default;

@@ -56,6 +56,9 @@ struct CaseResult {
 
 inline constexpr const char* kNotRun = "not run";
 
+/// Whether a file begins as one of these does.
+bool is_case_book(const std::string& file);
+
 class CaseBook {
  public:
   /// Makes the file, or goes on with one that has the same key. One process at a time. `resume`: it may be there.

@@ -359,7 +359,16 @@ Result<std::vector<CaseGroup>> groups_by(const CaseBookKey& key, const CaseList&
   constexpr std::size_t kParts = 8;
   const auto column = column_named(key, cases, name);
   if (!column) return no_column(key, cases, name);
-  return grouped(*column, cases, kParts);
+  auto groups = grouped(*column, cases, kParts);
+  // Words in the order in which the campaign names them.
+  const auto factor =
+      std::find_if(key.factors.begin(), key.factors.end(), [&](const CaseFactor& f) { return f.name == name; });
+  if (factor == key.factors.end() || column->numbers) return groups;
+  std::stable_sort(groups.begin(), groups.end(), [&](const CaseGroup& a, const CaseGroup& b) {
+    const auto place = [&](const std::string& v) { return std::find(factor->values.begin(), factor->values.end(), v); };
+    return place(a.name) < place(b.name);
+  });
+  return groups;
 }
 
 std::vector<Effect> effects(const CaseBookKey& key, const CaseList& cases, const std::string& requirement) {
