@@ -5,6 +5,7 @@
 #include <chrono>
 #include <csignal>
 #include <filesystem>
+#include <sstream>
 
 #include <fmt/format.h>
 
@@ -35,6 +36,34 @@ std::optional<std::size_t> campaign_named(const program::Program& p, const std::
   return std::nullopt;
 }
 
+bool read_count(const Arguments& arguments, Option option, std::size_t most, std::size_t& to) {
+  const auto text = arguments.value(option);
+  if (!text) return true;
+  std::size_t n = 0;
+  const auto [rest, trouble] = std::from_chars(text->data(), text->data() + text->size(), n);
+  if (trouble != std::errc{} || rest != text->data() + text->size() || n < 1 || n > most)
+    return say_error(fmt::format("{} takes a number from 1 to {}, not `{}`", spelled(option), most, *text)), false;
+  to = n;
+  return true;
+}
+
+bool read_cluster(const Arguments& arguments, session::CampaignWish& wish) {
+  const auto on = arguments.value(Option::on);
+  for (const Option option : {Option::tasks, Option::slurm}) {
+    if (!on && arguments.has(option)) return say_error(fmt::format("{} is about --on slurm", spelled(option))), false;
+  }
+  if (!on) return true;
+  if (*on != "slurm") return say_error(fmt::format("--on takes slurm, not `{}`", *on)), false;
+  session::ClusterWish cluster;
+  std::error_code none;
+  cluster.program = std::filesystem::read_symlink("/proc/self/exe", none).string();
+  if (!read_count(arguments, Option::tasks, 1000, cluster.tasks)) return false;
+  std::istringstream words(arguments.value(Option::slurm).value_or(""));
+  for (std::string word; words >> word;) cluster.options.push_back(word.starts_with("-") ? word : "--" + word);
+  wish.cluster = cluster;
+  return true;
+}
+
 std::optional<session::CampaignWish> read_wish(const Arguments& arguments, const check::Loaded& loaded) {
   session::CampaignWish wish;
   const std::string &file = arguments.words[0], &name = arguments.words[1];
@@ -49,18 +78,14 @@ std::optional<session::CampaignWish> read_wish(const Arguments& arguments, const
   wish.resume = arguments.has(Option::resume);
   wish.fail_fast = arguments.has(Option::fail_fast);
   wish.each_alone = arguments.has(Option::each_alone);
+  wish.recordings = !arguments.has(Option::no_recordings);
+  if (!read_cluster(arguments, wish)) return std::nullopt;
   if (const auto only = arguments.value(Option::only)) {
     const auto numbers = read_numbers(*only);
     if (!numbers) return std::nullopt;
     wish.only = *numbers;
   }
-  if (const auto jobs = arguments.value(Option::jobs)) {
-    std::size_t n = 0;
-    const auto [rest, trouble] = std::from_chars(jobs->data(), jobs->data() + jobs->size(), n);
-    if (trouble != std::errc{} || rest != jobs->data() + jobs->size() || n < 1 || n > 64)
-      return say_error(fmt::format("--jobs takes a number from 1 to 64, not `{}`", *jobs)), std::nullopt;
-    wish.jobs = n;
-  }
+  if (!read_count(arguments, Option::jobs, 64, wish.jobs)) return std::nullopt;
   for (const Option option : {Option::budget, Option::answer_within}) {
     const auto text = arguments.value(option);
     if (!text) continue;
@@ -134,6 +159,7 @@ int run_campaign(const Arguments& arguments) {
                     "second run: {}; a controller that does not answer the same is no basis for a campaign",
                     course->unlike));
   say(fmt::format("All of it is in {0}: isodyne cases {0}", wish->book));
+  if (!course->unfinished.empty()) say_error(course->unfinished);
   const bool rest = course->stopped;
   if (rest) say_aside("Not all were run: the same with --resume goes on.");
   const auto any = [&](const auto& which) { return std::any_of(all->begin(), all->end(), which); };

@@ -57,7 +57,7 @@ const std::vector<Subcommand>& commands() {
        "Recordings that the campaign keeps are in campaigns/NAME, a run folder a case. Exit status 1: a case was broken; 3: some\n"
        "could not be run, did not come to their end, or are still to be done.",
        "isodyne campaign examples/canal-lock/lock.dyne nightly --jobs 2",
-       {jobs, seed, out, resume, only, fail_fast, budget, each_alone, answer_within, help},
+       {jobs, seed, out, resume, only, fail_fast, budget, each_alone, no_recordings, on, tasks, slurm, answer_within, help},
        run_campaign},
       {"cases",
        "FILE [worst [N] | near [N] | why [REQUIREMENT] | coverage | repeat CASE]",

@@ -13,7 +13,9 @@
 
 #include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
+#include "isodyne/core/file.h"
 #include "isodyne/session/case_views.h"
+#include "isodyne/session/cluster.h"
 #include "isodyne/session/evidence.h"
 #include "isodyne/session/workers.h"
 
@@ -140,7 +142,105 @@ class Rounds {
     return stored_;
   }
 
+  /// By tasks on a cluster. One that is at work already, for somebody who is gone, is waited for first.
+  Status run_on_cluster(const std::vector<std::int64_t>& numbers) {
+    const std::string folder = wish_.book + ".tasks";
+    std::set<std::int64_t> left(numbers.begin(), numbers.end());
+    if (!job_in(folder).empty()) {
+      const auto lines = read_file((fs::path(folder) / "tasks.txt").string());
+      const auto tasks = lines ? static_cast<std::size_t>(std::count(lines->begin(), lines->end(), '\n')) : 0;
+      if (const Status waited = wait(folder, tasks, left); !waited) return waited;
+      if (course_.stopped) return stored_;
+    }
+    std::error_code none;
+    fs::remove_all(folder, none);
+    if (left.empty() || !stored_) return stored_;
+    ClusterPlan plan = plan_for({left.begin(), left.end()}, folder);
+    if (const Status submitted = submit(plan); !submitted) return submitted;
+    if (const Status waited = wait(folder, plan.lines.size(), left); !waited) return waited;
+    if (!left.empty()) course_.unfinished = why_unfinished(folder, plan.lines.size(), left.size());
+    course_.stopped = course_.stopped || !left.empty();
+    if (stored_ && left.empty()) fs::remove_all(folder, none);
+    return stored_;
+  }
+
  private:
+  /// Cases that share a beginning are in one task.
+  ClusterPlan plan_for(const std::vector<std::int64_t>& numbers, const std::string& folder) const {
+    constexpr std::size_t kCasesEach = 50, kMostTasks = 1000, kLot = 10'000;
+    const std::size_t wanted = wish_.cluster->tasks != 0 ? wish_.cluster->tasks : (numbers.size() + kCasesEach - 1) / kCasesEach;
+    const std::size_t tasks = std::clamp<std::size_t>(wanted, 1, std::min(kMostTasks, numbers.size()));
+    const std::size_t each = (numbers.size() + tasks - 1) / tasks;
+    ClusterPlan plan;
+    plan.folder = folder, plan.name = "isodyne-" + wish_.factors().name;
+    plan.cores = std::max<std::size_t>(1, wish_.jobs);
+    plan.options = wish_.cluster->options;
+    std::string line;
+    std::size_t in_line = 0;
+    const auto end_line = [&] {
+      if (in_line > 0) plan.lines.push_back(line);
+      line.clear(), in_line = 0;
+    };
+    for (std::size_t at = 0; at < numbers.size(); at += kLot) {
+      std::vector<Case> some;
+      for (std::size_t i = at; i < std::min(at + kLot, numbers.size()); ++i) some.push_back(cases_.at(numbers[i]));
+      for (const Task& group : together(wish_, some, tasks)) {
+        for (const std::size_t i : group) {
+          list_on(line, std::to_string(some[i].number), ",");
+          if (++in_line == each) end_line();
+        }
+      }
+    }
+    end_line();
+    const std::string bench = book_.key().file;
+    plan.command = {wish_.cluster->program, "campaign", bench, wish_.factors().name, "--seed", std::to_string(wish_.seed),
+                    "--jobs", std::to_string(plan.cores), "--answer-within", fmt::format("{} ms", wish_.answer_within.count()),
+                    "--no-recordings", "--resume", "--only", "$LINE", "--out", "$BOOK"};
+    if (wish_.each_alone) plan.command.push_back("--each-alone");
+    return plan;
+  }
+
+  Status wait(const std::string& folder, std::size_t tasks, std::set<std::int64_t>& left) {
+    Status merged = Done{};
+    const Status waited = wait_for_job(
+        folder, tasks, [&](std::size_t task) { if (merged) merged = merge((fs::path(folder) / fmt::format("{}.sqlite", task)).string(), left); },
+        [&] {
+          const bool go_on = heard_(course_) && merged && stored_ && in_time();
+          course_.stopped = course_.stopped || !go_on;
+          return go_on;
+        });
+    return waited ? merged : waited;
+  }
+
+  /// What a task that failed or was cancelled said, if it said anything.
+  std::string why_unfinished(const std::string& folder, std::size_t tasks, std::size_t cases) const {
+    std::string text = fmt::format("tasks left {} undone", counted(cases, "case"));
+    for (std::size_t t = 1; t <= tasks; ++t) {
+      const auto said = read_file((fs::path(folder) / fmt::format("{}.txt", t)).string());
+      if (said && said->find("error") != std::string::npos)
+        return text + fmt::format("; task {}: {}", t, one_line(said->substr(said->find("error"), 300)));
+    }
+    return text + fmt::format("; what they said is in {}", folder);
+  }
+
+  /// What a task has left, which may be nothing or a part.
+  Status merge(const std::string& part, std::set<std::int64_t>& left) {
+    std::error_code none;
+    if (!fs::exists(part, none)) return Done{};
+    auto book = CaseBook::open(part, book_.key(), true);
+    if (!book) return book.failure();
+    const auto all = (*book)->all();
+    if (!all) return all.failure();
+    for (const CaseResult& r : *all) {
+      if (left.erase(r.number) == 0) continue;
+      Piece piece;
+      (void)take(r, piece);
+    }
+    return stored_;
+  }
+
+  bool in_time() const { return !wish_.budget || std::chrono::steady_clock::now() - begin_ < *wish_.budget; }
+
   /// Gives those that have to be run by themselves.
   std::vector<Case> shared(std::vector<Case> some) {
     if (wish_.each_alone || !course_.alone.empty()) return some;
@@ -187,8 +287,7 @@ class Rounds {
     ++course_.done;
     if (is_broken(result)) ++course_.broken;
     if (result.outcome == kNotRun) ++course_.not_run;
-    const bool in_time = !wish_.budget || std::chrono::steady_clock::now() - begin_ < *wish_.budget;
-    const bool more = heard_(course_) && stored_ && in_time && !(wish_.fail_fast && course_.broken > 0);
+    const bool more = heard_(course_) && stored_ && in_time() && !(wish_.fail_fast && course_.broken > 0);
     course_.stopped = course_.stopped || (!more && course_.done < course_.wanted);
     return more;
   }
@@ -225,20 +324,28 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   const Campaign& campaign = wish.factors();
   const auto cases = Cases::of(*wish.bench->program, campaign, wish.seed);
   if (!cases) return cases.failure();
-  std::vector<std::int64_t> wanted = wish.only;
-  for (const std::int64_t number : wanted) {
+  for (const std::int64_t number : wish.only) {
     if (number < 1 || number > cases->count())
       return Failure{fmt::format("there is no case {}", number), "", fmt::format("there are 1 to {}", cases->count()),
                      Failure::Kind::wrong_input};
   }
+  if (wish.cluster && campaign.until)
+    return Failure{"tasks on a cluster know nothing of each other, so they cannot end when enough is covered", "",
+                   "leave out `until`, or run it on one machine", Failure::Kind::wrong_input};
   const auto items = std::make_shared<const CoverageItems>(*wish.bench->program, campaign);
   CaseBookKey key = key_of(wish, *cases);
   key.items = items->all();
+  std::error_code none;
+  const bool fresh = !fs::exists(wish.book, none);
   auto book = CaseBook::open(wish.book, key, wish.resume || !wish.only.empty());
   if (!book) return book.failure();
   const std::set<std::int64_t> there = (*book)->done();
   CampaignCourse course;
   course.before = static_cast<std::int64_t>(there.size());
+  std::vector<std::int64_t> wanted;
+  for (const std::int64_t n : wish.only) {
+    if (!wish.resume || !there.contains(n)) wanted.push_back(n);
+  }
   for (std::int64_t n = 1; n <= cases->count() && wish.only.empty(); ++n) {
     if (!there.contains(n)) wanted.push_back(n);
   }
@@ -248,9 +355,13 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   const std::size_t jobs = may_be_beside(*wish.bench->program, campaign) ? wish.jobs : 1;
   Rounds rounds(wish, *cases, **book, jobs, course, heard);
   Status stored = rounds.count_in();
-  if (stored) stored = rounds.run(wanted);
+  if (stored) stored = wish.cluster ? rounds.run_on_cluster(wanted) : rounds.run(wanted);
+  if (!stored && fresh && course.done == 0) {  // nothing of it is worth to be in the way of another try
+    book->reset();
+    fs::remove(wish.book, none);
+  }
   if (!stored) return stored.failure();
-  if (course.stopped || campaign.keep == Campaign::Keep::none) return course;
+  if (course.stopped || campaign.keep == Campaign::Keep::none || !wish.recordings) return course;
   const auto all = (*book)->all();
   if (!all) return all.failure();
   // They are run a second time for it, and compared: a controller may not be repeatable.
@@ -258,7 +369,6 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   const auto folder = [&](std::int64_t number) {
     return (fs::path(wish.kept) / fmt::format("{:06}", number)).string();
   };
-  std::error_code none;
   std::erase_if(kept, [&](std::int64_t n) { return fs::exists(fs::path(folder(n)) / "verdicts.json", none); });
   course.to_keep = static_cast<std::int64_t>(kept.size());
   in_workers(

@@ -13,14 +13,23 @@
 
 namespace isodyne::session {
 
+/// Where tasks on a cluster do the cases; see cluster.h.
+struct ClusterWish {
+  std::string program;               ///< the file of isodyne, there as here
+  std::size_t tasks = 0;             ///< 0: 50 cases each, at most 1000 tasks
+  std::vector<std::string> options;  ///< for sbatch
+};
+
 struct CampaignWish : CaseSource {                 ///< its seed is that of what is drawn, too
   std::string book;                                ///< the file of the cases
   std::string kept;                                ///< the folder of the recordings that are kept, a folder a case
   std::size_t jobs = 0;                            ///< 0: as many as there are cores
   bool resume = false;                             ///< the file may have cases already, which are not done again
   std::vector<std::int64_t> only;                  ///< these, also again; none: all
+  std::optional<ClusterWish> cluster;              ///< `jobs` are the cores of each task then
   bool fail_fast = false;                          ///< no case is begun after one is broken
   std::optional<std::chrono::nanoseconds> budget;  ///< no case is begun after so much time, by the wall clock
+  bool recordings = true;                          ///< as the campaign says; else none
   bool each_alone = false;                         ///< no beginnings are shared; it comes to the same
 };
 
@@ -32,6 +41,7 @@ struct CampaignCourse {
   std::int64_t left_out = 0;                       ///< enough was covered
   std::int64_t kept = 0, to_keep = 0;              ///< recordings
   std::string alone;     ///< why beginnings could not be shared; empty: they could, or there were none to share
+  std::string unfinished;  ///< why tasks on a cluster left cases undone; empty: they did not
   std::string unlike;    ///< cases whose run for the recording came to something else; empty: none
   bool stopped = false;  ///< before its end: interrupted, the budget, a broken one
 };
