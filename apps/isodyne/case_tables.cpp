@@ -14,6 +14,7 @@
 namespace isodyne::app {
 
 using session::CaseResult;
+using session::MeasureRow;
 using session::SummaryRow;
 
 std::optional<std::vector<std::int64_t>> read_numbers(const std::string& text) {
@@ -126,9 +127,27 @@ void say_case(const session::CaseBookKey& key, const CaseResult& r) {
     table.row({row.name, judge::answer_word(row.answer), row.margin_text(), at ? format_instant(*at) : "–"});
   }
   if (!r.rows.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  TextTable measures({{"Measure"}, {"Stretches", TextTable::Align::right}, {"Least", TextTable::Align::right},
+                      {"Greatest", TextTable::Align::right}, {"Did not happen", TextTable::Align::right}});
+  const auto text = [](const std::optional<double>& v, const std::string& unit) {
+    return v ? format_number(*v) + (unit == "1" ? "" : " " + unit) : "–";
+  };
+  for (const MeasureRow& m : r.measures)
+    measures.row({m.name, std::to_string(m.stretches), text(m.least, m.unit), text(m.greatest, m.unit), std::to_string(m.missed)});
+  if (!r.measures.empty()) put(stdout, measures.text(width_of(stdout), colours_on(stdout)));
   say("Again, in the folder of the bench:");
   say("  " + r.command);
 }
+
+namespace {
+/// Of the case that has the most: one that could not be run has none.
+std::vector<MeasureRow> most_measures(const session::CaseList& cases) {
+  const auto most = std::max_element(cases.begin(), cases.end(), [](const CaseResult* a, const CaseResult* b) {
+    return a->measures.size() < b->measures.size();
+  });
+  return (*most)->measures;
+}
+}  // namespace
 
 void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
   std::vector<std::string> fields{"case", "scenario", "faults", "setting"};
@@ -139,6 +158,12 @@ void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
     fields.push_back(name);
     fields.push_back(fmt::format("{} margin [{}]", name, unit.empty() ? "1" : unit));
     fields.push_back(fmt::format("{} first broken [s]", name));
+  }
+  const std::vector<MeasureRow> measures = cases.empty() ? std::vector<MeasureRow>{} : most_measures(cases);
+  for (const MeasureRow& m : measures) {
+    fields.push_back(fmt::format("{} least [{}]", m.name, m.unit));
+    fields.push_back(fmt::format("{} greatest [{}]", m.name, m.unit));
+    fields.push_back(m.name + " missed");
   }
   put(stdout, csv_line(fields));
   const auto maybe = [](const std::optional<double>& v) { return v ? format_exact(*v) : std::string(); };
@@ -154,6 +179,13 @@ void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
       fields.emplace_back(row == nullptr ? "" : judge::answer_word(row->answer));
       fields.push_back(row == nullptr ? "" : maybe(row->worst_margin));
       fields.push_back(row == nullptr ? "" : maybe(row->first_breach_s));
+    }
+    for (const MeasureRow& m : measures) {
+      const auto own = std::find_if(r->measures.begin(), r->measures.end(), [&](const MeasureRow& o) { return o.name == m.name; });
+      const bool there = own != r->measures.end();
+      fields.push_back(there ? maybe(own->least) : "");
+      fields.push_back(there ? maybe(own->greatest) : "");
+      fields.push_back(there ? std::to_string(own->missed) : "");
     }
     put(stdout, csv_line(fields));
   }

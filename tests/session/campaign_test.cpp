@@ -12,6 +12,7 @@
 
 #include "isodyne/core/text.h"
 #include "isodyne/session/case_book.h"
+#include "isodyne/session/case_views.h"
 #include "isodyne/session/cases.h"
 #include "support.h"
 
@@ -178,10 +179,10 @@ TEST_CASE("A campaign comes to what each run by itself does, is gone on with, an
   std::set<std::string> kept;
   for (const auto& entry : std::filesystem::directory_iterator(folder / "campaigns/c"))
     kept.insert(entry.path().filename());
-  const auto sorted = (*book)->all("high");
-  REQUIRE(sorted);
+  session::CaseList sorted = session::list_of(*all);
+  session::worst_first(sorted, "high");
   CHECK(kept ==
-        std::set<std::string>{fmt::format("{:06}", (*sorted)[0].number), fmt::format("{:06}", (*sorted)[1].number)});
+        std::set<std::string>{fmt::format("{:06}", sorted[0]->number), fmt::format("{:06}", sorted[1]->number)});
   // The command of a case gives it again.
   const std::string told = shell(i + " cases campaigns/c.sqlite --case 11", folder.path()).out;
   const std::size_t command = told.find("isodyne run ");

@@ -156,6 +156,8 @@ TEST_CASE("The commands that look into cases say what they found, and a case is 
                "bench Tank {\n  step 10 ms  method rk4\n  input inflow : l/s = 2 l/s\n"
                "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  output state level : m = 0 m\n"
                "  level' = inflow / area\n}\nfault more { on inflow  times 2  from 3 s }\n"
+               "measure middle { of level  mean }\nmeasure quarter { of level  mean  per 2500 ms }\n"
+               "measure half { of level  rise_time to 50 mm  after level > 1 mm for 100 s }\n"
                "requirement high { always level <= 30 mm }\nscenario short { hold 10 s }\n"
                "campaign c { scenario short\n  fault none, more\n  vary area = 0.5 m^2, 0.8 m^2, 1 m^2, 2 m^2\n  keep none }\n");
   const std::string i = ISODYNE_PROGRAM;
@@ -176,8 +178,14 @@ TEST_CASE("The commands that look into cases say what they found, and a case is 
   const std::string csv = cases("--where 'fault=more, area>1' --csv");
   shows(csv, "\n8,short,more,,2,held,1,,10,held,13.0000000000");
   CHECK(std::count(csv.begin(), csv.end(), '\n') == 2);
-  shows(cases("--sort 'high.margin down' --csv"), "first broken [s]\n4,short,,,2,");
+  shows(cases("--sort 'high.margin down' --csv"), "quarter missed\n4,short,,,2,");
   shows(cases("--where area=7"), "No case is so.");
+  // Of a straight line of 2 mm/s its mean is half its end, and of the four quarters an eighth and seven of them.
+  shows(cases("--case 3"), "middle           1    0.01 m    0.01 m               0");
+  shows(cases("--case 3"), "quarter          4  0.0025 m  0.0175 m               0");
+  shows(cases("--where 'middle.least > 12 mm, fault=none' --csv"), "\n1,short");
+  CHECK(std::count(csv.begin(), csv.end(), '\n') == 2);
+  shows(cases("--sort 'quarter.greatest down' --where fault=none"), "   1  broken");
   const Output again = shell(i + " cases campaigns/c.sqlite repeat 5 --out again", folder.path());
   INFO(again.out << again.err);
   CHECK(again.status == 1);

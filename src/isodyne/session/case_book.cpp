@@ -25,12 +25,12 @@ struct CaseBook::File {
   Descriptor lock;  ///< of the file itself: it is closed last, which would let SQLite's own locks go
   bool writes = false;
   sqlite3* db = nullptr;
-  std::unique_ptr<Statement> a_case, a_verdict;
+  std::unique_ptr<Statement> a_case, a_verdict, a_measure;
   File() = default;
   File(const File&) = delete;
   File& operator=(const File&) = delete;
   ~File() {
-    a_case.reset(), a_verdict.reset();
+    a_case.reset(), a_verdict.reset(), a_measure.reset();
     if (writes) run("PRAGMA journal_mode = DELETE");  // one file again
     sqlite3_close(db);
   }
@@ -148,7 +148,10 @@ Status CaseBook::prepare(bool resume) {
           columns + ")") &&
       f.run(
           "CREATE TABLE IF NOT EXISTS verdicts (number INTEGER, requirement TEXT, verdict TEXT, tests INTEGER, margin "
-          "REAL, unit TEXT, worst_at_s REAL, first_breach_s REAL, PRIMARY KEY (number, requirement)) WITHOUT ROWID");
+          "REAL, unit TEXT, worst_at_s REAL, first_breach_s REAL, PRIMARY KEY (number, requirement)) WITHOUT ROWID") &&
+      f.run(
+          "CREATE TABLE IF NOT EXISTS measures (number INTEGER, measure TEXT, stretches INTEGER, missed INTEGER, least REAL, "
+          "greatest REAL, unit TEXT, PRIMARY KEY (number, measure)) WITHOUT ROWID");
   if (!made) return f.failure("cannot write");
   for (const auto& [what, value] : own) {
     Statement known(f.db, "SELECT value FROM about WHERE what = ?");
@@ -171,6 +174,7 @@ Status CaseBook::prepare(bool resume) {
   for (std::size_t i = 0; i < 11 + key_.varied.size(); ++i) places += i == 0 ? "?" : ",?";
   f.a_case = std::make_unique<Statement>(f.db, ("INSERT OR REPLACE INTO cases VALUES (" + places + ")").c_str());
   f.a_verdict = std::make_unique<Statement>(f.db, "INSERT OR REPLACE INTO verdicts VALUES (?,?,?,?,?,?,?,?)");
+  f.a_measure = std::make_unique<Statement>(f.db, "INSERT OR REPLACE INTO measures VALUES (?,?,?,?,?,?,?)");
   return Done{};
 }
 
@@ -231,6 +235,13 @@ Status CaseBook::add(const CaseResult& r) {
     good = good && v.run();
     v.again();
   }
+  for (const MeasureRow& row : r.measures) {
+    Statement& m = *f.a_measure;
+    m.again();
+    m.with(r.number).with(row.name).with(row.stretches).with(row.missed).with(row.least).with(row.greatest).with(row.unit);
+    good = good && m.run();
+    m.again();
+  }
   good = good && f.run("COMMIT");
   if (good) return Done{};
   const Failure failure = f.failure("cannot write");
@@ -238,7 +249,7 @@ Status CaseBook::add(const CaseResult& r) {
   return failure;
 }
 
-Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
+Result<std::vector<CaseResult>> CaseBook::all() {
   File& f = *file_;
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
@@ -266,21 +277,6 @@ Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
   };
   const std::string of_verdict = "requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s";
   std::vector<CaseResult> found;
-  if (!requirement.empty()) {
-    Statement s(f.db, ("SELECT " + own + ", " + of_verdict +
-                       " FROM cases c JOIN verdicts v ON v.number = c.number WHERE requirement = ? "
-                       "ORDER BY verdict = 'broken' DESC, margin IS NULL, margin, c.number")
-                          .c_str());
-    s.with(requirement);
-    while (s.row()) {
-      CaseResult r;
-      const int at = take(s, r);
-      r.rows.push_back(verdict(s, at));
-      found.push_back(std::move(r));
-    }
-    if (!s.good()) return f.failure("cannot read");
-    return found;
-  }
   Statement s(f.db, ("SELECT " + own + " FROM cases c ORDER BY c.number").c_str());
   while (s.row()) take(s, found.emplace_back());
   Statement v(f.db, ("SELECT number, " + of_verdict + " FROM verdicts ORDER BY number").c_str());
@@ -289,7 +285,15 @@ Result<std::vector<CaseResult>> CaseBook::all(const std::string& requirement) {
     while (at < found.size() && found[at].number < v.count(0)) ++at;
     if (at < found.size() && found[at].number == v.count(0)) found[at].rows.push_back(verdict(v, 1));
   }
-  if (!s.good() || !v.good()) return f.failure("cannot read");
+  Statement m(f.db, "SELECT number, measure, stretches, missed, least, greatest, unit FROM measures ORDER BY number");
+  at = 0;
+  while (m.row()) {
+    while (at < found.size() && found[at].number < m.count(0)) ++at;
+    if (at == found.size() || found[at].number != m.count(0)) continue;
+    const auto maybe = [&](int column) { return m.null(column) ? std::nullopt : std::optional(m.number(column)); };
+    found[at].measures.push_back({m.text(1), m.text(6), m.count(2), m.count(3), maybe(4), maybe(5)});
+  }
+  if (!s.good() || !v.good() || !m.good()) return f.failure("cannot read");
   return found;
 }
 

@@ -52,6 +52,7 @@ struct CaseResult {
   std::string command;         ///< that runs it again, from inside the folder of the bench
   double simulated_s = 0, wall_s = 0;
   std::vector<SummaryRow> rows;
+  std::vector<MeasureRow> measures;
 };
 
 inline constexpr const char* kNotRun = "not run";
@@ -71,8 +72,8 @@ class CaseBook {
   /// Those that could not be run are not among them: what was in the way may have gone.
   std::set<std::int64_t> done();
   Status add(const CaseResult& result);
-  /// In the order of their numbers; `requirement` not empty: with its row only, the smallest margin first.
-  Result<std::vector<CaseResult>> all(const std::string& requirement = {});
+  /// In the order of their numbers.
+  Result<std::vector<CaseResult>> all();
 
  private:
   struct File;

@@ -295,6 +295,7 @@ CaseNews read_case(const Piece& piece, CaseResult& r) {
   r.simulated_s = outcome->summary->ended_at_s;
   r.wall_s = outcome->summary->wall_seconds;
   r.rows = outcome->summary->rows;
+  r.measures = outcome->summary->measures;
   return {false, how == kCopied, ""};
 }
 

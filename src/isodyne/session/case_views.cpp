@@ -28,6 +28,12 @@ struct Column {
   std::function<Cell(const CaseResult&)> of;
 };
 
+const MeasureRow* measure_of(const CaseResult& result, const std::string& name) {
+  const auto found =
+      std::find_if(result.measures.begin(), result.measures.end(), [&](const MeasureRow& row) { return row.name == name; });
+  return found == result.measures.end() ? nullptr : &*found;
+}
+
 Cell word(std::string text) {
   return {{std::move(text)}, std::nullopt};
 }
@@ -48,6 +54,19 @@ std::optional<Column> column_named(const CaseBookKey& key, const CaseList& all, 
   for (std::size_t i = 0; i < key.varied.size(); ++i) {
     if (key.varied[i].first == name)
       return Column{key.varied[i].second, true, [i](const CaseResult& r) { return Cell{{}, r.values[i]}; }};
+  }
+  for (const char* end : {".least", ".greatest"}) {
+    if (!name.ends_with(end)) continue;
+    const std::string measure = name.substr(0, name.size() - std::string(end).size());
+    const bool least = end == std::string(".least");
+    for (const CaseResult* r : all) {
+      const MeasureRow* row = measure_of(*r, measure);
+      if (row == nullptr) continue;
+      return Column{row->unit == "1" ? "" : row->unit, true, [measure, least](const CaseResult& one) -> Cell {
+                      const MeasureRow* own = measure_of(one, measure);
+                      return own == nullptr ? Cell{} : Cell{{}, least ? own->least : own->greatest};
+                    }};
+    }
   }
   const bool margin = name.ends_with(".margin");
   const std::string requirement = margin ? name.substr(0, name.size() - 7) : name;
@@ -73,7 +92,7 @@ Failure no_column(const CaseBookKey& key, const CaseList& all, const std::string
   known.insert(known.end(), requirements.begin(), requirements.end());
   const auto meant = did_you_mean(name, known);
   return {fmt::format("there is no column `{}`", name), "",
-          meant ? *meant : "there are: " + listed(known, "none") + ", and `.margin` of each requirement",
+          meant ? *meant : "there are: " + listed(known, "none") + ", and `.margin` of each requirement, `.least` and `.greatest` of each measure",
           Failure::Kind::wrong_input};
 }
 

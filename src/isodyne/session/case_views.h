@@ -3,7 +3,7 @@
 // factors go with what was broken.
 //
 // A name is that of a column: `case`, `scenario`, `fault`, `setting`, `outcome`, a quantity that was varied, a
-// requirement (its verdict), and `R.margin`. `fault` has a value for each fault of a case, `none` where there is none.
+// requirement (its verdict), `R.margin`, and of a measure `M.least` and `M.greatest`. `fault` has a value for each fault of a case, `none` where there is none.
 
 #include <functional>
 #include <map>

@@ -1,6 +1,7 @@
 #include "isodyne/session/run_service.h"
 
 #include <algorithm>
+#include <cmath>
 #include <csignal>
 #include <ctime>
 #include <filesystem>
@@ -49,12 +50,48 @@ void on_interrupt(int signal) {
   std::raise(signal);
 }
 
+/// What measures came to, added up.
+class MeasureSums {
+ public:
+  explicit MeasureSums(const program::Program& program) : program_(program), all_(program.measures.size()) {}
+
+  void take(const judge::Measured& m) {
+    One& one = all_[static_cast<std::size_t>(m.measure)];
+    if (!m.whole || m.occurrence <= one.seen) return;  // the judge may show one again
+    one.seen = m.occurrence;
+    ++one.stretches;
+    if (!std::isfinite(m.value)) return void(++one.missed);
+    one.least = std::min(one.least, m.value), one.greatest = std::max(one.greatest, m.value);
+  }
+  std::vector<MeasureRow> rows() const {
+    std::vector<MeasureRow> rows;
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      const program::Measure& measure = program_.measures[i];
+      const Unit& unit = program_.variable(measure.value).unit;
+      MeasureRow row{measure.name, unit.text, all_[i].stretches, all_[i].missed, {}, {}};
+      if (all_[i].stretches > all_[i].missed)
+        row.least = unit.read(all_[i].least), row.greatest = unit.read(all_[i].greatest);
+      rows.push_back(std::move(row));
+    }
+    return rows;
+  }
+
+ private:
+  struct One {
+    std::int64_t seen = 0, stretches = 0, missed = 0;
+    double least = HUGE_VAL, greatest = -HUGE_VAL;
+  };
+  const program::Program& program_;
+  std::vector<One> all_;
+};
+
 /// Joins the run with the judge, the recorder, and those who watch it.
 class Witness : public observe::Observer {
  public:
   Witness(const RunRequest& request, record::RunRecorder* recorder, judge::Judge* judge,
           const std::vector<RunWatcher*>& watchers)
       : program_(*request.bench->program),
+        measures_(program_),
         begin_at_(request.from ? &*request.from : nullptr),
         recorder_(recorder),
         judge_(judge),
@@ -66,6 +103,11 @@ class Witness : public observe::Observer {
   bool waiting() const { return begin_at_ != nullptr; }
   bool injected(std::int32_t fault) const { return injected_.contains(fault); }
   bool disarmed(std::int32_t fault) const { return disarmed_.contains(fault); }
+  /// What the judge measured since it was asked last; after its verdicts too.
+  void take_measured() {
+    for (const judge::Measured& m : judge_->measured()) measures_.take(m);
+  }
+  std::vector<MeasureRow> measures() const { return measures_.rows(); }
 
   void image(const observe::Image& image) override {
     WorkerBoard::alive();
@@ -75,19 +117,19 @@ class Witness : public observe::Observer {
           image.at == begin_at_->at ? session::difference(program_, *begin_at_, image) : "there is no such instant";
       begin_at_ = nullptr;
     }
-    if (judge_ != nullptr) tell(judge_->image(image));
+    if (judge_ != nullptr) tell(judge_->image(image)), take_measured();
     if (recorder_ != nullptr) recorder_->image(image);
     for (RunWatcher* w : watchers_) w->image(image);
   }
   void rows(const observe::Rows& rows) override {
     if (begin_at_ != nullptr) return;
-    if (judge_ != nullptr) tell(judge_->rows(rows));
+    if (judge_ != nullptr) tell(judge_->rows(rows)), take_measured();
     if (recorder_ != nullptr) recorder_->rows(rows);
     for (RunWatcher* w : watchers_) w->rows(rows);
   }
   void edges(const observe::Edges& edges) override {
     if (begin_at_ != nullptr) return;
-    if (judge_ != nullptr) tell(judge_->edges(edges));
+    if (judge_ != nullptr) tell(judge_->edges(edges)), take_measured();
     if (recorder_ != nullptr) recorder_->edges(edges);
     for (RunWatcher* w : watchers_) w->edges(edges);
   }
@@ -121,6 +163,7 @@ class Witness : public observe::Observer {
   }
 
   const program::Program& program_;
+  MeasureSums measures_;
   const StoredState* begin_at_;  ///< what was before it is not shown again; the state itself is compared
   std::string difference_;
   record::RunRecorder* recorder_;
@@ -246,9 +289,9 @@ class Doing {
   }
 
   /// Verdicts, and the recording closed.
-  void conclude(const Witness& witness) {
+  void conclude(Witness& witness) {
     std::vector<judge::Verdict> verdicts;
-    if (judge_) verdicts = judge_->verdicts(result_.ending);
+    if (judge_) verdicts = judge_->verdicts(result_.ending), witness.take_measured();
     outcome_.recorded = true;
     if (recorder_) {
       // What was judged at every instant is part of the recording, which may have fewer.
@@ -266,6 +309,7 @@ class Doing {
     }
     outcome_.ending = result_.ending;
     Summary summary = summarize(program_, identity_, result_, verdicts);
+    summary.measures = witness.measures();
     remark_on(summary);
     summary.started = started_;
     summary.bench_folder = request_.bench->place();

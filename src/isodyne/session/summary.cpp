@@ -265,6 +265,12 @@ std::string to_json(const Summary& s) {
   j["controllers"] = s.controllers;
   j["requirements"] = Json::array();
   for (const SummaryRow& r : s.rows) j["requirements"].push_back(row_json(r));
+  for (const MeasureRow& m : s.measures) {
+    Json row{{"name", m.name}, {"unit", m.unit}, {"stretches", m.stretches}, {"missed", m.missed}};
+    row["least"] = m.least ? Json(*m.least) : Json(nullptr);
+    row["greatest"] = m.greatest ? Json(*m.greatest) : Json(nullptr);
+    j["measures"].push_back(std::move(row));
+  }
   return j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
@@ -310,6 +316,12 @@ Result<Summary> parse_summary(const std::string& text, const std::string& file) 
     if (j.contains("timing")) s.timing = j.at("timing").get<TimingSummary>();
     if (j.contains("controllers")) s.controllers = j.at("controllers").get<std::vector<ControllerSummary>>();
     for (const Json& row : j.at("requirements")) s.rows.push_back(row_from(row));
+    for (const Json& row : j.value("measures", Json::array())) {
+      MeasureRow m{row.at("name"), row.at("unit"), row.at("stretches"), row.at("missed"), {}, {}};
+      if (row.at("least").is_number()) m.least = row.at("least").get<double>();
+      if (row.at("greatest").is_number()) m.greatest = row.at("greatest").get<double>();
+      s.measures.push_back(std::move(m));
+    }
     return s;
   } catch (const std::exception& e) {
     return Failure{"cannot read the verdicts", file, e.what()};

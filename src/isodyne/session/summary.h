@@ -33,6 +33,13 @@ struct SummaryRow {
 /// A verdict as people read it.
 SummaryRow row_of(const program::Program& program, const judge::Verdict& verdict);
 
+/// What a measure came to: over the stretches that were over before the run was.
+struct MeasureRow {
+  std::string name, unit;
+  std::int64_t stretches = 0, missed = 0;  ///< missed: what should have come did not
+  std::optional<double> least, greatest;   ///< in `unit`; of those that did come
+};
+
 struct Summary {
   std::string bench, bench_file, scenario, setting, seed, version;
   std::string method;  ///< how the continuous parts were stepped
@@ -61,6 +68,7 @@ struct Summary {
   std::vector<std::string> details;
   double ended_at_s = 0;
   std::vector<SummaryRow> rows;
+  std::vector<MeasureRow> measures;
 
   std::size_t count(judge::Answer answer) const;
   /// "cut short"; empty where nobody has said yet.
