@@ -17,7 +17,7 @@ trap 'slurm_end; rm -rf "$folder"' EXIT
 {
   printf 'bench Short {\n  step 1 ms  method rk4\n  param k : 1 = 1  from 0 to 10\n'
   for i in $(seq 0 99); do printf "  state x%d : 1 = 1\n  x%d' = (k - x%d) * %d / 100 s\n" "$i" "$i" "$i" $((10 + 2 * i)); done
-  printf '}\nrequirement low { always x3 <= 5 }\nscenario s { hold %s s }\n' "$simulated"
+  printf '}\nrequirement low { always x3 <= 50 }\nscenario s { hold %s s }\n' "$simulated"
   printf 'campaign c { scenario s\n  vary k from 0 to 10\n  draw 1000 by random\n  keep none }\n'
 } > short.dyne
 before=$(date +%s.%N)

@@ -139,10 +139,12 @@ int run_campaign(const Arguments& arguments) {
     return course.failure().kind == Failure::Kind::wrong_input ? kWrongInput : kNotCompleted;
   }
   const auto book = session::CaseBook::read(wish->book);
-  const auto all = book ? (*book)->all() : Result<std::vector<CaseResult>>(book.failure());
-  if (!all) return say_error(all.failure().text()), kNotCompleted;
-  say_summary((*book)->key(), *all);
-  say_doubts(*all);
+  if (!book) return say_error(book.failure().text()), kNotCompleted;
+  CaseCounts counts;
+  const Status read = (*book)->each([&](CaseResult& r) { counts.add(r); });
+  if (!read) return say_error(read.failure().text()), kNotCompleted;
+  counts.say_summary((*book)->key());
+  counts.say_doubts();
   if (course->left_out > 0) {
     const auto& [kind, share] = *wish->factors().until;
     say(fmt::format("{} left out: {:.4g} % of {} are covered", counted(static_cast<std::size_t>(course->left_out), "case"),
@@ -162,9 +164,8 @@ int run_campaign(const Arguments& arguments) {
   if (!course->unfinished.empty()) say_error(course->unfinished);
   const bool rest = course->stopped;
   if (rest) say_aside("Not all were run: the same with --resume goes on.");
-  const auto any = [&](const auto& which) { return std::any_of(all->begin(), all->end(), which); };
-  if (rest || !course->unlike.empty() || any([](const CaseResult& r) { return !r.whole; })) return kNotCompleted;
-  return any(session::is_broken) ? kBroken : kHeld;
+  if (rest || !course->unlike.empty() || counts.not_whole > 0) return kNotCompleted;
+  return counts.broken ? kBroken : kHeld;
 }
 
 }  // namespace isodyne::app

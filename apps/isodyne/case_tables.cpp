@@ -55,35 +55,29 @@ std::string factors_text(const session::CaseBookKey& key, const CaseResult& r) {
   return text;
 }
 
-void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>& all) {
-  struct Of {
-    std::size_t held = 0, broken = 0, undecided = 0, not_tested = 0;
-    const CaseResult* worst = nullptr;
-    bool is_broken = false;
-    std::optional<double> margin;
-    std::string text;
-  };
-  std::vector<std::string> order;
-  std::map<std::string, Of> of;
-  std::map<std::string, std::size_t> outcomes;
-  for (const CaseResult& r : all) {
-    ++outcomes[r.outcome];
-    for (const SummaryRow& row : r.rows) {
-      if (!of.contains(row.name)) order.push_back(row.name);
-      Of& o = of[row.name];
-      using judge::Answer;
-      ++(row.answer == Answer::held         ? o.held
-         : row.answer == Answer::broken     ? o.broken
-         : row.answer == Answer::not_tested ? o.not_tested
-                                            : o.undecided);
-      // One that is broken is worse than any that is not, also where no margin says how much.
-      const bool broken = row.answer == Answer::broken;
-      const bool worse =
-          broken != o.is_broken ? broken : row.worst_margin && (!o.margin || *row.worst_margin < *o.margin);
-      if (!worse) continue;
-      o.is_broken = broken, o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = &r;
-    }
+void CaseCounts::add(const CaseResult& r) {
+  ++cases;
+  ++outcomes_[r.outcome];
+  broken = broken || session::is_broken(r);
+  if (!r.whole && ++not_whole == 1) first_not_whole_ = fmt::format("case {}: {}", r.number, r.why);
+  if (r.whole && !r.why.empty() && ++odd_ == 1) first_odd_ = fmt::format("case {}: {}", r.number, r.why);
+  for (const SummaryRow& row : r.rows) {
+    if (!of_.contains(row.name)) order_.push_back(row.name);
+    Of& o = of_[row.name];
+    using judge::Answer;
+    ++(row.answer == Answer::held         ? o.held
+       : row.answer == Answer::broken     ? o.broken
+       : row.answer == Answer::not_tested ? o.not_tested
+                                          : o.undecided);
+    // One that is broken is worse than any that is not, also where no margin says how much.
+    const bool broke = row.answer == Answer::broken;
+    const bool worse = broke != o.is_broken ? broke : row.worst_margin && (!o.margin || *row.worst_margin < *o.margin);
+    if (!worse) continue;
+    o.is_broken = broke, o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = r.number;
   }
+}
+
+void CaseCounts::say_summary(const session::CaseBookKey& key) const {
   TextTable table({{"Requirement"},
                    {"Held", TextTable::Align::right},
                    {"Broken", TextTable::Align::right},
@@ -91,29 +85,21 @@ void say_summary(const session::CaseBookKey& key, const std::vector<CaseResult>&
                    {"Not tested", TextTable::Align::right},
                    {"Worst margin", TextTable::Align::right},
                    {"In case", TextTable::Align::right}});
-  for (const std::string& name : order) {
-    const Of& o = of[name];
+  for (const std::string& name : order_) {
+    const Of& o = of_.at(name);
     table.row({name, std::to_string(o.held), std::to_string(o.broken), std::to_string(o.undecided),
-               std::to_string(o.not_tested), o.margin ? o.text : "–",
-               o.worst == nullptr ? "–" : std::to_string(o.worst->number)});
+               std::to_string(o.not_tested), o.margin ? o.text : "–", o.worst == 0 ? "–" : std::to_string(o.worst)});
   }
-  if (!order.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  if (!order_.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   std::string counts;
-  for (const auto& [outcome, n] : outcomes)
+  for (const auto& [outcome, n] : outcomes_)
     list_on(counts, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
-  say(fmt::format("{} of {} cases of campaign {}: {}", all.size(), key.count, key.campaign,
-                  counts.empty() ? "none" : counts));
+  say(fmt::format("{} of {} cases of campaign {}: {}", cases, key.count, key.campaign, counts.empty() ? "none" : counts));
 }
 
-void say_doubts(const std::vector<CaseResult>& all) {
-  const auto tell = [&](const char* what, const auto& which) {
-    const auto count = static_cast<std::size_t>(std::count_if(all.begin(), all.end(), which));
-    const auto first = std::find_if(all.begin(), all.end(), which);
-    if (count > 0)
-      say_error(fmt::format("{} {}; case {}: {}", counted(count, "case"), what, first->number, first->why));
-  };
-  tell("did not come to the end", [](const CaseResult& r) { return !r.whole; });
-  tell("not as asked for", [](const CaseResult& r) { return r.whole && !r.why.empty(); });
+void CaseCounts::say_doubts() const {
+  if (not_whole > 0) say_error(fmt::format("{} did not come to the end; {}", counted(not_whole, "case"), first_not_whole_));
+  if (odd_ > 0) say_error(fmt::format("{} not as asked for; {}", counted(odd_, "case"), first_odd_));
 }
 
 void say_case(const session::CaseBookKey& key, const CaseResult& r) {

@@ -301,8 +301,10 @@ int run_cases(const Arguments& arguments) {
   const bool closer = arguments.words.size() > 1 || !look.requirement.empty() || arguments.has(Option::where) ||
                       arguments.has(Option::sort) || arguments.has(Option::by) || arguments.has(Option::csv);
   if (closer) return look_closer(arguments, look);
-  say_summary(key, *all);
-  say_doubts(*all);
+  CaseCounts counts;
+  for (const CaseResult& r : *all) counts.add(r);
+  counts.say_summary(key);
+  counts.say_doubts();
   return kHeld;
 }
 

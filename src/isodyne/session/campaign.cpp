@@ -91,18 +91,25 @@ bool same_verdicts(const CaseResult& a, const CaseResult& b) {
   return a.outcome == b.outcome && by_name(a) == by_name(b);
 }
 
-std::vector<std::int64_t> to_keep(const Campaign& campaign, const std::vector<CaseResult>& all) {
-  std::vector<std::int64_t> kept;
-  for (const CaseResult& r : all) {
+/// Of which cases recordings are kept, with what they came to.
+Result<std::vector<CaseResult>> to_keep(const Campaign& campaign, CaseBook& book) {
+  std::vector<CaseResult> kept;
+  if (campaign.keep == Campaign::Keep::worst) {
+    auto all = book.all();
+    if (!all) return all.failure();
+    const auto near = nearness(*all);
+    std::stable_sort(all->begin(), all->end(), [&](const CaseResult& a, const CaseResult& b) {
+      return near.at(a.number).share < near.at(b.number).share;
+    });
+    all->resize(std::min(all->size(), static_cast<std::size_t>(campaign.kept)));
+    return all;
+  }
+  const Status read = book.each([&](CaseResult& r) {
     const bool good = r.outcome != kNotRun;
     if (good && (campaign.keep == Campaign::Keep::all || (campaign.keep == Campaign::Keep::broken && is_broken(r))))
-      kept.push_back(r.number);
-  }
-  if (campaign.keep != Campaign::Keep::worst) return kept;
-  const auto near = nearness(all);
-  for (const auto& [number, how] : near) kept.push_back(number);
-  std::stable_sort(kept.begin(), kept.end(), [&](std::int64_t a, std::int64_t b) { return near.at(a).share < near.at(b).share; });
-  kept.resize(std::min(kept.size(), static_cast<std::size_t>(campaign.kept)));
+      kept.push_back(std::move(r));
+  });
+  if (!read) return read.failure();
   return kept;
 }
 
@@ -117,10 +124,7 @@ class Rounds {
   /// That were there already.
   Status count_in() {
     if (!wish_.factors().until) return Done{};
-    const auto all = book_.all();
-    if (!all) return all.failure();
-    for (const CaseResult& r : *all) covered_.add(r);
-    return Done{};
+    return book_.each([&](CaseResult& r) { covered_.add(r); });
   }
 
   Status run(const std::vector<std::int64_t>& numbers) {
@@ -362,23 +366,20 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   }
   if (!stored) return stored.failure();
   if (course.stopped || campaign.keep == Campaign::Keep::none || !wish.recordings) return course;
-  const auto all = (*book)->all();
-  if (!all) return all.failure();
   // They are run a second time for it, and compared: a controller may not be repeatable.
-  std::vector<std::int64_t> kept = to_keep(campaign, *all);
-  const auto folder = [&](std::int64_t number) {
-    return (fs::path(wish.kept) / fmt::format("{:06}", number)).string();
-  };
-  std::erase_if(kept, [&](std::int64_t n) { return fs::exists(fs::path(folder(n)) / "verdicts.json", none); });
-  course.to_keep = static_cast<std::int64_t>(kept.size());
+  auto kept = to_keep(campaign, **book);
+  if (!kept) return kept.failure();
+  const auto folder = [&](const CaseResult& r) { return (fs::path(wish.kept) / fmt::format("{:06}", r.number)).string(); };
+  std::erase_if(*kept, [&](const CaseResult& r) { return fs::exists(fs::path(folder(r)) / "verdicts.json", none); });
+  course.to_keep = static_cast<std::int64_t>(kept->size());
   in_workers(
-      kept.size(), jobs, [&](std::size_t i) { return do_case(wish, cases->at(kept[i]), folder(kept[i])); },
+      kept->size(), jobs, [&](std::size_t i) { return do_case(wish, cases->at((*kept)[i].number), folder((*kept)[i])); },
       [&](std::size_t i, Piece& piece) {
-        CaseResult again = described(wish, cases->at(kept[i]));
+        const CaseResult& first = (*kept)[i];
+        CaseResult again = described(wish, cases->at(first.number));
         read_case(piece, again);
         if (again.outcome != kNotRun) ++course.kept;
-        const auto first = std::find_if(all->begin(), all->end(), [&](const auto& r) { return r.number == kept[i]; });
-        if (!same_verdicts(*first, again)) list_on(course.unlike, std::to_string(kept[i]));
+        if (!same_verdicts(first, again)) list_on(course.unlike, std::to_string(first.number));
         piece.said.clear();
         const bool more = heard(course);
         course.stopped = course.stopped || !more;

@@ -250,51 +250,59 @@ Status CaseBook::add(const CaseResult& r) {
 }
 
 Result<std::vector<CaseResult>> CaseBook::all() {
+  std::vector<CaseResult> found;
+  const Status read = each([&](CaseResult& r) { found.push_back(std::move(r)); });
+  if (!read) return read.failure();
+  return found;
+}
+
+Status CaseBook::each(const std::function<void(CaseResult&)>& take) {
   File& f = *file_;
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
-  const std::string own =
-      "c.number, scenario, faults, setting, outcome, why, met, command, whole, simulated_s, wall_s" + columns;
-  const auto take = [&](const Statement& s, CaseResult& r) {
+  // At one moment, though cases may be written meanwhile.
+  f.run("BEGIN");
+  Statement s(f.db, ("SELECT number, scenario, faults, setting, outcome, why, met, command, whole, simulated_s, wall_s" + columns +
+                     " FROM cases ORDER BY number")
+                        .c_str());
+  Statement v(f.db,
+              "SELECT number, requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s FROM verdicts ORDER BY "
+              "number");
+  Statement m(f.db, "SELECT number, measure, stretches, missed, least, greatest, unit FROM measures ORDER BY number");
+  const auto maybe = [](const Statement& of, int column) {
+    return of.null(column) ? std::nullopt : std::optional(of.number(column));
+  };
+  bool verdicts = v.row(), measures = m.row();
+  while (s.row()) {
+    CaseResult r;
     r.number = s.count(0);
     int at = 1;
     for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.met, &r.command}) *to = s.text(at++);
     r.whole = s.count(at++) != 0;
     r.simulated_s = s.number(at++), r.wall_s = s.number(at++);
     for (std::size_t i = 0; i < key_.varied.size(); ++i) r.values.push_back(s.number(at++));
-    return at;
-  };
-  const auto verdict = [](const Statement& s, int at) {
-    SummaryRow row;
-    const auto maybe = [&](int column) { return s.null(column) ? std::nullopt : std::optional(s.number(column)); };
-    row.name = s.text(at);
-    row.answer = program::answer_named(s.text(at + 1)).value_or(judge::Answer::undecided);
-    row.tests = s.count(at + 2);
-    row.worst_margin = maybe(at + 3);
-    row.margin_unit = s.text(at + 4);
-    row.worst_at_s = maybe(at + 5), row.first_breach_s = maybe(at + 6);
-    return row;
-  };
-  const std::string of_verdict = "requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s";
-  std::vector<CaseResult> found;
-  Statement s(f.db, ("SELECT " + own + " FROM cases c ORDER BY c.number").c_str());
-  while (s.row()) take(s, found.emplace_back());
-  Statement v(f.db, ("SELECT number, " + of_verdict + " FROM verdicts ORDER BY number").c_str());
-  std::size_t at = 0;
-  while (v.row()) {
-    while (at < found.size() && found[at].number < v.count(0)) ++at;
-    if (at < found.size() && found[at].number == v.count(0)) found[at].rows.push_back(verdict(v, 1));
+    for (; verdicts && v.count(0) <= r.number; verdicts = v.row()) {
+      if (v.count(0) < r.number) continue;
+      SummaryRow row;
+      row.name = v.text(1);
+      row.answer = program::answer_named(v.text(2)).value_or(judge::Answer::undecided);
+      row.tests = v.count(3);
+      row.worst_margin = maybe(v, 4);
+      row.margin_unit = v.text(5);
+      row.worst_at_s = maybe(v, 6), row.first_breach_s = maybe(v, 7);
+      r.rows.push_back(std::move(row));
+    }
+    for (; measures && m.count(0) <= r.number; measures = m.row()) {
+      if (m.count(0) == r.number)
+        r.measures.push_back({m.text(1), m.text(6), m.count(2), m.count(3), maybe(m, 4), maybe(m, 5)});
+    }
+    take(r);
   }
-  Statement m(f.db, "SELECT number, measure, stretches, missed, least, greatest, unit FROM measures ORDER BY number");
-  at = 0;
-  while (m.row()) {
-    while (at < found.size() && found[at].number < m.count(0)) ++at;
-    if (at == found.size() || found[at].number != m.count(0)) continue;
-    const auto maybe = [&](int column) { return m.null(column) ? std::nullopt : std::optional(m.number(column)); };
-    found[at].measures.push_back({m.text(1), m.text(6), m.count(2), m.count(3), maybe(4), maybe(5)});
-  }
-  if (!s.good() || !v.good() || !m.good()) return f.failure("cannot read");
-  return found;
+  const bool good = s.good() && v.good() && m.good();
+  const Failure failure = f.failure("cannot read");
+  f.run("ROLLBACK");
+  if (!good) return failure;
+  return Done{};
 }
 
 }  // namespace isodyne::session

@@ -3,6 +3,7 @@
 // is there as soon as it is known, and whole or not at all, whatever ends the process.
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <set>
@@ -72,7 +73,8 @@ class CaseBook {
   /// Those that could not be run are not among them: what was in the way may have gone.
   std::set<std::int64_t> done();
   Status add(const CaseResult& result);
-  /// In the order of their numbers.
+  /// One after the other, in the order of their numbers; as they are together at one moment.
+  Status each(const std::function<void(CaseResult&)>& take);
   Result<std::vector<CaseResult>> all();
 
  private:
