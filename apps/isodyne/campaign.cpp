@@ -9,9 +9,9 @@
 
 #include <fmt/format.h>
 
+#include "case_tables.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/campaign.h"
-#include "case_tables.h"
 #include "plans.h"
 #include "subcommand.h"
 #include "terminal.h"
@@ -147,11 +147,13 @@ int run_campaign(const Arguments& arguments) {
   counts.say_doubts();
   if (course->left_out > 0) {
     const auto& [kind, share] = *wish->factors().until;
-    say(fmt::format("{} left out: {:.4g} % of {} are covered", counted(static_cast<std::size_t>(course->left_out), "case"),
-                    100 * share, program::coverage_word(kind)));
+    say(fmt::format("{} left out: {:.4g} % of {} are covered",
+                    counted(static_cast<std::size_t>(course->left_out), "case"), 100 * share,
+                    program::coverage_word(kind)));
   }
   if (course->copied > 0)
-    say(fmt::format("{} went on from a beginning that another had come to", counted(static_cast<std::size_t>(course->copied), "case")));
+    say(fmt::format("{} went on from a beginning that another had come to",
+                    counted(static_cast<std::size_t>(course->copied), "case")));
   if (!course->alone.empty()) say_aside("No beginnings were shared: " + course->alone);
   if (course->kept > 0)
     say(fmt::format("{} kept in {}", counted(static_cast<std::size_t>(course->kept), "recording"), wish->kept));

@@ -94,11 +94,13 @@ void CaseCounts::say_summary(const session::CaseBookKey& key) const {
   std::string counts;
   for (const auto& [outcome, n] : outcomes_)
     list_on(counts, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
-  say(fmt::format("{} of {} cases of campaign {}: {}", cases, key.count, key.campaign, counts.empty() ? "none" : counts));
+  say(fmt::format("{} of {} cases of campaign {}: {}", cases, key.count, key.campaign,
+                  counts.empty() ? "none" : counts));
 }
 
 void CaseCounts::say_doubts() const {
-  if (not_whole > 0) say_error(fmt::format("{} did not come to the end; {}", counted(not_whole, "case"), first_not_whole_));
+  if (not_whole > 0)
+    say_error(fmt::format("{} did not come to the end; {}", counted(not_whole, "case"), first_not_whole_));
   if (odd_ > 0) say_error(fmt::format("{} not as asked for; {}", counted(odd_, "case"), first_odd_));
 }
 
@@ -113,13 +115,17 @@ void say_case(const session::CaseBookKey& key, const CaseResult& r) {
     table.row({row.name, judge::answer_word(row.answer), row.margin_text(), at ? format_instant(*at) : "–"});
   }
   if (!r.rows.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
-  TextTable measures({{"Measure"}, {"Stretches", TextTable::Align::right}, {"Least", TextTable::Align::right},
-                      {"Greatest", TextTable::Align::right}, {"Did not happen", TextTable::Align::right}});
+  TextTable measures({{"Measure"},
+                      {"Stretches", TextTable::Align::right},
+                      {"Least", TextTable::Align::right},
+                      {"Greatest", TextTable::Align::right},
+                      {"Did not happen", TextTable::Align::right}});
   const auto text = [](const std::optional<double>& v, const std::string& unit) {
     return v ? format_number(*v) + (unit == "1" ? "" : " " + unit) : "–";
   };
   for (const MeasureRow& m : r.measures)
-    measures.row({m.name, std::to_string(m.stretches), text(m.least, m.unit), text(m.greatest, m.unit), std::to_string(m.missed)});
+    measures.row({m.name, std::to_string(m.stretches), text(m.least, m.unit), text(m.greatest, m.unit),
+                  std::to_string(m.missed)});
   if (!r.measures.empty()) put(stdout, measures.text(width_of(stdout), colours_on(stdout)));
   say("Again, in the folder of the bench:");
   say("  " + r.command);
@@ -167,7 +173,8 @@ void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
       fields.push_back(row == nullptr ? "" : maybe(row->first_breach_s));
     }
     for (const MeasureRow& m : measures) {
-      const auto own = std::find_if(r->measures.begin(), r->measures.end(), [&](const MeasureRow& o) { return o.name == m.name; });
+      const auto own =
+          std::find_if(r->measures.begin(), r->measures.end(), [&](const MeasureRow& o) { return o.name == m.name; });
       const bool there = own != r->measures.end();
       fields.push_back(there ? maybe(own->least) : "");
       fields.push_back(there ? maybe(own->greatest) : "");

@@ -61,10 +61,10 @@ void say_more(std::size_t shown, std::size_t all) {
 
 int list_cases(const Look& look) {
   if (look.cases.empty()) return say("No case is so."), kHeld;
-  TextTable table(look.requirement.empty()
-                      ? std::vector<TextTable::Column>{{"Case", Align::right}, {"Outcome"}, {"Broken"}, {"Factors"}}
-                      : std::vector<TextTable::Column>{
-                            {"Case", Align::right}, {"Verdict"}, {"Margin", Align::right}, {"Factors"}});
+  TextTable table(
+      look.requirement.empty()
+          ? std::vector<TextTable::Column>{{"Case", Align::right}, {"Outcome"}, {"Broken"}, {"Factors"}}
+          : std::vector<TextTable::Column>{{"Case", Align::right}, {"Verdict"}, {"Margin", Align::right}, {"Factors"}});
   for (std::size_t i = 0; i < std::min(kMostRows, look.cases.size()); ++i) {
     const CaseResult& r = *look.cases[i];
     if (!look.requirement.empty()) {
@@ -96,7 +96,11 @@ int list_nearest(const Look& look, bool near, std::size_t most) {
     return how.at(a->number).share < how.at(b->number).share;
   });
   if (cases.empty()) return say(near ? "None has a margin and is not broken." : "None has a margin."), kHeld;
-  TextTable table({{"Case", Align::right}, {"Nearest"}, {"Verdict"}, {"Margin", Align::right}, {"In its spread", Align::right},
+  TextTable table({{"Case", Align::right},
+                   {"Nearest"},
+                   {"Verdict"},
+                   {"Margin", Align::right},
+                   {"In its spread", Align::right},
                    {"Factors"}});
   for (std::size_t i = 0; i < std::min(most, cases.size()); ++i) {
     const CaseResult& r = *cases[i];
@@ -142,9 +146,10 @@ int list_groups(const Look& look, const std::string& by) {
     std::vector<std::string> cells{g.name, std::to_string(g.cases.size()), std::to_string(counts[0]),
                                    std::to_string(counts[1])};
     if (one) cells.insert(cells.end(), {std::to_string(counts[2]), std::to_string(counts[3])});
-    cells.push_back(!one ? fmt::format("{:.0f} %", 100.0 * static_cast<double>(counts[1]) / static_cast<double>(g.cases.size()))
-                    : worst == nullptr ? "–"
-                                       : worst->margin_text());
+    cells.push_back(
+        !one ? fmt::format("{:.0f} %", 100.0 * static_cast<double>(counts[1]) / static_cast<double>(g.cases.size()))
+        : worst == nullptr ? "–"
+                           : worst->margin_text());
     table.row(cells);
   }
   show(table);
@@ -156,13 +161,18 @@ int say_why(const Look& look) {
   const auto all = session::effects(look.key, look.cases, look.requirement);
   if (all.empty()) {
     say("Nothing to explain: where an answer is known, " +
-        std::string(std::any_of(look.cases.begin(), look.cases.end(), [](const auto* r) { return session::is_broken(*r); })
-                        ? "all or none are broken, or no factor differs."
-                        : "none is broken."));
+        std::string(
+            std::any_of(look.cases.begin(), look.cases.end(), [](const auto* r) { return session::is_broken(*r); })
+                ? "all or none are broken, or no factor differs."
+                : "none is broken."));
     return kHeld;
   }
-  TextTable table({{"Factor"}, {"Explains", Align::right}, {"Most where it is"}, {"Broken then", Align::right},
-                   {"Else", Align::right}, {"By chance", Align::right}});
+  TextTable table({{"Factor"},
+                   {"Explains", Align::right},
+                   {"Most where it is"},
+                   {"Broken then", Align::right},
+                   {"Else", Align::right},
+                   {"By chance", Align::right}});
   std::string others;
   for (const session::Effect& e : all) {
     if (e.share <= 0) {
@@ -175,8 +185,10 @@ int say_why(const Look& look) {
   }
   show(table);
   if (!others.empty()) say("No more than by chance: " + others);
-  say_aside("Explains: how much of the difference between broken and not goes with the factor. By chance: how likely so much is\n"
-            "where it does not matter; among many factors some are low by chance alone.");
+  say_aside(
+      "Explains: how much of the difference between broken and not goes with the factor. By chance: how likely so much "
+      "is\n"
+      "where it does not matter; among many factors some are low by chance alone.");
   return kHeld;
 }
 
@@ -192,7 +204,8 @@ int repeat(const Arguments& arguments, const CaseBookKey& key, const CaseResult&
   if (!found) return refuse(found.failure());
   const auto cases = session::Cases::of(*loaded.program, source.factors(), source.seed);
   if (!cases) return refuse(cases.failure());
-  if (was.number > cases->count()) return refuse({fmt::format("the campaign has no case {} now", was.number), file, ""});
+  if (was.number > cases->count())
+    return refuse({fmt::format("the campaign has no case {} now", was.number), file, ""});
   session::RunRequest request = session::request_of(source, cases->at(was.number));
   request.evidence.in_catalogue = true;
   request.among_others = false;
@@ -223,7 +236,8 @@ int say_coverage(const Look& look) {
   TextTable table({{"Of"}, {"Met", Align::right}, {"All", Align::right}, {"Share", Align::right}});
   for (const session::Coverage& c : sum.all()) {
     const std::string kind = words_of(c.kind);
-    table.row({kind, std::to_string(c.met), std::to_string(c.all), fmt::format("{:.1f} %", std::floor(1000 * c.share()) / 10)});
+    table.row({kind, std::to_string(c.met), std::to_string(c.all),
+               fmt::format("{:.1f} %", std::floor(1000 * c.share()) / 10)});
     if (c.missing.empty()) continue;
     say(fmt::format("No case came to, of {}:", kind));
     for (std::size_t i = 0; i < std::min(kMost, c.missing.size()); ++i) say("  " + c.missing[i]);

@@ -13,7 +13,8 @@
  *   int  isodyne_copied(void *self);
  *
  * is called in each copy, before its next step. All memory is as it was; threads of the controller are gone, and files
- * and sockets are shared with the original. A controller whose whole state is in memory has nothing to do and returns 0.
+ * and sockets are shared with the original. A controller whose whole state is in memory has nothing to do and returns
+ * 0.
  *
  * READS and WRITES are structs with one named member per channel. They differ from bench to bench, so their
  * definition, typed prototypes of the functions and the value of isodyne_info come from a header that

@@ -67,7 +67,9 @@ TEST_CASE("The report about a campaign has every case, its verdicts, and nothing
   shows(html, "5 of 20 cases are broken");
   shows(html, "The campaign has 40 cases; of 20 nothing is known.");
   shows(html, "1 case did not come to the end");
-  shows(html, "<td class=\"n\">15</td><td class=\"n\">5</td><td class=\"n\">0</td><td class=\"n\">0</td><td class=\"n\">-4.5 m</td>");
+  shows(html,
+        "<td class=\"n\">15</td><td class=\"n\">5</td><td class=\"n\">0</td><td class=\"n\">0</td><td class=\"n\">-4.5 "
+        "m</td>");
   for (int n = 1; n <= 20; ++n) CHECK(count_of(html, fmt::format("<tr id=\"case{}\">", n)) == 1);
   // Each point of the scatter leads to its case; what is broken is a cross.
   CHECK(count_of(html, "<a href=\"#case17\"><circle") == 1);
@@ -89,7 +91,8 @@ TEST_CASE("A report about very many cases shows those nearest the edge, and says
 }
 
 TEST_CASE("Points of a chart are where their numbers say") {
-  present::DotChart chart{"x", "y", {{0, 0, false, "a", ""}, {10, 5, true, "b", ""}, {5, 2.5, false, "c", ""}}, false, 0.0, {}, {}};
+  present::DotChart chart{
+      "x", "y", {{0, 0, false, "a", ""}, {10, 5, true, "b", ""}, {5, 2.5, false, "c", ""}}, false, 0.0, {}, {}};
   const std::string svg = present::svg_of(chart);
   std::smatch first, second;
   const std::regex circle("<circle cx=\"([0-9.]+)\" cy=\"([0-9.]+)\" r=\"3\"[^>]*><title>a</title>");

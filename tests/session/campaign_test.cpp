@@ -223,7 +223,8 @@ TEST_CASE("Every command of docs/campaigns.md does what it says") {
   std::string script = "set -e\n";
   int commands = 0;
   for (std::string line; std::getline(text, line);) {
-    if (!line.starts_with("    isodyne ") || line.find("--on slurm") != std::string::npos) continue;  // see cluster_test
+    if (!line.starts_with("    isodyne ") || line.find("--on slurm") != std::string::npos)
+      continue;  // see cluster_test
     ++commands;
     // A few of them: all take a while under the sanitizers.
     if (line.find(" campaign ") != std::string::npos) line += " --only 1..4 || test $? = 1";

@@ -152,14 +152,15 @@ TEST_CASE("What explains breaches is the correlation ratio, and what is chance i
 
 TEST_CASE("The commands that look into cases say what they found, and a case is repeated as a run with all evidence") {
   const TestFolder folder;
-  folder.write("tank.dyne",
-               "bench Tank {\n  step 10 ms  method rk4\n  input inflow : l/s = 2 l/s\n"
-               "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  output state level : m = 0 m\n"
-               "  level' = inflow / area\n}\nfault more { on inflow  times 2  from 3 s }\n"
-               "measure middle { of level  mean }\nmeasure quarter { of level  mean  per 2500 ms }\n"
-               "measure half { of level  rise_time to 50 mm  after level > 1 mm for 100 s }\n"
-               "requirement high { always level <= 30 mm }\nscenario short { hold 10 s }\n"
-               "campaign c { scenario short\n  fault none, more\n  vary area = 0.5 m^2, 0.8 m^2, 1 m^2, 2 m^2\n  keep none }\n");
+  folder.write(
+      "tank.dyne",
+      "bench Tank {\n  step 10 ms  method rk4\n  input inflow : l/s = 2 l/s\n"
+      "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  output state level : m = 0 m\n"
+      "  level' = inflow / area\n}\nfault more { on inflow  times 2  from 3 s }\n"
+      "measure middle { of level  mean }\nmeasure quarter { of level  mean  per 2500 ms }\n"
+      "measure half { of level  rise_time to 50 mm  after level > 1 mm for 100 s }\n"
+      "requirement high { always level <= 30 mm }\nscenario short { hold 10 s }\n"
+      "campaign c { scenario short\n  fault none, more\n  vary area = 0.5 m^2, 0.8 m^2, 1 m^2, 2 m^2\n  keep none }\n");
   const std::string i = ISODYNE_PROGRAM;
   const Output o = shell(i + " campaign tank.dyne c", folder.path());
   INFO(o.out << o.err);
@@ -193,13 +194,14 @@ TEST_CASE("The commands that look into cases say what they found, and a case is 
   CHECK(std::filesystem::exists(folder / "again/report.html"));
   shows(slurp(folder / "again/verdicts.json"), "\"more\"");
   // The same seen from elsewhere; of another text it is not.
-  CHECK(shell("mkdir other; cd other; " + i + " cases ../campaigns/c.sqlite repeat 4 --no-report", folder.path()).status == 0);
+  CHECK(shell("mkdir other; cd other; " + i + " cases ../campaigns/c.sqlite repeat 4 --no-report", folder.path())
+            .status == 0);
   folder.write("tank.dyne", slurp(folder / "tank.dyne") + "# changed\n");
   const Output changed = shell(i + " cases campaigns/c.sqlite repeat 5", folder.path());
   CHECK(changed.status == 2);
   shows(changed.err, "the bench is not the text that the cases are of");
-  for (const char* wrong : {"repeat", "repeat 9", "repeat x", "why high more", "why low", "worst 0", "best", "--where x", "--by x",
-                            "--sort x", "repeat 5 --bench nowhere.dyne"}) {
+  for (const char* wrong : {"repeat", "repeat 9", "repeat x", "why high more", "why low", "worst 0", "best",
+                            "--where x", "--by x", "--sort x", "repeat 5 --bench nowhere.dyne"}) {
     INFO(wrong);
     CHECK(shell(i + " cases campaigns/c.sqlite " + wrong, folder.path()).status == 2);
   }

@@ -22,7 +22,9 @@ const char* const kClusterTank =
 
 }  // namespace
 
-TEST_CASE("Tasks on a cluster come to what one machine does, are gone on with when some were cancelled, and when nobody waited") {
+TEST_CASE(
+    "Tasks on a cluster come to what one machine does, are gone on with when some were cancelled, and when nobody "
+    "waited") {
   const TestFolder folder;
   folder.write("tank.dyne", kClusterTank);
   folder.write("go.sh", fmt::format(R"x(

@@ -60,7 +60,8 @@ requirement R-2 { whenever pushes > 7 then bright }
 
 std::map<CoverageKind, std::set<std::string>> missing_of(const TestFolder& folder, const std::string& campaign) {
   folder.write("lamp.dyne", kLamp + campaign);
-  const Output o = shell(fmt::format("rm -f c.sqlite; {} campaign lamp.dyne c --out c.sqlite", ISODYNE_PROGRAM), folder.path());
+  const Output o =
+      shell(fmt::format("rm -f c.sqlite; {} campaign lamp.dyne c --out c.sqlite", ISODYNE_PROGRAM), folder.path());
   INFO(o.out << o.err);
   const auto book = CaseBook::read(folder / "c.sqlite");
   REQUIRE(book);
@@ -81,9 +82,10 @@ std::map<CoverageKind, std::set<std::string>> missing_of(const TestFolder& folde
 TEST_CASE("Coverage is what modes, transitions, labels, truths, faults and pairs were met, and names what was not") {
   using Names = std::set<std::string>;
   const TestFolder folder;
-  auto missing = missing_of(folder,
-                            "scenario still { hold 1 s }\nscenario on { set call = true\n  hold 2 s }\n"
-                            "campaign c { scenario still, on\n  fault none, late, never\n  vary warm_up = 1 s, 5 s\n  keep none }\n");
+  auto missing = missing_of(
+      folder,
+      "scenario still { hold 1 s }\nscenario on { set call = true\n  hold 2 s }\n"
+      "campaign c { scenario still, on\n  fault none, late, never\n  vary warm_up = 1 s, 5 s\n  keep none }\n");
   // The lamp came to `on` once warm_up had passed, and back to `off` by the fault, but never from on to worn.
   CHECK(missing[CoverageKind::modes] == Names{"lamp is worn", "plc as model: phase is broken"});
   CHECK(missing[CoverageKind::transitions] ==
@@ -98,22 +100,26 @@ TEST_CASE("Coverage is what modes, transitions, labels, truths, faults and pairs
   CHECK(missing[CoverageKind::pairs].empty());
   CHECK(missing[CoverageKind::ends] == Names{"warm_up near 0.5"});
   // Of what was not done, pairs are missing: with one drawn case all but those of its own values.
-  missing = missing_of(folder,
-                       "scenario still { hold 1 s }\nscenario on { set call = true\n  hold 2 s }\n"
-                       "campaign c { scenario still, on\n  vary warm_up from 1 s to 5 s\n  draw 1 by random\n  keep none }\n");
-  // Scenario and part of the range: 2 × 4; with the one fault set and setting: 2 + 4, twice; of which one case has one each.
+  missing = missing_of(
+      folder,
+      "scenario still { hold 1 s }\nscenario on { set call = true\n  hold 2 s }\n"
+      "campaign c { scenario still, on\n  vary warm_up from 1 s to 5 s\n  draw 1 by random\n  keep none }\n");
+  // Scenario and part of the range: 2 × 4; with the one fault set and setting: 2 + 4, twice; of which one case has one
+  // each.
   CHECK(missing[CoverageKind::pairs].size() == 2 * 4 + 2 * 2 + 2 * 4 - 1 - 2 - 2);
 }
 
 TEST_CASE("A campaign ends when enough is covered, wherever it was interrupted and however many workers it has") {
   const TestFolder folder;
-  folder.write("tank.dyne",
-               "bench Tank {\n  step 10 ms  method rk4\n  input inflow : l/s = 2 l/s\n"
-               "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  state level : m = 0 m\n  level' = inflow / area\n}\n"
-               "fault more { on inflow  times 2 }\nfault less { on inflow  times 0.5 }\nrequirement high { always level <= 9 m }\n"
-               "scenario short { hold 1 s }\nscenario long { hold 2 s }\n"
-               "campaign c {\n  scenario short, long\n  fault none, more, less\n  vary area from 0.5 m^2 to 2 m^2\n"
-               "  vary inflow from 0 l/s to 1 l/s\n  draw 5000 by random\n  until coverage of pairs = 100 %\n  keep none\n}\n");
+  folder.write(
+      "tank.dyne",
+      "bench Tank {\n  step 10 ms  method rk4\n  input inflow : l/s = 2 l/s\n"
+      "  param area : m^2 = 1 m^2  from 0.5 m^2 to 2 m^2\n  state level : m = 0 m\n  level' = inflow / area\n}\n"
+      "fault more { on inflow  times 2 }\nfault less { on inflow  times 0.5 }\nrequirement high { always level <= 9 m "
+      "}\n"
+      "scenario short { hold 1 s }\nscenario long { hold 2 s }\n"
+      "campaign c {\n  scenario short, long\n  fault none, more, less\n  vary area from 0.5 m^2 to 2 m^2\n"
+      "  vary inflow from 0 l/s to 1 l/s\n  draw 5000 by random\n  until coverage of pairs = 100 %\n  keep none\n}\n");
   folder.write("go.sh", fmt::format(R"x(
 {0} campaign tank.dyne c --jobs 1 --out one.sqlite; {0} campaign tank.dyne c --jobs 2 --out two.sqlite > two.txt
 {0} campaign tank.dyne c --jobs 2 --out part.sqlite --only 1..7,3 > part.txt

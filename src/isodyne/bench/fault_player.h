@@ -71,10 +71,10 @@ class FaultPlayer {
   struct Chosen {
     Chosen(std::unique_ptr<FaultActivity> a, engine::Evaluator e) : activity(std::move(a)), expressions(std::move(e)) {}
     std::unique_ptr<FaultActivity> activity;
-    engine::Evaluator expressions;  ///< condition, amount, until
-    double key = 0;                 ///< of its randomness
-    Time begin{};                   ///< of `between`: drawn
-    bool acted = false;             ///< at some time
+    engine::Evaluator expressions;         ///< condition, amount, until
+    double key = 0;                        ///< of its randomness
+    Time begin{};                          ///< of `between`: drawn
+    bool acted = false;                    ///< at some time
     bool asked = false, left_out = false;  ///< by a FaultChoice
     bool planned = false, armed = true, triggered = false, there = false, over = false;
     /// What triggers it, or what ends it, moves between two instants of the bench.

@@ -482,7 +482,8 @@ std::vector<Name> Parser::names(const char* what) {
   return all;
 }
 
-// campaign = "campaign" name "{" { factor | "draw" sum "by" method | "until" "coverage" "of" what "=" sum | "keep" which } "}"
+// campaign = "campaign" name "{" { factor | "draw" sum "by" method | "until" "coverage" "of" what "=" sum | "keep"
+// which } "}"
 void Parser::campaign(const std::string& doc) {
   t_.take();
   CampaignDecl c;

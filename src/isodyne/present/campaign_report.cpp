@@ -43,7 +43,11 @@ std::string shade(double share, bool broken) {
 class Page {
  public:
   Page(const CaseBookKey& key, const std::vector<CaseResult>& all, const std::string& book)
-      : key_(key), all_(all), list_(session::list_of(all)), book_(book), near_(session::nearness(all)),
+      : key_(key),
+        all_(all),
+        list_(session::list_of(all)),
+        book_(book),
+        near_(session::nearness(all)),
         requirements_(session::requirements_of(list_)) {
     choose_rows();
     for (const auto& [name, unit] : requirements_) {
@@ -85,7 +89,8 @@ class Page {
       return std::pair(a->whole, near_.at(a->number).share) < std::pair(b->whole, near_.at(b->number).share);
     });
     rows_.resize(kMostRows);
-    std::sort(rows_.begin(), rows_.end(), [](const CaseResult* a, const CaseResult* b) { return a->number < b->number; });
+    std::sort(rows_.begin(), rows_.end(),
+              [](const CaseResult* a, const CaseResult* b) { return a->number < b->number; });
     for (const CaseResult* r : rows_) shown_.insert(r->number);
   }
   std::string link(std::int64_t number) const {
@@ -111,9 +116,10 @@ class Page {
 
   void head() {
     const std::string title = fmt::format("{}: campaign {}", key_.bench, key_.campaign);
-    add(fmt::format("<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n<meta name=\"viewport\" "
-                    "content=\"width=device-width\">\n<title>{}</title>\n<style>{}{}</style>\n</head><body>\n<h1>{}</h1>\n",
-                    escaped(title), page_style(), kOwnStyle, escaped(title)));
+    add(fmt::format(
+        "<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n<meta name=\"viewport\" "
+        "content=\"width=device-width\">\n<title>{}</title>\n<style>{}{}</style>\n</head><body>\n<h1>{}</h1>\n",
+        escaped(title), page_style(), kOwnStyle, escaped(title)));
     std::map<std::string, std::size_t> outcomes;
     std::size_t broken = 0, not_whole = 0, odd = 0;
     for (const CaseResult& r : all_) {
@@ -124,16 +130,20 @@ class Page {
     }
     std::string counts;
     for (const auto& [outcome, n] : outcomes) list_on(counts, fmt::format("{} {}", n, outcome));
-    add(fmt::format("<p><b class=\"{}\">{} of {} cases are broken</b>; outcomes: {}</p>\n", broken > 0 ? "v broken" : "v held", broken,
-                    all_.size(), escaped(counts)));
+    add(fmt::format("<p><b class=\"{}\">{} of {} cases are broken</b>; outcomes: {}</p>\n",
+                    broken > 0 ? "v broken" : "v held", broken, all_.size(), escaped(counts)));
     if (static_cast<std::int64_t>(all_.size()) < key_.count)
       add(fmt::format("<p class=\"note\">The campaign has {} cases; of {} nothing is known.</p>\n", key_.count,
                       key_.count - static_cast<std::int64_t>(all_.size())));
     if (not_whole > 0)
-      add(fmt::format("<p class=\"note\">{} did not come to the end; what is said of them is no answer.</p>\n", counted(not_whole, "case")));
+      add(fmt::format("<p class=\"note\">{} did not come to the end; what is said of them is no answer.</p>\n",
+                      counted(not_whole, "case")));
     if (odd > 0)
-      add(fmt::format("<p class=\"note\">{} were not what was asked for; their rows say why.</p>\n", counted(odd, "case")));
-    add(fmt::format("<p class=\"soft\">Bench {}, text {}, seed {}. Every case again: <code>isodyne cases {} repeat N</code>, or the "
+      add(fmt::format("<p class=\"note\">{} were not what was asked for; their rows say why.</p>\n",
+                      counted(odd, "case")));
+    add(
+        fmt::format("<p class=\"soft\">Bench {}, text {}, seed {}. Every case again: <code>isodyne cases {} repeat "
+                    "N</code>, or the "
                     "command in its row, in the folder of the bench.</p>\n",
                     escaped(key_.file), escaped(key_.fingerprint), escaped(key_.seed), escaped(book_)));
   }
@@ -158,7 +168,11 @@ class Page {
       session::worst_first(with, name);
       const SummaryRow* worst = session::row_of(*with.front(), name);
       const bool known = worst->worst_margin || worst->answer == judge::Answer::broken;
-      add(fmt::format("<tr><td class=\"v {}\">{}</td>", counts[1] > 0 ? "broken" : counts[0] > 0 ? "held" : "open", escaped(name)));
+      add(fmt::format("<tr><td class=\"v {}\">{}</td>",
+                      counts[1] > 0   ? "broken"
+                      : counts[0] > 0 ? "held"
+                                      : "open",
+                      escaped(name)));
       for (const std::size_t n : counts) add(fmt::format("<td class=\"n\">{}</td>", n));
       add(fmt::format("<td class=\"n\">{}</td><td class=\"n\">{}</td></tr>\n", escaped(worst->margin_text()),
                       known ? linked(with.front()->number, std::to_string(with.front()->number)) : "–"));
@@ -169,17 +183,22 @@ class Page {
   void explained() {
     const auto effects = session::effects(key_, list_, "");
     if (effects.empty() || effects.front().share <= 0) return;
-    add("<h2>Which factors go with what is broken</h2>\n<table><tr><th>Factor</th><th class=\"n\">Explains</th><th></th><th>Most where "
+    add("<h2>Which factors go with what is broken</h2>\n<table><tr><th>Factor</th><th "
+        "class=\"n\">Explains</th><th></th><th>Most where "
         "it is</th><th class=\"n\">Broken then</th><th class=\"n\">Else</th><th class=\"n\">By chance</th></tr>\n");
     for (const session::Effect& e : effects) {
       if (e.share <= 0) continue;
-      add(fmt::format("<tr><td>{}</td><td class=\"n\">{:.1f} %</td><td><span class=\"bar\" style=\"width:{:.0f}px\"></span></td><td>{}"
+      add(
+          fmt::format("<tr><td>{}</td><td class=\"n\">{:.1f} %</td><td><span class=\"bar\" "
+                      "style=\"width:{:.0f}px\"></span></td><td>{}"
                       "</td><td class=\"n\">{} of {}</td><td class=\"n\">{} of {}</td><td class=\"n\">{}</td></tr>\n",
-                      escaped(e.factor), 100 * e.share, 200 * e.share, escaped(e.value), e.with, e.of_with, e.without, e.of_without,
-                      e.chance < 1e-4 ? "&lt; 0.01 %" : fmt::format("{:.2g} %", 100 * e.chance)));
+                      escaped(e.factor), 100 * e.share, 200 * e.share, escaped(e.value), e.with, e.of_with, e.without,
+                      e.of_without, e.chance < 1e-4 ? "&lt; 0.01 %" : fmt::format("{:.2g} %", 100 * e.chance)));
     }
-    add("</table>\n<p class=\"soft\">How much of the difference between broken and not goes with the factor (correlation ratio less what "
-        "chance gives), and how likely so much is where it does not matter. What goes together is not yet a cause.</p>\n");
+    add("</table>\n<p class=\"soft\">How much of the difference between broken and not goes with the factor "
+        "(correlation ratio less what "
+        "chance gives), and how likely so much is where it does not matter. What goes together is not yet a "
+        "cause.</p>\n");
   }
 
   /// Of these cases the worst row of a requirement.
@@ -207,8 +226,10 @@ class Page {
       const auto& order = key_.factors[1].values;
       return std::find(order.begin(), order.end(), a.name) < std::find(order.begin(), order.end(), b.name);
     });
-    add("<h2>Faults and requirements</h2>\n<p class=\"soft\">The worst margin of all cases with the fault. Orange: broken; yellow: near the "
-        "edge, green: two standard deviations of that requirement's margins away; grey: held, without a margin; empty: never put to the "
+    add("<h2>Faults and requirements</h2>\n<p class=\"soft\">The worst margin of all cases with the fault. Orange: "
+        "broken; yellow: near the "
+        "edge, green: two standard deviations of that requirement's margins away; grey: held, without a margin; empty: "
+        "never put to the "
         "test. A cell leads to its case.</p>\n<div class=\"frame\"><table class=\"matrix\"><tr><th></th>");
     for (const auto& [name, unit] : requirements_) add(fmt::format("<th class=\"t\">{}</th>", escaped(name)));
     add("</tr>\n");
@@ -222,10 +243,14 @@ class Page {
           continue;
         }
         const bool broken = row->answer == judge::Answer::broken;
-        const double share = row->worst_margin && spread_.at(name) > 0 ? *row->worst_margin / spread_.at(name) : HUGE_VAL;
-        add(fmt::format("<td style=\"{}\" title=\"{}, {}: case {}, {}\">{}</td>", shade(broken && share > 0 ? 0 : share, broken),
-                        escaped(g.name), escaped(name), worst->number, judge::answer_word(row->answer),
-                        linked(worst->number, row->worst_margin ? escaped(row->margin_text()) : broken ? "broken" : "held")));
+        const double share =
+            row->worst_margin && spread_.at(name) > 0 ? *row->worst_margin / spread_.at(name) : HUGE_VAL;
+        add(fmt::format("<td style=\"{}\" title=\"{}, {}: case {}, {}\">{}</td>",
+                        shade(broken && share > 0 ? 0 : share, broken), escaped(g.name), escaped(name), worst->number,
+                        judge::answer_word(row->answer),
+                        linked(worst->number, row->worst_margin ? escaped(row->margin_text())
+                                              : broken          ? "broken"
+                                                                : "held")));
       }
       add("</tr>\n");
     }
@@ -256,7 +281,8 @@ class Page {
   void over_factors() {
     const auto names = telling();
     if (names.empty() || key_.varied.empty()) return;
-    add("<h2>Margins over what was varied</h2>\n<p class=\"soft\">Below the dashed line a requirement is broken (crosses). A point leads to "
+    add("<h2>Margins over what was varied</h2>\n<p class=\"soft\">Below the dashed line a requirement is broken "
+        "(crosses). A point leads to "
         "its case.</p>\n");
     for (std::size_t f = 0; f < key_.varied.size(); ++f) {
       add(fmt::format("<h3>{}</h3>\n<div class=\"row\">", escaped(title_of(f))));
@@ -264,7 +290,8 @@ class Page {
       for (const std::string& name : names) add(scatter(f, name, left_out));
       add("</div>\n");
       if (left_out > 0)
-        add(fmt::format("<p class=\"note\">Of so many points {} are not drawn: those with the greatest margins.</p>\n", left_out));
+        add(fmt::format("<p class=\"note\">Of so many points {} are not drawn: those with the greatest margins.</p>\n",
+                        left_out));
     }
   }
 
@@ -281,7 +308,8 @@ class Page {
     for (const CaseResult* r : with) {
       const SummaryRow* row = session::row_of(*r, name);
       chart.dots.push_back({r->values[factor], *row->worst_margin, row->answer == judge::Answer::broken,
-                            fmt::format("case {}: {}; {}", r->number, factors(*r), row->margin_text()), link(r->number)});
+                            fmt::format("case {}: {}; {}", r->number, factors(*r), row->margin_text()),
+                            link(r->number)});
     }
     return svg_of(chart);
   }
@@ -299,7 +327,9 @@ class Page {
     if (names.size() < 2) return;
     const auto rows = session::groups_by(key_, list_, names[0]), columns = session::groups_by(key_, list_, names[1]);
     if (!rows || !columns || rows->size() < 2 || columns->size() < 2) return;
-    add(fmt::format("<h2>Broken by {} and {}</h2>\n<p class=\"soft\">How many cases are broken, of how many. The colour is of the case nearest the edge.</p>\n"
+    add(
+        fmt::format("<h2>Broken by {} and {}</h2>\n<p class=\"soft\">How many cases are broken, of how many. The "
+                    "colour is of the case nearest the edge.</p>\n"
                     "<div class=\"frame\"><table class=\"matrix\"><tr><th></th>",
                     escaped(names[0]), escaped(names[1])));
     for (const CaseGroup& c : *columns) add(fmt::format("<th class=\"t\">{}</th>", escaped(c.name)));
@@ -331,7 +361,8 @@ class Page {
   void distributions() {
     const auto names = telling();
     if (names.empty()) return;
-    add("<h2>How margins are distributed</h2>\n<p class=\"soft\">The share of cases whose margin is not above a value; left of the dashed line "
+    add("<h2>How margins are distributed</h2>\n<p class=\"soft\">The share of cases whose margin is not above a value; "
+        "left of the dashed line "
         "they are broken.</p>\n<div class=\"row\">");
     for (const std::string& name : names) {
       std::vector<double> margins;
@@ -340,7 +371,8 @@ class Page {
         if (row != nullptr && row->worst_margin) margins.push_back(*row->worst_margin);
       }
       std::sort(margins.begin(), margins.end());
-      DotChart chart{fmt::format("margin of {} [{}]", name, unit_of(name)), "share of cases [%]", {}, true, {}, 0.0, {}};
+      DotChart chart{
+          fmt::format("margin of {} [{}]", name, unit_of(name)), "share of cases [%]", {}, true, {}, 0.0, {}};
       chart.dots.push_back({margins.front(), 0, false, "", ""});
       const double n = static_cast<double>(margins.size());
       for (std::size_t i = 0; i < margins.size(); ++i) {
@@ -359,7 +391,8 @@ class Page {
     for (const CaseResult& r : all_) sum.add(r);
     const auto all = sum.all();
     if (all.empty()) return;
-    add("<h2>Coverage: what no case came to</h2>\n<table><tr><th>Of</th><th class=\"n\">Met</th><th class=\"n\">All</th><th "
+    add("<h2>Coverage: what no case came to</h2>\n<table><tr><th>Of</th><th class=\"n\">Met</th><th "
+        "class=\"n\">All</th><th "
         "class=\"n\">Share</th><th>Not met</th></tr>\n");
     for (const session::Coverage& c : all) {
       constexpr std::size_t kNamed = 8, kMost = 500;
@@ -370,11 +403,12 @@ class Page {
       }
       std::string kind = program::coverage_word(c.kind);
       std::replace(kind.begin(), kind.end(), '_', ' ');
-      add(fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{:.1f} %</td><td>{}", kind, c.met, c.all,
-                      std::floor(1000 * c.share()) / 10, escaped(first)));
+      add(fmt::format(
+          "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{:.1f} %</td><td>{}", kind,
+          c.met, c.all, std::floor(1000 * c.share()) / 10, escaped(first)));
       if (!rest.empty())
-        add(fmt::format("<details><summary>and {} more</summary>{}{}</details>", c.missing.size() - kNamed, escaped(rest),
-                        c.missing.size() > kMost ? " …" : ""));
+        add(fmt::format("<details><summary>and {} more</summary>{}{}</details>", c.missing.size() - kNamed,
+                        escaped(rest), c.missing.size() > kMost ? " …" : ""));
       add("</td></tr>\n");
     }
     add("</table>\n");
@@ -383,9 +417,11 @@ class Page {
   void cases() {
     add("<h2>Cases</h2>\n");
     if (rows_.size() < all_.size())
-      add(fmt::format("<p class=\"note\">The {} nearest the edge of {}; all of them: <code>isodyne cases {} --csv</code></p>\n", rows_.size(),
-                      all_.size(), escaped(book_)));
-    add("<table class=\"cases\"><tr><th class=\"n\">Case</th><th>Outcome</th><th>Broken</th><th>Nearest the edge</th><th>Factors, and the "
+      add(fmt::format(
+          "<p class=\"note\">The {} nearest the edge of {}; all of them: <code>isodyne cases {} --csv</code></p>\n",
+          rows_.size(), all_.size(), escaped(book_)));
+    add("<table class=\"cases\"><tr><th class=\"n\">Case</th><th>Outcome</th><th>Broken</th><th>Nearest the "
+        "edge</th><th>Factors, and the "
         "command</th></tr>\n");
     for (const CaseResult* r : rows_) {
       std::string broken;
@@ -393,12 +429,20 @@ class Page {
         if (row.answer == judge::Answer::broken) list_on(broken, row.name);
       }
       const session::Nearness& n = near_.at(r->number);
-      add(fmt::format("<tr id=\"case{0}\"><td class=\"n\">{0}</td><td class=\"v {1}\">{2}{3}</td><td>{4}</td><td>{5}</td><td>{6}<details>"
-                      "<summary class=\"soft\">again</summary><code>{7}</code></details></td></tr>\n",
-                      r->number, session::is_broken(*r) ? "broken" : r->outcome == "held" ? "held" : "open", escaped(r->outcome),
-                      r->why.empty() ? "" : "<br><span class=\"soft\" style=\"font-weight:400;white-space:normal\">" + escaped(r->why) + "</span>",
-                      escaped(broken), n.row == nullptr ? "–" : escaped(n.row->name + " " + n.row->margin_text()), escaped(factors(*r)),
-                      escaped(r->command)));
+      add(fmt::format(
+          "<tr id=\"case{0}\"><td class=\"n\">{0}</td><td class=\"v "
+          "{1}\">{2}{3}</td><td>{4}</td><td>{5}</td><td>{6}<details>"
+          "<summary class=\"soft\">again</summary><code>{7}</code></details></td></tr>\n",
+          r->number,
+          session::is_broken(*r) ? "broken"
+          : r->outcome == "held" ? "held"
+                                 : "open",
+          escaped(r->outcome),
+          r->why.empty()
+              ? ""
+              : "<br><span class=\"soft\" style=\"font-weight:400;white-space:normal\">" + escaped(r->why) + "</span>",
+          escaped(broken), n.row == nullptr ? "–" : escaped(n.row->name + " " + n.row->margin_text()),
+          escaped(factors(*r)), escaped(r->command)));
     }
     add("</table>\n");
   }

@@ -10,9 +10,9 @@ namespace isodyne::present {
 
 struct Dot {
   double x = 0, y = 0;
-  bool bad = false;   ///< beyond the bound
-  std::string text;   ///< shown where the pointer rests
-  std::string link;   ///< "#case17"; empty: it leads nowhere
+  bool bad = false;  ///< beyond the bound
+  std::string text;  ///< shown where the pointer rests
+  std::string link;  ///< "#case17"; empty: it leads nowhere
 };
 
 struct DotChart {

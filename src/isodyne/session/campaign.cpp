@@ -11,9 +11,9 @@
 
 #include <fmt/format.h>
 
+#include "isodyne/core/file.h"
 #include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
-#include "isodyne/core/file.h"
 #include "isodyne/session/case_views.h"
 #include "isodyne/session/cluster.h"
 #include "isodyne/session/evidence.h"
@@ -172,7 +172,8 @@ class Rounds {
   /// Cases that share a beginning are in one task.
   ClusterPlan plan_for(const std::vector<std::int64_t>& numbers, const std::string& folder) const {
     constexpr std::size_t kCasesEach = 50, kMostTasks = 1000, kLot = 10'000;
-    const std::size_t wanted = wish_.cluster->tasks != 0 ? wish_.cluster->tasks : (numbers.size() + kCasesEach - 1) / kCasesEach;
+    const std::size_t wanted =
+        wish_.cluster->tasks != 0 ? wish_.cluster->tasks : (numbers.size() + kCasesEach - 1) / kCasesEach;
     const std::size_t tasks = std::clamp<std::size_t>(wanted, 1, std::min(kMostTasks, numbers.size()));
     const std::size_t each = (numbers.size() + tasks - 1) / tasks;
     ClusterPlan plan;
@@ -197,9 +198,22 @@ class Rounds {
     }
     end_line();
     const std::string bench = book_.key().file;
-    plan.command = {wish_.cluster->program, "campaign", bench, wish_.factors().name, "--seed", std::to_string(wish_.seed),
-                    "--jobs", std::to_string(plan.cores), "--answer-within", fmt::format("{} ms", wish_.answer_within.count()),
-                    "--no-recordings", "--resume", "--only", "$LINE", "--out", "$BOOK"};
+    plan.command = {wish_.cluster->program,
+                    "campaign",
+                    bench,
+                    wish_.factors().name,
+                    "--seed",
+                    std::to_string(wish_.seed),
+                    "--jobs",
+                    std::to_string(plan.cores),
+                    "--answer-within",
+                    fmt::format("{} ms", wish_.answer_within.count()),
+                    "--no-recordings",
+                    "--resume",
+                    "--only",
+                    "$LINE",
+                    "--out",
+                    "$BOOK"};
     if (wish_.each_alone) plan.command.push_back("--each-alone");
     return plan;
   }
@@ -207,7 +221,10 @@ class Rounds {
   Status wait(const std::string& folder, std::size_t tasks, std::set<std::int64_t>& left) {
     Status merged = Done{};
     const Status waited = wait_for_job(
-        folder, tasks, [&](std::size_t task) { if (merged) merged = merge((fs::path(folder) / fmt::format("{}.sqlite", task)).string(), left); },
+        folder, tasks,
+        [&](std::size_t task) {
+          if (merged) merged = merge((fs::path(folder) / fmt::format("{}.sqlite", task)).string(), left);
+        },
         [&] {
           const bool go_on = heard_(course_) && merged && stored_ && in_time();
           course_.stopped = course_.stopped || !go_on;
@@ -260,7 +277,7 @@ class Rounds {
           CaseResult result = described(wish_, some[i]);
           const CaseNews news = read_case(piece, result);
           if (news.alone) course_.alone = news.why;
-          if (news.alone) return false;                      // nor could others
+          if (news.alone) return false;                        // nor could others
           if (!piece.done && !alone.contains(i)) return true;  // its turn comes again
           done.insert(i);
           if (news.copied) ++course_.copied;
@@ -316,8 +333,9 @@ Status find_source(const CaseBookKey& key, CaseSource& source) {
   const auto found =
       std::find_if(campaigns.begin(), campaigns.end(), [&](const Campaign& c) { return c.name == key.campaign; });
   if (record::fingerprint(identity_of(any)) != key.fingerprint || found == campaigns.end())
-    return Failure{"the bench is not the text that the cases are of", source.bench->folder + source.bench->sources.front().first,
-                   "it was changed since", Failure::Kind::wrong_input};
+    return Failure{"the bench is not the text that the cases are of",
+                   source.bench->folder + source.bench->sources.front().first, "it was changed since",
+                   Failure::Kind::wrong_input};
   source.campaign = static_cast<std::size_t>(found - campaigns.begin());
   source.seed = std::strtoull(key.seed.c_str(), nullptr, 10);
   return Done{};
@@ -369,11 +387,14 @@ Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(
   // They are run a second time for it, and compared: a controller may not be repeatable.
   auto kept = to_keep(campaign, **book);
   if (!kept) return kept.failure();
-  const auto folder = [&](const CaseResult& r) { return (fs::path(wish.kept) / fmt::format("{:06}", r.number)).string(); };
+  const auto folder = [&](const CaseResult& r) {
+    return (fs::path(wish.kept) / fmt::format("{:06}", r.number)).string();
+  };
   std::erase_if(*kept, [&](const CaseResult& r) { return fs::exists(fs::path(folder(r)) / "verdicts.json", none); });
   course.to_keep = static_cast<std::int64_t>(kept->size());
   in_workers(
-      kept->size(), jobs, [&](std::size_t i) { return do_case(wish, cases->at((*kept)[i].number), folder((*kept)[i])); },
+      kept->size(), jobs,
+      [&](std::size_t i) { return do_case(wish, cases->at((*kept)[i].number), folder((*kept)[i])); },
       [&](std::size_t i, Piece& piece) {
         const CaseResult& first = (*kept)[i];
         CaseResult again = described(wish, cases->at(first.number));

@@ -40,10 +40,10 @@ struct CampaignCourse {
   std::int64_t copied = 0;                         ///< went on from a beginning that others had computed
   std::int64_t left_out = 0;                       ///< enough was covered
   std::int64_t kept = 0, to_keep = 0;              ///< recordings
-  std::string alone;     ///< why beginnings could not be shared; empty: they could, or there were none to share
+  std::string alone;       ///< why beginnings could not be shared; empty: they could, or there were none to share
   std::string unfinished;  ///< why tasks on a cluster left cases undone; empty: they did not
-  std::string unlike;    ///< cases whose run for the recording came to something else; empty: none
-  bool stopped = false;  ///< before its end: interrupted, the budget, a broken one
+  std::string unlike;      ///< cases whose run for the recording came to something else; empty: none
+  bool stopped = false;    ///< before its end: interrupted, the budget, a broken one
 };
 
 /// What a file has cases of, in the bench that is given: its campaign and seed. A Failure: it is another text.

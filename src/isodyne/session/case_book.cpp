@@ -132,11 +132,17 @@ Status CaseBook::prepare(bool resume) {
   File& f = *file_;
   sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
   const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
-  const std::vector<std::pair<std::string, std::string>> own{
-      {"format", "isodyne cases 2"},         {"bench", key_.bench}, {"campaign", key_.campaign}, {"file", key_.file},
-      {"fingerprint", fingerprint},          {"code", key_.code},   {"seed", seed},
-      {"count", std::to_string(key_.count)}, {"varied", varied},
-      {"factors", factors_text(key_)},       {"items", items_text(key_)}};
+  const std::vector<std::pair<std::string, std::string>> own{{"format", "isodyne cases 2"},
+                                                             {"bench", key_.bench},
+                                                             {"campaign", key_.campaign},
+                                                             {"file", key_.file},
+                                                             {"fingerprint", fingerprint},
+                                                             {"code", key_.code},
+                                                             {"seed", seed},
+                                                             {"count", std::to_string(key_.count)},
+                                                             {"varied", varied},
+                                                             {"factors", factors_text(key_)},
+                                                             {"items", items_text(key_)}};
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v)) + " REAL";
   const bool made =
@@ -150,7 +156,8 @@ Status CaseBook::prepare(bool resume) {
           "CREATE TABLE IF NOT EXISTS verdicts (number INTEGER, requirement TEXT, verdict TEXT, tests INTEGER, margin "
           "REAL, unit TEXT, worst_at_s REAL, first_breach_s REAL, PRIMARY KEY (number, requirement)) WITHOUT ROWID") &&
       f.run(
-          "CREATE TABLE IF NOT EXISTS measures (number INTEGER, measure TEXT, stretches INTEGER, missed INTEGER, least REAL, "
+          "CREATE TABLE IF NOT EXISTS measures (number INTEGER, measure TEXT, stretches INTEGER, missed INTEGER, least "
+          "REAL, "
           "greatest REAL, unit TEXT, PRIMARY KEY (number, measure)) WITHOUT ROWID");
   if (!made) return f.failure("cannot write");
   for (const auto& [what, value] : own) {
@@ -238,7 +245,13 @@ Status CaseBook::add(const CaseResult& r) {
   for (const MeasureRow& row : r.measures) {
     Statement& m = *f.a_measure;
     m.again();
-    m.with(r.number).with(row.name).with(row.stretches).with(row.missed).with(row.least).with(row.greatest).with(row.unit);
+    m.with(r.number)
+        .with(row.name)
+        .with(row.stretches)
+        .with(row.missed)
+        .with(row.least)
+        .with(row.greatest)
+        .with(row.unit);
     good = good && m.run();
     m.again();
   }
@@ -262,12 +275,14 @@ Status CaseBook::each(const std::function<void(CaseResult&)>& take) {
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v));
   // At one moment, though cases may be written meanwhile.
   f.run("BEGIN");
-  Statement s(f.db, ("SELECT number, scenario, faults, setting, outcome, why, met, command, whole, simulated_s, wall_s" + columns +
-                     " FROM cases ORDER BY number")
-                        .c_str());
-  Statement v(f.db,
-              "SELECT number, requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s FROM verdicts ORDER BY "
-              "number");
+  Statement s(f.db,
+              ("SELECT number, scenario, faults, setting, outcome, why, met, command, whole, simulated_s, wall_s" +
+               columns + " FROM cases ORDER BY number")
+                  .c_str());
+  Statement v(
+      f.db,
+      "SELECT number, requirement, verdict, tests, margin, unit, worst_at_s, first_breach_s FROM verdicts ORDER BY "
+      "number");
   Statement m(f.db, "SELECT number, measure, stretches, missed, least, greatest, unit FROM measures ORDER BY number");
   const auto maybe = [](const Statement& of, int column) {
     return of.null(column) ? std::nullopt : std::optional(of.number(column));
@@ -277,7 +292,8 @@ Status CaseBook::each(const std::function<void(CaseResult&)>& take) {
     CaseResult r;
     r.number = s.count(0);
     int at = 1;
-    for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.met, &r.command}) *to = s.text(at++);
+    for (std::string* to : {&r.scenario, &r.faults, &r.setting, &r.outcome, &r.why, &r.met, &r.command})
+      *to = s.text(at++);
     r.whole = s.count(at++) != 0;
     r.simulated_s = s.number(at++), r.wall_s = s.number(at++);
     for (std::size_t i = 0; i < key_.varied.size(); ++i) r.values.push_back(s.number(at++));

@@ -2,8 +2,8 @@
 // Cases of a campaign as runs: one by itself, or several that have a beginning in common, which is computed once.
 //
 // Cases that differ in their faults alone are the same until a fault of one of them acts. They are one run up to there;
-// then a copy of the process (worker.h) goes on with those that have the fault, and the original with those that do not.
-// So each comes to what it would have come to by itself, to the bit; what cannot be copied is run by itself.
+// then a copy of the process (worker.h) goes on with those that have the fault, and the original with those that do
+// not. So each comes to what it would have come to by itself, to the bit; what cannot be copied is run by itself.
 //
 // Functions of this header that run something do so in a worker (workers.h), and what they say is for read_case().
 

@@ -5,8 +5,8 @@
 #include <numeric>
 #include <set>
 
-#include <boost/math/distributions/chi_squared.hpp>
 #include <fmt/format.h>
+#include <boost/math/distributions/chi_squared.hpp>
 
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
@@ -29,8 +29,8 @@ struct Column {
 };
 
 const MeasureRow* measure_of(const CaseResult& result, const std::string& name) {
-  const auto found =
-      std::find_if(result.measures.begin(), result.measures.end(), [&](const MeasureRow& row) { return row.name == name; });
+  const auto found = std::find_if(result.measures.begin(), result.measures.end(),
+                                  [&](const MeasureRow& row) { return row.name == name; });
   return found == result.measures.end() ? nullptr : &*found;
 }
 
@@ -92,7 +92,9 @@ Failure no_column(const CaseBookKey& key, const CaseList& all, const std::string
   known.insert(known.end(), requirements.begin(), requirements.end());
   const auto meant = did_you_mean(name, known);
   return {fmt::format("there is no column `{}`", name), "",
-          meant ? *meant : "there are: " + listed(known, "none") + ", and `.margin` of each requirement, `.least` and `.greatest` of each measure",
+          meant ? *meant
+                : "there are: " + listed(known, "none") +
+                      ", and `.margin` of each requirement, `.least` and `.greatest` of each measure",
           Failure::Kind::wrong_input};
 }
 
@@ -123,16 +125,20 @@ struct Condition {
     const double a = *cell.number, b = *number;
     // What is printed is rounded, and is to find what it was printed of.
     const bool same = a == b || format_number(a) == format_number(b);
-    return op == "=" ? same : op == "!=" ? !same : op == "<" ? a < b : op == "<=" ? a <= b || same
-         : op == ">" ? a > b : a >= b || same;
+    return op == "="    ? same
+           : op == "!=" ? !same
+           : op == "<"  ? a < b
+           : op == "<=" ? a <= b || same
+           : op == ">"  ? a > b
+                        : a >= b || same;
   }
 };
 
 Result<Condition> read_condition(const CaseBookKey& key, const CaseList& all, const std::string& text) {
   const std::size_t at = text.find_first_of("=<>!");
   if (at == std::string::npos)
-    return Failure{fmt::format("`{}` is no condition", text), "", "write for example fault=gate_slow, or L-03.margin < 2",
-                   Failure::Kind::wrong_input};
+    return Failure{fmt::format("`{}` is no condition", text), "",
+                   "write for example fault=gate_slow, or L-03.margin < 2", Failure::Kind::wrong_input};
   const std::size_t end = at + (at + 1 < text.size() && text[at + 1] == '=' ? 2 : 1);
   Condition c{{}, text.substr(at, end - at), trimmed(text.substr(end)), std::nullopt};
   const std::string name = trimmed(text.substr(0, at));
@@ -142,13 +148,13 @@ Result<Condition> read_condition(const CaseBookKey& key, const CaseList& all, co
   if (c.op == "==") c.op = "=";
   if (c.op == "!") c.op = "!=";
   if (!c.column.numbers && c.op != "=" && c.op != "!=")
-    return Failure{fmt::format("`{}` has words, which are not greater or less", name), "", "ask with = or !=",
-                   Failure::Kind::wrong_input};
+    return Failure{fmt::format("`{}` has words, which are not greater or less", name), "",
+                   "ask with = or !=", Failure::Kind::wrong_input};
   if (c.column.numbers) {
     c.number = number_in(c.value, c.column.unit);
     if (!c.number)
-      return Failure{fmt::format("`{}` is no number in {}", c.value, c.column.unit.empty() ? "1" : c.column.unit), "", "",
-                     Failure::Kind::wrong_input};
+      return Failure{fmt::format("`{}` is no number in {}", c.value, c.column.unit.empty() ? "1" : c.column.unit), "",
+                     "", Failure::Kind::wrong_input};
   }
   return c;
 }

@@ -3,7 +3,8 @@
 // factors go with what was broken.
 //
 // A name is that of a column: `case`, `scenario`, `fault`, `setting`, `outcome`, a quantity that was varied, a
-// requirement (its verdict), `R.margin`, and of a measure `M.least` and `M.greatest`. `fault` has a value for each fault of a case, `none` where there is none.
+// requirement (its verdict), `R.margin`, and of a measure `M.least` and `M.greatest`. `fault` has a value for each
+// fault of a case, `none` where there is none.
 
 #include <functional>
 #include <map>
@@ -28,8 +29,8 @@ const SummaryRow* row_of(const CaseResult& result, const std::string& requiremen
 std::vector<std::pair<std::string, std::string>> requirements_of(const CaseList& cases);
 CaseList list_of(const std::vector<CaseResult>& all);
 
-/// "scenario=uplock, chamber.area > 620 m^2, L-03=broken": those of which all of it is true. Numbers are in the units of
-/// the columns where none is written.
+/// "scenario=uplock, chamber.area > 620 m^2, L-03=broken": those of which all of it is true. Numbers are in the units
+/// of the columns where none is written.
 Result<CaseList> cases_where(const CaseBookKey& key, const CaseList& all, const std::string& text);
 /// Broken ones first, then by the margin of a requirement, the smallest first.
 void worst_first(CaseList& cases, const std::string& requirement);

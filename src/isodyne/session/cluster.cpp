@@ -38,8 +38,8 @@ struct SlurmAnswer {
 Result<SlurmAnswer> ask(const std::string& folder, std::vector<std::string> words) {
   const std::string program = on_path(words[0]), messages = (fs::path(folder) / (words[0] + ".txt")).string();
   if (program.empty())
-    return Failure{fmt::format("`{}` is not here", words[0]), "", "campaigns on a cluster need the commands of Slurm on this machine",
-                   Failure::Kind::wrong_input};
+    return Failure{fmt::format("`{}` is not here", words[0]), "",
+                   "campaigns on a cluster need the commands of Slurm on this machine", Failure::Kind::wrong_input};
   const std::string name = words[0];
   words[0] = program;
   constexpr auto kPatience = std::chrono::seconds(120);
@@ -91,14 +91,18 @@ Status submit(const ClusterPlan& plan) {
   for (const std::string& word : plan.command) command += (command.empty() ? "" : " ") + quoted_word(word);
   // A case that is broken, or could not be run, is an answer; only what went wrong with the task itself is its failure.
   script = fmt::format(
-      "#!/bin/sh\ncd {0} || exit 9\nBOOK=$SLURM_ARRAY_TASK_ID.sqlite\nLINE=$(sed -n \"${{SLURM_ARRAY_TASK_ID}}p\" tasks.txt)\n{1}\nstatus=$?\n"
+      "#!/bin/sh\ncd {0} || exit 9\nBOOK=$SLURM_ARRAY_TASK_ID.sqlite\nLINE=$(sed -n \"${{SLURM_ARRAY_TASK_ID}}p\" "
+      "tasks.txt)\n{1}\nstatus=$?\n"
       "case $status in 0|1|3) exit 0;; esac\nexit $status\n",
       quoted_word(folder.string()), command);
   for (const auto& [name, text] : {std::pair{"tasks.txt", &lines}, std::pair{"run.sh", &script}}) {
     if (const Status written = write_file((folder / name).string(), *text); !written) return written;
   }
-  std::vector<std::string> words{"sbatch", "--parsable", fmt::format("--array=1-{}", plan.lines.size()),
-                                 fmt::format("--cpus-per-task={}", plan.cores), "--job-name=" + plan.name,
+  std::vector<std::string> words{"sbatch",
+                                 "--parsable",
+                                 fmt::format("--array=1-{}", plan.lines.size()),
+                                 fmt::format("--cpus-per-task={}", plan.cores),
+                                 "--job-name=" + plan.name,
                                  "--output=" + (folder / "%a.txt").string()};
   words.insert(words.end(), plan.options.begin(), plan.options.end());
   words.push_back((folder / "run.sh").string());

@@ -1,6 +1,6 @@
 #pragma once
-// Tasks on a cluster, by the commands of Slurm: an array is submitted, and waited for. No server of ours is needed, only
-// a folder that all machines share.
+// Tasks on a cluster, by the commands of Slurm: an array is submitted, and waited for. No server of ours is needed,
+// only a folder that all machines share.
 
 #include <cstdint>
 #include <functional>
@@ -12,9 +12,10 @@
 namespace isodyne::session {
 
 struct ClusterPlan {
-  std::string folder;                ///< shared: what tasks do and what they leave
-  std::string name;                  ///< of the job
-  std::vector<std::string> command;  ///< what each task runs; $LINE and $BOOK stand for its line, and a file N.sqlite, N from 1
+  std::string folder;  ///< shared: what tasks do and what they leave
+  std::string name;    ///< of the job
+  std::vector<std::string>
+      command;  ///< what each task runs; $LINE and $BOOK stand for its line, and a file N.sqlite, N from 1
   std::vector<std::string> lines;    ///< one for each task
   std::size_t cores = 1;             ///< for each task
   std::vector<std::string> options;  ///< more words for sbatch

@@ -55,7 +55,8 @@ CoverageItems::CoverageItems(const program::Program& program, const program::Cam
     for (const std::string& chosen : campaign.settings.empty() ? std::vector<std::string>{""} : campaign.settings) {
       const program::Setting* s = bench::setting_of(program.controllers[c], chosen);
       if (s == nullptr || s->logic == nullptr || !known.insert(s->name).second) continue;
-      add(*s->logic, campaign, program, static_cast<std::int32_t>(c), s->name, program.controllers[c].name + " as " + s->name + ": ");
+      add(*s->logic, campaign, program, static_cast<std::int32_t>(c), s->name,
+          program.controllers[c].name + " as " + s->name + ": ");
     }
   }
 }
@@ -72,7 +73,8 @@ void CoverageItems::add(const program::Program& program, const program::Campaign
     const std::string name = prefix + (v.name.starts_with("it.") ? v.name.substr(3) : v.name);
     if (v.type.kind == Type::Kind::boolean) {
       seen.count = 2;
-      for (const char* value : {"false", "true"}) items_.push_back({CoverageKind::truths, fmt::format("{} is {}", name, value)});
+      for (const char* value : {"false", "true"})
+        items_.push_back({CoverageKind::truths, fmt::format("{} is {}", name, value)});
       seen_.push_back(std::move(seen));
       continue;
     }
@@ -88,8 +90,9 @@ void CoverageItems::add(const program::Program& program, const program::Campaign
       seen.inactive = machine->inactive;
       for (const program::Transition& t : machine->transitions) {
         if (!seen.ways.emplace(std::pair(t.from, t.to), items_.size()).second) continue;
-        items_.push_back({CoverageKind::transitions, fmt::format("{}: {} → {}", name, labels[static_cast<std::size_t>(t.from)],
-                                                                 labels[static_cast<std::size_t>(t.to)])});
+        items_.push_back(
+            {CoverageKind::transitions, fmt::format("{}: {} → {}", name, labels[static_cast<std::size_t>(t.from)],
+                                                    labels[static_cast<std::size_t>(t.to)])});
       }
     }
     // What remembers a label is as good as a machine.
@@ -97,7 +100,8 @@ void CoverageItems::add(const program::Program& program, const program::Campaign
       for (const std::int32_t f : faults_in(campaign)) {
         seen.faults.emplace(f, items_.size());
         for (const std::string& l : labels)
-          items_.push_back({CoverageKind::faults_in_modes, fmt::format("{} begins while {} is {}", at(bench.faults, f).name, name, l)});
+          items_.push_back({CoverageKind::faults_in_modes,
+                            fmt::format("{} begins while {} is {}", at(bench.faults, f).name, name, l)});
       }
     }
     seen_.push_back(std::move(seen));
@@ -108,7 +112,8 @@ CoverageWatch::CoverageWatch(const CoverageItems& items, const RunRequest& reque
     : items_(items), program_(*request.bench->program), met_(items.all().size(), 0) {
   for (const CoverageItems::Seen& s : items.seen_) {
     if (s.logic >= 0) {
-      const auto* setting = bench::setting_of(program_.controllers[static_cast<std::size_t>(s.logic)], request.plan.setting);
+      const auto* setting =
+          bench::setting_of(program_.controllers[static_cast<std::size_t>(s.logic)], request.plan.setting);
       if (setting == nullptr || setting->name != s.setting) continue;
     }
     looked_.push_back({&s, -1});
@@ -212,7 +217,8 @@ void CoverageSum::add(const CaseResult& r) {
     if ((digit >> (i % 4)) & 1) met_[i] = 1;
   }
   for (const SummaryRow& row : r.rows) {
-    auto known = std::find_if(requirements_.begin(), requirements_.end(), [&](const auto& one) { return one.first == row.name; });
+    auto known = std::find_if(requirements_.begin(), requirements_.end(),
+                              [&](const auto& one) { return one.first == row.name; });
     if (known == requirements_.end()) known = requirements_.insert(known, {row.name, false});
     known->second = known->second || row.answer != judge::Answer::not_tested;
   }
@@ -244,7 +250,8 @@ Coverage CoverageSum::of(CoverageKind kind) const {
       for (std::size_t b = a + 1; b < key_.factors.size(); ++b) {
         for (std::size_t i = 0; i < levels_of(key_.factors[a]); ++i) {
           for (std::size_t k = 0; k < levels_of(key_.factors[b]); ++k)
-            one(pairs_.contains({a, i, b, k}), level_text(key_.factors[a], i) + " with " + level_text(key_.factors[b], k));
+            one(pairs_.contains({a, i, b, k}),
+                level_text(key_.factors[a], i) + " with " + level_text(key_.factors[b], k));
         }
       }
     }
@@ -254,8 +261,10 @@ Coverage CoverageSum::of(CoverageKind kind) const {
       const auto& limits = key_.factors[f].limits;
       if (!limits) continue;
       const double near = kNear * (limits->second - limits->first);
-      one(ends_[f].first <= limits->first + near, fmt::format("{} near {}", key_.factors[f].name, format_number(limits->first)));
-      one(ends_[f].second >= limits->second - near, fmt::format("{} near {}", key_.factors[f].name, format_number(limits->second)));
+      one(ends_[f].first <= limits->first + near,
+          fmt::format("{} near {}", key_.factors[f].name, format_number(limits->first)));
+      one(ends_[f].second >= limits->second - near,
+          fmt::format("{} near {}", key_.factors[f].name, format_number(limits->second)));
     }
   } else {
     for (std::size_t i = 0; i < met_.size(); ++i) {

@@ -2,8 +2,8 @@
 // What of a bench a case has come to, and what of it no case of a campaign ever did.
 //
 // Of the bench and of controllers that are logic in the language: modes and transitions of state machines, labels of
-// other choices, truths seen both ways, faults that began while a machine was in each mode. Of the campaign: faults that
-// began at all, requirements put to the test, pairs of values of two factors, ends of what parameters may be.
+// other choices, truths seen both ways, faults that began while a machine was in each mode. Of the campaign: faults
+// that began at all, requirements put to the test, pairs of values of two factors, ends of what parameters may be.
 // Looked at are instants of the bench, and every transition. Of logic, what a machine did between two exchanges is seen
 // as one transition.
 
@@ -33,7 +33,7 @@ class CoverageItems {
     std::int32_t logic = -1;  ///< of which controller; −1: of the bench
     std::string setting;      ///< under which that logic runs
     program::VarId id = program::kNone;
-    std::size_t first = 0, count = 0;  ///< items: one for each label, or false and true
+    std::size_t first = 0, count = 0;                 ///< items: one for each label, or false and true
     std::map<std::pair<int, int>, std::size_t> ways;  ///< of a machine: an item for each transition
     std::map<std::int32_t, std::size_t> faults;       ///< the first item for each fault that may begin in its modes
     std::int32_t machine = program::kNone;
@@ -97,7 +97,7 @@ class CoverageSum {
   const CaseBookKey& key_;
   std::vector<char> met_;
   std::vector<std::pair<std::string, bool>> requirements_;
-  std::set<std::vector<std::size_t>> pairs_;  ///< factor, level, factor, level
+  std::set<std::vector<std::size_t>> pairs_;     ///< factor, level, factor, level
   std::vector<std::pair<double, double>> ends_;  ///< least and greatest value of each factor that has any
 };
 

@@ -149,7 +149,7 @@ bool hear(int from, std::vector<Piece>& all, const std::function<void(std::size_
   if (n <= 0) return false;
   if (static_cast<std::size_t>(n) < kHead || m.piece >= all.size()) return true;
   Piece& p = all[m.piece];
-  if (p.done) return true;  // of a task that broke it was said before
+  if (p.done) return true;                             // of a task that broke it was said before
   if (m.kind == Message::Kind::broke) p.said.clear();  // of what it had begun to say
   p.process = m.process;
   p.said.append(m.text, std::min<std::size_t>(m.bytes, static_cast<std::size_t>(n) - kHead));
