@@ -53,7 +53,7 @@ const char* const kCode = R"x(
 #ifdef THREAD
 #include <pthread.h>
 #include <unistd.h>
-static void *sleeps(void *x) { for (;;) sleep(1); return x; }
+static void *sleeps(void *x) { for (;;) pause(); return x; }
 #endif
 const isodyne_controller_info isodyne_info = C_INFO;
 struct own { double sum; long steps; };
@@ -90,9 +90,9 @@ Output both_ways(const TestFolder& folder, const std::string& settings, const st
   folder.write("c.c", kCode);
   folder.write("go.sh", fmt::format(R"x(
 {0} export header tank.dyne c --out c.h && {1} -shared -fPIC -fvisibility=hidden -I{2}/include {3} -o libc.so c.c || exit 9
-{0} campaign tank.dyne all --jobs 2 --out shared.sqlite
+{0} campaign tank.dyne all --jobs 2 --answer-within "60 s" --out shared.sqlite
 echo "status $?"
-{0} campaign tank.dyne all --jobs 2 --each-alone --out alone.sqlite > alone.txt 2> /dev/null
+{0} campaign tank.dyne all --jobs 2 --answer-within "60 s" --each-alone --out alone.sqlite > alone.txt 2> /dev/null
 echo "status $?"
 grep "went on from" alone.txt
 {0} cases shared.sqlite --csv > shared.csv
@@ -130,7 +130,7 @@ TEST_CASE("Beginnings that cases share are computed once, and each comes to the 
 TEST_CASE("A controller that cannot be copied, or does not want to, is run for each case, and that is said") {
   for (const auto& [flags, why] :
        {std::pair{"", "controller `c` does not say that it can be copied (isodyne_copied in isodyne/controller.h)"},
-        std::pair{"-DCOPIED=0 -DTHREAD", "there are 2 threads in its process, and one could be copied"}}) {
+        std::pair{"-DCOPIED=0 -DTHREAD -Wl,-z,nodelete", "there are 2 threads in its process, and one could be copied"}}) {
     const TestFolder folder;
     const Output o = both_ways(folder, "    setting code = library \"c\"\n    setting logic = library \"c\"\n", flags);
     INFO(flags << o.out << o.err);
