@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/csv.h"
+#include "isodyne/core/json.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/cases.h"
 #include "terminal.h"
@@ -63,17 +64,7 @@ void CaseCounts::add(const CaseResult& r) {
   if (r.whole && !r.why.empty() && ++odd_ == 1) first_odd_ = fmt::format("case {}: {}", r.number, r.why);
   for (const SummaryRow& row : r.rows) {
     if (!of_.contains(row.name)) order_.push_back(row.name);
-    Of& o = of_[row.name];
-    using judge::Answer;
-    ++(row.answer == Answer::held         ? o.held
-       : row.answer == Answer::broken     ? o.broken
-       : row.answer == Answer::not_tested ? o.not_tested
-                                          : o.undecided);
-    // One that is broken is worse than any that is not, also where no margin says how much.
-    const bool broke = row.answer == Answer::broken;
-    const bool worse = broke != o.is_broken ? broke : row.worst_margin && (!o.margin || *row.worst_margin < *o.margin);
-    if (!worse) continue;
-    o.is_broken = broke, o.margin = row.worst_margin, o.text = row.margin_text(), o.worst = r.number;
+    of_[row.name].add(r.number, row);
   }
 }
 
@@ -84,18 +75,17 @@ void CaseCounts::say_summary(const session::CaseBookKey& key) const {
                    {"Undecided", TextTable::Align::right},
                    {"Not tested", TextTable::Align::right},
                    {"Worst margin", TextTable::Align::right},
-                   {"In case", TextTable::Align::right}});
+                   {"In case", TextTable::Align::right},
+                   {"Meaning"}});
   for (const std::string& name : order_) {
-    const Of& o = of_.at(name);
+    const session::RequirementCounts& o = of_.at(name);
     table.row({name, std::to_string(o.held), std::to_string(o.broken), std::to_string(o.undecided),
-               std::to_string(o.not_tested), o.margin ? o.text : "–", o.worst == 0 ? "–" : std::to_string(o.worst)});
+               std::to_string(o.not_tested), o.worst.margin_text(),
+               o.worst_case == 0 ? "–" : std::to_string(o.worst_case), session::meaning_of(key, name)});
   }
   if (!order_.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
-  std::string counts;
-  for (const auto& [outcome, n] : outcomes_)
-    list_on(counts, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
   say(fmt::format("{} of {} cases of campaign {}: {}", cases, key.count, key.campaign,
-                  counts.empty() ? "none" : counts));
+                  session::outcomes_text(outcomes_)));
 }
 
 void CaseCounts::say_doubts() const {
@@ -182,6 +172,48 @@ void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
     }
     put(stdout, csv_line(fields));
   }
+}
+
+void say_json(const session::CaseBookKey& key, const session::CaseList& cases) {
+  using Json = CheckedJson;
+  const auto maybe = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
+  Json list = Json::array();
+  for (const CaseResult* r : cases) {
+    Json one{{"case", r->number},
+             {"scenario", r->scenario},
+             {"faults", session::faults_of(*r)},
+             {"setting", r->setting},
+             {"outcome", r->outcome},
+             {"whole", r->whole},
+             {"why", r->why},
+             {"simulated_s", r->simulated_s},
+             {"wall_s", r->wall_s},
+             {"command", r->command},
+             {"varied", Json::array()},
+             {"requirements", Json::array()},
+             {"measures", Json::array()}};
+    for (std::size_t i = 0; i < key.varied.size(); ++i)
+      one["varied"].push_back({{"name", key.varied[i].first}, {"value", r->values[i]}, {"unit", key.varied[i].second}});
+    for (const SummaryRow& row : r->rows) {
+      one["requirements"].push_back({{"name", row.name},
+                                     {"verdict", judge::answer_word(row.answer)},
+                                     {"tests", row.tests},
+                                     {"worst_margin", maybe(row.worst_margin)},
+                                     {"unit", row.margin_unit},
+                                     {"worst_at_s", maybe(row.worst_at_s)},
+                                     {"first_breach_s", maybe(row.first_breach_s)}});
+    }
+    for (const MeasureRow& m : r->measures) {
+      one["measures"].push_back({{"name", m.name},
+                                 {"unit", m.unit},
+                                 {"stretches", m.stretches},
+                                 {"missed", m.missed},
+                                 {"least", maybe(m.least)},
+                                 {"greatest", maybe(m.greatest)}});
+    }
+    list.push_back(std::move(one));
+  }
+  say(list.dump(2, ' ', false, Json::error_handler_t::replace));
 }
 
 }  // namespace isodyne::app

@@ -27,15 +27,8 @@ class CaseCounts {
   bool broken = false;
 
  private:
-  struct Of {
-    std::size_t held = 0, broken = 0, undecided = 0, not_tested = 0;
-    std::int64_t worst = 0;
-    bool is_broken = false;
-    std::optional<double> margin;
-    std::string text;
-  };
   std::vector<std::string> order_;
-  std::map<std::string, Of> of_;
+  std::map<std::string, session::RequirementCounts> of_;
   std::map<std::string, std::size_t> outcomes_;
   std::size_t odd_ = 0;
   std::string first_not_whole_, first_odd_;
@@ -43,5 +36,8 @@ class CaseCounts {
 void say_case(const session::CaseBookKey& key, const session::CaseResult& result);
 /// As a table, with a title for each column.
 void say_csv(const session::CaseBookKey& key, const session::CaseList& cases);
+
+/// As a list, each with all that is known of it.
+void say_json(const session::CaseBookKey& key, const session::CaseList& cases);
 
 }  // namespace isodyne::app

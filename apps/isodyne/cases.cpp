@@ -90,7 +90,8 @@ int list_nearest(const Look& look, bool near, std::size_t most) {
   CaseList cases = look.cases;
   std::erase_if(cases, [&](const CaseResult* r) {
     const session::Nearness& n = how.at(r->number);
-    return n.row == nullptr || (near && (session::is_broken(*r) || !std::isfinite(n.share)));
+    if (n.row == nullptr || !session::is_answer(*r)) return true;
+    return near && (session::is_broken(*r) || !std::isfinite(n.share));
   });
   std::stable_sort(cases.begin(), cases.end(), [&](const CaseResult* a, const CaseResult* b) {
     return how.at(a->number).share < how.at(b->number).share;
@@ -113,44 +114,42 @@ int list_nearest(const Look& look, bool near, std::size_t most) {
   return kHeld;
 }
 
-/// As they are called in a text of the language, with blanks.
-std::string words_of(program::CoverageKind kind) {
-  std::string text = program::coverage_word(kind);
-  std::replace(text.begin(), text.end(), '_', ' ');
-  return text;
-}
-
 int list_groups(const Look& look, const std::string& by) {
   const auto groups = session::groups_by(look.key, look.cases, by);
   if (!groups) return refuse(groups.failure());
-  std::vector<TextTable::Column> columns{{by}, {"Cases", Align::right}};
   const bool one = !look.requirement.empty();
-  for (const char* title : {"Held", "Broken", "Undecided", "Not tested"}) columns.push_back({title, Align::right});
-  if (!one) columns[2].title = "Not broken", columns.erase(columns.begin() + 4, columns.end());
-  columns.push_back({one ? "Worst margin" : "Share broken", Align::right});
-  TextTable table(columns);
+  TextTable table(one ? std::vector<TextTable::Column>{{by},
+                                                       {"Cases", Align::right},
+                                                       {"Held", Align::right},
+                                                       {"Broken", Align::right},
+                                                       {"Undecided", Align::right},
+                                                       {"Not tested", Align::right},
+                                                       {"Worst margin", Align::right}}
+                      : std::vector<TextTable::Column>{{by},
+                                                       {"Cases", Align::right},
+                                                       {"Not broken", Align::right},
+                                                       {"Broken", Align::right},
+                                                       {"No answer", Align::right},
+                                                       {"Share broken", Align::right}});
   for (const session::CaseGroup& g : *groups) {
-    std::size_t counts[4] = {};
-    const SummaryRow* worst = nullptr;
-    for (const CaseResult* r : g.cases) {
-      const SummaryRow* row = session::row_of(*r, look.requirement);
-      if (!one) ++counts[session::is_broken(*r) ? 1 : 0];
-      if (row == nullptr) continue;
-      using judge::Answer;
-      ++counts[row->answer == Answer::held         ? 0
-               : row->answer == Answer::broken     ? 1
-               : row->answer == Answer::not_tested ? 3
-                                                   : 2];
-      if (row->worst_margin && (worst == nullptr || *row->worst_margin < *worst->worst_margin)) worst = row;
+    const std::string cases = std::to_string(g.cases.size());
+    if (one) {
+      session::RequirementCounts c;
+      for (const CaseResult* r : g.cases) {
+        if (const SummaryRow* row = session::row_of(*r, look.requirement)) c.add(r->number, *row);
+      }
+      table.row({g.name, cases, std::to_string(c.held), std::to_string(c.broken), std::to_string(c.undecided),
+                 std::to_string(c.not_tested), c.worst.margin_text()});
+      continue;
     }
-    std::vector<std::string> cells{g.name, std::to_string(g.cases.size()), std::to_string(counts[0]),
-                                   std::to_string(counts[1])};
-    if (one) cells.insert(cells.end(), {std::to_string(counts[2]), std::to_string(counts[3])});
-    cells.push_back(
-        !one ? fmt::format("{:.0f} %", 100.0 * static_cast<double>(counts[1]) / static_cast<double>(g.cases.size()))
-        : worst == nullptr ? "–"
-                           : worst->margin_text());
-    table.row(cells);
+    std::size_t answers = 0, broken = 0;
+    for (const CaseResult* r : g.cases) {
+      answers += session::is_answer(*r) ? 1 : 0;
+      broken += session::is_broken(*r) ? 1 : 0;
+    }
+    const double share = 100.0 * static_cast<double>(broken) / static_cast<double>(answers);
+    table.row({g.name, cases, std::to_string(answers - broken), std::to_string(broken),
+               std::to_string(g.cases.size() - answers), answers == 0 ? "–" : fmt::format("{:.0f} %", share)});
   }
   show(table);
   if (by == "fault") say_aside("A case with two faults counts with each.");
@@ -200,30 +199,19 @@ int repeat(const Arguments& arguments, const CaseBookKey& key, const CaseResult&
   if (loaded.program == nullptr) return kWrongInput;
   session::CaseSource source;
   source.bench = session::bench_of(loaded, folder_of(file));
-  const Status found = session::find_source(key, source);
-  if (!found) return refuse(found.failure());
-  const auto cases = session::Cases::of(*loaded.program, source.factors(), source.seed);
-  if (!cases) return refuse(cases.failure());
-  if (was.number > cases->count())
-    return refuse({fmt::format("the campaign has no case {} now", was.number), file, ""});
-  session::RunRequest request = session::request_of(source, cases->at(was.number));
-  request.evidence.in_catalogue = true;
-  request.among_others = false;
-  if (const auto trouble = bench::trouble_with(*loaded.program, request.plan)) return refuse(*trouble);
-  const auto folder = session::make_run_folder(arguments.value(Option::out).value_or(""), session::name_of(request));
+  auto request = session::request_again(key, source, was);
+  if (!request) return refuse(request.failure());
+  const auto folder = session::make_run_folder(arguments.value(Option::out).value_or(""), session::name_of(*request));
   if (!folder) return refuse(folder.failure());
-  request.evidence.folder = *folder;
-  RunProgress progress(request);
-  const session::RunOutcome outcome = session::run(request, {&progress});
-  const int status = tell_run(outcome, arguments, *request.bench);
+  request->evidence.folder = *folder;
+  RunProgress progress(*request);
+  const session::RunOutcome outcome = session::run(*request, {&progress});
+  const int status = tell_run(outcome, arguments, *request->bench);
   if (!outcome.summary) return status;
-  std::string other;
-  for (const SummaryRow& row : outcome.summary->rows) {
-    const SummaryRow* before = session::row_of(was, row.name);
-    if (before == nullptr || before->answer != row.answer || before->worst_margin != row.worst_margin)
-      list_on(other, row.name);
-  }
-  if (other.empty()) return say(fmt::format("The same as case {}, to the bit.", was.number)), status;
+  CaseResult is = was;
+  session::take_outcome(outcome, is);
+  const std::string other = session::unlike(was, is);
+  if (other.empty()) return say_aside(fmt::format("The same as case {}, to the bit.", was.number)), status;
   say_error(fmt::format("case {} came to something else: {}", was.number, other));
   return kNotCompleted;
 }
@@ -235,7 +223,7 @@ int say_coverage(const Look& look) {
   constexpr std::size_t kMost = 20;
   TextTable table({{"Of"}, {"Met", Align::right}, {"All", Align::right}, {"Share", Align::right}});
   for (const session::Coverage& c : sum.all()) {
-    const std::string kind = words_of(c.kind);
+    const std::string kind = session::kind_text(c.kind);
     table.row({kind, std::to_string(c.met), std::to_string(c.all),
                fmt::format("{:.1f} %", std::floor(1000 * c.share()) / 10)});
     if (c.missing.empty()) continue;
@@ -245,6 +233,26 @@ int say_coverage(const Look& look) {
   }
   show(table);
   return kHeld;
+}
+
+/// What is asked for in two ways at once, or is about something else.
+bool fits_together(const Arguments& arguments, const std::string& what) {
+  const auto wrong = [](const std::string& text) { return say_error(text), false; };
+  for (const Option option : {Option::bench, Option::out, Option::no_report, Option::strict}) {
+    if (what != "repeat" && arguments.has(option)) return wrong(fmt::format("{} is about `repeat`", spelled(option)));
+  }
+  for (const Option option :
+       {Option::requirement, Option::where, Option::sort, Option::by, Option::case_, Option::csv}) {
+    if (what == "repeat" && arguments.has(option))
+      return wrong(fmt::format("{} is not about `repeat`", spelled(option)));
+  }
+  for (const Option option : {Option::csv, Option::by, Option::json}) {
+    if (!what.empty() && what != "repeat" && arguments.has(option))
+      return wrong(fmt::format("{} is about cases that are listed: leave out `{}`", spelled(option), what));
+  }
+  const int ways = (arguments.has(Option::csv) ? 1 : 0) + (arguments.has(Option::by) ? 1 : 0) +
+                   (arguments.has(Option::json) ? 1 : 0) + (arguments.has(Option::case_) ? 1 : 0);
+  return ways <= 1 || wrong("--csv, --json, --by and --case are ways to print: choose one");
 }
 
 int look_closer(const Arguments& arguments, Look& look) {
@@ -263,6 +271,7 @@ int look_closer(const Arguments& arguments, Look& look) {
     return kWrongInput;
   }
   if (arguments.has(Option::csv)) return say_csv(look.key, look.cases), kHeld;
+  if (arguments.has(Option::json)) return say_json(look.key, look.cases), kHeld;
   if (const auto by = arguments.value(Option::by)) return list_groups(look, *by);
   return list_cases(look);
 }
@@ -280,6 +289,7 @@ const CaseResult* case_of(const std::vector<CaseResult>& all, const std::string&
 }  // namespace
 
 int run_cases(const Arguments& arguments) {
+  if (!fits_together(arguments, arguments.words.size() > 1 ? arguments.words[1] : "")) return kWrongInput;
   const auto book = session::CaseBook::read(arguments.words[0]);
   if (!book) return refuse(book.failure());
   const auto all = (*book)->all();
@@ -298,7 +308,13 @@ int run_cases(const Arguments& arguments) {
     const bool known = name.empty() || std::any_of(all->begin(), all->end(), [&](const CaseResult& r) {
                          return session::row_of(r, name) != nullptr;
                        });
-    if (!known) return say_error(fmt::format("nothing is known of a requirement `{}`", name)), kWrongInput;
+    if (known) continue;
+    std::vector<std::string> names;
+    for (const auto& [requirement, unit] : session::requirements_of(look.cases)) names.push_back(requirement);
+    const auto meant = did_you_mean(name, names);
+    say_error(fmt::format("nothing is known of a requirement `{}`; {}", name,
+                          meant ? *meant : "there are: " + listed(names, "none")));
+    return kWrongInput;
   }
   if (!look.requirement.empty()) {
     std::erase_if(look.cases, [&](const CaseResult* r) { return session::row_of(*r, look.requirement) == nullptr; });
@@ -313,7 +329,8 @@ int run_cases(const Arguments& arguments) {
     if (const Status sorted = session::sort_cases(key, look.cases, *sort); !sorted) return refuse(sorted.failure());
   }
   const bool closer = arguments.words.size() > 1 || !look.requirement.empty() || arguments.has(Option::where) ||
-                      arguments.has(Option::sort) || arguments.has(Option::by) || arguments.has(Option::csv);
+                      arguments.has(Option::sort) || arguments.has(Option::by) || arguments.has(Option::csv) ||
+                      arguments.has(Option::json);
   if (closer) return look_closer(arguments, look);
   CaseCounts counts;
   for (const CaseResult& r : *all) counts.add(r);

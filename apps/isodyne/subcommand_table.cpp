@@ -66,7 +66,7 @@ const std::vector<Subcommand>& commands() {
        "look into the cases of a campaign",
        "How many of them held, were broken, and the worst of each requirement; with --requirement what came of that one, the\n"
        "smallest margin first; with --case all of one case. --where, --sort and --by choose, order and group them; --csv: every\n"
-       "case, a row each, with all factors and margins. worst: the cases that are nearest the edge or beyond it; near: those\n"
+       "case, a row each, with all factors and margins; --json: all that is known of each. worst: the cases that are nearest the edge or beyond it; near: those\n"
        "that only just hold; why: which factors go with what is broken, and how much; coverage: what no case came to (modes,\n"
        "transitions, truths, faults, pairs of factors); repeat: one case as a run of its own, with recording and report, and\n"
        "whether it is the same.",

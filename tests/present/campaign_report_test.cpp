@@ -42,7 +42,7 @@ std::vector<CaseResult> many_cases(std::int64_t count) {
 
 session::CaseBookKey some_key(std::int64_t count) {
   session::CaseBookKey key;
-  key.bench = "Tank & <b>", key.campaign = "nightly", key.seed = "7", key.count = count;
+  key.bench = "Tank & <b>", key.campaign = "nightly", key.meanings = {{"R-\"1\"", "It <holds>."}}, key.seed = "7", key.count = count;
   key.varied = {{"x", "m"}};
   key.factors = {{"scenario", {"s<1>"}, 0, 0, {}},
                  {"fault", {"none", "drift", "drift, slow"}, 0, 0, {}},

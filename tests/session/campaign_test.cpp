@@ -338,3 +338,32 @@ TEST_CASE("A controller that answers otherwise the second time is told, where it
   shows(o.err,
         "came to something else when they were run again for their recordings, which are of that second run: 1;");
 }
+
+TEST_CASE(
+    "Two campaigns at once do not write one file, and what a full disk leaves is whole cases that are gone on from") {
+  const TestFolder folder;
+  folder.write(
+      "tank.dyne",
+      tank("campaign c {\n  scenario short, long\n  fault none, more, less\n  vary area from 0.5 m^2 to 2 m^2\n"
+           "  draw 600 by latin_hypercube\n  keep none\n}\n"));
+  folder.write("go.sh", fmt::format(R"x(
+{0} campaign tank.dyne c --out whole.sqlite > whole.txt; {0} cases whole.sqlite --csv > whole.csv
+# Whoever holds the file, another does not write it.
+exec 9<> held.sqlite; flock 9
+{0} campaign tank.dyne c --resume --out held.sqlite; echo "held: $?"
+exec 9>&-
+# No file may be larger than so many blocks.
+(ulimit -f 150; trap '' XFSZ; {0} campaign tank.dyne c --out full.sqlite > full.txt 2> full.err; echo "full: $?"; cat full.err)
+n=$({0} cases full.sqlite --csv | wc -l); test "$n" -gt 1 && test "$n" -lt 601 && echo "some are there"
+{0} campaign tank.dyne c --resume --out full.sqlite > full.txt; {0} cases full.sqlite --csv > full.csv
+cmp whole.csv full.csv && echo "all the same"
+)x",
+                                    ISODYNE_PROGRAM));
+  const Output o = shell("bash go.sh", folder.path());
+  INFO(o.out << o.err);
+  shows(o.out, "held: 3");
+  shows(o.err, "another campaign is writing held.sqlite");
+  shows(o.out, "full: 3");
+  shows(o.out, "cannot write full.sqlite");
+  shows(o.out, "some are there\nall the same");
+}

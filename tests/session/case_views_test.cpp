@@ -5,8 +5,10 @@
 
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
 
 #include "isodyne/core/text.h"
+#include "isodyne/present/campaign_report.h"
 #include "isodyne/session/case_views.h"
 #include "support.h"
 
@@ -190,9 +192,17 @@ TEST_CASE("The commands that look into cases say what they found, and a case is 
   const Output again = shell(i + " cases campaigns/c.sqlite repeat 5 --out again", folder.path());
   INFO(again.out << again.err);
   CHECK(again.status == 1);
-  shows(again.out, "The same as case 5, to the bit.");
+  shows(again.err, "The same as case 5, to the bit.");
   CHECK(std::filesystem::exists(folder / "again/report.html"));
   shows(slurp(folder / "again/verdicts.json"), "\"more\"");
+  const auto list = nlohmann::json::parse(cases("--where 'fault=more, area>1' --json"));
+  REQUIRE(list.size() == 1);
+  CHECK(list[0]["case"] == 8);
+  CHECK(list[0]["requirements"][0]["worst_margin"].get<double>() == Approx(13));
+  CHECK(list[0]["measures"].size() == 3);
+  // What no case could be is a slip; what none is, is not.
+  shows(shell(i + " cases campaigns/c.sqlite --where fault=mroe", folder.path()).err, "did you mean `more`?");
+  shows(cases("--where high=undecided"), "No case is so.");
   // The same seen from elsewhere; of another text it is not.
   CHECK(shell("mkdir other; cd other; " + i + " cases ../campaigns/c.sqlite repeat 4 --no-report", folder.path())
             .status == 0);
@@ -200,9 +210,41 @@ TEST_CASE("The commands that look into cases say what they found, and a case is 
   const Output changed = shell(i + " cases campaigns/c.sqlite repeat 5", folder.path());
   CHECK(changed.status == 2);
   shows(changed.err, "the bench is not the text that the cases are of");
-  for (const char* wrong : {"repeat", "repeat 9", "repeat x", "why high more", "why low", "worst 0", "best",
-                            "--where x", "--by x", "--sort x", "repeat 5 --bench nowhere.dyne"}) {
+  for (const char* wrong :
+       {"repeat", "repeat 9", "repeat x", "why high more", "why low", "worst 0", "best", "--where x", "--by x",
+        "--sort x", "repeat 5 --bench nowhere.dyne", "worst --csv", "why --json", "--csv --json", "--strict",
+        "repeat 5 --where area=1", "--where fault=mroe", "--where high=brokn", "--requirement hihg"}) {
     INFO(wrong);
     CHECK(shell(i + " cases campaigns/c.sqlite " + wrong, folder.path()).status == 2);
   }
+}
+
+TEST_CASE("Cases without an answer are told apart wherever cases are counted, and are in no picture") {
+  std::vector<CaseResult> all{one_case(1, "", 600, 2), one_case(2, "drift", 610, 3), one_case(3, "drift", 620, -1)};
+  all[1].whole = false;  // it held as far as it went
+  all[1].why = "diverged";
+  CHECK_FALSE(session::is_answer(all[1]));
+  all[2].whole = false;  // broken is broken
+  CHECK(session::is_answer(all[2]));
+  session::CaseBookKey k = key();
+  k.bench = "B", k.campaign = "c", k.count = 3;
+  k.factors = {{"scenario", {"odd", "even"}, 0, 0, {}},
+               {"fault", {"none", "drift"}, 0, 0, {}},
+               {"setting", {"code"}, 0, 0, {}},
+               {"area", {}, 600, 620, {}}};
+  const std::string html = present::campaign_html(k, all, "c.sqlite");
+  shows(html, "2 cases did not come to the end");
+  CHECK(has(html, "href=\"#case1\"><circle"));
+  CHECK_FALSE(has(html, "href=\"#case2\"><circle"));
+  CHECK(has(html, "href=\"#case3\"><path"));
+  CHECK_FALSE(has(html, "case 2, held"));
+  // Two results of a case differ in what they differ in.
+  CaseResult other = all[0];
+  CHECK(session::unlike(all[0], other).empty());
+  other.rows[0].worst_margin = std::nextafter(2.0, 3.0);
+  CHECK(session::unlike(all[0], other) == "R-1");
+  other = all[0];
+  other.simulated_s = 1;
+  other.measures.push_back({"top", "m", 1, 0, 1.0, 1.0});
+  CHECK(session::unlike(all[0], other) == "its end, measure top");
 }

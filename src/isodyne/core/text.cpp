@@ -142,7 +142,8 @@ thread_local std::size_t t_comparisons = 0;
 
 std::optional<std::string> did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
   const auto meant = closest(word, candidates);
-  return meant ? std::optional(fmt::format("did you mean `{}`?", *meant)) : std::nullopt;
+  // Right in itself, and wrong where it stands.
+  return meant && *meant != word ? std::optional(fmt::format("did you mean `{}`?", *meant)) : std::nullopt;
 }
 
 void renew_suggestions() {

@@ -26,7 +26,7 @@ constexpr const char* kOwnStyle = R"(
 .dots{flex:0 0 calc((100% - 28px)/3);min-width:300px}.dots text{font-size:11px;fill:#5b6770}.row{display:flex;flex-wrap:wrap;gap:14px}
 .matrix{width:auto}.matrix td,.matrix th{border:1px solid #fff;padding:3px 6px;text-align:right;font-size:12px;white-space:nowrap}
 .matrix th{text-align:left}.matrix th.t{writing-mode:vertical-rl;transform:rotate(180deg);padding:6px 3px}.matrix a{color:inherit;text-decoration:none;display:block}
-.cases td{font-size:12.5px}.cases code{font-size:11.5px;white-space:pre-wrap}tr:target td{background:#fff3c4}
+.cases td{font-size:12.5px}.cases code{font-size:11.5px;white-space:pre-wrap}.cases details{margin:0}tr:target td{background:#fff3c4}
 .bar{display:inline-block;height:9px;background:#0072B2}
 )";
 constexpr std::size_t kMostRows = 2000, kMostDots = 1500, kMostCharts = 6;
@@ -50,6 +50,9 @@ class Page {
         near_(session::nearness(all)),
         requirements_(session::requirements_of(list_)) {
     choose_rows();
+    for (const CaseResult& r : all_) {
+      if (session::is_answer(r)) answers_.push_back(&r);
+    }
     for (const auto& [name, unit] : requirements_) {
       double n = 0, sum = 0, squares = 0;
       for (const CaseResult& r : all_) {
@@ -128,15 +131,16 @@ class Page {
       not_whole += r.whole ? 0 : 1;
       odd += r.whole && !r.why.empty() ? 1 : 0;
     }
-    std::string counts;
-    for (const auto& [outcome, n] : outcomes) list_on(counts, fmt::format("{} {}", n, outcome));
     add(fmt::format("<p><b class=\"{}\">{} of {} cases are broken</b>; outcomes: {}</p>\n",
-                    broken > 0 ? "v broken" : "v held", broken, all_.size(), escaped(counts)));
+                    broken > 0 ? "v broken" : "v held", broken, all_.size(),
+                    escaped(session::outcomes_text(outcomes))));
     if (static_cast<std::int64_t>(all_.size()) < key_.count)
       add(fmt::format("<p class=\"note\">The campaign has {} cases; of {} nothing is known.</p>\n", key_.count,
                       key_.count - static_cast<std::int64_t>(all_.size())));
     if (not_whole > 0)
-      add(fmt::format("<p class=\"note\">{} did not come to the end; what is said of them is no answer.</p>\n",
+      add(
+          fmt::format("<p class=\"note\">{} did not come to the end: what is said of them is no answer, and where "
+                      "nothing was broken before, they are in no picture below.</p>\n",
                       counted(not_whole, "case")));
     if (odd > 0)
       add(fmt::format("<p class=\"note\">{} were not what was asked for; their rows say why.</p>\n",
@@ -151,31 +155,23 @@ class Page {
   void requirements() {
     add("<h2>Requirements</h2>\n<table><tr><th>Requirement</th><th class=\"n\">Held</th><th class=\"n\">Broken</th><th "
         "class=\"n\">Undecided</th><th class=\"n\">Not tested</th><th class=\"n\">Worst margin</th><th "
-        "class=\"n\">In case</th></tr>\n");
+        "class=\"n\">In case</th><th>Meaning</th></tr>\n");
     for (const auto& [name, unit] : requirements_) {
-      CaseList with;
-      std::size_t counts[4] = {};
+      session::RequirementCounts c;
       for (const CaseResult& r : all_) {
-        const SummaryRow* row = session::row_of(r, name);
-        if (row == nullptr) continue;
-        with.push_back(&r);
-        using judge::Answer;
-        ++counts[row->answer == Answer::held         ? 0
-                 : row->answer == Answer::broken     ? 1
-                 : row->answer == Answer::not_tested ? 3
-                                                     : 2];
+        if (const SummaryRow* row = session::row_of(r, name)) c.add(r.number, *row);
       }
-      session::worst_first(with, name);
-      const SummaryRow* worst = session::row_of(*with.front(), name);
-      const bool known = worst->worst_margin || worst->answer == judge::Answer::broken;
       add(fmt::format("<tr><td class=\"v {}\">{}</td>",
-                      counts[1] > 0   ? "broken"
-                      : counts[0] > 0 ? "held"
-                                      : "open",
+                      c.broken > 0 ? "broken"
+                      : c.held > 0 ? "held"
+                                   : "open",
                       escaped(name)));
-      for (const std::size_t n : counts) add(fmt::format("<td class=\"n\">{}</td>", n));
-      add(fmt::format("<td class=\"n\">{}</td><td class=\"n\">{}</td></tr>\n", escaped(worst->margin_text()),
-                      known ? linked(with.front()->number, std::to_string(with.front()->number)) : "–"));
+      for (const std::size_t n : {c.held, c.broken, c.undecided, c.not_tested})
+        add(fmt::format("<td class=\"n\">{}</td>", n));
+      add(fmt::format("<td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>\n",
+                      escaped(c.worst.margin_text()),
+                      c.worst_case > 0 ? linked(c.worst_case, std::to_string(c.worst_case)) : "–",
+                      escaped(session::meaning_of(key_, name))));
     }
     add("</table>\n");
   }
@@ -216,17 +212,18 @@ class Page {
     if (key_.factors[1].values.size() < 2) return;
     std::vector<CaseGroup> groups;
     std::map<std::string, std::size_t> place;
-    for (const CaseResult& r : all_) {
-      const std::string name = r.faults.empty() ? "none" : r.faults;
+    for (const CaseResult* r : answers_) {
+      const std::string name = r->faults.empty() ? "none" : r->faults;
       const auto [at, fresh] = place.emplace(name, groups.size());
       if (fresh) groups.push_back({name, {}});
-      groups[at->second].cases.push_back(&r);
+      groups[at->second].cases.push_back(r);
     }
     std::stable_sort(groups.begin(), groups.end(), [&](const CaseGroup& a, const CaseGroup& b) {
       const auto& order = key_.factors[1].values;
       return std::find(order.begin(), order.end(), a.name) < std::find(order.begin(), order.end(), b.name);
     });
-    add("<h2>Faults and requirements</h2>\n<p class=\"soft\">The worst margin of all cases with the fault. Orange: "
+    add("<h2 id=\"faults\">Faults and requirements</h2>\n<p class=\"soft\">The worst margin of all cases with the "
+        "fault. Orange: "
         "broken; yellow: near the "
         "edge, green: two standard deviations of that requirement's margins away; grey: held, without a margin; empty: "
         "never put to the "
@@ -261,7 +258,7 @@ class Page {
   std::vector<std::string> telling() const {
     std::vector<std::pair<double, std::string>> order;
     for (const auto& [name, unit] : requirements_) {
-      const CaseResult* worst = worst_of(list_, name);
+      const CaseResult* worst = worst_of(answers_, name);
       const SummaryRow* row = worst == nullptr ? nullptr : session::row_of(*worst, name);
       if (row == nullptr || !row->worst_margin || !(spread_.at(name) > 0)) continue;
       order.emplace_back(*row->worst_margin / spread_.at(name), name);
@@ -298,9 +295,9 @@ class Page {
   std::string scatter(std::size_t factor, const std::string& name, std::size_t& left_out) const {
     DotChart chart{title_of(factor), fmt::format("margin of {} [{}]", name, unit_of(name)), {}, false, 0.0, {}, {}};
     CaseList with;
-    for (const CaseResult& r : all_) {
-      const SummaryRow* row = session::row_of(r, name);
-      if (row != nullptr && row->worst_margin) with.push_back(&r);
+    for (const CaseResult* r : answers_) {
+      const SummaryRow* row = session::row_of(*r, name);
+      if (row != nullptr && row->worst_margin) with.push_back(r);
     }
     session::worst_first(with, name);
     if (with.size() > kMostDots) left_out += with.size() - kMostDots, with.resize(kMostDots);
@@ -325,7 +322,8 @@ class Page {
       if (names.size() < 2 && f.values.size() != 1 && !contains(names, f.name)) names.push_back(f.name);
     }
     if (names.size() < 2) return;
-    const auto rows = session::groups_by(key_, list_, names[0]), columns = session::groups_by(key_, list_, names[1]);
+    const auto rows = session::groups_by(key_, answers_, names[0]),
+               columns = session::groups_by(key_, answers_, names[1]);
     if (!rows || !columns || rows->size() < 2 || columns->size() < 2) return;
     add(
         fmt::format("<h2>Broken by {} and {}</h2>\n<p class=\"soft\">How many cases are broken, of how many. The "
@@ -366,8 +364,8 @@ class Page {
         "they are broken.</p>\n<div class=\"row\">");
     for (const std::string& name : names) {
       std::vector<double> margins;
-      for (const CaseResult& r : all_) {
-        const SummaryRow* row = session::row_of(r, name);
+      for (const CaseResult* r : answers_) {
+        const SummaryRow* row = session::row_of(*r, name);
         if (row != nullptr && row->worst_margin) margins.push_back(*row->worst_margin);
       }
       std::sort(margins.begin(), margins.end());
@@ -401,8 +399,7 @@ class Page {
         if (i < kNamed) list_on(first, c.missing[i], "; ");
         if (i >= kNamed && i < kMost) list_on(rest, c.missing[i], "; ");
       }
-      std::string kind = program::coverage_word(c.kind);
-      std::replace(kind.begin(), kind.end(), '_', ' ');
+      const std::string kind = session::kind_text(c.kind);
       add(fmt::format(
           "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{:.1f} %</td><td>{}", kind,
           c.met, c.all, std::floor(1000 * c.share()) / 10, escaped(first)));
@@ -421,8 +418,7 @@ class Page {
           "<p class=\"note\">The {} nearest the edge of {}; all of them: <code>isodyne cases {} --csv</code></p>\n",
           rows_.size(), all_.size(), escaped(book_)));
     add("<table class=\"cases\"><tr><th class=\"n\">Case</th><th>Outcome</th><th>Broken</th><th>Nearest the "
-        "edge</th><th>Factors, and the "
-        "command</th></tr>\n");
+        "edge</th><th>Factors</th><th></th></tr>\n");
     for (const CaseResult* r : rows_) {
       std::string broken;
       for (const SummaryRow& row : r->rows) {
@@ -431,7 +427,7 @@ class Page {
       const session::Nearness& n = near_.at(r->number);
       add(fmt::format(
           "<tr id=\"case{0}\"><td class=\"n\">{0}</td><td class=\"v "
-          "{1}\">{2}{3}</td><td>{4}</td><td>{5}</td><td>{6}<details>"
+          "{1}\">{2}{3}</td><td>{4}</td><td>{5}</td><td>{6}</td><td><details>"
           "<summary class=\"soft\">again</summary><code>{7}</code></details></td></tr>\n",
           r->number,
           session::is_broken(*r) ? "broken"
@@ -450,6 +446,7 @@ class Page {
   const CaseBookKey& key_;
   const std::vector<CaseResult>& all_;
   const CaseList list_;
+  CaseList answers_;  ///< without those that did not come to the end, where nothing was broken before
   const std::string book_;
   const std::map<std::int64_t, session::Nearness> near_;
   const std::vector<std::pair<std::string, std::string>> requirements_;

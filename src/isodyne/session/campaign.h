@@ -49,6 +49,9 @@ struct CampaignCourse {
 /// What a file has cases of, in the bench that is given: its campaign and seed. A Failure: it is another text.
 Status find_source(const CaseBookKey& key, CaseSource& source);
 
+/// A case as a run of its own, in the bench that is given.
+Result<RunRequest> request_again(const CaseBookKey& key, CaseSource source, const CaseResult& was);
+
 /// `heard` gets the course on this thread, again and again; where it says false, no further case is begun.
 Result<CampaignCourse> run_campaign(CampaignWish wish, const std::function<bool(const CampaignCourse&)>& heard);
 

@@ -51,10 +51,11 @@ std::string column_of(const std::pair<std::string, std::string>& varied) {
   return varied.second.empty() ? varied.first : varied.first + " [" + varied.second + "]";
 }
 
-std::string varied_text(const CaseBookKey& key) {
+/// A list of two texts each.
+std::string pairs_text(const std::vector<std::pair<std::string, std::string>>& pairs) {
   CheckedJson all = CheckedJson::array();
-  for (const auto& [name, unit] : key.varied) all.push_back({name, unit});
-  return all.dump();
+  for (const auto& [one, two] : pairs) all.push_back({one, two});
+  return all.dump(-1, ' ', false, CheckedJson::error_handler_t::replace);
 }
 
 std::string factors_text(const CaseBookKey& key) {
@@ -74,11 +75,13 @@ std::string items_text(const CaseBookKey& key) {
 }
 
 /// What the texts above say.
-Status read_lists(CaseBookKey& key, const std::string& varied, const std::string& factors, const std::string& items) {
-  const auto v = parse_json(varied), f = parse_json(factors), i = parse_json(items);
-  if (!v || !f || !i) return Failure{"it says nothing about its columns", "", ""};
+Status read_lists(CaseBookKey& key, const std::function<std::string(const char*)>& about) {
+  const auto v = parse_json(about("varied")), f = parse_json(about("factors")), i = parse_json(about("items")),
+             m = parse_json(about("meanings"));
+  if (!v || !f || !i || !m) return Failure{"it says nothing about its columns", "", ""};
   try {
     for (const auto& one : *v) key.varied.emplace_back(one.at(0).get<std::string>(), one.at(1).get<std::string>());
+    for (const auto& one : *m) key.meanings.emplace_back(one.at(0).get<std::string>(), one.at(1).get<std::string>());
     for (const auto& one : *f) {
       CaseFactor factor{one.at("name"), one.at("values"), one.at("low"), one.at("high"), {}};
       if (one.contains("limits")) factor.limits.emplace(one["limits"].at(0), one["limits"].at(1));
@@ -131,7 +134,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::open(const std::string& file, const 
 Status CaseBook::prepare(bool resume) {
   File& f = *file_;
   sqlite3_busy_timeout(f.db, 10'000);  // somebody looks into it
-  const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = varied_text(key_);
+  const std::string fingerprint = key_.fingerprint, seed = key_.seed, varied = pairs_text(key_.varied);
   const std::vector<std::pair<std::string, std::string>> own{{"format", "isodyne cases 2"},
                                                              {"bench", key_.bench},
                                                              {"campaign", key_.campaign},
@@ -142,7 +145,8 @@ Status CaseBook::prepare(bool resume) {
                                                              {"count", std::to_string(key_.count)},
                                                              {"varied", varied},
                                                              {"factors", factors_text(key_)},
-                                                             {"items", items_text(key_)}};
+                                                             {"items", items_text(key_)},
+                                                             {"meanings", pairs_text(key_.meanings)}};
   std::string columns;
   for (const auto& v : key_.varied) columns += ", " + quoted(column_of(v)) + " REAL";
   const bool made =
@@ -203,7 +207,7 @@ Result<std::unique_ptr<CaseBook>> CaseBook::read(const std::string& file) {
   key.file = about("file");
   key.seed = about("seed");
   key.count = std::atoll(about("count").c_str());
-  const Status lists = read_lists(key, about("varied"), about("factors"), about("items"));
+  const Status lists = read_lists(key, about);
   if (!lists) return Failure{"there are no cases of a campaign in", file, lists.failure().text()};
   return book;
 }

@@ -37,9 +37,10 @@ struct CaseBookKey {
   std::string file;        ///< of the bench, when the cases were begun; it may be elsewhere now
   std::string code;        ///< a number for the code of its controllers: it is no text of the bench
   std::int64_t count = 0;  ///< of all its cases
-  std::vector<std::pair<std::string, std::string>> varied;  ///< names, and the units of their columns
-  std::vector<CaseFactor> factors;                          ///< scenario, fault, setting, and those
-  std::vector<CoverageItem> items;                          ///< of a run; see coverage.h
+  std::vector<std::pair<std::string, std::string>> varied;    ///< names, and the units of their columns
+  std::vector<CaseFactor> factors;                            ///< scenario, fault, setting, and those
+  std::vector<std::pair<std::string, std::string>> meanings;  ///< of requirements, as the bench describes them
+  std::vector<CoverageItem> items;                            ///< of a run; see coverage.h
 };
 
 struct CaseResult {

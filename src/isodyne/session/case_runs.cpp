@@ -273,6 +273,17 @@ void do_together(const CaseSource& source, const std::vector<Case>& cases, const
   if (choice.copied()) end_copy();
 }
 
+void take_outcome(const RunOutcome& outcome, CaseResult& r) {
+  if (!outcome.summary) return void(r.why = outcome.why());
+  r.outcome = outcome.summary->outcome();
+  r.whole = outcome.completed() && outcome.summary->lost.empty();
+  if (!observe::as_asked(outcome.ending)) list_on(r.why, outcome.why(), "; ");
+  r.simulated_s = outcome.summary->ended_at_s;
+  r.wall_s = outcome.summary->wall_seconds;
+  r.rows = outcome.summary->rows;
+  r.measures = outcome.summary->measures;
+}
+
 CaseNews read_case(const Piece& piece, CaseResult& r) {
   r.outcome = kNotRun;
   r.why = piece.said;
@@ -288,14 +299,8 @@ CaseNews read_case(const Piece& piece, CaseResult& r) {
   const auto outcome = read_outcome(rest.substr(second + 1));
   if (!outcome) return r.why = outcome.failure().text(), CaseNews{};
   r.why = rest.substr(0, line);
-  if (!outcome->summary) return r.why = outcome->why(), CaseNews{};
-  r.outcome = outcome->summary->outcome();
-  r.whole = outcome->completed() && outcome->summary->lost.empty();
-  if (!observe::as_asked(outcome->ending)) list_on(r.why, outcome->why(), "; ");
-  r.simulated_s = outcome->summary->ended_at_s;
-  r.wall_s = outcome->summary->wall_seconds;
-  r.rows = outcome->summary->rows;
-  r.measures = outcome->summary->measures;
+  take_outcome(*outcome, r);
+  if (!outcome->summary) return {};
   return {false, how == kCopied, ""};
 }
 

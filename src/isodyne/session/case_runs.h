@@ -46,6 +46,9 @@ std::vector<Task> together(const CaseSource& source, const std::vector<Case>& ca
 /// Runs those of a task, and says each. Those of which nothing is said have to be run by themselves.
 void do_together(const CaseSource& source, const std::vector<Case>& cases, const Task& task, Teller& teller);
 
+/// Puts what a run came to into a result that describes its case.
+void take_outcome(const RunOutcome& outcome, CaseResult& result);
+
 /// Of what a worker said.
 struct CaseNews {
   bool alone = false;   ///< it is to be run by itself, and `why` says why

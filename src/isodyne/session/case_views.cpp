@@ -134,6 +134,37 @@ struct Condition {
   }
 };
 
+/// What no case could have is a slip of the pen, and not something that did not happen.
+std::optional<Failure> unknown_word(const CaseBookKey& key, const CaseList& all, const std::string& name,
+                                    const Condition& c) {
+  std::vector<std::string> known;
+  const auto add = [&](const std::string& word) {
+    if (!contains(known, word)) known.push_back(word);
+  };
+  for (const CaseFactor& f : key.factors) {
+    if (f.name != name) continue;
+    for (const std::string& v : f.values) {
+      CaseResult r;
+      r.faults = v == "none" ? "" : v;
+      for (const std::string& word : name == "fault" && v != "none" ? faults_of(r) : std::vector<std::string>{v})
+        add(word);
+    }
+  }
+  for (const CaseResult* r : all) {
+    for (const std::string& word : c.column.of(*r).words) add(word);
+  }
+  const bool verdicts =
+      std::none_of(key.factors.begin(), key.factors.end(), [&](const CaseFactor& f) { return f.name == name; });
+  using judge::Answer;
+  for (const Answer a : {Answer::held, Answer::broken, Answer::undecided, Answer::not_tested, Answer::interrupted}) {
+    if (verdicts) add(judge::answer_word(a));
+  }
+  if (contains(known, c.value)) return std::nullopt;
+  const auto meant = did_you_mean(c.value, known);
+  return Failure{fmt::format("`{}` is nothing that `{}` can be", c.value, name), "",
+                 meant ? *meant : "there are: " + listed(known, "none"), Failure::Kind::wrong_input};
+}
+
 Result<Condition> read_condition(const CaseBookKey& key, const CaseList& all, const std::string& text) {
   const std::size_t at = text.find_first_of("=<>!");
   if (at == std::string::npos)
@@ -147,6 +178,9 @@ Result<Condition> read_condition(const CaseBookKey& key, const CaseList& all, co
   c.column = *column;
   if (c.op == "==") c.op = "=";
   if (c.op == "!") c.op = "!=";
+  if (!c.column.numbers) {
+    if (auto unknown = unknown_word(key, all, name, c)) return *unknown;
+  }
   if (!c.column.numbers && c.op != "=" && c.op != "!=")
     return Failure{fmt::format("`{}` has words, which are not greater or less", name), "",
                    "ask with = or !=", Failure::Kind::wrong_input};
@@ -213,7 +247,7 @@ std::vector<CaseGroup> grouped(const Column& column, const CaseList& cases, std:
 /// Whether it is broken; nothing: nobody knows.
 std::optional<bool> broken_in(const CaseResult& r, const std::string& requirement) {
   if (r.outcome == kNotRun) return std::nullopt;
-  if (requirement.empty()) return r.whole || is_broken(r) ? std::optional(is_broken(r)) : std::nullopt;
+  if (requirement.empty()) return is_answer(r) ? std::optional(is_broken(r)) : std::nullopt;
   const SummaryRow* row = row_of(r, requirement);
   if (row == nullptr) return std::nullopt;
   if (row->answer == judge::Answer::broken) return true;
@@ -255,6 +289,61 @@ std::optional<Effect> effect_of(const std::string& factor, const std::vector<Cas
 bool is_broken(const CaseResult& r) {
   return std::any_of(r.rows.begin(), r.rows.end(),
                      [](const SummaryRow& row) { return row.answer == judge::Answer::broken; });
+}
+
+bool is_answer(const CaseResult& r) {
+  return r.whole || is_broken(r);
+}
+
+std::string unlike(const CaseResult& a, const CaseResult& b) {
+  const auto all = [](const CaseResult& r) {
+    std::map<std::string, std::vector<std::optional<double>>> known;
+    for (const SummaryRow& row : r.rows)
+      known[row.name] = {static_cast<double>(row.answer), static_cast<double>(row.tests), row.worst_margin,
+                         row.first_breach_s};
+    for (const MeasureRow& row : r.measures)
+      known["measure " + row.name] = {static_cast<double>(row.stretches), static_cast<double>(row.missed), row.least,
+                                      row.greatest};
+    known["its end"] = {r.simulated_s, r.whole ? 1.0 : 0.0};
+    return known;
+  };
+  const auto one = all(a), two = all(b);
+  std::set<std::string> names;
+  for (const auto* known : {&one, &two}) {
+    for (const auto& [name, values] : *known) names.insert(name);
+  }
+  std::string text = a.outcome == b.outcome ? "" : fmt::format("{} and {}", a.outcome, b.outcome);
+  for (const std::string& name : names) {
+    const auto x = one.find(name), y = two.find(name);
+    if (x == one.end() || y == two.end() || x->second != y->second) list_on(text, name);
+  }
+  return text;
+}
+
+std::string meaning_of(const CaseBookKey& key, const std::string& requirement) {
+  for (const auto& [name, meaning] : key.meanings) {
+    if (name == requirement) return one_line(meaning);
+  }
+  return "";
+}
+
+void RequirementCounts::add(std::int64_t number, const SummaryRow& row) {
+  using judge::Answer;
+  ++(row.answer == Answer::held         ? held
+     : row.answer == Answer::broken     ? broken
+     : row.answer == Answer::not_tested ? not_tested
+                                        : undecided);
+  // One that is broken is worse than any that is not, also where no margin says how much.
+  const bool broke = row.answer == Answer::broken, was = worst.answer == Answer::broken;
+  const bool less = row.worst_margin && (!worst.worst_margin || *row.worst_margin < *worst.worst_margin);
+  if (broke != was ? broke : less) worst = row, worst_case = number;
+}
+
+std::string outcomes_text(const std::map<std::string, std::size_t>& outcomes) {
+  std::string text;
+  for (const auto& [outcome, n] : outcomes)
+    list_on(text, fmt::format("{} {}{}", n, outcome.starts_with("a ") ? "where " : "", outcome));
+  return text.empty() ? "none" : text;
 }
 
 std::vector<std::string> faults_of(const CaseResult& result) {

@@ -29,6 +29,24 @@ const SummaryRow* row_of(const CaseResult& result, const std::string& requiremen
 std::vector<std::pair<std::string, std::string>> requirements_of(const CaseList& cases);
 CaseList list_of(const std::vector<CaseResult>& all);
 
+/// Whether it came to its end as it was asked for, or was broken before: else what is said of it is no answer.
+bool is_answer(const CaseResult& result);
+/// In what two results of one case differ, to the bit: requirements, measures, how it ended; empty: in nothing.
+std::string unlike(const CaseResult& a, const CaseResult& b);
+
+/// As the bench describes a requirement; empty: it does not.
+std::string meaning_of(const CaseBookKey& key, const std::string& requirement);
+/// What one requirement came to in several cases, added up one after the other.
+struct RequirementCounts {
+  std::size_t held = 0, broken = 0, undecided = 0, not_tested = 0;
+  std::int64_t worst_case = 0;  ///< 0: none was worse than another. Broken is worse than any that is not.
+  SummaryRow worst;             ///< of it
+  void add(std::int64_t number, const SummaryRow& row);
+};
+
+/// "12 broken, 3 where a fault never came"
+std::string outcomes_text(const std::map<std::string, std::size_t>& outcomes);
+
 /// "scenario=uplock, chamber.area > 620 m^2, L-03=broken": those of which all of it is true. Numbers are in the units
 /// of the columns where none is written.
 Result<CaseList> cases_where(const CaseBookKey& key, const CaseList& all, const std::string& text);

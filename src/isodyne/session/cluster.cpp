@@ -52,7 +52,10 @@ Result<SlurmAnswer> ask(const std::string& folder, std::vector<std::string> word
 
 /// Which tasks of a job are pending, running or about to end.
 Result<std::set<std::size_t>> active_tasks(const std::string& folder, const std::string& job) {
-  const auto said = ask(folder, {"squeue", "--noheader", "--array", "--jobs=" + job, "--format=%K"});
+  // Of our name: numbers come again, and then it is somebody else's.
+  const auto name = read_file((fs::path(folder) / "name").string());
+  const auto said = ask(folder, {"squeue", "--noheader", "--array", "--jobs=" + job, "--format=%K",
+                                 "--name=" + (name ? one_line(*name) : std::string("isodyne"))});
   if (!said) return said.failure();
   std::set<std::size_t> tasks;
   if (said->status != 0) {
@@ -86,7 +89,7 @@ Status submit(const ClusterPlan& plan) {
   fs::create_directories(plan.folder, error);
   if (error) return Failure{"cannot create the folder", plan.folder, error.message()};
   const fs::path folder = fs::absolute(plan.folder);
-  std::string lines, command, script;
+  std::string lines, command, script, name = plan.name + "\n";
   for (const std::string& l : plan.lines) lines += l + "\n";
   for (const std::string& word : plan.command) command += (command.empty() ? "" : " ") + quoted_word(word);
   // A case that is broken, or could not be run, is an answer; only what went wrong with the task itself is its failure.
@@ -95,8 +98,9 @@ Status submit(const ClusterPlan& plan) {
       "tasks.txt)\n{1}\nstatus=$?\n"
       "case $status in 0|1|3) exit 0;; esac\nexit $status\n",
       quoted_word(folder.string()), command);
-  for (const auto& [name, text] : {std::pair{"tasks.txt", &lines}, std::pair{"run.sh", &script}}) {
-    if (const Status written = write_file((folder / name).string(), *text); !written) return written;
+  for (const auto& [file, text] :
+       {std::pair{"tasks.txt", &lines}, std::pair{"run.sh", &script}, std::pair{"name", &name}}) {
+    if (const Status written = write_file((folder / file).string(), *text); !written) return written;
   }
   std::vector<std::string> words{"sbatch",
                                  "--parsable",

@@ -178,6 +178,12 @@ std::string CoverageWatch::met() const {
   return text;
 }
 
+std::string kind_text(CoverageKind kind) {
+  std::string text = program::coverage_word(kind);
+  std::replace(text.begin(), text.end(), '_', ' ');
+  return text;
+}
+
 CoverageSum::CoverageSum(const CaseBookKey& key) : key_(key), met_(key.items.size(), 0) {
   ends_.assign(key.factors.size(), {HUGE_VAL, -HUGE_VAL});
 }
@@ -220,7 +226,7 @@ void CoverageSum::add(const CaseResult& r) {
     auto known = std::find_if(requirements_.begin(), requirements_.end(),
                               [&](const auto& one) { return one.first == row.name; });
     if (known == requirements_.end()) known = requirements_.insert(known, {row.name, false});
-    known->second = known->second || row.answer != judge::Answer::not_tested;
+    known->second = known->second || row.tests > 0;
   }
   std::vector<std::size_t> levels;
   for (std::size_t f = 0; f < key_.factors.size(); ++f) levels.push_back(level_of(f, r));

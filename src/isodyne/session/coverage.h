@@ -71,6 +71,9 @@ class CoverageWatch : public RunWatcher {
   std::vector<std::int32_t> begun_;  ///< faults, since the last image
 };
 
+/// As it is called in a text of the language, with blanks: "faults in modes".
+std::string kind_text(program::CoverageKind kind);
+
 /// One kind of what there is: how much of it was met, and what was not.
 struct Coverage {
   program::CoverageKind kind = program::CoverageKind::modes;
