@@ -175,23 +175,22 @@ void say_csv(const session::CaseBookKey& key, const session::CaseList& cases) {
 }
 
 void say_json(const session::CaseBookKey& key, const session::CaseList& cases) {
-  using Json = CheckedJson;
-  const auto maybe = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
-  Json list = Json::array();
+  const auto maybe = [](const std::optional<double>& v) { return v ? CheckedJson(*v) : CheckedJson(nullptr); };
+  CheckedJson list = CheckedJson::array();
   for (const CaseResult* r : cases) {
-    Json one{{"case", r->number},
-             {"scenario", r->scenario},
-             {"faults", session::faults_of(*r)},
-             {"setting", r->setting},
-             {"outcome", r->outcome},
-             {"whole", r->whole},
-             {"why", r->why},
-             {"simulated_s", r->simulated_s},
-             {"wall_s", r->wall_s},
-             {"command", r->command},
-             {"varied", Json::array()},
-             {"requirements", Json::array()},
-             {"measures", Json::array()}};
+    CheckedJson one{{"case", r->number},
+                    {"scenario", r->scenario},
+                    {"faults", session::faults_of(*r)},
+                    {"setting", r->setting},
+                    {"outcome", r->outcome},
+                    {"whole", r->whole},
+                    {"why", r->why},
+                    {"simulated_s", r->simulated_s},
+                    {"wall_s", r->wall_s},
+                    {"command", r->command},
+                    {"varied", CheckedJson::array()},
+                    {"requirements", CheckedJson::array()},
+                    {"measures", CheckedJson::array()}};
     for (std::size_t i = 0; i < key.varied.size(); ++i)
       one["varied"].push_back({{"name", key.varied[i].first}, {"value", r->values[i]}, {"unit", key.varied[i].second}});
     for (const SummaryRow& row : r->rows) {
@@ -213,7 +212,7 @@ void say_json(const session::CaseBookKey& key, const session::CaseList& cases) {
     }
     list.push_back(std::move(one));
   }
-  say(list.dump(2, ' ', false, Json::error_handler_t::replace));
+  say(list.dump(2, ' ', false, CheckedJson::error_handler_t::replace));
 }
 
 }  // namespace isodyne::app
