@@ -1,7 +1,6 @@
 // campaign: the cases of a campaign are run.
 
 #include <atomic>
-#include <charconv>
 #include <chrono>
 #include <csignal>
 #include <filesystem>
@@ -36,17 +35,6 @@ std::optional<std::size_t> campaign_named(const program::Program& p, const std::
   return std::nullopt;
 }
 
-bool read_count(const Arguments& arguments, Option option, std::size_t most, std::size_t& to) {
-  const auto text = arguments.value(option);
-  if (!text) return true;
-  std::size_t n = 0;
-  const auto [rest, trouble] = std::from_chars(text->data(), text->data() + text->size(), n);
-  if (trouble != std::errc{} || rest != text->data() + text->size() || n < 1 || n > most)
-    return say_error(fmt::format("{} takes a number from 1 to {}, not `{}`", spelled(option), most, *text)), false;
-  to = n;
-  return true;
-}
-
 bool read_cluster(const Arguments& arguments, session::CampaignWish& wish) {
   const auto on = arguments.value(Option::on);
   for (const Option option : {Option::tasks, Option::slurm}) {
@@ -57,7 +45,7 @@ bool read_cluster(const Arguments& arguments, session::CampaignWish& wish) {
   session::ClusterWish cluster;
   std::error_code none;
   cluster.program = std::filesystem::read_symlink("/proc/self/exe", none).string();
-  if (!read_count(arguments, Option::tasks, 1000, cluster.tasks)) return false;
+  if (!read_whole(arguments, Option::tasks, 1000, cluster.tasks)) return false;
   std::istringstream words(arguments.value(Option::slurm).value_or(""));
   for (std::string word; words >> word;) cluster.options.push_back(word.starts_with("-") ? word : "--" + word);
   wish.cluster = cluster;
@@ -85,18 +73,12 @@ std::optional<session::CampaignWish> read_wish(const Arguments& arguments, const
     if (!numbers) return std::nullopt;
     wish.only = *numbers;
   }
-  if (!read_count(arguments, Option::jobs, 64, wish.jobs)) return std::nullopt;
-  for (const Option option : {Option::budget, Option::answer_within}) {
-    const auto text = arguments.value(option);
-    if (!text) continue;
-    const auto span = read_span(*text);
-    if (!span || span->count() <= 0)
+  if (!read_whole(arguments, Option::jobs, 64, wish.jobs)) return std::nullopt;
+  if (!read_answer_within(arguments, wish.answer_within)) return std::nullopt;
+  if (const auto text = arguments.value(Option::budget)) {
+    wish.budget = read_span(*text);
+    if (!wish.budget || wish.budget->count() <= 0)
       return say_error(fmt::format("`{}` is not a time; write for example \"20 min\"", *text)), std::nullopt;
-    if (option == Option::budget)
-      wish.budget = *span;
-    else
-      wish.answer_within =
-          std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
   }
   return wish;
 }

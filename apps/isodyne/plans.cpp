@@ -89,6 +89,36 @@ bool read_seed(const Arguments& arguments, std::uint64_t& seed) {
   return false;
 }
 
+bool read_whole(const Arguments& arguments, Option option, std::size_t most, std::size_t& to) {
+  const auto text = arguments.value(option);
+  if (!text) return true;
+  std::size_t n = 0;
+  const auto [rest, trouble] = std::from_chars(text->data(), text->data() + text->size(), n);
+  if (trouble != std::errc{} || rest != text->data() + text->size() || n < 1 || n > most)
+    return say_error(fmt::format("{} takes a number from 1 to {}, not `{}`", spelled(option), most, *text)), false;
+  to = n;
+  return true;
+}
+
+bool read_answer_within(const Arguments& arguments, std::chrono::milliseconds& to) {
+  const auto text = arguments.value(Option::answer_within);
+  if (!text) return true;
+  const auto span = read_span(*text);
+  if (!span || span->count() <= 0)
+    return say_error(fmt::format("`{}` is not a time; write for example \"90 s\" or \"2 min\"", *text)), false;
+  to = std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
+  return true;
+}
+
+bool read_setting(const Arguments& arguments, const program::Program& program, std::string& to) {
+  bench::RunPlan plan;
+  plan.setting = arguments.value(Option::setting).value_or("");
+  plan.longest = std::chrono::seconds(1);
+  if (const auto trouble = bench::trouble_with(program, plan)) return say_error(trouble->text()), false;
+  to = plan.setting;
+  return true;
+}
+
 std::optional<Wanted> read_plan(const Arguments& arguments, const program::Program& program) {
   Wanted wanted;
   bench::RunPlan& plan = wanted.plan;
@@ -106,18 +136,13 @@ std::optional<Wanted> read_plan(const Arguments& arguments, const program::Progr
     if (std::find(plan.faults.begin(), plan.faults.end(), f) == plan.faults.end()) plan.faults.push_back(f);
   }
   if (!read_seed(arguments, plan.seed)) return std::nullopt;
-  for (const Option option : {Option::span, Option::answer_within}) {
-    const auto text = arguments.value(option);
-    if (!text) continue;
-    const auto span = read_span(*text);
-    if (!span || span->count() == 0) {
+  if (!read_answer_within(arguments, wanted.answer_within)) return std::nullopt;
+  if (const auto text = arguments.value(Option::span)) {
+    plan.longest = read_span(*text);
+    if (!plan.longest || plan.longest->count() == 0) {
       say_error(fmt::format("`{}` is not a time; write for example \"90 s\" or \"2 min\"", *text));
       return std::nullopt;
     }
-    if (option == Option::span) plan.longest = span;
-    if (option == Option::answer_within)
-      wanted.answer_within =
-          std::max(std::chrono::milliseconds(1), std::chrono::duration_cast<std::chrono::milliseconds>(*span));
   }
   if (plan.scenario == program::kNone && !plan.longest && !arguments.has(Option::open)) {  // somebody ends that one
     std::string all;

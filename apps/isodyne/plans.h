@@ -28,6 +28,15 @@ std::shared_ptr<const session::Bench> looked_at(const session::Bench& bench, con
 std::optional<std::int32_t> scenario_named(const program::Program& program, const std::string& name);
 std::optional<std::int32_t> fault_named(const program::Program& program, const std::string& name);
 
+/// A whole number from 1 to `most`, if the option is given; false after saying what is wrong with it.
+bool read_whole(const Arguments& arguments, Option option, std::size_t most, std::size_t& to);
+
+/// --answer-within, if it is given; false after saying what is wrong with it.
+bool read_answer_within(const Arguments& arguments, std::chrono::milliseconds& to);
+
+/// --setting, if it is given; false after saying what is wrong with it.
+bool read_setting(const Arguments& arguments, const program::Program& program, std::string& to);
+
 /// --seed, if it is given; false after saying what is wrong with it.
 bool read_seed(const Arguments& arguments, std::uint64_t& seed);
 

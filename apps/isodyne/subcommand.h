@@ -107,6 +107,7 @@ int run_watch(const Arguments&);
 int run_capture(const Arguments&);
 int run_campaign(const Arguments&);
 int run_cases(const Arguments&);
+int run_failures(const Arguments&);
 int run_verdicts(const Arguments&);
 int run_timing(const Arguments&);
 int run_scenario(const Arguments&);

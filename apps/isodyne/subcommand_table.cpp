@@ -73,6 +73,19 @@ const std::vector<Subcommand>& commands() {
        "isodyne cases campaigns/nightly.sqlite why L-03",
        {requirement, where, sort, by, case_, csv, bench, out, no_report, json, strict, help},
        run_cases},
+      {"failures",
+       "BENCH [TABLE]",
+       1,
+       2,
+       "tables of failure modes, and what runs say to each row",
+       "Lists the rows, and what has no row or no fault. --run runs each failure by itself in its scenario, beside the scenario\n"
+       "without it: mitigated (noticed, and requirements held), detected (noticed, and one was broken), missed (broken, and\n"
+       "nobody noticed), harmless, not reached, no answer. Rows of a CSV file get that written back; what people wrote in it\n"
+       "stays as it is. --out writes a table of its own, CSV or a workbook (.xlsx). --template says how a table begins.\n"
+       "Exit status 1: a requirement was broken; 2: rows are wrong; 3: some runs gave no answer.",
+       "isodyne failures examples/canal-lock/lock.dyne --run --out failures.xlsx",
+       {run, out, csv, template_, setting, seed, jobs, each_alone, answer_within, help},
+       run_failures},
       {"attach",
        "[RUN]",
        0,

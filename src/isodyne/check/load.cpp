@@ -11,6 +11,7 @@
 #include "isodyne/check/io/racks.h"
 #include "isodyne/check/io/wiring.h"
 #include "isodyne/check/judged/campaigns.h"
+#include "isodyne/check/judged/failure_modes.h"
 #include "isodyne/check/judged/panels.h"
 #include "isodyne/check/judged/recording_plan.h"
 #include "isodyne/check/judged/requirements.h"
@@ -308,6 +309,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   judged.define();
   Panels(check, expressions).define();
   Campaigns(check, expressions).define();
+  FailureTables(check).define();
   Periods(check, expressions, bench).run();
   define_networks(check);
   put_gate_faults(check);
@@ -421,6 +423,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
   if (wish.rules && wish.rules->instead) {
     document.requirements.clear();
     document.expectations.clear();
+    document.failure_modes.clear();
   }
   if (wish.rules) {
     const std::size_t conditions = document.conditions.size(), measures = document.measures.size(),

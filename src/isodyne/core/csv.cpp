@@ -73,6 +73,7 @@ class Reader {
   }
 
   CsvField field() {
+    const std::size_t start = at_;
     while (at_ < text_.size() && blank(text_[at_])) ++at_;
     CsvField f;
     f.begin = static_cast<std::uint32_t>(at_);
@@ -82,6 +83,7 @@ class Reader {
       while (at_ < text_.size() && text_[at_] != csv_.separator && text_[at_] != '\n') f.text += text_[at_++];
       f.end = static_cast<std::uint32_t>(at_);
       while (!f.text.empty() && blank(f.text.back())) f.text.pop_back(), --f.end;
+      if (f.text.empty()) f.begin = f.end = static_cast<std::uint32_t>(start);  // before the end of the line, too
       plain(f);
     }
     return f;

@@ -9,6 +9,7 @@
 #include <pugixml.hpp>
 
 #include "isodyne/core/text.h"
+#include "isodyne/exchange/xml.h"
 #include "isodyne/lang/parser.h"
 
 namespace isodyne::exchange {
@@ -106,20 +107,6 @@ std::string to_reqif(const program::Program& p) {
 
 namespace {
 
-/// A name without the prefix of its namespace.
-std::string local(const char* name) {
-  const std::string text = name;
-  const std::size_t colon = text.find(':');
-  return colon == std::string::npos ? text : text.substr(colon + 1);
-}
-
-pugi::xml_node child(const pugi::xml_node& parent, const char* name) {
-  for (const pugi::xml_node& c : parent.children()) {
-    if (local(c.name()) == name) return c;
-  }
-  return {};
-}
-
 /// All text below a node, markup left out; by a walk, so that depth costs no stack.
 std::string plain_text(const pugi::xml_node& node) {
   std::string all;
@@ -155,8 +142,8 @@ std::string usable_name(const std::string& wanted) {
 /// IDENTIFIER of each attribute → its LONG-NAME.
 std::map<std::string, std::string> attribute_names(const pugi::xml_node& content) {
   std::map<std::string, std::string> names;
-  for (const pugi::xml_node& type : child(content, "SPEC-TYPES").children()) {
-    for (const pugi::xml_node& a : child(type, "SPEC-ATTRIBUTES").children())
+  for (const pugi::xml_node& type : child_called(content, "SPEC-TYPES").children()) {
+    for (const pugi::xml_node& a : child_called(type, "SPEC-ATTRIBUTES").children())
       names[a.attribute("IDENTIFIER").value()] = a.attribute("LONG-NAME").value();
   }
   return names;
@@ -176,11 +163,11 @@ ExchangedRequirement object(const pugi::xml_node& o, const std::map<std::string,
   ExchangedRequirement r;
   r.id = o.attribute("IDENTIFIER").value();
   std::string foreign, title;
-  for (const pugi::xml_node& v : child(o, "VALUES").children()) {
-    const auto name = names.find(plain_text(child(v, "DEFINITION")));
+  for (const pugi::xml_node& v : child_called(o, "VALUES").children()) {
+    const auto name = names.find(plain_text(child_called(v, "DEFINITION")));
     if (name == names.end()) continue;
     const pugi::xml_attribute simple = v.attribute("THE-VALUE");
-    const std::string value = printable(simple ? one_line(simple.value()) : plain_text(child(v, "THE-VALUE")));
+    const std::string value = printable(simple ? one_line(simple.value()) : plain_text(child_called(v, "THE-VALUE")));
     if (name->second == "ReqIF.ForeignID") foreign = value;
     if (name->second == "ReqIF.Name" || name->second == "ReqIF.ChapterName") title = value;
     if (name->second == "ReqIF.Text" || name->second == "ReqIF.Description") r.text = value;
@@ -206,15 +193,15 @@ Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, co
     return Failure{"cannot read", fmt::format("{}:{}", file, 1 + std::count(text.begin(), end, '\n')),
                    fmt::format("it is not well-formed XML: {}", parsed.description())};
   }
-  const pugi::xml_node root = child(document, "REQ-IF");
-  const pugi::xml_node content = child(child(root, "CORE-CONTENT"), "REQ-IF-CONTENT");
+  const pugi::xml_node root = child_called(document, "REQ-IF");
+  const pugi::xml_node content = child_called(child_called(root, "CORE-CONTENT"), "REQ-IF-CONTENT");
   if (!content)
     return Failure{"cannot read", file, "it is XML, but not ReqIF: there is no REQ-IF with a CORE-CONTENT in it"};
   const auto names = attribute_names(content);
   std::vector<ExchangedRequirement> all;
   std::set<std::string> taken, ids;
-  for (const pugi::xml_node& o : child(content, "SPEC-OBJECTS").children()) {
-    if (local(o.name()) != "SPEC-OBJECT") continue;
+  for (const pugi::xml_node& o : child_called(content, "SPEC-OBJECTS").children()) {
+    if (local_name(o) != "SPEC-OBJECT") continue;
     if (all.size() >= kMostReqifObjects) return Failure{"cannot read", file, "it has more than 100,000 objects"};
     ExchangedRequirement r = object(o, names);
     if (r.id.empty()) return Failure{"cannot read", file, fmt::format("object {} has no IDENTIFIER", all.size() + 1)};

@@ -19,10 +19,9 @@ bool Parser::judged_declaration(const std::string& doc) {
   if (t_.at("measure")) return measure(doc), true;
   if (t_.at("figure")) return figure(doc), true;
   if (t_.at("panel")) return panel(doc), true;
-  if (t_.at("campaign")) return campaign(doc), true;
   if (t_.at("cables")) return cables(doc), true;
   if (t_.at("wiring")) return wiring(doc), true;
-  return false;
+  return assurance_declaration(doc);
 }
 
 // condition = "condition" name "=" expression
@@ -268,8 +267,8 @@ void Parser::requirement(const std::string& doc) {
 }
 
 /// Names of requirements may have dashes, dots and leading digits: every token up to the next blank.
-Name Parser::label() {
-  if (t_.at("{") || t_.at(TokenKind::newline) || t_.at_end()) t_.fail("the name of the requirement");
+Name Parser::label(const char* what) {
+  if (t_.at("{") || t_.at("}") || t_.at(",") || t_.at(TokenKind::newline) || t_.at_end()) t_.fail(what);
   Span span = t_.take().span;
   while (!t_.at("{") && !t_.at(",") && !t_.at_end() && !t_.at(TokenKind::newline) && t_.peek().span.begin == span.end) {
     span = join(span, t_.take().span);
@@ -473,87 +472,6 @@ WiringDecl::Wire Parser::wire() {
   w.span = join(w.span, t_.last_span());
   t_.expect_statement_end();
   return w;
-}
-
-std::vector<Name> Parser::names(const char* what) {
-  std::vector<Name> all;
-  do all.push_back(t_.expect_name(what));
-  while (t_.accept(","));
-  return all;
-}
-
-// campaign = "campaign" name "{" { factor | "draw" sum "by" method | "until" "coverage" "of" what "=" sum | "keep"
-// which } "}"
-void Parser::campaign(const std::string& doc) {
-  t_.take();
-  CampaignDecl c;
-  c.doc = doc;
-  c.name = t_.expect_name("the name of the campaign");
-  block("and its factors", [&] {
-    if (t_.accept("scenario")) {
-      for (Name& name : names("the name of a scenario")) c.scenarios.push_back(std::move(name));
-    } else if (t_.accept("setting")) {
-      for (Name& name : names("the name of a setting")) c.settings.push_back(std::move(name));
-    } else if (t_.accept("fault")) {
-      do c.faults.push_back(fault_sets());
-      while (t_.accept(","));
-    } else if (t_.accept("vary")) {
-      c.varied.push_back(vary());
-    } else if (t_.accept("draw")) {
-      c.draws = x_.sum();
-      t_.expect("by", "and how, as in `draw 500 by latin_hypercube`");
-      c.method = t_.expect_name("how cases are drawn");
-    } else if (t_.accept("keep")) {
-      c.keep = t_.expect_name("of which cases recordings are kept");
-      if (!t_.at(TokenKind::newline) && !t_.at("}")) c.kept = x_.sum();
-    } else if (t_.accept("until")) {
-      t_.expect("coverage", "as in `until coverage of pairs = 100 %`");
-      t_.expect("of", "and of what, as in `until coverage of pairs = 100 %`");
-      c.until = t_.expect_name("what is to be covered");
-      t_.expect("=", "and how much of it, as in `until coverage of pairs = 100 %`");
-      c.until_share = x_.sum();
-    } else {
-      t_.fail("`scenario`, `fault`, `vary`, `setting`, `draw`, `until` or `keep`");
-    }
-    t_.expect_statement_end();
-  });
-  document_.campaigns.push_back(std::move(c));
-}
-
-// fault = "none" | name | ( "each" | "pairs" ) [ "of" name { "," name } ]
-CampaignDecl::FaultSets Parser::fault_sets() {
-  using Kind = CampaignDecl::FaultSets::Kind;
-  CampaignDecl::FaultSets sets;
-  const Span begin = t_.peek().span;
-  if (t_.accept("none")) {
-    sets.kind = Kind::none;
-  } else if (t_.at("each") || t_.at("pairs")) {
-    sets.kind = t_.take().text == "each" ? Kind::each : Kind::pairs;
-    if (t_.accept("of")) sets.of = names("the name of a fault");
-  } else {
-    sets.kind = Kind::one;
-    sets.of.push_back(t_.expect_name("`none`, `each`, `pairs` or the name of a fault"));
-  }
-  sets.span = join(begin, t_.last_span());
-  return sets;
-}
-
-// vary = path ( "=" sum { "," sum } | "from" sum "to" sum )
-CampaignDecl::Vary Parser::vary() {
-  CampaignDecl::Vary v;
-  const Span begin = t_.peek().span;
-  v.what = x_.path("what is varied");
-  if (t_.accept("from")) {
-    v.from = x_.sum();
-    t_.expect("to", "and the other end");
-    v.to = x_.sum();
-  } else {
-    t_.expect("=", "and its values, or `from A to B`");
-    do v.values.push_back(x_.sum());
-    while (t_.accept(","));
-  }
-  v.span = join(begin, t_.last_span());
-  return v;
 }
 
 }  // namespace isodyne::lang

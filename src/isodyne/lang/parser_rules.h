@@ -141,20 +141,27 @@ class Parser {
   void expectation(const std::string& doc);
   ExpectationDecl::Row expectation_row();
   void requirement(const std::string& doc);
-  Name label();
+  Name label(const char* what = "the name of the requirement");
   void harness(const std::string& doc);
   void measure(const std::string& doc);
   bool measure_clause(MeasureDecl& m);
   bool measure_window(MeasureDecl& m);
   void figure(const std::string& doc);
   void panel(const std::string& doc);
-  void campaign(const std::string& doc);
-  CampaignDecl::FaultSets fault_sets();
-  CampaignDecl::Vary vary();
-  std::vector<Name> names(const char* what);
   void cables(const std::string& doc);
   void wiring(const std::string& doc);
   WiringDecl::Wire wire();
+
+  // parse_assurance.cpp
+  bool assurance_declaration(const std::string& doc);
+  void campaign(const std::string& doc);
+  CampaignDecl::FaultSets fault_sets();
+  CampaignDecl::Vary vary();
+  void failure_modes(const std::string& doc);
+  FailureModesDecl::Row failure_row();
+  std::vector<Name> names(const char* what);
+  std::vector<Name> labels(const char* what);
+  std::vector<Path> paths(const char* what);
 
   // parse_scenario.cpp
   void scenario(const std::string& doc);

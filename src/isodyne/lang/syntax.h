@@ -733,6 +733,28 @@ struct CampaignDecl {
   std::string doc;
 };
 
+/// A table of failure modes: its columns, and rows of it that are written here; others are in a file.
+struct FailureModesDecl {
+  struct Cell {
+    Name column;
+    std::string text;
+    ExprPtr value;  ///< null: a text
+  };
+  struct Row {
+    Name name;
+    std::vector<Cell> cells;
+    std::vector<Name> faults, scenarios, requirements;
+    std::vector<Path> noticed;
+  };
+  Name name;
+  std::string file;  ///< empty: none
+  Members columns;   ///< typed ones as `param`, computed ones as `let`
+  std::vector<Name> scenarios, requirements;
+  std::vector<Path> noticed;
+  std::vector<Row> rows;
+  std::string doc;
+};
+
 /// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
 struct RecordDecl {
   std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
@@ -788,6 +810,7 @@ struct Document {
   std::vector<FigureDecl> figures;
   std::vector<PanelDecl> panels;
   std::vector<CampaignDecl> campaigns;
+  std::vector<FailureModesDecl> failure_modes;
   std::vector<CablesDecl> cables;
   std::vector<WiringDecl> wirings;
 };

@@ -73,9 +73,9 @@ struct Requirement {
   /// the first (of a formula `A until B` without a time: `trigger` is A, `check` is B).
   enum class Form { always, eventually, until };
   std::string name, doc, source;
-  std::string id;          ///< in the exchange file that it came from; may be empty
-  std::string formula;     ///< as written
-  bool by_review = false;  ///< people judge it: no run puts it to the test
+  std::string id;                      ///< in the exchange file that it came from; may be empty
+  std::string formula;                 ///< as written
+  bool by_review = false;              ///< people judge it: no run puts it to the test
   Form form = Form::always;
   NodeId trigger = kNone;      ///< counts only where this holds; kNone: everywhere
   NodeId check = kNone;        ///< must hold …

@@ -133,6 +133,7 @@ class Renumbering {
     for (Campaign& c : p_.campaigns) {
       for (Campaign::Vary& v : c.varied) move(v.what);
     }
+    for (FailureModes& f : p_.failure_modes) list(f.noticed);
     for (Panel& panel : p_.panels) {
       for (PanelItem& item : panel.items) list(item.ids);
     }

@@ -7,6 +7,7 @@
 
 #include <string>
 
+#include "isodyne/program/assurance.h"
 #include "isodyne/program/campaign.h"
 #include "isodyne/program/io.h"
 #include "isodyne/program/judged.h"
@@ -16,7 +17,7 @@
 
 namespace isodyne::program {
 
-struct Program : Plant, Io, Stimulus, Judged, View {
+struct Program : Plant, Io, Stimulus, Judged, View, Assurance {
   std::string doc;
   std::vector<Campaign> campaigns;
 };

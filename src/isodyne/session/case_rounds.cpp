@@ -32,8 +32,13 @@ Status CaseRounds::run(const std::vector<std::int64_t>& numbers) {
     }
     std::vector<Case> some;
     for (; at < numbers.size() && (numbers[at] - 1) / lot == place; ++at) some.push_back(cases_.at(numbers[at]));
-    some = shared(std::move(some));
-    if (!some.empty() && stored_ && !course_.stopped) by_themselves(some);
+    const std::string alone =
+        do_cases(wish_, some, jobs_, wish_.each_alone || !course_.alone.empty(),
+                 [&](std::size_t, CaseResult& result, const CaseNews& news) {
+                   if (news.copied) ++course_.copied;
+                   return take(result);
+                 });
+    if (!alone.empty()) course_.alone = alone;
   }
   return stored_;
 }
@@ -141,51 +146,12 @@ Status CaseRounds::merge(const std::string& part, std::set<std::int64_t>& left) 
   if (!all) return all.failure();
   for (const CaseResult& r : *all) {
     if (left.erase(r.number) == 0) continue;
-    Piece piece;
-    (void)take(r, piece);
+    (void)take(r);
   }
   return stored_;
 }
 
-std::vector<Case> CaseRounds::shared(std::vector<Case> some) {
-  if (wish_.each_alone || !course_.alone.empty()) return some;
-  const std::vector<Task> tasks = together(wish_, some, workers_of(jobs_));
-  if (tasks.size() == some.size()) return some;
-  std::set<std::size_t> done, alone;
-  for (const Task& t : tasks) {
-    if (t.size() == 1) alone.insert(t[0]);
-  }
-  in_workers(
-      some.size(), tasks, jobs_, [&](const Task& task, Teller& teller) { do_together(wish_, some, task, teller); },
-      [&](std::size_t i, Piece& piece) {
-        CaseResult result = described(wish_, some[i]);
-        const CaseNews news = read_case(piece, result);
-        if (news.alone) course_.alone = news.why;
-        if (news.alone) return false;                        // nor could others
-        if (!piece.done && !alone.contains(i)) return true;  // its turn comes again
-        done.insert(i);
-        if (news.copied) ++course_.copied;
-        return take(result, piece);
-      });
-  std::vector<Case> left;
-  for (std::size_t i = 0; i < some.size(); ++i) {
-    if (!done.contains(i)) left.push_back(std::move(some[i]));
-  }
-  return left;
-}
-
-void CaseRounds::by_themselves(const std::vector<Case>& some) {
-  in_workers(
-      some.size(), jobs_, [&](std::size_t i) { return do_case(wish_, some[i], ""); },
-      [&](std::size_t i, Piece& piece) {
-        CaseResult result = described(wish_, some[i]);
-        read_case(piece, result);
-        return take(result, piece);
-      });
-}
-
-bool CaseRounds::take(const CaseResult& result, Piece& piece) {
-  piece.said = {};
+bool CaseRounds::take(const CaseResult& result) {
   if (stored_) stored_ = book_.add(result);
   if (wish_.factors().until) covered_.add(result);
   ++course_.done;

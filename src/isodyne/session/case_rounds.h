@@ -23,7 +23,6 @@ class CaseRounds {
 
   /// What is in the book already counts for coverage.
   Status count_in();
-  /// First those that may have a beginning in common, then those that are left.
   Status run(const std::vector<std::int64_t>& numbers);
   /// By tasks on a cluster. One that is at work already, for somebody who is gone, is waited for first.
   Status run_on_cluster(const std::vector<std::int64_t>& numbers);
@@ -37,11 +36,8 @@ class CaseRounds {
   /// What a task has left, which may be nothing or a part.
   Status merge(const std::string& part, std::set<std::int64_t>& left);
 
-  /// Gives those that have to be run by themselves.
-  std::vector<Case> shared(std::vector<Case> some);
-  void by_themselves(const std::vector<Case>& some);
   /// Whether it goes on.
-  bool take(const CaseResult& result, Piece& piece);
+  bool take(const CaseResult& result);
   bool may_begin() const;
 
   const CampaignWish& wish_;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <csignal>
 #include <map>
+#include <numeric>
 #include <set>
 #include <tuple>
 
@@ -24,7 +25,8 @@ bool is_among(std::int32_t fault, const std::vector<std::int32_t>& all) {
 }
 
 // What is said begins with a letter: why there was no run; or that one by itself is wanted; or a line of remarks, one
-// of what was met, and the outcome, of a run by itself or of one that went on from a beginning of others.
+// of what was met, one of the onset, and the outcome, of a run by itself or of one that went on from a beginning of
+// others.
 constexpr char kNoRun = '!', kAlone = '?', kItself = '=', kCopied = '>';
 
 /// Looks whether the first instant has what was asked for: a scenario may set something else at once, and the factor
@@ -57,25 +59,40 @@ class FirstInstant : public RunWatcher {
   std::string other_;
 };
 
+/// Keeps some faults from acting, whatever the scenario does.
+class Without : public bench::FaultChoice {
+ public:
+  explicit Without(const std::vector<std::int32_t>& faults) : faults_(faults) {}
+  bool has(std::int32_t fault) override { return !is_among(fault, faults_); }
+  bool may_have(std::int32_t fault) const override { return !is_among(fault, faults_); }
+
+ private:
+  const std::vector<std::int32_t>& faults_;
+};
+
 /// Who looks at the run of a case.
 class Lookers {
  public:
   Lookers(const CaseSource& source, const RunRequest& request) : first_(request) {
     if (source.items) coverage_.emplace(*source.items, request);
+    if (!source.signals.empty()) onset_.emplace(*source.bench->program, source.signals);
   }
   std::vector<RunWatcher*> all(RunWatcher* more = nullptr) {
     std::vector<RunWatcher*> list{&first_};
     if (coverage_) list.push_back(&*coverage_);
+    if (onset_) list.push_back(&*onset_);
     if (more != nullptr) list.push_back(more);
     return list;
   }
   std::string said(char how, const RunOutcome& outcome) const {
-    return how + one_line(first_.other()) + "\n" + (coverage_ ? coverage_->met() : "") + "\n" + to_json(outcome);
+    return how + one_line(first_.other()) + "\n" + (coverage_ ? coverage_->met() : "") + "\n" +
+           (onset_ ? onset_->text() : "") + "\n" + to_json(outcome);
   }
 
  private:
   FirstInstant first_;
   std::optional<CoverageWatch> coverage_;
+  std::optional<OnsetWatch> onset_;
 };
 
 /// The cases that this process has in hand, and is at the same time; fewer and fewer.
@@ -153,6 +170,11 @@ bool may_wait(const program::Program& p, std::int32_t fault) {
 
 }  // namespace
 
+const Campaign& CaseSource::factors() const {
+  static const Campaign kNone;
+  return campaign == kNoCampaign ? kNone : bench->program->campaigns[campaign];
+}
+
 RunRequest request_of(const CaseSource& source, const Case& one) {
   const program::Program& p = *source.bench->program;
   RunRequest r;
@@ -199,6 +221,8 @@ std::string do_case(const CaseSource& source, const Case& one, const std::string
   }
   if (const auto trouble = bench::trouble_with(*source.bench->program, request.plan)) return kNoRun + trouble->text();
   Lookers lookers(source, request);
+  Without without(one.without);
+  if (!one.without.empty()) request.plan.choice = &without;
   const RunOutcome outcome = run_here(request, lookers.all());
   return lookers.said(kItself, outcome);
 }
@@ -207,8 +231,13 @@ std::vector<Task> together(const CaseSource& source, const std::vector<Case>& ca
   const program::Program& p = *source.bench->program;
   // One has what all of them have in common: also the faults that are there from the beginning.
   std::map<std::tuple<std::int32_t, std::string, std::vector<double>, std::vector<std::int32_t>>, Task> same;
+  std::vector<Task> tasks;
   for (std::size_t i = 0; i < cases.size(); ++i) {
     const Case& c = cases[i];
+    if (!c.without.empty()) {
+      tasks.push_back({i});
+      continue;
+    }
     std::vector<std::int32_t> fixed;
     for (const std::int32_t f : c.faults) {
       if (!may_wait(p, f)) fixed.push_back(f);
@@ -219,7 +248,6 @@ std::vector<Task> together(const CaseSource& source, const std::vector<Case>& ca
   // Enough tasks for all workers, to the end; each begins anew, so not too small either.
   constexpr std::size_t kTasksEach = 4, kLeast = 8;
   const std::size_t most = std::max(kLeast, cases.size() / (kTasksEach * workers) + 1);
-  std::vector<Task> tasks;
   for (const auto& [key, all] : same) {
     for (std::size_t at = 0; at < all.size(); at += most)
       tasks.emplace_back(all.begin() + static_cast<std::ptrdiff_t>(at),
@@ -290,18 +318,74 @@ CaseNews read_case(const Piece& piece, CaseResult& r) {
   if (!piece.done || piece.said.empty()) return {};
   const char how = piece.said[0];
   const std::string rest = piece.said.substr(1);
-  if (how == kAlone) return {true, false, rest};
+  if (how == kAlone) return {true, false, rest, {}};
   r.why = rest;
   if (how == kNoRun) return {};
   const std::size_t line = std::min(rest.find('\n'), rest.size() - 1);
   const std::size_t second = std::min(rest.find('\n', line + 1), rest.size() - 1);
+  const std::size_t third = std::min(rest.find('\n', second + 1), rest.size() - 1);
   r.met = rest.substr(line + 1, second - line - 1);
-  const auto outcome = read_outcome(rest.substr(second + 1));
+  const auto outcome = read_outcome(rest.substr(third + 1));
   if (!outcome) return r.why = outcome.failure().text(), CaseNews{};
   r.why = rest.substr(0, line);
   take_outcome(*outcome, r);
   if (!outcome->summary) return {};
-  return {false, how == kCopied, ""};
+  return {false, how == kCopied, "", read_onset(rest.substr(second + 1, third - second - 1))};
+}
+
+namespace {
+
+/// Gives those of them that have to be run by themselves, and why.
+std::pair<std::vector<std::size_t>, std::string> shared(
+    const CaseSource& source, const std::vector<Case>& cases, std::size_t jobs,
+    const std::function<bool(std::size_t, CaseResult&, const CaseNews&)>& take) {
+  std::vector<std::size_t> left(cases.size());
+  std::iota(left.begin(), left.end(), std::size_t{0});
+  const std::vector<Task> tasks = together(source, cases, workers_of(jobs));
+  if (tasks.size() == cases.size()) return {left, ""};
+  std::set<std::size_t> done, alone;
+  for (const Task& t : tasks) {
+    if (t.size() == 1) alone.insert(t[0]);
+  }
+  std::string why;
+  in_workers(
+      cases.size(), tasks, jobs, [&](const Task& task, Teller& teller) { do_together(source, cases, task, teller); },
+      [&](std::size_t i, Piece& piece) {
+        CaseResult result = described(source, cases[i]);
+        const CaseNews news = read_case(piece, result);
+        if (news.alone) why = news.why;
+        if (news.alone) return false;                        // nor could others
+        if (!piece.done && !alone.contains(i)) return true;  // its turn comes again
+        done.insert(i);
+        piece.said = {};
+        return take(i, result, news);
+      });
+  std::erase_if(left, [&](std::size_t i) { return done.contains(i); });
+  return {left, why};
+}
+
+}  // namespace
+
+std::string do_cases(const CaseSource& source, const std::vector<Case>& cases, std::size_t jobs, bool each_alone,
+                     const std::function<bool(std::size_t, CaseResult&, const CaseNews&)>& take) {
+  bool more = true;
+  const auto taken = [&](std::size_t i, CaseResult& result, const CaseNews& news) {
+    return more = take(i, result, news) && more;
+  };
+  std::vector<std::size_t> left(cases.size());
+  std::iota(left.begin(), left.end(), std::size_t{0});
+  std::string why;
+  if (!each_alone) std::tie(left, why) = shared(source, cases, jobs, taken);
+  if (left.empty() || !more) return why;
+  in_workers(
+      left.size(), jobs, [&](std::size_t i) { return do_case(source, cases[left[i]], ""); },
+      [&](std::size_t i, Piece& piece) {
+        CaseResult result = described(source, cases[left[i]]);
+        const CaseNews news = read_case(piece, result);
+        piece.said = {};
+        return taken(left[i], result, news);
+      });
+  return why;
 }
 
 }  // namespace isodyne::session

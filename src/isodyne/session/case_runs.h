@@ -8,13 +8,16 @@
 // Functions of this header that run something do so in a worker (workers.h), and what they say is for read_case().
 
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "isodyne/session/case_book.h"
 #include "isodyne/session/cases.h"
 #include "isodyne/session/coverage.h"
+#include "isodyne/session/onset.h"
 #include "isodyne/session/run_service.h"
 #include "isodyne/session/workers.h"
 
@@ -22,15 +25,17 @@ namespace isodyne::session {
 
 /// Of what the cases are.
 struct CaseSource {
+  static constexpr std::size_t kNoCampaign = static_cast<std::size_t>(-1);
   std::shared_ptr<const Bench> bench;
-  std::size_t campaign = 0;  ///< of the program
-  std::uint64_t seed = 1;    ///< of every run
+  std::size_t campaign = kNoCampaign;  ///< of the program; none: cases that somebody else has put together
+  std::uint64_t seed = 1;              ///< of every run
   std::chrono::milliseconds answer_within{1000};
   /// There are many of them: each begins on native code, which is compiled once. Else it comes while a run goes on.
   bool many = false;
   std::shared_ptr<const CoverageItems> items;  ///< null: nobody looks at what is met
-
-  const program::Campaign& factors() const { return bench->program->campaigns[campaign]; }
+  std::vector<program::VarId> signals;         ///< truths of which an onset is noted; see onset.h
+  /// The factors of its campaign; without one there are none.
+  const program::Campaign& factors() const;
 };
 
 /// What one case is as a run.
@@ -54,8 +59,15 @@ struct CaseNews {
   bool alone = false;   ///< it is to be run by itself, and `why` says why
   bool copied = false;  ///< its beginning was that of others
   std::string why;
+  std::optional<Onset> onset;  ///< where signals were looked at
 };
 /// Puts it into a result that describes the case.
 CaseNews read_case(const Piece& piece, CaseResult& result);
+
+/// Does the cases in worker processes (`jobs`: so many at once; 0: as many as there are cores). `take` gets what each
+/// came to, by its place among them, on this thread and in any order; where it says false, no further case is begun.
+/// Gives why beginnings could not be shared; empty: they could be, or there were none, or `each_alone` is wished.
+std::string do_cases(const CaseSource& source, const std::vector<Case>& cases, std::size_t jobs, bool each_alone,
+                     const std::function<bool(std::size_t, CaseResult&, const CaseNews&)>& take);
 
 }  // namespace isodyne::session

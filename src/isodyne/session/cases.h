@@ -23,6 +23,8 @@ struct Case {
   std::vector<std::int32_t> faults;
   std::string setting;
   std::vector<double> values;  ///< of what is varied, in its order, SI
+  /// Faults of the scenario that do not act in this run; of no campaign, but of what is compared with one.
+  std::vector<std::int32_t> without{};
 };
 
 class Cases {

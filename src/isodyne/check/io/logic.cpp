@@ -89,29 +89,10 @@ class LogicMaker {
   }
 
   lang::ExprPtr expression(lang::ExprKind kind, double value, const std::string& word) const {
-    auto e = std::make_unique<lang::Expr>();
-    e->kind = kind;
-    e->value = value;
-    e->word = word;
-    e->span = s_.span;
-    if (kind == lang::ExprKind::name) e->path = lang::Path(lang::Name{word, s_.span});
-    return e;
+    return simple_expression(kind, value, word, s_.span);
   }
-
   /// A value to begin with; the first exchange comes before it is used.
-  lang::ExprPtr nothing(const Variable& v) const {
-    switch (v.type.kind) {
-      case Type::Kind::boolean:
-        return expression(lang::ExprKind::boolean, 0, "");
-      case Type::Kind::choice:
-        return expression(lang::ExprKind::name, 0,
-                          bench_.program.choices[static_cast<std::size_t>(v.type.choice)].labels.front());
-      default:
-        if (v.type.absolute) return expression(lang::ExprKind::number, 0, "degC");
-        const bool plain = v.type.kind == Type::Kind::integer || v.type.dimension.none();
-        return expression(lang::ExprKind::number, 0, plain ? "" : si_text(v.type.dimension));
-    }
-  }
+  lang::ExprPtr nothing(const Variable& v) const { return nothing_of(bench_.program, v.type, s_.span); }
 
   /// bench plc { input level : m = 0 m … part it : LockLogic(…) ; it.level = level … }
   lang::BenchDecl bench_of(const lang::ModelDecl& m) {

@@ -22,20 +22,8 @@ void Campaigns::define() {
   for (const lang::CampaignDecl& c : check_.document.campaigns) campaign(c);
 }
 
-void Campaigns::unknown(const lang::Name& name, const char* what, const std::vector<std::string>& known) {
-  const auto meant = did_you_mean(name.text, known);
-  check_.error(Code::unknown_name, name.span, fmt::format("there is no {} `{}`", what, name.text),
-               meant.value_or(known.empty() ? "there is none" : "there are: " + listed(known)));
-}
-
 void Campaigns::campaign(const lang::CampaignDecl& c) {
-  for (const lang::CampaignDecl& other : check_.document.campaigns) {
-    if (&other == &c) break;
-    if (other.name.text != c.name.text) continue;
-    check_.error(Code::duplicate, c.name.span, fmt::format("campaign `{}` is defined twice", c.name.text))
-        .notes.push_back({other.name.span, "the first is here"});
-    return;
-  }
+  if (named_.twice(c, check_.document.campaigns, "campaign")) return;
   Campaign made;
   made.name = c.name.text;
   made.doc = c.doc;
@@ -50,38 +38,15 @@ void Campaigns::campaign(const lang::CampaignDecl& c) {
 }
 
 void Campaigns::scenarios(const lang::CampaignDecl& c, Campaign& made) {
-  const auto& all = check_.program.scenarios;
   if (c.scenarios.empty())
     check_.error(Code::missing, c.name.span, "a campaign says which scenarios it runs", "scenario NAME, NAME");
   for (const lang::Name& name : c.scenarios) {
-    const auto found = std::find_if(all.begin(), all.end(), [&](const auto& s) { return s.name == name.text; });
-    if (found == all.end()) {
-      std::vector<std::string> known;
-      for (const auto& s : all) known.push_back(s.name);
-      unknown(name, "scenario", known);
-      continue;
-    }
-    if (!found->needs.empty()) {
-      check_.error(Code::missing, name.span,
-                   fmt::format("scenario `{}` needs a value for `{}`", name.text, found->needs),
-                   "give the parameter a default, or do it from another scenario");
-      continue;
-    }
-    const auto place = static_cast<std::int32_t>(found - all.begin());
-    if (std::find(made.scenarios.begin(), made.scenarios.end(), place) != made.scenarios.end())
+    const auto place = named_.scenario(name);
+    if (!place) continue;
+    if (std::find(made.scenarios.begin(), made.scenarios.end(), *place) != made.scenarios.end())
       check_.error(Code::duplicate, name.span, fmt::format("scenario `{}` stands here twice", name.text));
-    made.scenarios.push_back(place);
+    made.scenarios.push_back(*place);
   }
-}
-
-std::optional<std::int32_t> Campaigns::fault_named(const lang::Name& name) {
-  const auto& all = check_.program.faults;
-  const auto found = std::find_if(all.begin(), all.end(), [&](const auto& f) { return f.name == name.text; });
-  if (found != all.end()) return static_cast<std::int32_t>(found - all.begin());
-  std::vector<std::string> known;
-  for (const auto& f : all) known.push_back(f.name);
-  unknown(name, "fault", known);
-  return std::nullopt;
 }
 
 /// `each` and `pairs` are of all faults that come by themselves: one by hand would never act.
@@ -96,7 +61,7 @@ void Campaigns::faults(const lang::CampaignDecl& c, Campaign& made) {
     const std::size_t before = made.fault_sets.size();
     std::vector<std::int32_t> of;
     for (const lang::Name& name : sets.of) {
-      if (const auto fault = fault_named(name)) of.push_back(*fault);
+      if (const auto fault = named_.fault(name)) of.push_back(*fault);
     }
     for (std::size_t i = 0; i < all.size() && sets.of.empty(); ++i) {
       if (all[i].when != program::Fault::When::by_hand) of.push_back(static_cast<std::int32_t>(i));
@@ -131,7 +96,7 @@ void Campaigns::settings(const lang::CampaignDecl& c, Campaign& made) {
   }
   for (const lang::Name& name : c.settings) {
     if (!contains(known, name.text)) {
-      unknown(name, "setting", known);
+      report_unknown_word(check_, name, "setting", known);
       continue;
     }
     if (contains(made.settings, name.text))
@@ -215,7 +180,7 @@ void Campaigns::draw(const lang::CampaignDecl& c, Campaign& made) {
     known.emplace_back(program::draw_word(d));
     if (c.method.text == known.back()) made.draw = d;
   }
-  if (made.draw == Draw::all) return unknown(c.method, "way to draw", known);
+  if (made.draw == Draw::all) return report_unknown_word(check_, c.method, "way to draw", known);
   if (made.draw == Draw::pairwise && range != c.varied.end())
     check_.error(Code::type_mismatch, range->span, "what meets in pairs are values, not ranges",
                  fmt::format("vary {} = A, B, C", range->what.text()));
@@ -230,7 +195,7 @@ void Campaigns::keep(const lang::CampaignDecl& c, Campaign& made) {
     known.emplace_back(program::keep_word(k));
     if (c.keep.text == known.back()) made.keep = k, found = true;
   }
-  if (!found) return unknown(c.keep, "choice of recordings", known);
+  if (!found) return report_unknown_word(check_, c.keep, "choice of recordings", known);
   if (made.keep == Keep::worst && !c.kept)
     check_.error(Code::missing, c.keep.span, "it does not say how many", "keep worst 10");
   if (made.keep != Keep::worst && c.kept)
@@ -245,7 +210,7 @@ void Campaigns::until(const lang::CampaignDecl& c, Campaign& made) {
     known.emplace_back(program::coverage_word(static_cast<program::CoverageKind>(kind)));
     if (c.until.text == known.back()) made.until.emplace(static_cast<program::CoverageKind>(kind), 0.0);
   }
-  if (!made.until) return unknown(c.until, "kind of coverage", known);
+  if (!made.until) return report_unknown_word(check_, c.until, "kind of coverage", known);
   const char* const what = "how much is to be covered";
   const NodeId node = x_.check_as(*c.until_share, {&check_.root, nullptr}, {Type::Kind::real, {}, kNone}, what);
   const auto share = node == kNone ? std::nullopt : check_.constant(node, c.until_share->span, what);

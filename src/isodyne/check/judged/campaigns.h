@@ -1,13 +1,14 @@
 #pragma once
 // Campaigns: many runs, the factors of which each case takes one value.
 
+#include "isodyne/check/judged/named.h"
 #include "isodyne/check/plant/expressions.h"
 
 namespace isodyne::check {
 
 class Campaigns {
  public:
-  Campaigns(Check& check, Expressions& expressions) : check_(check), x_(expressions) {}
+  Campaigns(Check& check, Expressions& expressions) : check_(check), x_(expressions), named_(check) {}
   void define();
 
  private:
@@ -19,13 +20,12 @@ class Campaigns {
   void draw(const lang::CampaignDecl& c, program::Campaign& made);
   void keep(const lang::CampaignDecl& c, program::Campaign& made);
   void until(const lang::CampaignDecl& c, program::Campaign& made);
-  std::optional<std::int32_t> fault_named(const lang::Name& name);
   std::optional<double> value(const lang::Expr& e, VarId id);
   std::int64_t count(const lang::Expr& e, const char* what, std::int64_t most);
-  void unknown(const lang::Name& name, const char* what, const std::vector<std::string>& known);
 
   Check& check_;
   Expressions& x_;
+  Named named_;
 };
 
 }  // namespace isodyne::check

@@ -688,4 +688,24 @@ std::optional<Time> Expressions::check_span(const lang::Expr& e, const ExprScope
   return span;
 }
 
+lang::ExprPtr simple_expression(lang::ExprKind kind, double value, const std::string& word, Span span) {
+  auto e = std::make_unique<lang::Expr>();
+  e->kind = kind;
+  e->value = value;
+  e->word = word;
+  e->span = span;
+  if (kind == lang::ExprKind::name) e->path = lang::Path(lang::Name{word, span});
+  return e;
+}
+
+lang::ExprPtr nothing_of(const Program& program, const Type& type, Span span) {
+  if (type.kind == Type::Kind::boolean) return simple_expression(lang::ExprKind::boolean, 0, "", span);
+  if (type.kind == Type::Kind::choice)
+    return simple_expression(lang::ExprKind::name, 0,
+                             program.choices[static_cast<std::size_t>(type.choice)].labels.front(), span);
+  if (type.absolute) return simple_expression(lang::ExprKind::number, 0, "degC", span);
+  const bool plain = type.kind == Type::Kind::integer || type.dimension.none();
+  return simple_expression(lang::ExprKind::number, 0, plain ? "" : si_text(type.dimension), span);
+}
+
 }  // namespace isodyne::check

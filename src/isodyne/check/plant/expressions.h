@@ -161,4 +161,9 @@ Typed Expressions::elementwise(const std::vector<Typed>& args, Span span, Operat
   return result;
 }
 
+/// A number with its unit as it is written, a truth, or a name.
+lang::ExprPtr simple_expression(lang::ExprKind kind, double value, const std::string& word, Span span);
+/// Zero, false, or the first label.
+lang::ExprPtr nothing_of(const Program& program, const Type& type, Span span);
+
 }  // namespace isodyne::check

@@ -384,7 +384,7 @@ void report_unknown_word(Check& check, const lang::Name& name, const char* what,
   for (const std::string& word : known) list_on(all, word);
   const auto meant = did_you_mean(name.text, known);
   check.error(Code::unknown_name, name.span, fmt::format("there is no {} called `{}`", what, name.text),
-              meant.value_or(fmt::format("there are {}", all)));
+              meant.value_or(known.empty() ? "there is none" : fmt::format("there are {}", all)));
 }
 
 }  // namespace isodyne::check

@@ -318,6 +318,7 @@ class Harness {
                           [&](const lang::Name& f) { return gone_.contains(f.text); });
     });
     d_.campaigns.clear();
+    d_.failure_modes.clear();
     d_.cables.clear();
     d_.wirings.clear();
   }
