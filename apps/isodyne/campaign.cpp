@@ -1,14 +1,13 @@
 // campaign: the cases of a campaign are run.
 
-#include <atomic>
 #include <chrono>
-#include <csignal>
 #include <filesystem>
 #include <sstream>
 
 #include <fmt/format.h>
 
 #include "case_tables.h"
+#include "interruption.h"
 #include "isodyne/core/text.h"
 #include "isodyne/session/campaign.h"
 #include "plans.h"
@@ -21,8 +20,6 @@ namespace {
 
 using session::CaseResult;
 using std::chrono::steady_clock;
-
-std::atomic<bool> g_ended{false};
 
 std::optional<std::size_t> campaign_named(const program::Program& p, const std::string& name) {
   std::vector<std::string> known;
@@ -105,15 +102,14 @@ int run_campaign(const Arguments& arguments) {
   if (loaded.program == nullptr) return kWrongInput;
   const auto wish = read_wish(arguments, loaded);
   if (!wish) return kWrongInput;
-  std::signal(SIGINT, [](int) { g_ended = true; });
-  std::signal(SIGTERM, [](int) { g_ended = true; });
+  note_interruptions();
   ProgressLine progress;
   const auto begin = steady_clock::now();
   const auto course = session::run_campaign(*wish, [&](const session::CampaignCourse& c) {
     const auto whole = static_cast<double>(c.to_keep > 0 ? c.to_keep : c.wanted);
     if (progress.due())
       progress.draw(static_cast<double>(c.to_keep > 0 ? c.kept : c.done) / whole, course_text(c, begin));
-    return !g_ended;
+    return !interrupted();
   });
   progress.clear();
   if (!course) {

@@ -1,6 +1,7 @@
 #include "failure_templates.h"
 
 #include <algorithm>
+#include <filesystem>
 
 #include <fmt/format.h>
 
@@ -78,7 +79,8 @@ std::string rows_of(const program::Program& p, const Template& t) {
 
 }  // namespace
 
-int say_failure_template(const program::Program& p, const std::string& kind, const std::string& out) {
+int say_failure_template(const session::Bench& bench, const std::string& kind, const std::string& out) {
+  const program::Program& p = *bench.program;
   std::vector<std::string> known;
   for (const Template& t : templates()) known.emplace_back(t.kind);
   const auto t =
@@ -89,7 +91,10 @@ int say_failure_template(const program::Program& p, const std::string& kind, con
         fmt::format("--template takes {}, not `{}`{}", listed(known, "", " or "), kind, meant ? "; " + *meant : ""));
     return kWrongInput;
   }
-  const std::string file = out.empty() ? "failures.csv" : out;
+  namespace fs = std::filesystem;
+  std::error_code none;  // the bench names it as seen from its own folder
+  const std::string file =
+      out.empty() ? "failures.csv" : fs::proximate(fs::absolute(out), fs::absolute(bench.place()), none).string();
   say(fmt::format("failure_modes {} from \"{}\" {{", lower_case(p.name), file));
   put(stdout, t->columns);
   say(fmt::format("  scenario {}", p.scenarios.empty() ? "NAME" : p.scenarios[0].name));

@@ -1,13 +1,12 @@
 // failures: what a bench's tables of failure modes say, and what its runs say to that.
 
-#include <atomic>
-#include <csignal>
 #include <filesystem>
 #include <map>
 
 #include <fmt/format.h>
 
 #include "failure_templates.h"
+#include "interruption.h"
 #include "isodyne/core/file.h"
 #include "isodyne/core/text.h"
 #include "isodyne/exchange/workbook.h"
@@ -27,8 +26,6 @@ using session::FailureResult;
 using session::FailureRow;
 using session::FailureTable;
 using Align = TextTable::Align;
-
-std::atomic<bool> g_failures_ended{false};
 
 bool is_workbook(const std::string& file) {
   return lower_case(fs::path(file).extension().string()) == ".xlsx";
@@ -140,19 +137,32 @@ const char* colour_of(FailureResult result) {
 
 void show_found(const Work& work, std::size_t t) {
   const FailureTable& table = work.tables[t];
-  TextTable out({{"Row"}, {"Failure"}, {"Fault"}, {"Result"}, {"Noticed"}, {"Broken"}, {"Least margin"}, {"Changed"}});
+  bool any_changed = false;
+  for (std::size_t r = 0; r < table.rows.size(); ++r) {
+    const FailureFinding* f = work.finding(t, r);
+    any_changed = any_changed || (f != nullptr && !session::changed_text(table.rows[r], *f).empty());
+  }
+  std::vector<TextTable::Column> columns{{"Row"},     {"Failure"}, {"Fault"},        {"Result"},
+                                         {"Noticed"}, {"Broken"},  {"Least margin"}, {"Without"}};
+  if (any_changed) columns.push_back({"Changed"});
+  TextTable out(columns);
+  const auto or_none = [](const std::string& text) { return text.empty() ? "–" : text; };
   for (std::size_t r = 0; r < table.rows.size(); ++r) {
     const FailureRow& row = table.rows[r];
+    std::vector<std::string> cells{row.name, called(table, row), or_none(table.cell(row, "fault"))};
     const FailureFinding* f = work.finding(t, r);
     if (f == nullptr) {
-      out.row({row.name, called(table, row), table.cell(row, "fault"), row.wrong.empty() ? "not run" : "wrong", "–",
-               "–", "–", ""});
+      cells.push_back(!row.wrong.empty() ? "wrong" : row.faults.empty() ? "no fault" : "not run");
+      cells.resize(8, "–");
+      cells.resize(columns.size());
+      out.row(std::move(cells));
       continue;
     }
-    out.row({row.name, called(table, row), table.cell(row, "fault"), session::failure_word(f->result),
-             timed(f->noticed_by, f->noticed_after_s), timed(listed(f->broken), f->broken_after_s),
-             f->margin.empty() ? "–" : f->margin, session::changed_text(row, *f)},
-            colour_of(f->result), 3);
+    cells.insert(cells.end(),
+                 {session::failure_word(f->result), timed(f->noticed_by, f->noticed_after_s),
+                  timed(listed(f->broken), f->broken_after_s), or_none(f->margin), or_none(f->margin_without)});
+    if (any_changed) cells.push_back(session::changed_text(row, *f));
+    out.row(std::move(cells), colour_of(f->result), 3);
   }
   if (!out.empty()) put(stdout, out.text(width_of(stdout), colours_on(stdout)));
 }
@@ -169,7 +179,7 @@ void show_rows(const Work& work, std::size_t t) {
         row.scenario == program::kNone ? "–" : at(work.bench->program->scenarios, row.scenario).name};
     for (const std::string& c : row.computed) cells.push_back(c.empty() ? "–" : c);
     cells.resize(columns.size() - 1);
-    cells.push_back(row.was.empty() ? "–" : row.was);
+    cells.push_back(row.was.empty() ? "–" : row.outdated() ? row.was + ", before a change" : row.was);
     out.row(std::move(cells));
   }
   if (!out.empty()) put(stdout, out.text(width_of(stdout), colours_on(stdout)));
@@ -217,14 +227,14 @@ void say_counts(const Work& work) {
 }
 
 /// Titles and rows of a table, with all that was found.
-std::vector<std::vector<std::string>> grid(const Work& work, std::size_t t) {
+std::vector<std::vector<std::string>> grid(const Work& work, std::size_t t, bool ran) {
   const FailureTable& table = work.tables[t];
   std::vector<std::vector<std::string>> lines{{"row"}};
   lines[0].insert(lines[0].end(), table.titles.begin(), table.titles.end());
   const session::WrittenCells titles =
       session::written_cells(table, table.rows.empty() ? FailureRow{} : table.rows[0], FailureFinding{});
   for (const auto& [title, none] : titles) {
-    if (work.ran || contains(table.computed, title)) lines[0].push_back(title);
+    if (ran || contains(table.computed, title)) lines[0].push_back(title);
   }
   for (std::size_t r = 0; r < table.rows.size(); ++r) {
     const FailureRow& row = table.rows[r];
@@ -243,12 +253,12 @@ std::vector<std::vector<std::string>> grid(const Work& work, std::size_t t) {
 
 std::string as_csv(const Work& work, std::size_t t) {
   std::string text;
-  for (const auto& line : grid(work, t)) text += csv_line(line);
+  for (const auto& line : grid(work, t, work.ran)) text += csv_line(line);
   return text;
 }
 
 Status write_as_workbook(const Work& work, std::size_t t, const std::string& file) {
-  auto lines = grid(work, t);
+  auto lines = grid(work, t, work.ran);
   exchange::Sheet sheet;
   sheet.name = work.tables[t].name;
   for (std::size_t c = 0; c < lines[0].size(); ++c) {
@@ -283,23 +293,65 @@ std::string written_back(const Work& work, std::size_t t) {
 
 bool told(const Status& written, const std::string& file) {
   if (!written) return say_error(written.failure().text()), false;
-  return say(fmt::format("Written to {}", file)), true;
+  return say_aside(fmt::format("Written to {}", file)), true;  // the table may go on to another program
+}
+
+/// A bench of somebody else may name any file, and only its own are written into.
+bool is_beside(const program::FailureModes& table) {
+  const fs::path file(table.file);
+  return file.is_relative() && *file.begin() != "..";
+}
+
+/// Who edited the file meanwhile does not lose it.
+bool write_back(const Work& work, std::size_t t) {
+  const Source& source = work.sources[t];
+  const auto now = read_file(source.file);
+  if (now && *now == source.text) return told(write_file(source.file, written_back(work, t)), source.file);
+  const std::string beside = fs::path(source.file).replace_extension("run.csv").string();
+  say_error(fmt::format("{} was changed while the runs went on, and is left as it is now", source.file));
+  (void)told(write_file(beside, as_csv(work, t)), beside);
+  return false;
+}
+
+/// Whether --out may be replaced: it is there, and has nothing that would be lost. Takes what it has from earlier runs.
+bool may_replace(Work& work, const std::string& out, bool run) {
+  std::error_code none;
+  if (out.empty() || !fs::exists(out, none)) return true;
+  if (work.sources[0].there && fs::equivalent(out, work.sources[0].file, none))
+    return say_error(
+               fmt::format("{} is where the rows are from; without --out, what runs come to is written into it", out)),
+           false;
+  const auto earlier = read_source(out);
+  const auto titles = grid(work, 0, run).front();
+  const bool ours =
+      earlier && earlier->csv.trouble.empty() && !earlier->csv.rows.empty() && earlier->csv.rows[0].text(0) == "row";
+  if (!ours) return say_error(fmt::format("{} is there, and no table of failure modes; name another file", out)), false;
+  for (const CsvField& f : earlier->csv.rows[0].fields) {
+    if (!contains(titles, f.text))
+      return say_error(fmt::format("{} has a column `{}`, which would be lost; {}", out, f.text,
+                                   f.text.starts_with("run ") ? "with --run it is written anew" : "name another file")),
+             false;
+  }
+  session::take_earlier(work.tables[0], earlier->csv);
+  return true;
 }
 
 bool keep(const Work& work, const std::string& out) {
   if (!out.empty()) {
-    if (work.tables.size() > 1)
-      return say_error("--out is of one table; name which: isodyne failures BENCH TABLE"), false;
     return told(is_workbook(out) ? write_as_workbook(work, 0, out) : write_file(out, as_csv(work, 0)), out);
   }
   bool good = true;
   for (std::size_t t = 0; t < work.tables.size() && work.ran; ++t) {
     const Source& source = work.sources[t];
-    if (source.there && !is_workbook(source.file))
-      good = told(write_file(source.file, written_back(work, t)), source.file) && good;
-    else
-      say_aside(fmt::format("What the runs came to is kept nowhere: --out FILE.xlsx or FILE.csv keeps it ({})",
-                            source.there ? "a workbook is left as it is" : "the rows are in the bench"));
+    const bool beside = is_beside(*work.tables[t].of), book = is_workbook(source.file);
+    if (source.there && !book && beside) {
+      good = write_back(work, t) && good;
+      continue;
+    }
+    say_aside(fmt::format("What the runs came to is kept nowhere: --out FILE.xlsx or FILE.csv keeps it ({})",
+                          !source.there ? "the rows are in the bench"
+                          : book        ? "a workbook is left as it is"
+                                        : "the file is not in the folder of the bench"));
   }
   return good;
 }
@@ -312,14 +364,13 @@ bool run_them(const Arguments& arguments, Work& work) {
   if (!read_answer_within(arguments, wish.answer_within)) return false;
   wish.each_alone = arguments.has(Option::each_alone);
   if (!read_whole(arguments, Option::jobs, 64, wish.jobs)) return false;
-  std::signal(SIGINT, [](int) { g_failures_ended = true; });
-  std::signal(SIGTERM, [](int) { g_failures_ended = true; });
+  note_interruptions();
   ProgressLine progress;
   work.findings = session::run_failures(wish, work.tables, [&](const session::FailureNews& n) {
     if (progress.due())
       progress.draw(static_cast<double>(n.done) / static_cast<double>(n.all),
                     fmt::format("{} of {} runs", n.done, n.all));
-    return !g_failures_ended;
+    return !interrupted();
   });
   progress.clear();
   work.ran = true;
@@ -342,23 +393,43 @@ int status_of(const Work& work, bool rows_good) {
   return unanswered ? kNotCompleted : broken ? kBroken : kHeld;
 }
 
+/// What is asked for in two ways at once, or is about something else.
+bool fits_together(const Arguments& arguments) {
+  const auto wrong = [](const std::string& text) { return say_error(text), false; };
+  if (arguments.has(Option::template_)) {
+    if (arguments.words.size() > 1)
+      return wrong("--template is about a table that is not there yet: leave out its name");
+    for (const Option option : {Option::run, Option::csv}) {
+      if (arguments.has(option))
+        return wrong(fmt::format("--template says how a table begins: leave out {}", spelled(option)));
+    }
+  }
+  for (const Option option : {Option::setting, Option::seed, Option::jobs, Option::each_alone, Option::answer_within}) {
+    if (!arguments.has(Option::run) && arguments.has(option))
+      return wrong(fmt::format("{} is about --run", spelled(option)));
+  }
+  return true;
+}
+
 }  // namespace
 
 int run_failures(const Arguments& arguments) {
+  if (!fits_together(arguments)) return kWrongInput;
   const check::Loaded loaded = load_file(arguments.words[0]);
   print_diagnostics(loaded, arguments.words[0]);
   if (loaded.program == nullptr) return kWrongInput;
   Work work;
   work.bench = session::bench_of(loaded, folder_of(arguments.words[0]));
   if (const auto kind = arguments.value(Option::template_))
-    return say_failure_template(*work.bench->program, *kind, arguments.value(Option::out).value_or(""));
+    return say_failure_template(*work.bench, *kind, arguments.value(Option::out).value_or(""));
   if (!read_tables(arguments, work)) return kWrongInput;
   const std::string out = arguments.value(Option::out).value_or("");
-  std::error_code none;
-  if (!out.empty() && work.tables.size() == 1 && fs::exists(out, none)) {
-    const auto earlier = read_source(out);
-    if (earlier) session::take_earlier(work.tables[0], earlier->csv);
+  for (const Option option : {Option::out, Option::csv}) {
+    if (work.tables.size() > 1 && arguments.has(option))
+      return say_error(fmt::format("{} is of one table; name which: isodyne failures BENCH TABLE", spelled(option))),
+             kWrongInput;
   }
+  if (!may_replace(work, out, arguments.has(Option::run))) return kWrongInput;
   if (arguments.has(Option::run) && !run_them(arguments, work)) return kWrongInput;
   const bool csv = arguments.has(Option::csv);
   for (std::size_t t = 0; t < work.tables.size(); ++t) {

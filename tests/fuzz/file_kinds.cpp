@@ -4,12 +4,14 @@
 #include <fmt/format.h>
 #include <hdf5.h>
 #include <unistd.h>
+#include <zip.h>
 
 #include "fuzz/file_kinds.h"
 #include "fuzz/mutator.h"
 #include "isodyne/core/json.h"
 #include "isodyne/exchange/reqif.h"
 #include "isodyne/exchange/signal_table.h"
+#include "isodyne/exchange/workbook.h"
 #include "isodyne/io/match.h"
 #include "isodyne/io/parameters.h"
 #include "isodyne/io/rack_text.h"
@@ -17,6 +19,7 @@
 #include "isodyne/io/tags.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/record/tail.h"
+#include "isodyne/session/failure_runs.h"
 #include "isodyne/session/stored_state.h"
 #include "isodyne/session/summary.h"
 
@@ -238,6 +241,24 @@ FileKind table_kind() {
       }};
 }
 
+/// A workbook around these parts, divided by a line of equals signs: the sheet, the texts, the formats.
+void pack_workbook(const std::string& file, const std::string& parts) {
+  static const std::string between = "\n====\n";
+  const std::size_t first = std::min(parts.find(between), parts.size());
+  const std::size_t second = std::min(parts.find(between, std::min(first + 1, parts.size())), parts.size());
+  const auto from = [&](std::size_t cut) { return std::min(cut + between.size(), parts.size()); };
+  const std::pair<const char*, std::string> all[] = {
+      {"xl/workbook.xml", "<workbook xmlns:r=\"r\"><sheets><sheet name=\"s\" r:id=\"a\"/></sheets></workbook>"},
+      {"xl/_rels/workbook.xml.rels", "<Relationships><Relationship Id=\"a\" Target=\"s.xml\"/></Relationships>"},
+      {"xl/s.xml", parts.substr(0, first)},
+      {"xl/sharedStrings.xml", parts.substr(from(first), second - std::min(second, from(first)))},
+      {"xl/styles.xml", parts.substr(from(second))}};
+  zip_t* const zip = zip_open(file.c_str(), ZIP_CREATE | ZIP_TRUNCATE, nullptr);
+  for (const auto& [name, text] : all)
+    zip_file_add(zip, name, zip_source_buffer(zip, text.data(), text.size(), 0), ZIP_FL_OVERWRITE);
+  zip_close(zip);
+}
+
 std::vector<FileKind> text_kinds() {
   exchange::SignalTable t;
   t.times_ns = {0, 10'000'000, 20'000'000};
@@ -278,6 +299,23 @@ std::vector<FileKind> text_kinds() {
                      auto json = why_not(io::read_parameters(s, "p.json"));
                      return json ? json : csv;
                    }});
+  const auto failing = load_text(text_of_bench(true) +
+                                 "\nfailure_modes modes from \"modes.csv\" {\n  param bad : int  from 1 to 10\n"
+                                 "  param rate : 1/h\n  let risk = bad * rate\n}\n");
+  kinds.push_back({"failure modes",
+                   {"row,item,bad,rate,fault,scenario,run result,run of\nA,\"a, b\",3,50 1/h,none,,missed,x\n",
+                    "row;bad;rate;fault\nA;3;2,5e-6;\n"},
+                   [failing](const std::string& s) -> std::optional<Failure> {
+                     const Csv csv = read_csv(s);
+                     const auto bench = session::bench_of(failing, "");
+                     const auto read = session::read_failures(*bench, bench->program->failure_modes.at(0), &csv);
+                     if (!read) return read.failure();
+                     std::vector<std::pair<std::size_t, session::WrittenCells>> cells;
+                     for (const session::FailureRow& row : read->rows)
+                       cells.emplace_back(row.at_record, session::written_cells(*read, row, {}));
+                     (void)session::written_into(s, csv, cells);
+                     return std::nullopt;
+                   }});
   kinds.push_back({"ReqIF", {exchange::to_reqif(*made_of)}, [](const std::string& s) {
                      return why_not(exchange::from_reqif("r.reqif", s));
                    }});
@@ -299,6 +337,24 @@ std::vector<FileKind> file_kinds(const TestFolder& folder) {
   kinds.push_back({"states", {slurp(folder / "state.json")}, [](const std::string& s) {
                      return why_not(session::parse_state(s, "state.json"));
                    }});
+  exchange::Sheet sheet{"s", {{"row"}, {"fault"}}, {{"A", "3"}, {"B", "ü"}}, {1, 2}};
+  REQUIRE(exchange::write_workbook(folder / "w.xlsx", sheet));
+  kinds.push_back({"workbooks", {slurp(folder / "w.xlsx")}, [&folder](const std::string& s) {
+                     folder.write("w.xlsx", s);
+                     return why_not(exchange::read_workbook(folder / "w.xlsx"));
+                   }});
+  kinds.push_back(
+      {"parts of workbooks",
+       {"<worksheet><sheetData><row r=\"1\"><c r=\"A1\" t=\"s\"><v>0</v></c><c r=\"B1\"><v>2.5</v></c></row>"
+        "<row r=\"3\"><c r=\"A3\" s=\"1\"><v>46000</v></c><c r=\"AB3\" s=\"2\"><f>A1</f><v>0.5</v></c>"
+        "<c t=\"inlineStr\"><is><r><t>x</t></r></is></c></row></sheetData></worksheet>\n====\n"
+        "<sst><si><t>row</t></si></sst>\n====\n<styleSheet><numFmts><numFmt numFmtId=\"164\" "
+        "formatCode=\"yyyy\"/></numFmts><cellXfs><xf numFmtId=\"0\"/><xf numFmtId=\"164\"/>"
+        "<xf numFmtId=\"9\"/></cellXfs></styleSheet>"},
+       [&folder](const std::string& s) {
+         pack_workbook(folder / "p.xlsx", s);
+         return why_not(exchange::read_workbook(folder / "p.xlsx"));
+       }});
   const auto recordings = [&](const std::string& name, const std::string& seed, const std::string& in) -> FileKind& {
     fs::create_directories(folder / in);
     const std::string file = folder / in + "/recording.h5";

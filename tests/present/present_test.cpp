@@ -417,3 +417,25 @@ TEST_CASE("Two ends of a scale in the terminal never read the same") {
   CHECK(axis.find("12 h 53 min 20 s") != std::string::npos);
   CHECK(axis.find("12 h 53 min 20.099 s") != std::string::npos);
 }
+
+TEST_CASE("A choice that is visited for less than a column is not passed over in the terminal") {
+  present::SignalView v;
+  v.name = "order";
+  v.labels = {"none", "open", "shut"};
+  v.lane = v.steps = true;
+  for (int i = 0; i <= 100'000; ++i) {
+    v.seconds.push_back(i * 0.01);
+    // For half a second; for a second twice; from 600 s on for good.
+    const double t = v.seconds.back();
+    const bool short_visit = t >= 200.2 && t < 200.7, two = (t >= 400 && t < 401) || (t >= 402 && t < 403);
+    v.values.push_back(short_visit || two ? 1 : t >= 600 ? 2 : 0);
+  }
+  present::TextPlotStyle style;
+  style.begin = 0;
+  style.end = 1000;
+  style.width = 112;  // a column is ten seconds
+  const std::string plot = present::text_plot(v, style);
+  shows(plot, "┤none                ▒none               ▒none               │shut ");
+  style.ascii = true;
+  shows(present::text_plot(v, style), "|none                #none               #none               |shut ");
+}

@@ -50,6 +50,7 @@ $i cases part.sqlite --csv > part.csv; cmp local.csv part.csv && echo "the same,
 $i campaign tank.dyne c --on slurm --tasks 4 --out gone.sqlite > gone.txt 2> gone.err &
 for n in $(seq 300); do test -s gone.sqlite.tasks/job && break; sleep 0.1; done
 kill -KILL %3; job=$(cat gone.sqlite.tasks/job)
+wait %3  # until it is gone, its file is its own
 $i campaign tank.dyne c --on slurm --resume --out gone.sqlite > gone.txt; echo "status $?"
 $i cases gone.sqlite --csv > gone.csv; cmp local.csv gone.csv && echo "the same, waited for $job"
 echo "jobs: $(squeue --noheader --states=all --format=%F | sort -u | wc -l)"

@@ -137,7 +137,7 @@ TEST_CASE(
   // Without the push: 0.8 m after eight seconds. With it: 0.2 m + 0.3 m/s · 6 s, but for the guard: 0.9 m and a step.
   CHECK(column(folder, "P", "run result") == "harmless");
   shows(column(folder, "P", "run remark"), "near comes without the failure too");
-  shows(column(folder, "P", "run least margin"), "(without 0.2 m)");
+  CHECK(column(folder, "P", "run margin without") == "0.2 m");
   CHECK(column(folder, "Q", "run result") == "no answer");
   shows(column(folder, "Q", "run remark"), "none of its requirements was put to the test and decided");
   CHECK(column(folder, "S", "run result") == "no answer");
@@ -178,6 +178,13 @@ TEST_CASE("A row that is wrong is told, and the others are run") {
     CHECK(refused.status == 2);
     shows(refused.err, why);
     CHECK(slurp(folder / "rows.csv") == text);
+  }
+  for (const auto& [title, why] : std::vector<std::pair<std::string, std::string>>{
+           {"row,rate,fault", "none of its columns is called `severity`"},
+           {"row,severity,rate,fault,requirements", "called `requirements`; `requirement` would be understood"},
+           {"row,severity,rate,fault,scenarios", "`scenario` would be understood"}}) {
+    folder.write("rows.csv", title + "\nA,3,1e-6,low,fill\n");
+    shows(run_isodyne("failures bench.dyne", folder.path()).err, why);
   }
   shows(run_isodyne("failures bench.dyne tnak", folder.path()).err, "did you mean `tank`?");
 }
@@ -239,8 +246,8 @@ TEST_CASE("A workbook is read as its cells are, and refused where they do not sa
 }
 
 TEST_CASE("A table of a hundred thousand rows is read, and what is written into it is found where it belongs") {
-  std::string text = "row,fault,free,run result\n";
-  for (int i = 0; i < 100'000; ++i) text += fmt::format("R{},{},\"a, {}\",\n", i, i % 2 == 0 ? "wild" : "low", i);
+  std::string text = "row,fault,free,run result,severity,rate\n";
+  for (int i = 0; i < 100'000; ++i) text += fmt::format("R{},{},\"a, {}\",,3,\n", i, i % 2 == 0 ? "wild" : "low", i);
   std::string table = kTable;
   const auto loaded = load_text(guarded_tank(table));
   REQUIRE(loaded.program);
@@ -252,8 +259,8 @@ TEST_CASE("A table of a hundred thousand rows is read, and what is written into 
   CHECK(read->cell(read->rows[99'999], "free") == "a, 99999");
   const std::string written =
       session::written_into(text, csv, {{100'000, {{"run result", "missed"}, {"run again", "x"}}}});
-  CHECK(written.ends_with("R99999,low,\"a, 99999\",missed,x\n"));
-  CHECK(written.starts_with("row,fault,free,run result,run again\nR0,wild,\"a, 0\",\n"));
+  CHECK(written.ends_with("R99999,low,\"a, 99999\",missed,3,,x\n"));
+  CHECK(written.starts_with("row,fault,free,run result,severity,rate,run again\nR0,wild,\"a, 0\",,3,\n"));
 }
 
 TEST_CASE("A template of a table is one that can be run") {
@@ -292,4 +299,102 @@ TEST_CASE("Every command of docs/failures.md does what it says, and the lock's t
   CHECK(commands == 5);
   CHECK(slurp(folder / "failures.csv") == before);
   CHECK(exchange::read_workbook(folder / "lock-failures.xlsx"));
+}
+
+TEST_CASE("A share and a day in a workbook are read as they are shown") {
+  const TestFolder folder;
+  lxw_workbook* const b = workbook_new((folder / "looks.xlsx").c_str());
+  lxw_worksheet* const s = workbook_add_worksheet(b, "s");
+  const auto look = [&](const char* format) {
+    lxw_format* const f = workbook_add_format(b);
+    format_set_num_format(f, format);
+    return f;
+  };
+  worksheet_write_number(s, 0, 0, 0.07, look("0%"));
+  worksheet_write_number(s, 0, 1, 0.125, look("0.0 %"));
+  worksheet_write_number(s, 0, 2, 46358, look("dd/mm/yyyy"));
+  worksheet_write_number(s, 0, 3, 0.5, look("0.0 \"% of all\""));
+  worksheet_write_number(s, 0, 4, 61, look("yyyy-mm-dd"));
+  REQUIRE(workbook_close(b) == LXW_NO_ERROR);
+  const auto read = exchange::read_workbook(folder / "looks.xlsx");
+  REQUIRE(read);
+  const CsvRow& row = read->table.rows.at(0);
+  CHECK(row.text(0) == "7 %");
+  CHECK(row.text(1) == "12.5 %");
+  CHECK(row.text(2) == "2026-12-02");
+  CHECK(row.text(3) == "0.5");
+  CHECK(row.text(4) == "1900-03-01");
+}
+
+TEST_CASE("Nothing is written over that people would lose, and what is of another bench or another fault is told") {
+  const TestFolder folder;
+  folder.write("bench.dyne", guarded_tank(kTable));
+  const std::string rows = "row,severity,rate,fault\nA,3,50 1/h,low\nB,3,1e-6,wild\n";
+  folder.write("rows.csv", rows);
+  const auto refused = [&](const std::string& arguments, const std::string& why) {
+    const Output o = run_isodyne("failures bench.dyne " + arguments, folder.path());
+    INFO(o.out << o.err);
+    CHECK(o.status == 2);
+    shows(o.err, why);
+  };
+  refused("--out rows.csv", "is where the rows are from");
+  refused("--run --out bench.dyne", "no table of failure modes");
+  CHECK(run_isodyne("failures bench.dyne --run --out found.csv", folder.path()).status == 0);
+  CHECK(slurp(folder / "rows.csv") == rows);
+  refused("--out found.csv", "has a column `run result`, which would be lost");
+  std::string mine = slurp(folder / "found.csv");
+  mine.insert(mine.find('\n'), ",mine");
+  folder.write("found.csv", mine);
+  refused("--run --out found.csv", "has a column `mine`, which would be lost");
+  CHECK(slurp(folder / "found.csv") == mine);
+  for (const char* option : {"--seed 2", "--jobs 2", "--setting a", "--each-alone", "--answer-within \"1 s\""})
+    refused(option, "is about --run");
+  refused("--template ratings --run", "leave out --run");
+
+  REQUIRE(run_isodyne("failures bench.dyne --run", folder.path()).status == 0);
+  CHECK_FALSE(has(run_isodyne("failures bench.dyne", folder.path()).out, "before a change"));
+  std::string other = slurp(folder / "rows.csv");
+  other.replace(other.find("h,low"), 5, "h,wild");
+  folder.write("rows.csv", other);
+  const std::string listed = run_isodyne("failures bench.dyne", folder.path()).out;
+  shows(listed, "harmless, before a change");
+  CHECK_FALSE(has(listed, "mitigated, before a change"));
+  folder.write("bench.dyne", guarded_tank(kTable) + "# another text\n");
+  shows(run_isodyne("failures bench.dyne", folder.path()).out, "mitigated, before a change");
+  // As a table for another program: nothing else comes with it.
+  const Output csv = run_isodyne("failures bench.dyne --run --csv", folder.path());
+  CHECK(std::count(csv.out.begin(), csv.out.end(), '\n') == 3);
+  shows(csv.err, "Written to");
+  // With titles alone, and with what is of nobody here.
+  folder.write("rows.csv", "row,severity,rate,fault\n");
+  CHECK(run_isodyne("failures bench.dyne --csv", folder.path()).out == "row,severity,rate,fault,risk\n");
+  std::string away = guarded_tank(kTable);
+  away.replace(away.find("rows.csv"), 8, "../away.csv");
+  folder.write("in/bench.dyne", away);
+  folder.write("away.csv", rows);
+  shows(run_isodyne("failures in/bench.dyne --run", folder.path()).err, "the file is not in the folder of the bench");
+  CHECK(slurp(folder / "away.csv") == rows);
+}
+
+TEST_CASE("Failures that cannot be together and an interruption are no answer") {
+  const TestFolder folder;
+  folder.write("bench.dyne", guarded_tank("failure_modes t { scenario fill\n  noticed by lamp\n"
+                                          "  row A { fault low, early }\n  row B { fault wild, never }\n}\n"));
+  const Output ran = run_isodyne("failures bench.dyne --run --out found.csv", folder.path());
+  INFO(ran.out << ran.err);
+  CHECK(ran.status == 3);
+  shows(ran.out, "2 failures in 3 runs: 2 no answer");
+  shows(ran.err, "A: ");
+  folder.write("go.sh",
+               fmt::format("{} failures bench.dyne --run --jobs 1 & sleep 0.3; kill -INT $!; wait $!; echo status $?",
+                           ISODYNE_PROGRAM));
+  std::string slow = guarded_tank("failure_modes t from \"rows.csv\" { scenario fill }\n");
+  slow.replace(slow.find("scenario fill { hold 8 s }"), 26, "scenario fill { hold 100000 s }");
+  folder.write("bench.dyne", slow);
+  folder.write("rows.csv", "row,fault\nA,low\nB,wild\nC,quick\n");
+  const Output stopped = shell("bash -m go.sh", folder.path());
+  INFO(stopped.out << stopped.err);
+  shows(stopped.out, "status 3");
+  shows(stopped.err, "Not all were run: nothing is written.");
+  CHECK(slurp(folder / "rows.csv") == "row,fault\nA,low\nB,wild\nC,quick\n");
 }

@@ -94,8 +94,10 @@ class FileReader {
   }
 
   void parsed(const std::string& relative, std::int32_t source) {
-    const std::size_t uses = document_.uses.size(), tables = document_.tables.size();
+    const std::size_t uses = document_.uses.size(), tables = document_.tables.size(),
+                      failures = document_.failure_modes.size();
     lang::parse(*loaded_.sources, source, loaded_.diagnostics, document_);
+    place_failure_modes(relative, failures);
     for (std::size_t u = uses; u < document_.uses.size(); ++u) {
       const lang::UseDecl& use = document_.uses[u];
       want(beside(relative, use.path, use.library), use.span);
@@ -107,6 +109,14 @@ class FileReader {
       const auto [known, fresh] = data_.try_emplace(file.relative, -1);
       if (fresh) known->second = take(file).value_or(-1);
       table.data = known->second;
+    }
+  }
+
+  /// Files that no check reads are named as all others are: beside the text that speaks of them.
+  void place_failure_modes(const std::string& relative, std::size_t first) {
+    for (std::size_t i = first; i < document_.failure_modes.size(); ++i) {
+      std::string& file = document_.failure_modes[i].file;
+      if (!file.empty()) file = beside(relative, file, false);
     }
   }
 

@@ -1,8 +1,9 @@
 #include "isodyne/exchange/workbook.h"
 
 #include <algorithm>
+#include <chrono>
 #include <filesystem>
-#include <memory>
+#include <map>
 
 #include <fmt/format.h>
 #include <xlsxwriter.h>
@@ -61,6 +62,7 @@ class Reader {
         if (local_name(si) == "si") texts_.push_back(text_in(si));
       }
     }
+    if (const auto trouble = looks(); !trouble) return trouble.failure();
     const auto read = part(*sheet);
     if (!read) return wrong(fmt::format("it has no {}", *sheet));
     pugi::xml_document document;
@@ -97,6 +99,7 @@ class Reader {
     if (!text || !relations || !book.load_buffer(text->data(), text->size()) ||
         !names.load_buffer(relations->data(), relations->size()))
       return wrong("it is no workbook of this kind (.xlsx), or is larger than 100 MB");
+    from_1904_ = child_called(book.document_element(), "workbookPr").attribute("date1904").as_bool();
     std::string id;
     for (const pugi::xml_node& s : child_called(book.document_element(), "sheets").children()) {
       if (local_name(s) != "sheet") continue;
@@ -110,6 +113,51 @@ class Reader {
       return target.starts_with("/") ? target.substr(1) : "xl/" + target;
     }
     return wrong("it has no sheet");
+  }
+
+  /// What numbers are shown as, by the number of their look: a share of 0.5 is shown as 50 %, and a day is a number
+  /// too.
+  Status looks() {
+    const auto text = part("xl/styles.xml");
+    if (!text) return Done{};
+    pugi::xml_document document;
+    if (!document.load_buffer(text->data(), text->size())) return wrong("its formats are malformed");
+    std::map<int, Look> own;
+    for (const pugi::xml_node& f : child_called(document.document_element(), "numFmts").children())
+      own[f.attribute("numFmtId").as_int()] = look_of(f.attribute("formatCode").value());
+    for (const pugi::xml_node& f : child_called(document.document_element(), "cellXfs").children()) {
+      const int id = f.attribute("numFmtId").as_int();
+      const bool share = id == 9 || id == 10, day = (id >= 14 && id <= 17) || id == 22;  // ISO/IEC 29500-1, 18.8.30
+      looks_.push_back(own.contains(id) ? own[id] : share ? Look::share : day ? Look::day : Look::plain);
+    }
+    return Done{};
+  }
+
+  enum class Look { plain, share, day };
+  static Look look_of(std::string_view format) {
+    bool quoted = false;
+    Look look = Look::plain;
+    for (const char c : format) {
+      if (c == '"') quoted = !quoted;
+      if (quoted) continue;
+      if (c == '%') return Look::share;
+      if (c == 'y' || c == 'Y') look = Look::day;
+    }
+    return look;
+  }
+
+  std::string shown(double number, const pugi::xml_node& c) const {
+    const auto style = static_cast<std::size_t>(std::max(0, c.attribute("s").as_int()));
+    const Look look = style < looks_.size() ? looks_[style] : Look::plain;
+    // Twelve digits: 0.07 · 100 is 7 for people.
+    if (look == Look::share) return fmt::format("{:.12g} %", 100 * number);
+    constexpr double kMostDays = 2'958'465;  // 9999-12-31
+    if (look != Look::day || !(number >= 61 && number <= kMostDays)) return format_exact(number);
+    const auto day = std::chrono::sys_days(std::chrono::year(1899) / 12 / 30) +
+                     std::chrono::days(static_cast<int>(number) + (from_1904_ ? 1462 : 0));
+    const std::chrono::year_month_day date(day);
+    return fmt::format("{:04}-{:02}-{:02}", static_cast<int>(date.year()), static_cast<unsigned>(date.month()),
+                       static_cast<unsigned>(date.day()));
   }
 
   Status rows(const pugi::xml_node& data) {
@@ -156,12 +204,14 @@ class Reader {
     if (type == "b") return std::string(text == "1" ? "true" : "false");
     if (type == "str" || text.empty()) return text;
     const auto number = csv_number(text, false);
-    return number ? format_exact(*number) : text;
+    return number ? shown(*number, c) : text;
   }
 
   const std::string& file_;
   zip_t* zip_ = nullptr;
   std::vector<std::string> texts_;
+  std::vector<Look> looks_;
+  bool from_1904_ = false;  ///< days are counted from another one
   Workbook book_;
 };
 

@@ -10,8 +10,9 @@
 namespace isodyne::exchange {
 
 /// The first sheet of a workbook, as a table: texts as they are, numbers as the shortest text that reads back as the
-/// same, of formulas the value that was stored with them. Bounded in every size; nothing in it is executed. A Failure:
-/// it is none, it has merged cells (which of the rows do they belong to?), or a formula without a value.
+/// same, but shares as they are shown ("50 %") and days as 2026-12-02; of formulas the value that was stored with them.
+/// Bounded in every size; nothing in it is executed. A Failure: it is none, it has merged cells (which of the rows do
+/// they belong to?), or a formula without a value.
 struct Workbook {
   Csv table;                 ///< fields have no place in a file; `line` is the number of the row
   std::string sheet;         ///< its name

@@ -145,7 +145,38 @@ std::string curve_lines(const SignalView& c, const TextPlotStyle& s) {
   return text;
 }
 
-/// A truth is a line that is thick where it holds; a choice is the name of each value, where it begins.
+/// The name of each value, where it begins. Where it changes more than once within a column there is no room for what it
+/// was, and that is shown.
+std::string choice_line(const SignalView& c, const TextPlotStyle& s, const std::vector<Extremes>& all) {
+  const std::size_t columns = all.size();
+  std::vector<int> changes(columns);
+  std::vector<double> held(columns);
+  std::size_t reached = 0;
+  for (std::size_t i = 0; i < c.values.size(); ++i) {
+    const std::size_t at = column_of(c.seconds[i], s, columns);
+    if (i > 0 && c.values[i] != c.values[i - 1]) ++changes[at];
+    for (; i > 0 && reached < at; ++reached) held[reached] = c.values[i - 1];
+    held[at] = c.values[i];
+  }
+  std::string text;
+  for (std::size_t i = 0; i < columns;) {
+    if (changes[i] > 0) {
+      text += changes[i] > 1 ? (s.ascii ? "#" : "▒") : s.ascii ? "|" : "│";
+      ++i;
+      continue;
+    }
+    std::size_t end = i + 1;
+    while (end < columns && changes[end] == 0 && all[end].empty() == all[i].empty()) ++end;
+    const double v = held[i];
+    const bool known = v >= 0 && v < static_cast<double>(c.labels.size());
+    const std::string name = known ? c.labels[static_cast<std::size_t>(v)] : format_number(v);
+    text += left(all[i].empty() ? "" : name, end - i);
+    i = end;
+  }
+  return text;
+}
+
+/// A truth is a line that is thick where it holds.
 std::string lane_line(const SignalView& c, const TextPlotStyle& s) {
   const std::size_t columns = plot_columns(s);
   const std::vector<Extremes> all = extremes(c, s, columns);
@@ -158,21 +189,7 @@ std::string lane_line(const SignalView& c, const TextPlotStyle& s) {
     }
     return text + "\n";
   }
-  const char* border = s.ascii ? "|" : "│";
-  std::vector<Extremes> after = all;  // where a value changes, the one that it changes to
-  for (std::size_t i = columns - 1; i-- > 0;) {
-    if (after[i].low != after[i].high) after[i] = after[i + 1];
-  }
-  for (std::size_t i = 0; i < columns;) {
-    std::size_t end = i + 1;
-    while (end < columns && after[end].low == after[i].low && after[end].high == after[i].high) ++end;
-    const double v = after[i].high;
-    const bool known = v >= 0 && v < static_cast<double>(c.labels.size());
-    const std::string name = after[i].empty() ? "" : known ? c.labels[static_cast<std::size_t>(v)] : format_number(v);
-    text += i == 0 ? left(name, end - i) : border + left(name, end - i - 1);
-    i = end;
-  }
-  return text + "\n";
+  return text + choice_line(c, s, all) + "\n";
 }
 
 }  // namespace

@@ -47,7 +47,7 @@ class Finder {
   bool comes_to_an_end(const FailureRun& run, const char* which) {
     if (run.result.outcome != kNotRun && run.result.whole && run.onset) return true;
     no_answer(fmt::format("the run {}gives no answer: {}", which,
-                                run.result.why.empty() ? run.result.outcome : run.result.why));
+                          run.result.why.empty() ? run.result.outcome : run.result.why));
     return false;
   }
 
@@ -121,13 +121,11 @@ class Finder {
   void margin(const SummaryRow& row, const SummaryRow* without, double& least) {
     if (!row.worst_margin) return;
     const double healthy = without != nullptr && without->worst_margin ? *without->worst_margin : 0;
-    const double left = row.answer == Answer::broken ? -HUGE_VAL
-                        : healthy > 0                ? *row.worst_margin / healthy
-                                                     : HUGE_VAL;
+    const double left = row.answer == Answer::broken ? -HUGE_VAL : healthy > 0 ? *row.worst_margin / healthy : HUGE_VAL;
     if (left >= least && !f_.margin.empty()) return;
     least = left;
     f_.margin = row.name + " " + row.margin_text();
-    if (healthy > 0) f_.margin += fmt::format(" (without {})", without->margin_text());
+    f_.margin_without = healthy > 0 ? without->margin_text() : "";
   }
 
   void decide() {
@@ -140,11 +138,10 @@ class Finder {
       return;
     }
     if (!failed_.result.whole || tested_ == 0 || !open_.empty()) {
-      no_answer(!failed_.result.whole
-                          ? "its run did not come to its end: " +
-                                (failed_.result.why.empty() ? failed_.result.outcome : failed_.result.why)
-                      : tested_ == 0 ? "none of its requirements was put to the test and decided"
-                                     : open_ + " not decided when the run ended: a longer scenario would tell");
+      no_answer(!failed_.result.whole ? "its run did not come to its end: " +
+                                            (failed_.result.why.empty() ? failed_.result.outcome : failed_.result.why)
+                : tested_ == 0 ? "none of its requirements was put to the test and decided"
+                               : open_ + " not decided when the run ended: a longer scenario would tell");
       return;
     }
     f_.result = noticed ? FailureResult::mitigated : FailureResult::harmless;
@@ -232,7 +229,8 @@ std::string changed_text(const FailureRow& row, const FailureFinding& finding) {
 
 WrittenCells written_cells(const FailureTable& table, const FailureRow& row, const FailureFinding& f) {
   WrittenCells cells;
-  for (std::size_t i = 0; i < table.computed.size(); ++i) cells.emplace_back(table.computed[i], row.computed[i]);
+  for (std::size_t i = 0; i < table.computed.size(); ++i)
+    cells.emplace_back(table.computed[i], i < row.computed.size() ? row.computed[i] : "");
   const auto after = [](const std::optional<double>& s) { return s ? seconds(*s) : ""; };
   cells.insert(cells.end(), {{"run result", failure_word(f.result)},
                              {"run noticed by", f.noticed_by},
@@ -240,8 +238,10 @@ WrittenCells written_cells(const FailureTable& table, const FailureRow& row, con
                              {"run broken", listed(f.broken)},
                              {"run broken after", after(f.broken_after_s)},
                              {"run least margin", f.margin},
+                             {"run margin without", f.margin_without},
                              {"run changed", changed_text(row, f)},
                              {"run remark", f.why},
+                             {"run of", row.of},
                              {"run again", f.command}});
   return cells;
 }

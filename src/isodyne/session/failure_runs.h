@@ -24,6 +24,7 @@ struct FailureFinding {
   std::vector<std::string> broken;        ///< requirements
   std::optional<double> broken_after_s;   ///< the first of them, since the failure began
   std::string margin;                     ///< of the requirement that has least of its margin left: "L-03 2.1 cm"
+  std::string margin_without;             ///< the same one, without the failure: "4.8 cm"
   std::string command;                    ///< that runs it again, from inside the folder of the bench
 };
 

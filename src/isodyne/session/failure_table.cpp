@@ -41,6 +41,30 @@ std::vector<std::string> split(const std::string& text) {
   return all;
 }
 
+/// Of the texts of a bench in any order, and not of its controllers' code.
+std::uint64_t number_of(const Bench& bench) {
+  auto sources = bench.sources;
+  std::sort(sources.begin(), sources.end());
+  std::uint64_t hash = fnv1a("");
+  for (const auto& [name, text] : sources) hash = fnv1a("\n" + name + "\n" + text, hash);
+  return hash;
+}
+
+/// Where a number with its unit behind it, "2e-6 1/h" or "50%", has its unit.
+std::size_t end_of_number(const std::string& text) {
+  std::size_t at = 0;
+  const auto digit = [&](std::size_t i) { return i < text.size() && text[i] >= '0' && text[i] <= '9'; };
+  const auto sign = [&](std::size_t i) { return i < text.size() && (text[i] == '+' || text[i] == '-'); };
+  if (sign(at)) ++at;
+  while (digit(at) || (at < text.size() && (text[at] == '.' || text[at] == ','))) ++at;
+  const bool power = at < text.size() && (text[at] == 'e' || text[at] == 'E');
+  if (power && (digit(at + 1) || (sign(at + 1) && digit(at + 2)))) {
+    at += 2;
+    while (digit(at)) ++at;
+  }
+  return at;
+}
+
 /// What stands in a column of values, in SI; or why it is none.
 Result<double> value_of(const Program& p, program::VarId id, const std::string& text, bool decimal_comma) {
   const program::Variable& v = p.variable(id);
@@ -62,10 +86,10 @@ Result<double> value_of(const Program& p, program::VarId id, const std::string& 
     if (label != labels.end()) return static_cast<double>(label - labels.begin());
     return wrong(did_you_mean(text, labels).value_or("it can be " + listed(labels)));
   }
-  const std::size_t blank = std::min(text.find(' '), text.size());
-  const auto number = csv_number(text.substr(0, blank), decimal_comma);
+  const std::size_t behind = end_of_number(text);
+  const auto number = csv_number(text.substr(0, behind), decimal_comma);
   if (!number) return wrong("that is no number");
-  const std::string unit = trimmed(text.substr(blank));
+  const std::string unit = trimmed(text.substr(behind));
   const auto given = unit.empty() ? std::optional(v.unit) : parse_unit(unit);
   if (!given || given->dimension != v.unit.dimension)
     return wrong(fmt::format("its unit is {}", v.unit.text == "1" ? "none" : v.unit.text));
@@ -79,7 +103,7 @@ Result<double> value_of(const Program& p, program::VarId id, const std::string& 
 class Reader {
  public:
   Reader(const Bench& bench, const FailureModes& of) : p_(*bench.program), of_(of) {
-    table_.name = of.name, table_.of = &of;
+    table_.name = of.name, table_.of = &of, bench_ = number_of(bench);
     for (const FailureModes::Column& c : of.typed) {
       if (c.computed) table_.computed.push_back(c.name);
     }
@@ -122,7 +146,7 @@ class Reader {
     if (!csv.trouble.empty()) return wrong(fmt::format("{} (line {})", csv.trouble, csv.trouble_line));
     if (csv.rows.empty()) return wrong("it has no line of titles");
     std::vector<std::size_t> places;
-    std::optional<std::size_t> name, result;
+    std::optional<std::size_t> name, result, result_of;
     std::set<std::string> met;
     for (std::size_t i = 0; i < csv.rows[0].fields.size(); ++i) {
       const std::string& text = csv.rows[0].fields[i].text;
@@ -131,13 +155,12 @@ class Reader {
         return wrong(fmt::format("two of its columns are called `{}`", text));
       if (plain == "row" || plain == "id") name = i;
       if (plain == "run_result") result = i;
+      if (plain == "run_of") result_of = i;
       const bool ours = plain.empty() || plain == "row" || plain == "id" || plain.starts_with(kRunMark) ||
                         contains(table_.computed, plain);
       places.push_back(ours ? FailureRow::kNowhere : title(text));
     }
-    if (!met.contains("fault"))
-      return wrong(fmt::format("none of its columns is called `fault`; there are {}",
-                               listed({met.begin(), met.end()}, "none with a title")));
+    if (const std::string why = lacking(met); !why.empty()) return wrong(why);
     for (std::size_t r = 1; r < csv.rows.size(); ++r) {
       const CsvRow& record = csv.rows[r];
       FailureRow row;
@@ -145,6 +168,7 @@ class Reader {
       row.name = name ? record.text(*name) : "";
       if (row.name.empty()) row.name = fmt::format("line {}", record.line);
       if (result) row.was = record.text(*result);
+      if (result_of) row.was_of = record.text(*result_of);
       row.cells.resize(table_.titles.size());
       for (std::size_t i = 0; i < places.size(); ++i) {
         if (places[i] != FailureRow::kNowhere) row.cells[places[i]] = record.text(i);
@@ -158,10 +182,34 @@ class Reader {
     return std::nullopt;
   }
 
+  /// What has to be there is not, or has a title that is nearly the one that is looked for, and would be a text of
+  /// people without a word.
+  std::string lacking(const std::set<std::string>& met) const {
+    const std::vector<std::string> titles(met.begin(), met.end());
+    std::vector<std::string> needed{"fault"};
+    for (const FailureModes::Column& c : of_.typed) {
+      if (!c.computed) needed.push_back(c.name);
+    }
+    for (const std::string& one : needed) {
+      if (met.contains(plain_title(one))) continue;
+      return fmt::format("none of its columns is called `{}`; there are {}", one, listed(titles, "none with a title"));
+    }
+    for (const char* link : {"scenario", "requirement", "noticed_by"}) {
+      const auto near = met.contains(link) ? std::nullopt : closest(link, titles);
+      if (near && !contains(needed, *near))
+        return fmt::format("one of its columns is called `{}`; `{}` would be understood", *near, link);
+    }
+    return "";
+  }
+
   void take(FailureRow row, bool decimal_comma) {
     if (!names_.insert(row.name).second) row.wrong.push_back("another row has the same name");
     links(row);
     values(row, decimal_comma);
+    std::string text;
+    for (const char* link : {"fault", "scenario", "requirement", "noticed by"}) text += "\n" + table_.cell(row, link);
+    row.of =
+        fmt::format("bench {:016x}", fnv1a(text, bench_));  // with a word in front it is no number for spreadsheets
     table_.rows.push_back(std::move(row));
   }
 
@@ -238,6 +286,7 @@ class Reader {
   const Program& p_;
   const FailureModes& of_;
   FailureTable table_;
+  std::uint64_t bench_ = 0;
   std::set<std::string> names_;
   std::optional<engine::RunningPlant> plant_;
 };
@@ -290,18 +339,21 @@ std::vector<std::string> faults_without_row(const Program& program, const std::v
 
 void take_earlier(FailureTable& table, const Csv& written) {
   if (written.rows.empty()) return;
-  std::optional<std::size_t> name, result;
+  std::optional<std::size_t> name, result, result_of;
   for (std::size_t i = 0; i < written.rows[0].fields.size(); ++i) {
     const std::string plain = plain_title(written.rows[0].fields[i].text);
     if (plain == "row" || plain == "id") name = i;
     if (plain == "run_result") result = i;
+    if (plain == "run_of") result_of = i;
   }
   if (!name || !result) return;
-  std::map<std::string, std::string> was;
-  for (std::size_t r = 1; r < written.rows.size(); ++r)
-    was[written.rows[r].text(*name)] = written.rows[r].text(*result);
+  std::map<std::string, const CsvRow*> was;
+  for (std::size_t r = 1; r < written.rows.size(); ++r) was[written.rows[r].text(*name)] = &written.rows[r];
   for (FailureRow& row : table.rows) {
-    if (const auto known = was.find(row.name); known != was.end()) row.was = known->second;
+    const auto known = was.find(row.name);
+    if (known == was.end()) continue;
+    row.was = known->second->text(*result);
+    row.was_of = result_of ? known->second->text(*result_of) : "";
   }
 }
 

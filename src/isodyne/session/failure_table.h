@@ -38,7 +38,9 @@ struct FailureRow {
   std::vector<std::int32_t> requirements;  ///< empty: every one
   std::vector<program::VarId> noticed;     ///< truths
   std::vector<std::string> wrong;
-  std::string was;                   ///< what the last run came to, as a word; empty: there was none
+  std::string was;         ///< what the last run came to, as a word; empty: there was none
+  std::string of, was_of;  ///< a number for the text of the bench and its links: now, and of that run
+  bool outdated() const { return !was.empty() && was_of != of; }
   std::size_t at_record = kNowhere;  ///< of the file
 };
 

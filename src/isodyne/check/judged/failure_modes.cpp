@@ -217,6 +217,13 @@ void FailureTables::names_of_row(const FailureModesDecl::Row& r, FailureModes::R
       if (r.cells[k].column.text == c.column.text)
         check_.error(Code::duplicate, c.column.span, fmt::format("`{}` stands in this row twice", c.column.text));
     }
+    for (const char* own : kOwn) {
+      if (c.column.text != own && c.column.text != own + std::string("s") && c.column.text != own + std::string("_by"))
+        continue;
+      check_.error(Code::unexpected, c.column.span,
+                   fmt::format("`{}` would be a text of people, and no link", c.column.text),
+                   "fault NAME, scenario NAME, requirement NAME and noticed by NAME have no quotes");
+    }
     row.cells.emplace_back(c.column.text, c.value ? sources.in_one_line(c.value->span) : c.text);
   }
   cell("fault", joined(r.faults, kText));
