@@ -108,6 +108,7 @@ int run_capture(const Arguments&);
 int run_campaign(const Arguments&);
 int run_cases(const Arguments&);
 int run_failures(const Arguments&);
+int run_tree(const Arguments&);
 int run_verdicts(const Arguments&);
 int run_timing(const Arguments&);
 int run_scenario(const Arguments&);

@@ -86,6 +86,20 @@ const std::vector<Subcommand>& commands() {
        "isodyne failures examples/canal-lock/lock.dyne --run --out failures.xlsx",
        {run, out, csv, template_, setting, seed, jobs, each_alone, answer_within, help},
        run_failures},
+      {"tree",
+       "BENCH|FILE.xml [HAZARD]",
+       1,
+       2,
+       "what leads to a hazard: minimal cut sets, probabilities, and what runs say to them",
+       "Without a name: the hazards of the bench. Shows the minimal cut sets of its fault tree, the probability of the hazard,\n"
+       "and which events matter. --prove runs every cut set of up to --order events in the scenarios of the hazard, and every\n"
+       "combination of up to so many faults that is not in the tree: reaches it, does not reach it, not together (its faults\n"
+       "exclude each other, or were not there at the same time), never came, no fault for it, no answer. FILE.xml: a tree in\n"
+       "the Open-PSA format, HAZARD a gate of it. --out writes the picture (.svg), the tree (.xml, .dyne) or the table (.csv).\n"
+       "Exit status 1: the hazard is reached by what is not in the tree, or without a fault; 3: some runs gave no answer.",
+       "isodyne tree examples/canal-lock/lock.dyne open_against_head --prove --order 1 --setting model",
+       {prove, order, most, over, out, csv, setting, seed, jobs, each_alone, answer_within, help},
+       run_tree},
       {"attach",
        "[RUN]",
        0,

@@ -12,6 +12,7 @@
 #include "isodyne/check/io/wiring.h"
 #include "isodyne/check/judged/campaigns.h"
 #include "isodyne/check/judged/failure_modes.h"
+#include "isodyne/check/judged/hazards.h"
 #include "isodyne/check/judged/panels.h"
 #include "isodyne/check/judged/recording_plan.h"
 #include "isodyne/check/judged/requirements.h"
@@ -320,6 +321,7 @@ void check_bench(Check& check, lang::BenchDecl& bench, const Wish& wish, const L
   Panels(check, expressions).define();
   Campaigns(check, expressions).define();
   FailureTables(check).define();
+  Hazards(check, expressions).define();
   Periods(check, expressions, bench).run();
   define_networks(check);
   put_gate_faults(check);
@@ -434,6 +436,7 @@ Loaded load_bench(const std::string& folder, const std::string& main, const Read
     document.requirements.clear();
     document.expectations.clear();
     document.failure_modes.clear();
+    document.hazards.clear();
   }
   if (wish.rules) {
     const std::size_t conditions = document.conditions.size(), measures = document.measures.size(),

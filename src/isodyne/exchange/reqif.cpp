@@ -184,15 +184,9 @@ ExchangedRequirement object(const pugi::xml_node& o, const std::map<std::string,
 }  // namespace
 
 Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, const std::string& text) {
-  if (text.size() > kMostReqifBytes) return Failure{"cannot read", file, "it is larger than 64 MiB"};
   pugi::xml_document document;
-  const pugi::xml_parse_result parsed =
-      document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
-  if (!parsed) {
-    const auto end = text.begin() + std::min<std::ptrdiff_t>(parsed.offset, static_cast<std::ptrdiff_t>(text.size()));
-    return Failure{"cannot read", fmt::format("{}:{}", file, 1 + std::count(text.begin(), end, '\n')),
-                   fmt::format("it is not well-formed XML: {}", parsed.description())};
-  }
+  const Status read = read_xml(file, text, document);
+  if (!read) return read.failure();
   const pugi::xml_node root = child_called(document, "REQ-IF");
   const pugi::xml_node content = child_called(child_called(root, "CORE-CONTENT"), "REQ-IF-CONTENT");
   if (!content)

@@ -25,8 +25,7 @@ struct ExchangedRequirement {
 
 std::string to_reqif(const program::Program& program);
 
-/// At most kMostReqifBytes and kMostReqifObjects; a Failure says what is wrong with the file and where.
-constexpr std::size_t kMostReqifBytes = 64u << 20;
+/// At most kMostReqifObjects in 64 MiB; a Failure says what is wrong with the file and where.
 constexpr std::size_t kMostReqifObjects = 100'000;
 Result<std::vector<ExchangedRequirement>> from_reqif(const std::string& file, const std::string& text);
 

@@ -1,4 +1,4 @@
-// Rules of campaigns and failure modes.
+// Rules of campaigns, failure modes, basic events and hazards.
 
 #include <fmt/format.h>
 
@@ -10,6 +10,8 @@ namespace isodyne::lang {
 bool Parser::assurance_declaration(const std::string& doc) {
   if (t_.at("campaign")) return campaign(doc), true;
   if (t_.at("failure_modes")) return failure_modes(doc), true;
+  if (t_.at("basic_event")) return basic_event(doc), true;
+  if (t_.at("hazard")) return hazard(doc), true;
   return false;
 }
 
@@ -170,6 +172,134 @@ FailureModesDecl::Row Parser::failure_row() {
     }
   });
   return r;
+}
+
+// basic_event = "basic_event" name "{" { "rate" sum | "probability" sum | "fault" name } "}"
+void Parser::basic_event(const std::string& doc) {
+  const Span begin = t_.take().span;
+  BasicEventDecl e;
+  e.doc = doc;
+  e.name = t_.expect_name("the name of the event");
+  block("and how often it happens, or what happens then", [&] {
+    if (t_.accept("rate")) {
+      e.rate = x_.sum();
+    } else if (t_.accept("probability")) {
+      e.probability = x_.sum();
+    } else if (t_.accept("fault")) {
+      for (Name& name : names("the name of a fault")) e.faults.push_back(std::move(name));
+    } else {
+      t_.fail("`rate`, `probability` or `fault`");
+    }
+  });
+  e.span = join(begin, e.name.span);
+  document_.basic_events.push_back(std::move(e));
+}
+
+// hazard = "hazard" name "{" { "level" text | "source" text | "broken" labels | "scenario" names
+//          | "requirement" labels | "over" sum | "gate" name "=" tree | "top" "=" tree } "}"
+void Parser::hazard(const std::string& doc) {
+  t_.take();
+  HazardDecl h;
+  h.doc = doc;
+  h.name = t_.expect_name("the name of the hazard");
+  block("and what leads to it", [&] {
+    const std::string gate_doc = docs();
+    if (t_.accept("level")) {
+      h.level = t_.expect_text("the level, in quotes");
+    } else if (t_.accept("source")) {
+      h.source = t_.expect_text("where the hazard comes from, in quotes");
+    } else if (t_.accept("broken")) {
+      for (Name& name : labels("the name of a requirement")) h.broken.push_back(std::move(name));
+    } else if (t_.accept("scenario")) {
+      for (Name& name : names("the name of a scenario")) h.scenarios.push_back(std::move(name));
+    } else if (t_.accept("requirement")) {
+      for (Name& name : labels("the name of a requirement")) h.requirements.push_back(std::move(name));
+    } else if (t_.accept("over")) {
+      h.over = x_.sum();
+    } else if (t_.accept("gate")) {
+      HazardDecl::Gate g;
+      g.doc = gate_doc;
+      g.name = t_.expect_name("the name of the gate");
+      t_.expect("=", "and what it takes");
+      g.formula = tree_formula(0);
+      t_.expect_statement_end();
+      h.gates.push_back(std::move(g));
+    } else if (t_.accept("top")) {
+      t_.expect("=", "and what leads to the hazard");
+      if (h.top) t_.fail("one `top`", "a hazard has one; join them by `or`");
+      h.top = tree_formula(0);
+      t_.expect_statement_end();
+    } else {
+      t_.fail("`broken`, `scenario`, `top`, `gate`, `requirement`, `level`, `source` or `over`");
+    }
+  });
+  document_.hazards.push_back(std::move(h));
+}
+
+TreeFormula Parser::tree_gate(TreeFormula::Kind kind, std::vector<TreeFormula> of) {
+  if (of.size() == 1 && (kind == TreeFormula::Kind::all || kind == TreeFormula::Kind::any))
+    return std::move(of.front());
+  TreeFormula gate;
+  gate.kind = kind;
+  gate.span = join(of.front().span, of.back().span);
+  gate.of = std::move(of);
+  return gate;
+}
+
+// tree = and_tree { "or" and_tree } [ "given" part ]   and_tree = part { "and" part }
+TreeFormula Parser::tree_formula(int depth) {
+  if (depth > kMostBlocks) {
+    t_.diagnostics().error(Code::too_deep, t_.peek().span, fmt::format("gates nest at most {} deep", kMostBlocks),
+                           "give inner ones a name: gate NAME = …");
+    throw Abandoned{};
+  }
+  std::vector<TreeFormula> any;
+  do {
+    std::vector<TreeFormula> all;
+    do all.push_back(tree_part(depth));
+    while (t_.accept("and"));
+    any.push_back(tree_gate(TreeFormula::Kind::all, std::move(all)));
+  } while (t_.accept("or"));
+  TreeFormula tree = tree_gate(TreeFormula::Kind::any, std::move(any));
+  if (!t_.accept("given")) return tree;
+  std::vector<TreeFormula> both;
+  both.push_back(std::move(tree));
+  both.push_back(tree_part(depth));
+  return tree_gate(TreeFormula::Kind::given, std::move(both));
+}
+
+// part = name | "(" tree ")" | number "of" "(" tree { "," tree } ")"
+TreeFormula Parser::tree_part(int depth) {
+  if (t_.at("not"))
+    t_.fail("an event or a gate", "a tree tells what leads to a hazard, and nothing leads to it by not happening");
+  if (t_.accept("(")) {
+    TreeFormula inner = tree_formula(depth + 1);
+    t_.expect(")", "after the gate");
+    return inner;
+  }
+  if (t_.at(TokenKind::number)) {
+    const Token number = t_.take();
+    if (number.text != "of") t_.expect("of", "as in `2 of (A, B, C)`");
+    t_.expect("(", "as in `2 of (A, B, C)`");
+    std::vector<TreeFormula> of;
+    do of.push_back(tree_formula(depth + 1));
+    while (t_.accept(","));
+    t_.expect(")", "after what it takes");
+    if (number.value < 1 || number.value > static_cast<double>(of.size()) ||
+        number.value != static_cast<double>(static_cast<int>(number.value))) {
+      t_.diagnostics().error(Code::out_of_limits, number.span,
+                             fmt::format("of {} it takes a whole number from 1 to {}", of.size(), of.size()));
+      throw Abandoned{};
+    }
+    TreeFormula gate = tree_gate(TreeFormula::Kind::at_least, std::move(of));
+    gate.least = static_cast<int>(number.value);
+    gate.span = join(number.span, t_.last_span());
+    return gate;
+  }
+  TreeFormula leaf;
+  leaf.name = t_.expect_name("the name of an event or a gate");
+  leaf.span = leaf.name.span;
+  return leaf;
 }
 
 }  // namespace isodyne::lang

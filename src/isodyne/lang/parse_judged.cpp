@@ -212,7 +212,7 @@ ExpectationDecl::Row Parser::expectation_row() {
   return row;
 }
 
-// requirement = "requirement" label "{" [ "id" text ] [ "source" text ] ( what | "by" "review" ) "}"
+// requirement = "requirement" label "{" [ "id" text ] [ "source" text ] [ "level" text ] [ "allocated" "to" paths ] ( what | "by" "review" ) "}"
 // what = "always" formula | "never" formula | "eventually" formula | formula
 //      | "whenever" formula "then" [ "within" sum ] formula
 void Parser::requirement(const std::string& doc) {
@@ -230,6 +230,17 @@ void Parser::requirement(const std::string& doc) {
     if (t_.at("id") && t_.peek(1).kind == TokenKind::text) {
       t_.take();
       r.id = t_.expect_text("the identifier, in quotes");
+      return;
+    }
+    if (t_.at("level") && t_.peek(1).kind == TokenKind::text) {
+      t_.take();
+      r.level = t_.expect_text("the level, in quotes");
+      return;
+    }
+    if (t_.at("allocated") && t_.peek(1).is("to")) {
+      t_.take();
+      t_.take();
+      r.allocated = paths("a part or a controller");
       return;
     }
     if (t_.at("by") && t_.peek(1).is("review")) {

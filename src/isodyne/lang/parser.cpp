@@ -10,16 +10,17 @@
 namespace isodyne::lang {
 
 const std::vector<std::string> Parser::kDeclarations = {
-    "use",       "function",    "table",    "choice",      "model",  "element",  "module",       "bench",
-    "condition", "fault",       "scenario", "requirement", "figure", "cables",   "wiring",       "values",
-    "compose",   "expectation", "measure",  "harness",     "panel",  "campaign", "failure_modes"};
+    "use",      "function",      "table",       "choice",      "model",       "element", "module",
+    "bench",    "condition",     "fault",       "scenario",    "requirement", "figure",  "cables",
+    "wiring",   "values",        "compose",     "expectation", "measure",     "harness", "panel",
+    "campaign", "failure_modes", "basic_event", "hazard"};
 const std::vector<std::string> Parser::kMembers = {
-    "unit",        "table",     "param",   "fixed",    "input",    "output",   "state",
-    "memory",      "let",       "private", "part",     "terminal", "node",     "modes",
-    "every",       "when",      "solve",   "for",      "if",       "rated",    "use",
-    "step",        "record",    "sensor",  "actuator", "frame",    "rack",     "controller",
-    "messages",    "condition", "fault",   "scenario", "values",   "compose",  "expectation",
-    "requirement", "measure",   "harness", "figure",   "panel",    "campaign", "failure_modes"};
+    "unit",     "table",         "param",       "fixed",       "input",    "output",    "state",  "memory",
+    "let",      "private",       "part",        "terminal",    "node",     "modes",     "every",  "when",
+    "solve",    "for",           "if",          "rated",       "use",      "step",      "record", "sensor",
+    "actuator", "frame",         "rack",        "controller",  "messages", "condition", "fault",  "scenario",
+    "values",   "compose",       "expectation", "requirement", "measure",  "harness",   "figure", "panel",
+    "campaign", "failure_modes", "basic_event", "hazard"};
 
 // text = { declaration }
 void Parser::text() {

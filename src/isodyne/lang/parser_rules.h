@@ -159,6 +159,11 @@ class Parser {
   CampaignDecl::Vary vary();
   void failure_modes(const std::string& doc);
   FailureModesDecl::Row failure_row();
+  void basic_event(const std::string& doc);
+  void hazard(const std::string& doc);
+  TreeFormula tree_formula(int depth);
+  TreeFormula tree_gate(TreeFormula::Kind kind, std::vector<TreeFormula> of);
+  TreeFormula tree_part(int depth);
   std::vector<Name> names(const char* what);
   std::vector<Name> labels(const char* what);
   std::vector<Path> paths(const char* what);

@@ -630,8 +630,10 @@ struct RequirementDecl {
   Form form = Form::always;
   ExprPtr trigger;  ///< whenever …
   ExprPtr check;
-  ExprPtr within;  ///< then within …
-  Span span;       ///< of the formula
+  ExprPtr within;               ///< then within …
+  std::string level;            ///< of integrity: "SIL 2"
+  std::vector<Path> allocated;  ///< to parts and controllers
+  Span span;                    ///< of the formula
   std::string doc;
 };
 
@@ -755,6 +757,41 @@ struct FailureModesDecl {
   std::string doc;
 };
 
+/// What may happen by itself, at the bottom of fault trees.
+struct BasicEventDecl {
+  Name name;
+  ExprPtr rate, probability;
+  std::vector<Name> faults;  ///< one: what happens to the bench then
+  Span span;
+  std::string doc;
+};
+
+/// NAME, or gates over others: A and B, A or B, 2 of (A, B, C), A given B
+struct TreeFormula {
+  enum class Kind { name, all, any, at_least, given };
+  Kind kind = Kind::name;
+  Name name;
+  int least = 0;
+  std::vector<TreeFormula> of;
+  Span span;
+};
+
+/// What must not happen, and what can lead to it.
+struct HazardDecl {
+  struct Gate {
+    Name name;
+    TreeFormula formula;
+    std::string doc;
+  };
+  Name name;
+  std::string level, source;
+  std::vector<Name> broken, scenarios, requirements;
+  ExprPtr over;  ///< the time in which events with a rate may happen
+  std::vector<Gate> gates;
+  std::optional<TreeFormula> top;
+  std::string doc;
+};
+
 /// What is recorded, how often and in which form: `record motor.* every 1 us compressed when trip rises`.
 struct RecordDecl {
   std::vector<Name> what;  ///< names, or patterns in which * stands for anything; empty: what no other statement names
@@ -811,6 +848,8 @@ struct Document {
   std::vector<PanelDecl> panels;
   std::vector<CampaignDecl> campaigns;
   std::vector<FailureModesDecl> failure_modes;
+  std::vector<BasicEventDecl> basic_events;
+  std::vector<HazardDecl> hazards;
   std::vector<CablesDecl> cables;
   std::vector<WiringDecl> wirings;
 };

@@ -7,6 +7,7 @@
 
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
+#include "isodyne/present/page_text.h"
 
 namespace isodyne::present {
 
@@ -202,27 +203,10 @@ std::string trace_csv(const Trace& t) {
 
 namespace {
 
-std::string xml(const std::string& text) {
-  std::string out;
-  for (const char c : printable(text)) {
-    if (c == '&')
-      out += "&amp;";
-    else if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else if (c == '"')
-      out += "&quot;";
-    else
-      out += c;
-  }
-  return out;
-}
-
 /// As much as fits, with a mark where something is left out.
 std::string cut(const std::string& text, std::size_t columns) {
-  if (display_width(text) <= columns) return xml(text);
-  return xml(std::string(first_columns(text, columns - 1))) + "\xE2\x80\xA6";
+  if (display_width(text) <= columns) return escaped(text);
+  return escaped(std::string(first_columns(text, columns - 1))) + "\xE2\x80\xA6";
 }
 
 struct Look {
@@ -274,7 +258,7 @@ std::string matrix(const Trace& t) {
   for (int c = 0; c < columns; ++c) {
     const int x = kMatrixLeft + c * kMatrixCell + kMatrixCell / 2 + 4;
     s += fmt::format("<text transform=\"translate({},{}) rotate(-50)\" fill=\"#1d2730\">{}</text>\n", x, kMatrixTop - 8,
-                     xml(titles[static_cast<std::size_t>(c)]));
+                     escaped(titles[static_cast<std::size_t>(c)]));
   }
   for (int r = 0; r < rows; ++r) {
     const TraceRow& row = t.rows[static_cast<std::size_t>(r)];
@@ -309,7 +293,7 @@ std::string trace_svg(const Trace& t) {
       "fill=\"#ffffff\"/>\n"
       "<text x=\"16\" y=\"30\" font-size=\"17\" font-weight=\"bold\" fill=\"#1d2730\">{2}: requirements against "
       "runs</text>\n",
-      width, height, xml(t.bench));
+      width, height, escaped(t.bench));
   const Answer kinds[] = {Answer::held, Answer::broken, Answer::undecided, Answer::not_tested};
   for (int i = 0; i < 4; ++i) {
     const Look look = colours_of(kinds[i]);
@@ -321,7 +305,7 @@ std::string trace_svg(const Trace& t) {
   s += matrix(t);
   int y = kMatrixTop + rows * kMatrixRow + 30;
   for (const std::string& n : notes) {
-    s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, xml(n));
+    s += fmt::format("<text x=\"16\" y=\"{}\" fill=\"#a33f00\">{}</text>\n", y, escaped(n));
     y += kFoot;
   }
   return s + "</svg>\n";

@@ -76,6 +76,8 @@ struct Requirement {
   std::string id;                      ///< in the exchange file that it came from; may be empty
   std::string formula;                 ///< as written
   bool by_review = false;              ///< people judge it: no run puts it to the test
+  std::string level;                   ///< of integrity, as people write it; may be empty
+  std::vector<std::string> allocated;  ///< parts and controllers that see to it
   Form form = Form::always;
   NodeId trigger = kNone;      ///< counts only where this holds; kNone: everywhere
   NodeId check = kNone;        ///< must hold …

@@ -83,6 +83,19 @@ const char* coverage_word(CoverageKind kind) {
   return "?";
 }
 
+const char* gate_word(TreeGate::Kind kind) {
+  switch (kind) {
+    case TreeGate::Kind::all:
+      return "and";
+    case TreeGate::Kind::any:
+      return "or";
+    case TreeGate::Kind::at_least:
+      return "of";
+    default:
+      return "given";
+  }
+}
+
 const char* draw_word(Campaign::Draw draw) {
   switch (draw) {
     case Campaign::Draw::all:

@@ -7,8 +7,12 @@
 namespace isodyne::session {
 
 void OnsetWatch::event(const observe::Event& event) {
-  if (event.kind != observe::EventKind::fault_on) return;
+  const bool on = event.kind == observe::EventKind::fault_on;
+  if (!on && event.kind != observe::EventKind::fault_off) return;
   const std::string& name = at(program_.faults, event.subject).name;
+  changed_ = true;
+  on ? void(acting_.insert(name)) : void(acting_.erase(name));
+  if (!on) return;
   const bool known =
       std::any_of(onset_.began.begin(), onset_.began.end(), [&](const auto& b) { return b.first == name; });
   if (!known) onset_.began.emplace_back(name, to_seconds(event.at));
@@ -16,6 +20,7 @@ void OnsetWatch::event(const observe::Event& event) {
 
 void OnsetWatch::image(const observe::Image& image) {
   const double now = to_seconds(image.at);
+  if (changed_) acting_now(now);
   for (std::size_t i = 0; i < ids_.size(); ++i) {
     if (image.variables[ids_[i]] == 0) continue;
     Onset::Signal& s = onset_.signals[i];
@@ -24,12 +29,27 @@ void OnsetWatch::image(const observe::Image& image) {
   }
 }
 
+void OnsetWatch::acting_now(double now) {
+  constexpr std::size_t kMost = 64;
+  changed_ = false;
+  const std::vector<std::string> all(acting_.begin(), acting_.end());
+  const auto within = [](const std::vector<std::string>& a, const std::vector<std::string>& b) {
+    return std::includes(b.begin(), b.end(), a.begin(), a.end());
+  };
+  if (all.empty() || onset_.together.size() >= kMost) return;
+  for (const auto& [known, at] : onset_.together) {
+    if (within(all, known)) return;
+  }
+  onset_.together.emplace_back(all, now);
+}
+
 std::string OnsetWatch::text() const {
-  CheckedJson began = CheckedJson::array(), signals = CheckedJson::array();
+  CheckedJson began = CheckedJson::array(), signals = CheckedJson::array(), together = CheckedJson::array();
   for (const auto& [name, at] : onset_.began) began.push_back({name, at});
   const auto maybe = [](const std::optional<double>& v) { return v ? CheckedJson(*v) : CheckedJson(nullptr); };
   for (const Onset::Signal& s : onset_.signals) signals.push_back({maybe(s.first_s), maybe(s.last_s)});
-  return CheckedJson{{"began", began}, {"signals", signals}}.dump();
+  for (const auto& [names, at] : onset_.together) together.push_back({names, at});
+  return CheckedJson{{"began", began}, {"signals", signals}, {"together", together}}.dump();
 }
 
 std::optional<Onset> read_onset(const std::string& text) {
@@ -40,6 +60,8 @@ std::optional<Onset> read_onset(const std::string& text) {
   for (const auto& b : (*json)["began"]) onset.began.emplace_back(b.at(0).get<std::string>(), b.at(1).get<double>());
   const auto maybe = [](const auto& v) { return v.is_null() ? std::nullopt : std::optional(v.template get<double>()); };
   for (const auto& s : (*json)["signals"]) onset.signals.push_back({maybe(s.at(0)), maybe(s.at(1))});
+  for (const auto& t : (*json)["together"])
+    onset.together.emplace_back(t.at(0).get<std::vector<std::string>>(), t.at(1).get<double>());
   return onset;
 }
 

@@ -78,6 +78,8 @@ void Requirements::requirement(const lang::RequirementDecl& r, const std::string
   requirement.source = r.source;
   requirement.id = r.id;
   requirement.by_review = r.by_review;
+  requirement.level = r.level;
+  for (const lang::Path& path : r.allocated) allocate(path, requirement);
   requirement.span = r.span;
   requirement.formula = text.empty() ? check_.program.sources->in_one_line(r.span) : text;
   for (const Requirement& other : check_.program.requirements) {
@@ -103,6 +105,22 @@ void Requirements::requirement(const lang::RequirementDecl& r, const std::string
     if (node.kind == FormulaNode::Kind::truth) lines(node.value);
   }
   check_.program.requirements.push_back(std::move(requirement));
+}
+
+/// To a part or a controller, which is a place in the bench and no quantity.
+void Requirements::allocate(const lang::Path& path, Requirement& requirement) {
+  const Instance* at = &check_.root;
+  for (const lang::PathStep& step : path.parts) {
+    const auto key = check_.key(step, check_.root, nullptr);
+    const auto found = key ? at->parts.find(*key) : at->parts.end();
+    if (found == at->parts.end()) {
+      std::vector<std::string> known;
+      for (const auto& [name, part] : at->parts) known.push_back(name);
+      return report_unknown_word(check_, {path.text(), path.span}, "part or controller", known);
+    }
+    at = found->second.get();
+  }
+  requirement.allocated.push_back(path.text());
 }
 
 namespace {

@@ -15,6 +15,7 @@ class Requirements {
  private:
   void condition(const lang::ConditionDecl& c);
   /// `text`: how people read the formula, if it is not in the text as it is.
+  void allocate(const lang::Path& path, Requirement& requirement);
   void requirement(const lang::RequirementDecl& r, const std::string& text = {});
   void expectation(const lang::ExpectationDecl& e);
   void figure(const lang::FigureDecl& f);

@@ -319,6 +319,8 @@ class Harness {
     });
     d_.campaigns.clear();
     d_.failure_modes.clear();
+    d_.basic_events.clear();
+    d_.hazards.clear();
     d_.cables.clear();
     d_.wirings.clear();
   }
