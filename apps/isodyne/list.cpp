@@ -186,9 +186,14 @@ Section scenarios(const Program& p) {
 
 Section requirements(const Program& p) {
   Section s{"requirements", {{"Requirement"}, {"Margin in"}, {"Source"}, {"Formula"}, {"Description"}}, {}};
+  const bool assured = std::any_of(p.requirements.begin(), p.requirements.end(), [](const program::Requirement& r) {
+    return !r.level.empty() || !r.allocated.empty();
+  });
+  if (assured) s.columns.insert(s.columns.begin() + 3, {{"Level"}, {"Allocated to"}});
   for (const program::Requirement& r : p.requirements) {
     const bool margin = r.has_margin();
     s.rows.push_back({r.name, margin ? r.margin_unit.text : "–", r.source, r.formula, r.doc});
+    if (assured) s.rows.back().insert(s.rows.back().begin() + 3, {r.level, listed(r.allocated, "")});
   }
   return s;
 }
@@ -208,6 +213,34 @@ Section campaigns(const Program& p) {
     for (const auto& v : c.varied) list_on(factors, p.variable(v.what).name);
     s.rows.push_back(
         {c.name, c.draws > 0 ? fmt::format("{} by {}", c.draws, program::draw_word(c.draw)) : "all", factors});
+  }
+  return s;
+}
+
+Section failures(const Program& p) {
+  Section s{"failures", {{"Failure modes"}, {"File"}, {"Rows here", TextTable::Align::right}, {"Description"}}, {}};
+  for (const program::FailureModes& f : p.failure_modes)
+    s.rows.push_back({f.name, f.file, std::to_string(f.rows.size()), f.doc});
+  return s;
+}
+
+Section basic_events(const Program& p) {
+  Section s{"events", {{"Basic event"}, {"Rate or probability"}, {"Fault"}, {"Description"}}, {}};
+  for (const program::BasicEvent& e : p.basic_events) {
+    const std::string often = e.rate          ? fmt::format("{} 1/h", format_number(*e.rate * 3600))
+                              : e.probability ? format_number(*e.probability)
+                                              : "";
+    s.rows.push_back({e.name, often, e.fault == kNone ? "" : program::at(p.faults, e.fault).name, e.doc});
+  }
+  return s;
+}
+
+Section hazards(const Program& p) {
+  Section s{"hazards", {{"Hazard"}, {"Level"}, {"Broken"}, {"Source"}, {"Description"}}, {}};
+  for (const program::Hazard& h : p.hazards) {
+    std::string broken;
+    for (const std::int32_t r : h.broken) list_on(broken, program::at(p.requirements, r).name);
+    s.rows.push_back({h.name, h.level, broken, h.source, h.doc});
   }
   return s;
 }
@@ -277,7 +310,10 @@ std::vector<Kind> kinds_of(const check::Loaded& loaded) {
           {"harnesses", [&loaded] { return harnesses(loaded); }},
           {"figures", of(figures)},
           {"panels", of(panels)},
-          {"campaigns", of(campaigns)}};
+          {"campaigns", of(campaigns)},
+          {"failures", of(failures)},
+          {"events", of(basic_events)},
+          {"hazards", of(hazards)}};
 }
 
 /// Names as `list` takes them beside kinds: quantities, parts, and whatever else has a row of its own.

@@ -656,7 +656,7 @@ const std::vector<Subcommand>& commands() {
        "list what a bench is made of, or say what a name means",
        "Kinds: parts, states, parameters, signals, nodes, channels, frames, cables, controllers, conditions, faults, "
        "scenarios,\n"
-       "requirements, measures, harnesses, figures. Without one: all. A name (`chamber.level`, `chamber`, `plc`) is "
+       "requirements, measures, harnesses, figures, panels, campaigns, failures, events, hazards. Without one: all. A name (`chamber.level`, `chamber`, `plc`) is "
        "explained: where it comes from, its\nunit, its equation, and who reads it. With --tree: the parts inside each "
        "other; with --timing: "
        "steps,\nmethods, periods, and the delay that crossing between groups costs; SCENARIO --timeline: what is due "

@@ -41,6 +41,17 @@ Json trace_json(const present::Trace& t) {
   all["scenarios_never_played"] = t.unplayed;
   all["faults_that_broke_nothing"] = t.uncaught;
   all["faults_that_nothing_names"] = t.unnamed;
+  all["hazards"] = Json::array();
+  for (const present::TraceHazard& h : t.hazards) {
+    Json one{{"name", h.name}, {"level", h.level}, {"source", h.source}, {"requirements", Json::array()}};
+    for (const auto& r : h.requirements)
+      one["requirements"].push_back({{"name", r.name},
+                                     {"level", r.level},
+                                     {"allocated_to", r.allocated},
+                                     {"by_review", r.by_review},
+                                     {"overall", judge::answer_word(r.overall)}});
+    all["hazards"].push_back(std::move(one));
+  }
   all["faults"] = Json::array();
   for (const present::TraceFault& f : t.faults) {
     Json one{{"name", f.name}, {"acted_in", Json::array()}, {"named_by", f.named_by}, {"caught_by", Json::array()}};
@@ -86,6 +97,22 @@ void print_faults(const present::Trace& t) {
   for (const std::string& r : present::caught_remarks(t, numbers)) say(r);
 }
 
+/// What keeps each hazard away.
+void print_hazards(const present::Trace& t) {
+  TextTable table({{"Hazard"}, {"Level"}, {"Requirement"}, {"Level"}, {"Allocated to"}, {"Over all"}});
+  for (const present::TraceHazard& h : t.hazards) {
+    std::string name = h.name, level = h.level;
+    for (const auto& r : h.requirements) {
+      table.row({name, level, r.name, r.level, r.allocated, r.by_review ? "by review" : judge::answer_word(r.overall)});
+      name.clear(), level.clear();
+    }
+    if (h.requirements.empty()) table.row({name, level, "none", "", "", ""});
+  }
+  if (table.empty()) return;
+  say("");
+  put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+}
+
 void print_trace(const present::Trace& t) {
   for (std::size_t i = 0; i < t.runs.size(); ++i) {
     std::string missed;
@@ -106,14 +133,10 @@ void print_trace(const present::Trace& t) {
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   say("+ held, X broken, ? undecided, - not put to the test");
   print_faults(t);
-  const auto note = [](const char* what, const std::vector<std::string>& names) {
+  print_hazards(t);
+  for (const auto& [what, names] : present::gaps_of(t)) {
     if (!names.empty()) say(fmt::format("{}: {}.", what, listed(names, "")));
-  };
-  note("Not put to the test by any run", t.untested);
-  note("Faults that no run injected", t.uninjected);
-  note("Scenarios that no run played", t.unplayed);
-  note("Injected faults that broke no requirement", t.uncaught);
-  note("Injected faults that no requirement names", t.unnamed);
+  }
 }
 
 }  // namespace

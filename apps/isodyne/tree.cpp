@@ -83,9 +83,11 @@ std::optional<std::size_t> one_of(const std::string& wanted, const std::vector<s
   }
   const auto meant = did_you_mean(wanted, names);
   constexpr std::size_t kMost = 20;
-  const std::vector<std::string> some(names.begin(), names.begin() + std::min<std::ptrdiff_t>(kMost, std::ssize(names)));
-  say_error(fmt::format("there is no {} `{}`; {}", what, wanted,
-                        meant ? *meant : fmt::format("there are: {}{}", listed(some), names.size() > kMost ? " …" : "")));
+  const std::vector<std::string> some(names.begin(),
+                                      names.begin() + std::min<std::ptrdiff_t>(kMost, std::ssize(names)));
+  say_error(
+      fmt::format("there is no {} `{}`; {}", what, wanted,
+                  meant ? *meant : fmt::format("there are: {}{}", listed(some), names.size() > kMost ? " …" : "")));
   return std::nullopt;
 }
 
@@ -119,7 +121,8 @@ bool take_hazard(const Arguments& arguments, Asked& asked, int& status) {
 bool take_file(const Arguments& arguments, const std::string& text, Asked& asked) {
   for (const Option option : {Option::prove, Option::setting}) {
     if (arguments.has(option))
-      return say_error(fmt::format("{} needs a bench, and {} is a tree by itself", spelled(option), arguments.words[0])),
+      return say_error(
+                 fmt::format("{} needs a bench, and {} is a tree by itself", spelled(option), arguments.words[0])),
              false;
   }
   std::optional<double> over_s;
@@ -159,7 +162,8 @@ void say_heading(const Asked& asked) {
   std::string broken, scenarios;
   for (const std::int32_t r : h->broken) list_on(broken, at(p.requirements, r).name, " or ");
   for (const std::int32_t s : h->scenarios) list_on(scenarios, at(p.scenarios, s).name);
-  if (!broken.empty()) say(fmt::format("Reached where {} is broken; tried in {}.", broken, scenarios.empty() ? "no scenario" : scenarios));
+  if (!broken.empty())
+    say(fmt::format("Reached where {} is broken; tried in {}.", broken, scenarios.empty() ? "no scenario" : scenarios));
 }
 
 void show_cut_sets(const Asked& asked, const trees::CutSets& sets, std::size_t most) {
@@ -172,7 +176,8 @@ void show_cut_sets(const Asked& asked, const trees::CutSets& sets, std::size_t m
   }
   if (!table.empty()) put(stdout, table.text(width_of(stdout), colours_on(stdout)));
   if (static_cast<double>(shown.size()) < sets.count())
-    say(fmt::format("… and {} more; --most shows them", trees::count_text(sets.count() - static_cast<double>(shown.size()))));
+    say(fmt::format("… and {} more; --most shows them",
+                    trees::count_text(sets.count() - static_cast<double>(shown.size()))));
 }
 
 void say_sums(const Asked& asked, const trees::CutSets& sets) {
@@ -180,10 +185,12 @@ void say_sums(const Asked& asked, const trees::CutSets& sets) {
   for (std::size_t k = 0; k < trees::CutSets::kOrders; ++k) {
     const double n = sets.by_order()[k];
     if (n > 0)
-      list_on(orders, fmt::format("{} of {}{}", trees::count_text(n), k, k + 1 == trees::CutSets::kOrders ? " or more" : ""));
+      list_on(orders,
+              fmt::format("{} of {}{}", trees::count_text(n), k, k + 1 == trees::CutSets::kOrders ? " or more" : ""));
   }
-  say(fmt::format("Minimal cut sets: {}{}", trees::count_text(sets.count()),
-                  orders.empty() ? "; the top is never reached" : fmt::format(" (by their number of events: {})", orders)));
+  say(fmt::format(
+      "Minimal cut sets: {}{}", trees::count_text(sets.count()),
+      orders.empty() ? "; the top is never reached" : fmt::format(" (by their number of events: {})", orders)));
   const FaultTree& tree = asked.tree;
   if (const auto p = sets.probability())
     say(fmt::format("Probability{}: {:.4g}; the sum over the cut sets, which is never less: {:.4g}",
@@ -261,7 +268,13 @@ const char* colour_of(Proof p) {
 
 void show_proof(const Asked& asked, const session::TreeProof& proof) {
   const program::Program& p = *asked.bench->program;
-  TextTable table({{"Cut set"}, {"Probability", Align::right}, {"Runs say"}, {"In"}, {"Requirement"}, {"Margin", Align::right}, {"At", Align::right}});
+  TextTable table({{"Cut set"},
+                   {"Probability", Align::right},
+                   {"Runs say"},
+                   {"In"},
+                   {"Requirement"},
+                   {"Margin", Align::right},
+                   {"At", Align::right}});
   const auto row = [&](std::string names, const std::optional<double>& probability, const ProofFinding& f) {
     std::vector<std::string> cells{std::move(names), probability_text(probability)};
     for (std::string& c : cells_of(f)) cells.push_back(std::move(c));
@@ -294,13 +307,16 @@ std::string counts_text(const std::map<Proof, std::size_t>& counts) {
 void say_counts(const program::Program& p, const session::TreeProof& proof, std::size_t order) {
   std::map<Proof, std::size_t> counts;
   for (const auto& c : proof.cuts) ++counts[c.finding.proof];
-  say(fmt::format("{} in {}: {}", counted(proof.cuts.size(), "cut set"), counted(proof.runs, "run"), counts_text(counts)));
+  say(fmt::format("{} in {}: {}", counted(proof.cuts.size(), "cut set"), counted(proof.runs, "run"),
+                  counts_text(counts)));
   if (proof.beyond > 0)
-    say(fmt::format("Not tried: {} with more than {} (--order)", trees::count_text(proof.beyond), counted(order, "event")));
+    say(fmt::format("Not tried: {} with more than {} (--order)", trees::count_text(proof.beyond),
+                    counted(order, "event")));
   std::string unanswered;
   constexpr std::size_t kMost = 5;
   for (std::size_t i = 0; i < std::min(kMost, proof.unanswered.size()); ++i)
-    list_on(unanswered, fmt::format("{}: {}", faults_text(p, proof.unanswered[i].faults), proof.unanswered[i].finding.why), "; ");
+    list_on(unanswered,
+            fmt::format("{}: {}", faults_text(p, proof.unanswered[i].faults), proof.unanswered[i].finding.why), "; ");
   std::size_t outside = 0;
   for (const auto& [kind, n] : proof.outside_counts) outside += n;
   say(fmt::format("Not in the tree: {} of up to {}: {}", counted(outside, "combination"), counted(order, "fault"),
@@ -309,23 +325,25 @@ void say_counts(const program::Program& p, const session::TreeProof& proof, std:
     say_aside(fmt::format("No answer: {}{}", unanswered, proof.unanswered.size() > kMost ? "; …" : ""));
   const auto proven = std::find_if(proof.cuts.begin(), proof.cuts.end(),
                                    [](const auto& c) { return c.finding.proof == Proof::reaches; });
-  const std::string command = !proof.outside.empty()          ? proof.outside[0].finding.command
+  const std::string command = !proof.outside.empty()       ? proof.outside[0].finding.command
                               : proven != proof.cuts.end() ? proven->finding.command
                                                            : "";
   if (!command.empty())
     say(fmt::format("{} again, from inside the folder of the bench: {}",
-                    !proof.outside.empty() ? "The first that is not in the tree" : "The first that reaches it", command));
+                    !proof.outside.empty() ? "The first that is not in the tree" : "The first that reaches it",
+                    command));
 }
 
 // --- files ---
 
 std::string as_csv(const Asked& asked, const trees::CutSets& sets, const session::TreeProof* proof, std::size_t most) {
-  std::string text = csv_line(proof != nullptr
-                                  ? std::vector<std::string>{"cut set", "events", "probability", "runs say", "scenario",
-                                                             "requirement", "margin", "at", "remark", "run again"}
-                                  : std::vector<std::string>{"cut set", "events", "probability"});
+  std::string text =
+      csv_line(proof != nullptr ? std::vector<std::string>{"cut set", "events", "probability", "runs say", "scenario",
+                                                           "requirement", "margin", "at", "remark", "run again"}
+                                : std::vector<std::string>{"cut set", "events", "probability"});
   const auto exact = [](const std::optional<double>& p) { return p ? format_exact(*p) : ""; };
-  const auto line = [&](const std::string& names, std::size_t n, const std::optional<double>& p, const ProofFinding& f) {
+  const auto line = [&](const std::string& names, std::size_t n, const std::optional<double>& p,
+                        const ProofFinding& f) {
     std::vector<std::string> cells{names, std::to_string(n), exact(p)};
     for (std::string& c : cells_of(f)) cells.push_back(std::move(c));
     cells.insert(cells.end(), {f.why, f.command});
@@ -337,7 +355,8 @@ std::string as_csv(const Asked& asked, const trees::CutSets& sets, const session
     return text;
   }
   const program::Program& p = *asked.bench->program;
-  for (const auto& c : proof->cuts) line(names_of(asked.tree, c.set), c.set.events.size(), c.set.probability, c.finding);
+  for (const auto& c : proof->cuts)
+    line(names_of(asked.tree, c.set), c.set.events.size(), c.set.probability, c.finding);
   for (const auto& o : proof->outside)
     line("not in the tree: fault " + faults_text(p, o.faults), o.faults.size(), {}, o.finding);
   for (const auto& o : proof->unanswered)
@@ -349,18 +368,19 @@ std::string as_csv(const Asked& asked, const trees::CutSets& sets, const session
 bool is_kind(const std::string& out) {
   const std::string kind = fs::path(out).extension().string();
   if (kind == ".svg" || kind == ".xml" || kind == ".dyne" || kind == ".csv") return true;
-  return say_error(fmt::format("--out {}: what is written is known by its ending: .svg, .xml, .dyne or .csv", out)), false;
+  return say_error(fmt::format("--out {}: what is written is known by its ending: .svg, .xml, .dyne or .csv", out)),
+         false;
 }
 
 bool write_out(const Asked& asked, const trees::CutSets& sets, const session::TreeProof* proof, std::size_t most,
                const std::string& out) {
   const std::string kind = fs::path(out).extension().string();
   const program::Program* p = asked.bench ? asked.bench->program.get() : nullptr;
-  const Status written =
-      kind == ".dyne"  ? write_new_file(out, exchange::tree_text(asked.tree, asked.faults, asked.from))
-      : kind == ".xml" ? write_file(out, exchange::to_open_psa(asked.tree, asked.faults))
-      : kind == ".svg" ? write_file(out, present::tree_svg({&asked.tree, &sets, proof, p}))
-                       : write_file(out, as_csv(asked, sets, proof, most));
+  const Status written = kind == ".dyne"
+                             ? write_new_file(out, exchange::tree_text(asked.tree, asked.faults, asked.from))
+                         : kind == ".xml" ? write_file(out, exchange::to_open_psa(asked.tree, asked.faults))
+                         : kind == ".svg" ? write_file(out, present::tree_svg({&asked.tree, &sets, proof, p}))
+                                          : write_file(out, as_csv(asked, sets, proof, most));
   if (!written) return say_error(written.failure().text()), false;
   return say_aside("Written to " + out), true;
 }
@@ -398,8 +418,8 @@ int status_of(const session::TreeProof& proof) {
 /// What needs runs, without them; false after saying so.
 bool fits_together(const Arguments& arguments) {
   if (arguments.has(Option::prove)) return true;
-  for (const Option option : {Option::order, Option::seed, Option::setting, Option::jobs, Option::each_alone,
-                              Option::answer_within}) {
+  for (const Option option :
+       {Option::order, Option::seed, Option::setting, Option::jobs, Option::each_alone, Option::answer_within}) {
     if (arguments.has(option)) return say_error(fmt::format("{} is about --prove", spelled(option))), false;
   }
   return true;

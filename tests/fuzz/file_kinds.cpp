@@ -9,6 +9,7 @@
 #include "fuzz/file_kinds.h"
 #include "fuzz/mutator.h"
 #include "isodyne/core/json.h"
+#include "isodyne/exchange/open_psa.h"
 #include "isodyne/exchange/reqif.h"
 #include "isodyne/exchange/signal_table.h"
 #include "isodyne/exchange/workbook.h"
@@ -17,6 +18,7 @@
 #include "isodyne/io/rack_text.h"
 #include "isodyne/io/registers.h"
 #include "isodyne/io/tags.h"
+#include "isodyne/present/tree_figure.h"
 #include "isodyne/record/recording.h"
 #include "isodyne/record/tail.h"
 #include "isodyne/session/failure_runs.h"
@@ -259,6 +261,27 @@ void pack_workbook(const std::string& file, const std::string& parts) {
   zip_close(zip);
 }
 
+std::vector<std::string> fault_trees() {
+  const std::string head =
+      "<?xml version=\"1.0\"?>\n<opsa-mef><define-fault-tree name=\"F\"><define-gate name=\"T\"><label>all</label>";
+  return {
+      head +
+          "<or><gate name=\"G\"/><and><basic-event name=\"A\"/><house-event name=\"H\"/></and></or></define-gate>"
+          "<define-gate name=\"G\"><atleast min=\"2\"><event name=\"A\"/><event name=\"B\"/><basic-event name=\"C\"/>"
+          "</atleast></define-gate></define-fault-tree><model-data><define-house-event name=\"H\"><constant "
+          "value=\"true\"/>"
+          "</define-house-event><define-basic-event name=\"A\"><attributes><attribute name=\"fault\" "
+          "value=\"f\"/></attributes>"
+          "<exponential><parameter name=\"r\"/><system-mission-time/></exponential></define-basic-event>"
+          "<define-basic-event name=\"B\"><float value=\"0.1\"/></define-basic-event>"
+          "<define-parameter name=\"r\" unit=\"hours-1\"><float "
+          "value=\"1e-6\"/></define-parameter></model-data></opsa-mef>",
+      head +
+          "<not><constant value=\"false\"/></not></define-gate><define-gate name=\"U\"><or><basic-event "
+          "name=\"x\"/><gate "
+          "name=\"T\"/></or></define-gate></define-fault-tree></opsa-mef>"};
+}
+
 std::vector<FileKind> text_kinds() {
   exchange::SignalTable t;
   t.times_ns = {0, 10'000'000, 20'000'000};
@@ -314,6 +337,18 @@ std::vector<FileKind> text_kinds() {
                      for (const session::FailureRow& row : read->rows)
                        cells.emplace_back(row.at_record, session::written_cells(*read, row, {}));
                      (void)session::written_into(s, csv, cells);
+                     return std::nullopt;
+                   }});
+  // What is read is also solved, with a bound that keeps each of them short, and written.
+  kinds.push_back({"fault trees", fault_trees(), [](const std::string& s) -> std::optional<Failure> {
+                     const auto read = exchange::from_open_psa("t.xml", s, 3.6e6);
+                     if (!read) return read.failure();
+                     const auto tree = exchange::part_of(*read, read->tops.front());
+                     const auto sets = trees::CutSets::of(tree, 20'000);
+                     if (!sets) return sets.failure();
+                     (void)sets->first(20), (void)sets->up_to(2, 100);
+                     (void)present::tree_svg({&tree, &*sets, nullptr, nullptr});
+                     (void)exchange::to_open_psa(tree, {}), (void)exchange::tree_text(tree, {}, "t.xml");
                      return std::nullopt;
                    }});
   kinds.push_back({"ReqIF", {exchange::to_reqif(*made_of)}, [](const std::string& s) {

@@ -107,7 +107,7 @@ struct SilentPort : ports::ControllerPort {
 TEST_CASE("Ten thousand mutations of the canal lock never crash, hang or leak") {
   std::map<std::string, std::string> files;
   for (const char* name :
-       {"lock.dyne", "plant.dyne", "rules.dyne", "faults.dyne", "scenarios.dyne", "logic.dyne", "panels.dyne", "campaigns.dyne", "failures.dyne"}) {
+       {"lock.dyne", "plant.dyne", "rules.dyne", "faults.dyne", "scenarios.dyne", "logic.dyne", "panels.dyne", "campaigns.dyne", "failures.dyne", "hazards.dyne"}) {
     files[name] = slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/examples/canal-lock/" + name);
     REQUIRE_FALSE(files[name].empty());
   }

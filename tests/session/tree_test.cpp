@@ -1,5 +1,7 @@
 // Fault trees against runs: what is proven, what is refuted, what cannot be, and what the tree does not have.
 
+#include <sstream>
+
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
@@ -11,8 +13,8 @@ using namespace isodyne::test;
 
 namespace {
 
-/// A tank in balance at 0.5 m; each fault moves it by what can be computed: over 10 s more 0.4 m, shut 0.4, little 0.16,
-/// clogs 0.24, early 0.2, late 0.2, flood 7. It is full at 1 m. Faults on the same side exclude each other.
+/// A tank in balance at 0.5 m; each fault moves it by what can be computed: over 10 s more 0.4 m, shut 0.4, little
+/// 0.16, clogs 0.24, early 0.2, late 0.2, flood 7. It is full at 1 m. Faults on the same side exclude each other.
 std::string balanced(const std::string& tree) {
   return "bench Tank {\n  step 10 ms  method rk4\n  param flow : m/s = 0.05 m/s\n  param drain : m/s = 0.05 m/s\n"
          "  state level : m = 0.5 m\n  level' = flow - drain\n}\n"
@@ -53,7 +55,8 @@ std::string said(const Csv& csv, const std::string& cut_set, const std::string& 
 
 }  // namespace
 
-TEST_CASE("Each cut set is run: what reaches the hazard, what does not, what cannot be, and what the tree does not have") {
+TEST_CASE(
+    "Each cut set is run: what reaches the hazard, what does not, what cannot be, and what the tree does not have") {
   const TestFolder folder;
   folder.write("bench.dyne", balanced(kTree));
   const Output run = run_isodyne("tree bench.dyne spills --prove --out proof.csv", folder.path());
@@ -88,7 +91,8 @@ TEST_CASE("Each cut set is run: what reaches the hazard, what does not, what can
   const Output alone = run_isodyne("tree bench.dyne spills --prove --each-alone --jobs 1 --csv", folder.path());
   CHECK(alone.out == slurp(folder / "proof.csv"));
   // The command that is shown does what is said.
-  const Output again = run_isodyne(said(csv, "m and s", "run again").substr(std::string("isodyne ").size()) + " --no-report", folder.path());
+  const Output again = run_isodyne(
+      said(csv, "m and s", "run again").substr(std::string("isodyne ").size()) + " --no-report", folder.path());
   CHECK(again.status == 1);
   shows(again.out, "-0.3 m");
 
@@ -136,18 +140,64 @@ TEST_CASE("The picture of a tree has what it says, and of a large one says what 
   folder.write("bench.dyne", balanced(kTree));
   REQUIRE(run_isodyne("tree bench.dyne spills --prove --order 1 --out tree.svg", folder.path()).status == 1);
   const std::string svg = slurp(folder / "tree.svg");
-  for (const char* part : {">both<", ">more<", ">no fault<", "not in the tree: fault flood", "never came", "and 5 more that were not tried"})
+  for (const char* part : {">both<", ">more<", ">no fault<", "not in the tree: fault flood", "never came",
+                           "and 5 more that were not tried"})
     shows(svg, part);
   CHECK(shell("xmllint --noout tree.svg", folder.path()).status == 0);
   std::string gates = "<opsa-mef><define-fault-tree name=\"F\"><define-gate name=\"T\"><or>";
   for (int g = 0; g < 100; ++g) gates += fmt::format("<gate name=\"G{}\"/>", g);
   gates += "</or></define-gate>";
   for (int g = 0; g < 100; ++g)
-    gates += fmt::format("<define-gate name=\"G{0}\"><and><basic-event name=\"a{0}\"/><basic-event name=\"b&amp;{0}\"/>"
-                         "<basic-event name=\"c\"/></and></define-gate>", g);
+    gates += fmt::format(
+        "<define-gate name=\"G{0}\"><and><basic-event name=\"a{0}\"/><basic-event name=\"b&amp;{0}\"/>"
+        "<basic-event name=\"c\"/></and></define-gate>",
+        g);
   folder.write("large.xml", gates + "</define-fault-tree></opsa-mef>");
   REQUIRE(run_isodyne("tree large.xml --out large.svg", folder.path()).status == 0);
   shows(slurp(folder / "large.svg"), "Not drawn: what is below 34 gates; a triangle stands for it.");
   shows(slurp(folder / "large.svg"), "and 60 more that are not shown here");
   CHECK(shell("xmllint --noout large.svg", folder.path()).status == 0);
+}
+
+TEST_CASE(
+    "Every command of docs/hazards.md does what it says, and one cut set of the lock is proven, another refuted") {
+  const TestFolder folder;
+  REQUIRE(shell(fmt::format("cp -r {}/examples/canal-lock/. .", ISODYNE_SOURCE_FOLDER), folder.path()).status == 0);
+  std::istringstream text(slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/docs/hazards.md"));
+  int commands = 0;
+  for (std::string line; std::getline(text, line);) {
+    if (!line.starts_with("    isodyne ")) continue;
+    ++commands;
+    const Output o = shell(ISODYNE_PROGRAM + line.substr(11), folder.path());
+    INFO(line << "\n" << o.out << o.err);
+    CHECK(o.status == 0);
+    if (!has(line, "--prove")) continue;
+    shows(o.out, "4 cut sets in 46 runs: 1 reaches it, 3 do not reach it");
+    shows(o.out, "reading_drifts        0.0174  reaches it");
+    shows(o.out, "heads_swapped         0.0002  does not reach it");
+  }
+  CHECK(commands == 5);
+  // The tree of the file is the one of the bench.
+  shows(slurp(folder / "tree.svg"), "reaches it in uplock");
+  shows(run_isodyne("tree tree.xml", folder.path()).out, "Probability over 8760 h: 0.03538");
+}
+
+TEST_CASE("Hazards, their requirements and what is missing of them are in the trace") {
+  const TestFolder folder;
+  folder.write("bench.dyne",
+               balanced("requirement looked { by review }\n"
+                        "hazard spills { level \"SIL 2\"  broken full  requirement nothing, looked  scenario stand }\n"
+                        "hazard forgotten { scenario stand }\n"));
+  REQUIRE(run_isodyne("run bench.dyne stand --no-report --out one", folder.path()).status == 1);
+  const Output trace = run_isodyne("trace one", folder.path());
+  shows(trace.out, "Hazards that no requirement keeps away: forgotten.");
+  shows(trace.out, "Requirements of hazards without a level: full, nothing, looked.");
+  shows(trace.out, "Requirements of hazards that are allocated to nobody: full, nothing, looked.");
+  shows(trace.out, "Requirements of hazards that people alone judge: looked.");
+  shows(trace.out, "Requirements of hazards that no run put to the test: nothing.");
+  const Output json = run_isodyne("trace one --json", folder.path());
+  shows(json.out, "\"by_review\": true");
+  shows(run_isodyne("trace one --csv", folder.path()).out, "full,,stand,,,held,0.5 m,one,spills,,");
+  const Output lock = run_isodyne("list " + kLock + " hazards", folder.path());
+  shows(lock.out, "SIL 2");
 }

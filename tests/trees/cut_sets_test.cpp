@@ -85,8 +85,7 @@ Sets all_of(const CutSets& sets, std::size_t most) {
 /// With gates of every kind, and events and gates that are taken several times.
 FaultTree random_tree(RandomStream& random, std::size_t events, std::size_t gates) {
   TreeMaker m;
-  for (std::size_t e = 0; e < events; ++e)
-    m.event(fmt::format("e{}", e), std::pow(10.0, -3 * random.uniform()));
+  for (std::size_t e = 0; e < events; ++e) m.event(fmt::format("e{}", e), std::pow(10.0, -3 * random.uniform()));
   for (std::size_t g = 0; g < gates; ++g) {
     const auto below = [&] {
       const bool gate = g > 0 && random.uniform() < 0.5;
@@ -100,7 +99,10 @@ FaultTree random_tree(RandomStream& random, std::size_t events, std::size_t gate
       if (std::find(of.begin(), of.end(), in) == of.end() || random.uniform() < 0.1) of.push_back(in);
     }
     const double kind = random.uniform();
-    m.gate(kind < 0.35 ? Kind::all : kind < 0.75 ? Kind::any : kind < 0.85 ? Kind::inhibit : Kind::at_least,
+    m.gate(kind < 0.35   ? Kind::all
+           : kind < 0.75 ? Kind::any
+           : kind < 0.85 ? Kind::inhibit
+                         : Kind::at_least,
            of, 1 + static_cast<int>(random.uniform() * static_cast<double>(of.size())));
   }
   return std::move(m.tree);
@@ -108,7 +110,8 @@ FaultTree random_tree(RandomStream& random, std::size_t events, std::size_t gate
 
 }  // namespace
 
-TEST_CASE("The pressure tank of the Fault Tree Handbook has the cut sets and the probability that are published there") {
+TEST_CASE(
+    "The pressure tank of the Fault Tree Handbook has the cut sets and the probability that are published there") {
   // NUREG-0492 (1981), chapter VIII: five cut sets, 3.4e-5.
   TreeMaker m;
   const auto k1_r = m.gate(Kind::any, {m.event("K1", 3e-5), m.event("R", 1e-4)});
@@ -132,7 +135,8 @@ TEST_CASE("The pressure tank of the Fault Tree Handbook has the cut sets and the
 TEST_CASE("Random trees come to what looking at every way says: cut sets, probability and importance") {
   RandomStream random(25, "trees");
   for (int trial = 0; trial < 300; ++trial) {
-    const FaultTree tree = random_tree(random, 3 + static_cast<std::size_t>(trial) % 8, 1 + static_cast<std::size_t>(trial) % 11);
+    const FaultTree tree =
+        random_tree(random, 3 + static_cast<std::size_t>(trial) % 8, 1 + static_cast<std::size_t>(trial) % 11);
     INFO("trial " << trial);
     const auto sets = CutSets::of(tree);
     REQUIRE(sets);
@@ -187,7 +191,8 @@ TEST_CASE("So many of so many, large products and long chains have the numbers o
     CHECK(sets->by_order()[5] == 142506);
     double p = 0;  // binomial
     for (int k = 5; k <= 30; ++k)
-      p += std::exp(std::lgamma(31) - std::lgamma(k + 1) - std::lgamma(31 - k)) * std::pow(0.1, k) * std::pow(0.9, 30 - k);
+      p += std::exp(std::lgamma(31) - std::lgamma(k + 1) - std::lgamma(31 - k)) * std::pow(0.1, k) *
+           std::pow(0.9, 30 - k);
     CHECK(*sets->probability() == Approx(p).epsilon(1e-12));
     CHECK(*sets->rare_event_bound() == Approx(142506 * 1e-5).epsilon(1e-12));
     CHECK(sets->up_to(4, 10).empty());

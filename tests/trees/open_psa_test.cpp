@@ -13,8 +13,8 @@ using namespace isodyne::test;
 namespace {
 
 std::string model(const std::string& gates, const std::string& data = "") {
-  return "<?xml version=\"1.0\"?>\n<opsa-mef>\n<define-fault-tree name=\"FT\">\n" + gates + "</define-fault-tree>\n<model-data>\n" +
-         data + "</model-data>\n</opsa-mef>\n";
+  return "<?xml version=\"1.0\"?>\n<opsa-mef>\n<define-fault-tree name=\"FT\">\n" + gates +
+         "</define-fault-tree>\n<model-data>\n" + data + "</model-data>\n</opsa-mef>\n";
 }
 
 std::string refused(const std::string& text) {
@@ -35,12 +35,15 @@ TEST_CASE("A tree in the open exchange format is read with its gates, events, ho
       "<define-gate name=\"TOP\"><label>the lot</label><or><gate name=\"G1\"/><gate name=\"G2\"/>"
       "<and><basic-event name=\"C\"/><house-event name=\"H\"/></and></or></define-gate>\n"
       "<define-gate name=\"G1\"><and><event name=\"A\"/><event name=\"FT.B\"/></and></define-gate>\n"
-      "<define-gate name=\"G2\"><atleast min=\"2\"><basic-event name=\"A\"/><basic-event name=\"D\"/><gate name=\"G3\"/>"
+      "<define-gate name=\"G2\"><atleast min=\"2\"><basic-event name=\"A\"/><basic-event name=\"D\"/><gate "
+      "name=\"G3\"/>"
       "<constant value=\"false\"/></atleast></define-gate>\n"
       "<define-gate name=\"G3\"><basic-event name=\"C\"/></define-gate>\n"
-      "<define-component name=\"K\"><define-basic-event name=\"D\"><float value=\"0.25\"/></define-basic-event></define-component>\n",
+      "<define-component name=\"K\"><define-basic-event name=\"D\"><float "
+      "value=\"0.25\"/></define-basic-event></define-component>\n",
       "<define-house-event name=\"H\"><constant value=\"true\"/></define-house-event>\n"
-      "<define-basic-event name=\"A\"><label>a pump</label><exponential><parameter name=\"rate\"/><system-mission-time/>"
+      "<define-basic-event name=\"A\"><label>a pump</label><exponential><parameter "
+      "name=\"rate\"/><system-mission-time/>"
       "</exponential></define-basic-event>\n"
       "<define-basic-event name=\"B\"><float value=\"0.1\"/></define-basic-event>\n"
       "<define-basic-event name=\"C\"><lognormal-deviate><float value=\"1\"/><float value=\"3\"/><float "
@@ -50,7 +53,8 @@ TEST_CASE("A tree in the open exchange format is read with its gates, events, ho
   REQUIRE(read);
   CHECK(read->tops == std::vector<std::string>{"TOP"});
   REQUIRE(read->remarks.size() == 1);
-  CHECK(read->remarks[0] == "no probability was read where it is not a number, a parameter or an exponential: C (lognormal-deviate)");
+  CHECK(read->remarks[0] ==
+        "no probability was read where it is not a number, a parameter or an exponential: C (lognormal-deviate)");
   const trees::FaultTree tree = exchange::part_of(*read, "TOP");
   CHECK(tree.doc == "the lot");
   CHECK(*tree.over_s == 2 * 8760 * 3600.0);
@@ -81,18 +85,23 @@ TEST_CASE("What would come to something that looks right is refused, and hostile
   CHECK(refused("<other/>") == "cannot read t.xml: it is XML, but no model of fault trees: there is no opsa-mef in it");
   CHECK(refused(model("")) == "cannot read t.xml: there is no `define-gate` in it");
   CHECK(refused(model("<define-gate name=\"T\"/>")) == "cannot read t.xml: gate T takes nothing");
-  CHECK(refused(model("<define-gate name=\"T\"><or/></define-gate>")) == "cannot read t.xml: a `or` of gate T takes nothing");
+  CHECK(refused(model("<define-gate name=\"T\"><or/></define-gate>")) ==
+        "cannot read t.xml: a `or` of gate T takes nothing");
   CHECK(refused(model("<define-gate name=\"T\"><or><gate name=\"G\"/></or></define-gate>")) ==
         "cannot read t.xml: gate T takes gate G, which is not there");
   CHECK(refused(model("<define-gate name=\"T\"><or><event name=\"G\"/></or></define-gate>")) ==
         "cannot read t.xml: gate T takes G, which is not there");
-  CHECK(refused(model("<define-gate name=\"T\"><gate name=\"A\"/></define-gate><define-gate name=\"A\"><or><gate name=\"B\"/>" + e +
-                      "</or></define-gate><define-gate name=\"B\"><gate name=\"A\"/></define-gate>")) ==
+  CHECK(refused(model(
+            "<define-gate name=\"T\"><gate name=\"A\"/></define-gate><define-gate name=\"A\"><or><gate name=\"B\"/>" +
+            e + "</or></define-gate><define-gate name=\"B\"><gate name=\"A\"/></define-gate>")) ==
         "cannot read t.xml: gate A takes itself, by way of others: B");
   CHECK(refused(model("<define-gate name=\"T\"><xor>" + e + "<basic-event name=\"B\"/></xor></define-gate>"))
-            .find("gate T is a `xor`: there something that happens can keep the top from being reached") != std::string::npos);
-  CHECK(refused(model("<define-gate name=\"T\"><not>" + e + "</not></define-gate>")).find("is a `not`") != std::string::npos);
-  CHECK(refused(model("<define-gate name=\"T\"><atleast min=\"3\">" + e + "<basic-event name=\"B\"/></atleast></define-gate>")) ==
+            .find("gate T is a `xor`: there something that happens can keep the top from being reached") !=
+        std::string::npos);
+  CHECK(refused(model("<define-gate name=\"T\"><not>" + e + "</not></define-gate>")).find("is a `not`") !=
+        std::string::npos);
+  CHECK(refused(model("<define-gate name=\"T\"><atleast min=\"3\">" + e +
+                      "<basic-event name=\"B\"/></atleast></define-gate>")) ==
         "cannot read t.xml: an `atleast` of gate T takes 2, and its `min` is 3");
   CHECK(refused(model("<define-gate name=\"T\">" + e + "</define-gate><define-gate name=\"T\">" + e + "</define-gate>"))
             .find("there are two gates called T") != std::string::npos);
@@ -102,9 +111,11 @@ TEST_CASE("What would come to something that looks right is refused, and hostile
   CHECK(refused(model("<define-gate name=\"T\">" + e + "</define-gate>",
                       "<define-basic-event name=\"A\"><float value=\"few\"/></define-basic-event>")) ==
         "cannot read t.xml: `few` is no number");
-  CHECK(refused(model("<define-gate name=\"T\">" + e + "</define-gate>", "<define-CCF-group name=\"C\" model=\"MGL\"/>"))
-            .find("common-cause group C is not read") != std::string::npos);
-  CHECK(refused(model("<include file=\"/etc/passwd\"/>")).find("no file that a file names is opened") != std::string::npos);
+  CHECK(
+      refused(model("<define-gate name=\"T\">" + e + "</define-gate>", "<define-CCF-group name=\"C\" model=\"MGL\"/>"))
+          .find("common-cause group C is not read") != std::string::npos);
+  CHECK(refused(model("<include file=\"/etc/passwd\"/>")).find("no file that a file names is opened") !=
+        std::string::npos);
   CHECK(refused(model("<define-gate name=\"T\"><constant value=\"true\"/></define-gate>")) ==
         "cannot read t.xml: whether its tops are reached depends on nothing");
   CHECK(refused(model("<define-gate name=\"T\">" + e + "</define-gate>",
@@ -116,10 +127,12 @@ TEST_CASE("What would come to something that looks right is refused, and hostile
   CHECK(refused(model("<define-gate name=\"T\">" + nested)).find("not well-formed") != std::string::npos);
   std::string closed = e;
   for (int i = 0; i < 1000; ++i) closed = "<or>" + closed + "</or>";
-  CHECK(refused(model("<define-gate name=\"T\">" + closed + "</define-gate>")).find("nests more than 200 deep") != std::string::npos);
+  CHECK(refused(model("<define-gate name=\"T\">" + closed + "</define-gate>")).find("nests more than 200 deep") !=
+        std::string::npos);
   // Entities of a file's own are not followed.
   const std::string laughs =
-      "<!DOCTYPE x [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;&a;&a;&a;&a;\"><!ENTITY c SYSTEM \"file:///etc/passwd\">]>\n"
+      "<!DOCTYPE x [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;&a;&a;&a;&a;\"><!ENTITY c SYSTEM "
+      "\"file:///etc/passwd\">]>\n"
       "<opsa-mef><define-fault-tree name=\"F\"><define-gate name=\"T\"><label>&b;&c;</label><basic-event "
       "name=\"A\"/></define-gate></define-fault-tree></opsa-mef>";
   CHECK(top_of(laughs).doc == "&b;&c;");
@@ -127,10 +140,13 @@ TEST_CASE("What would come to something that looks right is refused, and hostile
 
 TEST_CASE("A tree that is written is read as the same one, and others find it well-formed") {
   const std::string first = model(
-      "<define-gate name=\"TOP\"><label>more &lt;than&gt; that</label><or><gate name=\"G-1\"/><and><basic-event name=\"if\"/>"
-      "<atleast min=\"2\"><basic-event name=\"a b\"/><basic-event name=\"C\"/><gate name=\"G-1\"/></atleast></and></or></define-gate>"
+      "<define-gate name=\"TOP\"><label>more &lt;than&gt; that</label><or><gate name=\"G-1\"/><and><basic-event "
+      "name=\"if\"/>"
+      "<atleast min=\"2\"><basic-event name=\"a b\"/><basic-event name=\"C\"/><gate "
+      "name=\"G-1\"/></atleast></and></or></define-gate>"
       "<define-gate name=\"G-1\"><or><basic-event name=\"9\"/><basic-event name=\"C\"/></or></define-gate>",
-      "<define-basic-event name=\"if\"><attributes><attribute name=\"fault\" value=\"more\"/></attributes><exponential><float "
+      "<define-basic-event name=\"if\"><attributes><attribute name=\"fault\" "
+      "value=\"more\"/></attributes><exponential><float "
       "value=\"1e-6\"/><float value=\"1000\"/></exponential></define-basic-event>"
       "<define-basic-event name=\"9\"><float value=\"0.1\"/></define-basic-event>"
       "<define-basic-event name=\"a b\"><float value=\"0.2\"/></define-basic-event>"
@@ -177,7 +193,8 @@ TEST_CASE("A tree that is written is read as the same one, and others find it we
   CHECK(run.status == 0);
   CHECK(run.out.find(fmt::format("{:.4g}; the sum", *one->probability())) != std::string::npos);
   CHECK(slurp(folder / "bench.dyne").find("## called G-1\n  gate G_1 = event_9 or C") != std::string::npos);
-  CHECK(slurp(folder / "bench.dyne").find("## called if\nbasic_event event_if { rate 1e-06 1/h  fault more }") != std::string::npos);
+  CHECK(slurp(folder / "bench.dyne").find("## called if\nbasic_event event_if { rate 1e-06 1/h  fault more }") !=
+        std::string::npos);
 }
 
 TEST_CASE("A tree of a hundred thousand events is read, or refused, in the time that it takes to read it") {

@@ -81,9 +81,10 @@ class OpenPsaReader {
         else if (kind == "define-parameter")
           define(parameters_, n, "parameters");
         else if (kind == "define-CCF-group")
-          fail(fmt::format("common-cause group {} is not read, and without it the top would look less probable than it "
-                           "is: make a basic event of the common cause",
-                           named_attribute(n)));
+          fail(
+              fmt::format("common-cause group {} is not read, and without it the top would look less probable than it "
+                          "is: make a basic event of the common cause",
+                          named_attribute(n)));
         else if (kind == "include")
           fail(fmt::format("it takes {} in, and no file that a file names is opened: put them into one",
                            printable(n.attribute("file").value())));
@@ -289,14 +290,16 @@ class OpenPsaReader {
 
   bool truth(const pugi::xml_node& constant) const {
     const std::string_view value = constant.attribute("value").value();
-    if (value != "true" && value != "false") fail(fmt::format("a constant that gate {} takes is neither true nor false", gate_));
+    if (value != "true" && value != "false")
+      fail(fmt::format("a constant that gate {} takes is neither true nor false", gate_));
     return value == "true";
   }
 
   Value formula_value(const pugi::xml_node& n, int depth) {
     const std::string_view kind = local_name(n);
     if (depth > kMostNested) fail(fmt::format("the formula of gate {} nests more than {} deep", gate_, kMostNested));
-    if (kind == "gate" || kind == "event" || kind == "basic-event" || kind == "house-event") return named_value(n, kind);
+    if (kind == "gate" || kind == "event" || kind == "basic-event" || kind == "house-event")
+      return named_value(n, kind);
     if (kind == "constant") return truth(n);
     std::vector<Value> of;
     for (const pugi::xml_node& c : n.children()) {
@@ -313,9 +316,10 @@ class OpenPsaReader {
       return gate_of(of, static_cast<std::size_t>(*least));
     }
     if (kind == "not" && of.size() == 1 && std::holds_alternative<bool>(of[0])) return !std::get<bool>(of[0]);
-    fail(fmt::format("gate {} is a `{}`: there something that happens can keep the top from being reached, and such "
-                     "trees are not read",
-                     gate_, printable(std::string(kind))));
+    fail(
+        fmt::format("gate {} is a `{}`: there something that happens can keep the top from being reached, and such "
+                    "trees are not read",
+                    gate_, printable(std::string(kind))));
   }
 
   /// Of these, so many: those that are known are not asked any more.
@@ -409,7 +413,8 @@ FaultTree part_of(const ExchangedTrees& trees, const std::string& gate) {
     gate_to[g] = static_cast<std::int32_t>(part.gates.size());
     if (!gates[g]) continue;
     part.gates.push_back(all.gates[g]);
-    for (TreeInput& in : part.gates.back().of) in.index = (in.gate ? gate_to : event_to)[static_cast<std::size_t>(in.index)];
+    for (TreeInput& in : part.gates.back().of)
+      in.index = (in.gate ? gate_to : event_to)[static_cast<std::size_t>(in.index)];
   }
   part.top = {true, gate_to[static_cast<std::size_t>(top.index)]};
   return part;
@@ -456,7 +461,8 @@ class OpenPsaWriter {
  private:
   static constexpr const char* kTime = "mission_time";
 
-  static pugi::xml_node named(pugi::xml_node parent, const char* kind, const std::string& name, const std::string& doc) {
+  static pugi::xml_node named(pugi::xml_node parent, const char* kind, const std::string& name,
+                              const std::string& doc) {
     pugi::xml_node made = parent.append_child(kind);
     made.append_attribute("name") = printable(name).c_str();
     if (!doc.empty()) made.append_child("label").text() = printable(doc).c_str();
@@ -518,8 +524,8 @@ class TreeNames {
       const bool letter = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z');
       name += letter || c == '_' || (c >= '0' && c <= '9') ? c : '_';
     }
-    const bool good = !name.empty() && !(name[0] >= '0' && name[0] <= '9') && !lang::is_reserved(name) &&
-                      !lang::is_clause_word(name);
+    const bool good =
+        !name.empty() && !(name[0] >= '0' && name[0] <= '9') && !lang::is_reserved(name) && !lang::is_clause_word(name);
     if (!good) name = first + std::string("_") + name;
     const std::string plain = name;
     for (int n = 2; !taken_.insert(name).second; ++n) name = fmt::format("{}_{}", plain, n);
@@ -581,7 +587,10 @@ class TreeText {
   std::string formula(std::size_t gate) const {
     const program::TreeGate& g = tree_.gates[gate];
     const bool some = g.kind == TreeGate::Kind::at_least;
-    const char* between = some ? ", " : g.kind == TreeGate::Kind::any ? " or " : g.kind == TreeGate::Kind::all ? " and " : " given ";
+    const char* between = some                            ? ", "
+                          : g.kind == TreeGate::Kind::any ? " or "
+                          : g.kind == TreeGate::Kind::all ? " and "
+                                                          : " given ";
     std::string text;
     for (const TreeInput& in : g.of) text += (text.empty() ? "" : between) + input(in);
     return some ? fmt::format("{} of ({})", g.least, text) : text;

@@ -16,11 +16,11 @@
 namespace isodyne::exchange {
 
 struct ExchangedTrees {
-  trees::FaultTree all;                                 ///< every gate of the file; no top
-  std::map<std::string, program::TreeInput> gates;      ///< by their names
-  std::vector<std::string> tops;                        ///< gates that no other takes, in the order of the file
-  std::map<std::string, std::string> faults;            ///< of events, where the file says it (attribute "fault")
-  std::vector<std::string> remarks;                     ///< what was not read, or not as it is written
+  trees::FaultTree all;                             ///< every gate of the file; no top
+  std::map<std::string, program::TreeInput> gates;  ///< by their names
+  std::vector<std::string> tops;                    ///< gates that no other takes, in the order of the file
+  std::map<std::string, std::string> faults;        ///< of events, where the file says it (attribute "fault")
+  std::vector<std::string> remarks;                 ///< what was not read, or not as it is written
 };
 
 /// `over_s`: the mission time, which is not in the file; events with a rate have no probability without it.

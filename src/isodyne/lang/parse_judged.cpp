@@ -212,8 +212,8 @@ ExpectationDecl::Row Parser::expectation_row() {
   return row;
 }
 
-// requirement = "requirement" label "{" [ "id" text ] [ "source" text ] [ "level" text ] [ "allocated" "to" paths ] ( what | "by" "review" ) "}"
-// what = "always" formula | "never" formula | "eventually" formula | formula
+// requirement = "requirement" label "{" [ "id" text ] [ "source" text ] [ "level" text ] [ "allocated" "to" paths ] (
+// what | "by" "review" ) "}" what = "always" formula | "never" formula | "eventually" formula | formula
 //      | "whenever" formula "then" [ "within" sum ] formula
 void Parser::requirement(const std::string& doc) {
   t_.take();

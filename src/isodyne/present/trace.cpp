@@ -73,8 +73,7 @@ bool broken_before(const session::RunFolder& run, const std::string& requirement
                                 [&](const session::SummaryRow& r) { return r.name == requirement && !r.expected; });
   if (row == run.summary.rows.end() || !row->first_breach_s) return false;
   for (const record::RecordedEvent& e : run.recording->events()) {
-    if (e.is(observe::EventKind::fault_on) && e.subject == fault)
-      return *row->first_breach_s < to_seconds(e.at);
+    if (e.is(observe::EventKind::fault_on) && e.subject == fault) return *row->first_breach_s < to_seconds(e.at);
   }
   return false;
 }
@@ -134,6 +133,56 @@ std::string caught_text(const TraceFault& fault, const std::vector<std::string>&
   return text;
 }
 
+namespace {
+
+std::vector<TraceHazard> hazards_of(const program::Program& p, const std::vector<TraceRow>& rows) {
+  std::vector<TraceHazard> all;
+  for (const program::Hazard& h : p.hazards) {
+    TraceHazard traced{h.name, h.doc, h.level, h.source, {}};
+    for (const auto* list : {&h.broken, &h.requirements}) {
+      for (const std::int32_t r : *list) {
+        const program::Requirement& q = at(p.requirements, r);
+        const auto row =
+            std::find_if(rows.begin(), rows.end(), [&](const TraceRow& t) { return t.requirement == q.name; });
+        traced.requirements.push_back({q.name, q.level, listed(q.allocated, ""),
+                                       row == rows.end() ? Answer::not_tested : row->overall, q.by_review});
+      }
+    }
+    all.push_back(std::move(traced));
+  }
+  return all;
+}
+
+}  // namespace
+
+std::vector<std::pair<const char*, std::vector<std::string>>> gaps_of(const Trace& t) {
+  std::vector<std::string> unkept, without_level, nobody, by_review, untested;
+  const auto once = [](std::vector<std::string>& to, const std::string& name) {
+    if (!contains(to, name)) to.push_back(name);
+  };
+  for (const TraceHazard& h : t.hazards) {
+    if (h.requirements.empty()) unkept.push_back(h.name);
+    for (const TraceHazard::Requirement& r : h.requirements) {
+      if (r.level.empty() && !h.level.empty()) once(without_level, r.name);
+      if (r.allocated.empty()) once(nobody, r.name);
+      if (r.by_review)
+        once(by_review, r.name);
+      else if (r.overall == Answer::not_tested)
+        once(untested, r.name);
+    }
+  }
+  return {{"Not put to the test by any run", t.untested},
+          {"Faults that no run injected", t.uninjected},
+          {"Scenarios that no run played", t.unplayed},
+          {"Injected faults that broke no requirement", t.uncaught},
+          {"Injected faults that no requirement names", t.unnamed},
+          {"Hazards that no requirement keeps away", unkept},
+          {"Requirements of hazards without a level", without_level},
+          {"Requirements of hazards that are allocated to nobody", nobody},
+          {"Requirements of hazards that people alone judge", by_review},
+          {"Requirements of hazards that no run put to the test", untested}};
+}
+
 Trace trace_of(const std::vector<session::RunFolder>& runs) {
   Trace t;
   const program::Program& p = *runs.back().program;
@@ -164,6 +213,7 @@ Trace trace_of(const std::vector<session::RunFolder>& runs) {
     if (row.overall == Answer::not_tested) t.untested.push_back(name);
     t.rows.push_back(std::move(row));
   }
+  t.hazards = hazards_of(p, t.rows);
   for (const program::Fault& f : p.faults) {
     t.faults.push_back(trace_fault(p, f, runs, t));
     const TraceFault& traced = t.faults.back();
@@ -181,23 +231,31 @@ Trace trace_of(const std::vector<session::RunFolder>& runs) {
 }
 
 std::string trace_csv(const Trace& t) {
-  std::string text =
-      csv_line({"requirement", "source", "scenario", "faults", "faults not injected", "verdict", "margin", "run"});
+  std::string text = csv_line({"requirement", "source", "scenario", "faults", "faults not injected", "verdict",
+                               "margin", "run", "hazards", "level", "allocated to"});
   const auto joined = [](const std::vector<std::string>& all) {
     std::string one;
     for (const std::string& x : all) one += (one.empty() ? "" : " ") + x;
     return one;
   };
   for (const TraceRow& row : t.rows) {
+    std::string hazards, level, allocated;
+    for (const TraceHazard& h : t.hazards) {
+      for (const TraceHazard::Requirement& r : h.requirements) {
+        if (r.name != row.requirement) continue;
+        list_on(hazards, h.name, " ");
+        level = r.level, allocated = r.allocated;
+      }
+    }
     for (std::size_t i = 0; i < t.runs.size(); ++i) {
       if (!row.answers[i]) continue;
       const TraceRun& r = t.runs[i];
       text += csv_line({row.requirement, row.source, r.scenario, joined(r.faults), joined(r.not_injected),
-                        answer_word(*row.answers[i]), row.margins[i], r.folder});
+                        answer_word(*row.answers[i]), row.margins[i], r.folder, hazards, level, allocated});
     }
   }
-  for (const std::string& f : t.uninjected) text += csv_line({"", "", "", f, "", "never injected", "", ""});
-  for (const std::string& s : t.unplayed) text += csv_line({"", "", s, "", "", "never played", "", ""});
+  for (const std::string& f : t.uninjected) text += csv_line({"", "", "", f, "", "never injected", "", "", "", "", ""});
+  for (const std::string& s : t.unplayed) text += csv_line({"", "", s, "", "", "never played", "", "", "", "", ""});
   return text;
 }
 
@@ -227,8 +285,8 @@ constexpr int kMatrixRow = 24, kMatrixCell = 34, kMatrixLeft = 460, kMatrixTop =
 /// What nothing covers, in lines of so many characters.
 std::vector<std::string> gaps(const Trace& t, std::size_t most) {
   std::vector<std::string> notes;
-  const auto note = [&](const char* what, const std::vector<std::string>& names) {
-    if (names.empty()) return;
+  for (const auto& [what, names] : gaps_of(t)) {
+    if (names.empty()) continue;
     std::string line = fmt::format("{}:", what);
     for (std::size_t i = 0; i < names.size(); ++i) {
       const std::string next = " " + names[i] + (i + 1 < names.size() ? "," : "");
@@ -239,12 +297,7 @@ std::vector<std::string> gaps(const Trace& t, std::size_t most) {
       line += next;
     }
     notes.push_back(line);
-  };
-  note("Not put to the test by any run", t.untested);
-  note("Faults that no run injected", t.uninjected);
-  note("Scenarios that no run played", t.unplayed);
-  note("Injected faults that broke no requirement", t.uncaught);
-  note("Injected faults that no requirement names", t.unnamed);
+  }
   return notes;
 }
 

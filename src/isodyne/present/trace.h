@@ -45,6 +45,17 @@ std::string caught_text(const TraceFault& fault, const std::vector<std::string>&
 struct Trace;
 std::vector<std::string> caught_remarks(const Trace& trace, const std::vector<std::string>& called);
 
+/// What must not happen, and the requirements that keep it away.
+struct TraceHazard {
+  struct Requirement {
+    std::string name, level, allocated;  ///< may be empty
+    judge::Answer overall = judge::Answer::not_tested;
+    bool by_review = false;
+  };
+  std::string name, description, level, source;
+  std::vector<Requirement> requirements;
+};
+
 struct Trace {
   std::string bench;
   std::vector<TraceRun> runs;
@@ -55,7 +66,11 @@ struct Trace {
   std::vector<std::string> unnamed;     ///< injected faults that no requirement names
   std::vector<std::string> uncaught;    ///< injected faults that broke nothing
   std::vector<TraceFault> faults;       ///< of the bench, in the order of its text
+  std::vector<TraceHazard> hazards;     ///< the same
 };
+
+/// What nothing covers, each with what it is: "Faults that no run injected".
+std::vector<std::pair<const char*, std::vector<std::string>>> gaps_of(const Trace& trace);
 
 /// The requirements that read whether this fault acts.
 std::vector<std::string> naming(const program::Program& program, const program::Fault& fault);
@@ -63,8 +78,8 @@ std::vector<std::string> naming(const program::Program& program, const program::
 /// The bench is that of the last run; requirements that only earlier runs knew are there too.
 Trace trace_of(const std::vector<session::RunFolder>& runs);
 
-/// A line for each requirement and run: requirement, source, scenario, faults, verdict, margin, folder; then what
-/// nothing covers, with an empty run.
+/// A line for each requirement and run: requirement, source, scenario, faults, verdict, margin, folder, hazards that it
+/// keeps away, level, to whom it is allocated; then what nothing covers, with an empty run.
 std::string trace_csv(const Trace& trace);
 /// The matrix as a picture.
 std::string trace_svg(const Trace& trace);

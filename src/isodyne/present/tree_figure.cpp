@@ -73,8 +73,8 @@ class TreePicture {
   }
 
   std::string summary() const {
-    std::string text = fmt::format("minimal cut sets: {}; events: {}", trees::count_text(d_.sets->count()),
-                                   tree_.events.size());
+    std::string text =
+        fmt::format("minimal cut sets: {}; events: {}", trees::count_text(d_.sets->count()), tree_.events.size());
     if (const auto p = d_.sets->probability())
       text += fmt::format("; probability {:.3g}{}", *p,
                           tree_.over_s ? fmt::format(" over {} h", format_number(*tree_.over_s / 3600)) : "");
@@ -119,9 +119,8 @@ class TreePicture {
 
   void line(const TreeBox& from, const TreeBox& to) {
     const double y = top_of(from) + kBoxHigh + 44, middle = top_of(to) - 14;
-    body_ += fmt::format(
-        "<path d=\"M{0:.1f} {1:.1f} V{2:.1f} H{3:.1f} V{4:.1f}\" fill=\"none\" stroke=\"#6b7780\"/>\n", left(from), y,
-        middle, left(to), top_of(to));
+    body_ += fmt::format("<path d=\"M{0:.1f} {1:.1f} V{2:.1f} H{3:.1f} V{4:.1f}\" fill=\"none\" stroke=\"#6b7780\"/>\n",
+                         left(from), y, middle, left(to), top_of(to));
   }
 
   void box(const TreeBox& b) {
@@ -177,28 +176,29 @@ class TreePicture {
     const double t = y + 8, b = y + 44;
     std::string inside;
     if (g.kind == TreeGate::Kind::all) {
-      body_ += fmt::format("<path d=\"M{0:.1f} {3:.1f} V{2:.1f} A18 18 0 0 1 {1:.1f} {2:.1f} V{3:.1f} Z\" {4}/>\n", x - 18,
-                           x + 18, t + 18, b, style);
+      body_ += fmt::format("<path d=\"M{0:.1f} {3:.1f} V{2:.1f} A18 18 0 0 1 {1:.1f} {2:.1f} V{3:.1f} Z\" {4}/>\n",
+                           x - 18, x + 18, t + 18, b, style);
       inside = "and";
     } else if (g.kind == TreeGate::Kind::inhibit) {
       body_ += fmt::format("<path d=\"M{0:.1f} {2:.1f} h18 l10 18 l-10 18 h-18 l-10 -18 Z\" {1}/>\n", x - 9, style, t);
       inside = "given";
     } else {
       body_ += fmt::format(
-          "<path d=\"M{0:.1f} {4:.1f} Q{0:.1f} {3:.1f} {2:.1f} {5:.1f} Q{1:.1f} {3:.1f} {1:.1f} {4:.1f} Q{2:.1f} {6:.1f} "
+          "<path d=\"M{0:.1f} {4:.1f} Q{0:.1f} {3:.1f} {2:.1f} {5:.1f} Q{1:.1f} {3:.1f} {1:.1f} {4:.1f} Q{2:.1f} "
+          "{6:.1f} "
           "{0:.1f} {4:.1f} Z\" {7}/>\n",
           x - 18, x + 18, x, t + 10, b, t, b - 12, style);
       inside = g.kind == TreeGate::Kind::at_least ? fmt::format("{}/{}", g.least, g.of.size())
                : g.of.size() > 1                  ? "or"
                                                   : "";
     }
-    body_ += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" font-size=\"9\">{}</text>\n", x, t + 22,
-                         inside);
+    body_ += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" font-size=\"9\">{}</text>\n", x,
+                         t + 22, inside);
   }
 
   void transfer(double x, double y) {
-    body_ += fmt::format(
-        "<path d=\"M{0:.1f} {1:.1f} v8 l15 26 h-30 l15 -26\" fill=\"#ffffff\" stroke=\"#3a4750\"/>\n", x, y);
+    body_ += fmt::format("<path d=\"M{0:.1f} {1:.1f} v8 l15 26 h-30 l15 -26\" fill=\"#ffffff\" stroke=\"#3a4750\"/>\n",
+                         x, y);
   }
 
   void event(const FaultTree::Event& e, std::int32_t id, double x, double y) {
@@ -215,15 +215,16 @@ class TreePicture {
         proof ? 13 : 8, look.ink);
     const std::int32_t fault =
         d_.program != nullptr && e.of != program::kNone ? at(d_.program->basic_events, e.of).fault : program::kNone;
-    std::string under = fault != program::kNone ? at(d_.program->faults, fault).name : d_.program != nullptr ? "no fault" : "";
+    std::string under = fault != program::kNone ? at(d_.program->faults, fault).name
+                        : d_.program != nullptr ? "no fault"
+                                                : "";
     if (!under.empty())
       body_ += fmt::format(
           "<text x=\"{:.1f}\" y=\"{:.1f}\" text-anchor=\"middle\" font-size=\"9.5\" fill=\"#5b6770\">{}</text>\n", x,
           y + 56, fitting(under, 20));
     if (proof && e.probability)
-      body_ += fmt::format(
-          "<text x=\"{:.1f}\" y=\"{:.1f}\" font-size=\"8.5\" fill=\"#5b6770\">{:.0e}</text>\n", x + 22, y + 22,
-          *e.probability);
+      body_ += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" font-size=\"8.5\" fill=\"#5b6770\">{:.0e}</text>\n", x + 22,
+                           y + 22, *e.probability);
   }
 
   /// What runs said to the event by itself, where it is a cut set.
@@ -277,8 +278,8 @@ class TreePicture {
         y = row(y, width, {"#f7f9fa", "#1d2730", ""}, names_of(c), c.probability, "");
       }
     }
-    const double all = d_.proof != nullptr ? static_cast<double>(d_.proof->cuts.size() + d_.proof->outside.size())
-                                           : d_.sets->count();
+    const double all =
+        d_.proof != nullptr ? static_cast<double>(d_.proof->cuts.size() + d_.proof->outside.size()) : d_.sets->count();
     more(y, all - static_cast<double>(std::min(shown, kMostListed)), "are not shown here");
     if (d_.proof != nullptr) more(y, d_.proof->beyond, "were not tried: they have more events");
     return y + 8;

@@ -57,7 +57,8 @@ class Look {
     if (!run_.result.whole) return no_answer("its run did not come to its end: " + text_of(run_.result));
     if (!open_.empty()) return no_answer(fmt::format("{} not decided when the run ended in {}", open_, f_.scenario));
     if (counted_ == 0)
-      return no_answer(fmt::format("without the faults none of its requirements is put to the test and held in {}", f_.scenario));
+      return no_answer(
+          fmt::format("without the faults none of its requirements is put to the test and held in {}", f_.scenario));
     f_.proof = Proof::does_not;
     if (tested_ == 0) f_.why = "it does not come to that any more";
     return std::move(f_);
@@ -155,7 +156,11 @@ class Prover {
  public:
   Prover(ProofWish wish, const trees::FaultTree& tree, const trees::CutSets& sets,
          const std::function<bool(const ProofNews&)>& heard)
-      : wish_(std::move(wish)), p_(*wish_.bench->program), h_(at(p_.hazards, wish_.hazard)), tree_(tree), sets_(sets),
+      : wish_(std::move(wish)),
+        p_(*wish_.bench->program),
+        h_(at(p_.hazards, wish_.hazard)),
+        tree_(tree),
+        sets_(sets),
         heard_(heard) {
     scenarios_ = h_.scenarios;
     if (scenarios_.empty() && p_.scenarios.empty()) scenarios_ = {program::kNone};
@@ -180,8 +185,7 @@ class Prover {
     const auto wrong = [&](std::string why) {
       return Failure{"hazard " + h_.name, "", std::move(why), Failure::Kind::wrong_input};
     };
-    if (h_.broken.empty())
-      return wrong("it does not say when it is reached: `broken` and a requirement");
+    if (h_.broken.empty()) return wrong("it does not say when it is reached: `broken` and a requirement");
     if (scenarios_.empty()) return wrong("it does not say where its causes are tried: `scenario` and names");
     double runs = 1, ways = 1;
     for (std::size_t k = 1; k <= wish_.order; ++k) {
@@ -190,9 +194,10 @@ class Prover {
     }
     runs *= static_cast<double>(scenarios_.size());
     if (runs <= kMostRuns) return std::nullopt;
-    return wrong(fmt::format("{} faults up to {} at a time in {} are {:.0f} runs, and at most {:.0f} are begun: a "
-                             "smaller --order",
-                             p_.faults.size(), wish_.order, counted(scenarios_.size(), "scenario"), runs, kMostRuns));
+    return wrong(
+        fmt::format("{} faults up to {} at a time in {} are {:.0f} runs, and at most {:.0f} are begun: a "
+                    "smaller --order",
+                    p_.faults.size(), wish_.order, counted(scenarios_.size(), "scenario"), runs, kMostRuns));
   }
 
   void take_cuts() {
@@ -320,14 +325,14 @@ class Prover {
     const std::vector<Key> keys = std::move(wanted_);
     wanted_.clear();
     std::size_t done = 0;
-    const std::string alone = do_cases(
-        wish_, cases, wish_.jobs, wish_.each_alone, [&](std::size_t i, CaseResult& result, const CaseNews& news) {
-          runs_[keys[i]] = FailureRun{std::move(result), news.onset};
-          ++proof_.runs;
-          const bool more = heard_({n, ++done, cases.size()});
-          proof_.stopped = proof_.stopped || (!more && done < cases.size());
-          return more;
-        });
+    const std::string alone = do_cases(wish_, cases, wish_.jobs, wish_.each_alone,
+                                       [&](std::size_t i, CaseResult& result, const CaseNews& news) {
+                                         runs_[keys[i]] = FailureRun{std::move(result), news.onset};
+                                         ++proof_.runs;
+                                         const bool more = heard_({n, ++done, cases.size()});
+                                         proof_.stopped = proof_.stopped || (!more && done < cases.size());
+                                         return more;
+                                       });
     if (proof_.alone.empty()) proof_.alone = alone;
     if (!heard_({n, done, cases.size()})) proof_.stopped = true;
   }
@@ -339,7 +344,8 @@ class Prover {
     for (const std::int32_t s : scenarios_) {
       if (const auto trouble = clash(s, faults)) {
         const std::string name = s == program::kNone ? "" : at(p_.scenarios, s).name;
-        all.push_back({faults.size() > 1 ? Proof::not_together : Proof::no_answer, name, "", "", {}, trouble->text(), ""});
+        all.push_back(
+            {faults.size() > 1 ? Proof::not_together : Proof::no_answer, name, "", "", {}, trouble->text(), ""});
         continue;
       }
       const FailureRun *healthy = known(s, {}, brought(s, faults)), *run = known(s, faults, {});

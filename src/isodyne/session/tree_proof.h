@@ -34,11 +34,11 @@ const char* proof_word(Proof proof);
 
 struct ProofFinding {
   Proof proof = Proof::no_answer;
-  std::string scenario;         ///< of the run that tells
-  std::string requirement;      ///< that is broken; else the one that has least of its margin left
-  std::string margin;           ///< "-2.1 cm"
-  std::optional<double> at_s;   ///< of the first breach
-  std::string why, command;     ///< may be empty
+  std::string scenario;        ///< of the run that tells
+  std::string requirement;     ///< that is broken; else the one that has least of its margin left
+  std::string margin;          ///< "-2.1 cm"
+  std::optional<double> at_s;  ///< of the first breach
+  std::string why, command;    ///< may be empty
 };
 
 struct TreeProof {
@@ -50,12 +50,12 @@ struct TreeProof {
     std::vector<std::int32_t> faults;
     ProofFinding finding;
   };
-  std::vector<Cut> cuts;                ///< fewest events first
-  double beyond = 0;                    ///< cut sets with more events, which were not tried
-  std::vector<Combination> outside;     ///< of the tree, and reach the hazard all the same
-  std::vector<Combination> unanswered;  ///< outside of the tree, and the runs do not tell
+  std::vector<Cut> cuts;                        ///< fewest events first
+  double beyond = 0;                            ///< cut sets with more events, which were not tried
+  std::vector<Combination> outside;             ///< of the tree, and reach the hazard all the same
+  std::vector<Combination> unanswered;          ///< outside of the tree, and the runs do not tell
   std::map<Proof, std::size_t> outside_counts;  ///< of all that are outside of the tree
-  std::vector<ProofFinding> anyway;  ///< requirements that are broken without any fault
+  std::vector<ProofFinding> anyway;             ///< requirements that are broken without any fault
   std::size_t runs = 0;
   bool stopped = false;
   std::string alone;  ///< why beginnings could not be shared; see do_cases()

@@ -82,10 +82,11 @@ Result<CutSets> CutSets::of(const FaultTree& tree, std::size_t most_nodes) {
       continue;
     }
   }
-  return Failure{"cannot find the cut sets of", tree.name,
-                 fmt::format("its diagrams have more than {} nodes, in each of 3 orders of its events; look at gates of "
-                             "it by themselves, as hazards of their own",
-                             most_nodes)};
+  return Failure{
+      "cannot find the cut sets of", tree.name,
+      fmt::format("its diagrams have more than {} nodes, in each of 3 orders of its events; look at gates of "
+                  "it by themselves, as hazards of their own",
+                  most_nodes)};
 }
 
 void CutSets::solve(const std::vector<std::int32_t>& order, std::size_t most_nodes) {
@@ -299,8 +300,7 @@ std::vector<CutSet> CutSets::up_to(std::size_t order, std::size_t most) const {
   constexpr std::size_t kNever = std::numeric_limits<std::size_t>::max() / 2;
   std::vector<std::size_t> fewest(root_ + 1, kNever);
   if (root_ != Diagram::kFalse) fewest[Diagram::kTrue] = 0;
-  for (const Ref r : below_)
-    fewest[r] = std::min(fewest[sets_->at(r).low], fewest[sets_->at(r).high] + 1);
+  for (const Ref r : below_) fewest[r] = std::min(fewest[sets_->at(r).low], fewest[sets_->at(r).high] + 1);
   std::vector<CutSet> found;
   struct Way {
     Ref at;

@@ -80,9 +80,9 @@ class CutSets {
   double weight(std::uint32_t variable) const;
   CutSet made(std::vector<std::int32_t> events) const;
 
-  const FaultTree* tree_;  ///< outlives this
-  std::vector<std::int32_t> event_of_;       ///< of a variable
-  std::vector<std::uint32_t> variable_of_;   ///< of an event
+  const FaultTree* tree_;                   ///< outlives this
+  std::vector<std::int32_t> event_of_;      ///< of a variable
+  std::vector<std::uint32_t> variable_of_;  ///< of an event
   std::unique_ptr<Diagram> sets_;
   Diagram::Ref root_ = Diagram::kFalse;
   std::vector<Diagram::Ref> below_;  ///< the nodes of the root

@@ -21,12 +21,14 @@ void Hazards::define() {
 }
 
 std::optional<double> Hazards::number(const lang::Expr& e, const char* unit, const char* what) {
-  const NodeId node = x_.check_as(e, {&check_.root, nullptr}, {Type::Kind::real, parse_unit(unit)->dimension, kNone}, what);
+  const NodeId node =
+      x_.check_as(e, {&check_.root, nullptr}, {Type::Kind::real, parse_unit(unit)->dimension, kNone}, what);
   return node == kNone ? std::nullopt : check_.constant(node, e.span, what);
 }
 
 void Hazards::event(const lang::BasicEventDecl& e) {
-  const auto [first, fresh] = events_.try_emplace(e.name.text, static_cast<std::int32_t>(check_.program.basic_events.size()));
+  const auto [first, fresh] =
+      events_.try_emplace(e.name.text, static_cast<std::int32_t>(check_.program.basic_events.size()));
   if (!fresh) {
     check_.error(Code::duplicate, e.name.span, fmt::format("basic event `{}` is defined twice", e.name.text))
         .notes.push_back({at(check_.program.basic_events, first->second).span, "the first is here"});
