@@ -109,6 +109,7 @@ int run_campaign(const Arguments&);
 int run_cases(const Arguments&);
 int run_failures(const Arguments&);
 int run_tree(const Arguments&);
+int run_search(const Arguments&);
 int run_verdicts(const Arguments&);
 int run_timing(const Arguments&);
 int run_scenario(const Arguments&);

@@ -100,6 +100,20 @@ const std::vector<Subcommand>& commands() {
        "isodyne tree examples/canal-lock/lock.dyne open_against_head --prove --order 1 --setting model",
        {prove, order, most, over, out, csv, setting, seed, jobs, each_alone, answer_within, help},
        run_tree},
+      {"search",
+       "BENCH REQUIREMENT",
+       2,
+       2,
+       "look for the worst case: the smallest margin of a requirement, over numbers, faults and scenarios",
+       "--over 'NAME from A to B' looks through a state, an input, a parameter, or a setting of a fault (FAULT.amount, FAULT.from,\n"
+       "FAULT.lasting). --faults N takes up to N at a time of the faults that --fault names, or that --over is about, or of all.\n"
+       "What breaks the requirement is made plainer, by fewer faults and rounder numbers, and --out writes it as a scenario.\n"
+       "--seed draws other cases; that nothing is found proves nothing. Exit status 1: it was broken; 3: no run put it to the test,\n"
+       "or not all were run.",
+       "isodyne search examples/canal-lock/lock.dyne L-03 --scenario uplock --over 'level_drift.amount from 0.01 mm/s to 0.2 mm/s' "
+       "--runs 20 --setting model",
+       {over, fault, faults, scenario, runs, out, csv, setting, seed, jobs, answer_within, help},
+       run_search},
       {"attach",
        "[RUN]",
        0,

@@ -148,7 +148,7 @@ FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std:
     c.key = random_key(fnv1a("fault " + f.name));
     c.quick = f.when == When::once && parts.seen_every({f.condition}) < program.step;
     c.quick_until = parts.seen_every({f.until}) < program.step;
-    c.begin = f.begin;
+    c.begin = f.begin, c.lasting = f.lasting;
     if (f.when == When::between) {
       const double share = random_uniform(c.key, seed_, -1);  // no instant: those are drawn from later
       c.begin += Time(std::llround(share * static_cast<double>((*f.end - f.begin).count())));
@@ -160,8 +160,11 @@ FaultPlayer::FaultPlayer(const program::Program& program, const std::vector<std:
 FaultPlayer::~FaultPlayer() = default;
 
 void FaultPlayer::prepare(engine::PlantState& state) {
+  const auto time_in = [&](program::VarId id) { return Time(std::llround(state[id] * 1e9)); };
   for (Chosen& c : chosen_) {
     const program::Fault& f = fault_of(c);
+    if (f.begin_given != program::kNone) c.begin = time_in(f.begin_given);
+    if (f.lasting_given != program::kNone) c.lasting = time_in(f.lasting_given);
     const std::vector<std::int32_t> taps = taps_of(f);
     for (std::size_t i = 0; i < taps.size(); ++i) {
       const auto at = static_cast<std::size_t>(taps[i]);
@@ -229,7 +232,7 @@ bool FaultPlayer::begins(Chosen& c, Time next) const {
     case When::whole_run:
       return true;
     case When::from:
-      return next >= f.begin && (!f.end || next < *f.end);
+      return next >= c.begin && (!f.end || next < *f.end);
     case When::between:
       return next >= c.begin;
     case When::once:
@@ -252,7 +255,7 @@ bool FaultPlayer::wanted(Chosen& c, Time next) const {
     c.over = false;  // `while` may begin again
     return false;
   }
-  c.over = c.over || (f.lasting && next >= c.since + *f.lasting) || c.expressions.value(2) != 0;
+  c.over = c.over || (c.lasting && next >= c.since + *c.lasting) || c.expressions.value(2) != 0;
   if (c.over) return false;
   return f.period.count() == 0 || (next - c.since) % f.period < f.pulse;
 }

@@ -73,7 +73,8 @@ class FaultPlayer {
     std::unique_ptr<FaultActivity> activity;
     engine::Evaluator expressions;         ///< condition, amount, until
     double key = 0;                        ///< of its randomness
-    Time begin{};                          ///< of `between`: drawn
+    Time begin{};                          ///< of `from`: of this run; of `between`: drawn
+    std::optional<Time> lasting;           ///< of this run
     bool acted = false;                    ///< at some time
     bool asked = false, left_out = false;  ///< by a FaultChoice
     bool planned = false, armed = true, triggered = false, there = false, over = false;

@@ -53,6 +53,8 @@ struct Unit {
   bool absolute() const { return offset != 0; }
   /// A value in SI as people read it in this unit.
   double read(double coherent) const { return (coherent - offset) / factor; }
+  /// And back.
+  double coherent(double read) const { return read * factor + offset; }
 };
 
 /// Names that a model gives to units of its own choice.

@@ -112,6 +112,8 @@ class Renumbering {
     }
     for (Fault& f : p_.faults) {
       move(f.active);
+      move(f.begin_given);
+      move(f.lasting_given);
       list(f.gates);
       move(f.replacement.it);
       move(f.replacement.was);

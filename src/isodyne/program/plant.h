@@ -58,6 +58,7 @@ enum class Role {
   measure,  ///< computed by the judge, over stretches of a run
   field,    ///< raw number in a frame
   fault,    ///< true while active
+  fault_setting,  ///< how much, from when, for how long: a run may begin with another value
   network,  ///< what the solver of a network gives
   hidden,   ///< bookkeeping: derivatives, entry times, earlier values
 };

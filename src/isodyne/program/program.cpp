@@ -267,6 +267,7 @@ bool Plant::startable(VarId id) const {
     case Role::state:
     case Role::sampled:
     case Role::mode:
+    case Role::fault_setting:
       return true;
     case Role::network:  // a state of its solver, if it is given a first value
       return std::any_of(start.begin(), start.end(), [&](const Assignment& a) { return a.target == id; });
@@ -327,6 +328,8 @@ const char* role_text(Role role) {
       return "parameter";
     case Role::fixed_param:
       return "fixed parameter";
+    case Role::fault_setting:
+      return "setting of a fault";
     case Role::input:
       return "input";
     case Role::state:

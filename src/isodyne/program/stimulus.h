@@ -51,6 +51,9 @@ struct Fault {
   std::optional<Time> lasting;
   NodeId until = kNone;    ///< over when this comes true
   Time pulse{}, period{};  ///< acts for the first of these out of each of the second; 0: throughout
+  /// Quantities of which a run takes `begin` and `lasting` when it begins, s; kNone: it has none. Where the amount is a
+  /// number, it is a quantity too. They have the values that are written here, unless a run is given others.
+  VarId begin_given = kNone, lasting_given = kNone;
   Span span;
 
   /// Those whose values it changes, but for what a swap swaps with.

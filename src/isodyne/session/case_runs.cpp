@@ -1,6 +1,7 @@
 #include "isodyne/session/case_runs.h"
 
 #include <algorithm>
+#include <cmath>
 #include <csignal>
 #include <map>
 #include <numeric>
@@ -172,7 +173,7 @@ bool may_wait(const program::Program& p, std::int32_t fault) {
 
 const Campaign& CaseSource::factors() const {
   static const Campaign kNone;
-  return campaign == kNoCampaign ? kNone : bench->program->campaigns[campaign];
+  return campaign != kNoCampaign ? bench->program->campaigns[campaign] : own ? *own : kNone;
 }
 
 RunRequest request_of(const CaseSource& source, const Case& one) {
@@ -192,7 +193,9 @@ RunRequest request_of(const CaseSource& source, const Case& one) {
   r.plan.native = engine::NativeSettings::usual();
   r.plan.wait_for_native = source.many;
   const Campaign& c = source.factors();
-  for (std::size_t i = 0; i < one.values.size(); ++i) r.plan.overrides.emplace_back(c.varied[i].what, one.values[i]);
+  for (std::size_t i = 0; i < one.values.size(); ++i) {
+    if (!std::isnan(one.values[i])) r.plan.overrides.emplace_back(c.varied[i].what, one.values[i]);
+  }
   return r;
 }
 

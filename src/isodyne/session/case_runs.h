@@ -34,6 +34,8 @@ struct CaseSource {
   bool many = false;
   std::shared_ptr<const CoverageItems> items;  ///< null: nobody looks at what is met
   std::vector<program::VarId> signals;         ///< truths of which an onset is noted; see onset.h
+  /// What is varied where there is no campaign; null: nothing.
+  std::shared_ptr<const program::Campaign> own;
   /// The factors of its campaign; without one there are none.
   const program::Campaign& factors() const;
 };

@@ -22,7 +22,7 @@ struct Case {
   std::int32_t scenario = program::kNone;
   std::vector<std::int32_t> faults;
   std::string setting;
-  std::vector<double> values;  ///< of what is varied, in its order, SI
+  std::vector<double> values;  ///< of what is varied, in its order, SI; not a number: as the bench has it
   /// Faults of the scenario that do not act in this run; of no campaign, but of what is compared with one.
   std::vector<std::int32_t> without{};
 };

@@ -100,7 +100,7 @@ Result<Resumed> resumed(const std::string& run, const program::Program& program)
   for (std::size_t i = 0; i < program.variables.size(); ++i) {
     const auto id = static_cast<program::VarId>(i);
     const program::Variable& v = program.variable(id);
-    if (!program.startable(id) || v.name.empty()) continue;
+    if (!program.startable(id) || v.name.empty() || v.role == program::Role::fault_setting) continue;
     const auto last = last_of(r, v.name);
     const auto not_this = [&](const char* why) { made.without.emplace_back(v.name, why); };
     if (!last)

@@ -119,7 +119,7 @@ std::optional<double> Campaigns::value(const lang::Expr& e, VarId id) {
 }
 
 void Campaigns::vary(const lang::CampaignDecl::Vary& v, Campaign& made) {
-  const std::vector<VarId> ids = check_.resolve(check_.root, v.what).ids;
+  const std::vector<VarId> ids = check_.resolve_start(v.what);
   if (ids.empty()) return;
   const VarId id = ids.front();
   if (ids.size() > 1)

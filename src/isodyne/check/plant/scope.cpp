@@ -96,6 +96,23 @@ VarId Check::define_hidden(std::string name, Type type, Unit unit, std::int32_t 
   return static_cast<VarId>(program.variables.size() - 1);
 }
 
+std::vector<VarId> Check::resolve_start(const lang::Path& path) {
+  const auto fault = path.parts.size() == 2 ? root.variables.find(path.parts[0].text) : root.variables.end();
+  if (fault == root.variables.end() || program.variable(fault->second).role != Role::fault)
+    return resolve(root, path).ids;
+  std::vector<std::string> known;
+  for (std::size_t i = 0; i < program.variables.size(); ++i) {
+    const Variable& v = program.variables[i];
+    if (v.role != Role::fault_setting || !v.name.starts_with(path.parts[0].text + ".")) continue;
+    if (v.name == path.text()) return {static_cast<VarId>(i)};
+    known.push_back(v.name);
+  }
+  error(Code::unknown_name, path.span,
+        fmt::format("fault `{}` has no `{}` that a run can begin with", path.parts[0].text, path.parts[1].text),
+        known.empty() ? "a number that is its amount, `from` and `lasting` can be one" : "it has " + listed(known));
+  return {};
+}
+
 const lang::ModelDecl* Check::model_named(const lang::Name& name) const {
   const auto shadowed = shadowed_models.find(name.text);
   if (shadowed != shadowed_models.end() && program.sources->in_library(name.span)) return shadowed->second;

@@ -218,6 +218,8 @@ struct Check {
   /// What a path means, seen from `from`; reports it if there is nothing.
   Target resolve(const Instance& from, const lang::Path& path, const Env* env = nullptr);
   /// The same for one single value; reports a vector. kNone if there is none.
+  /// What a run may be asked to begin with: also `gate_slow.amount`, a setting of a fault. Faults are defined before.
+  std::vector<VarId> resolve_start(const lang::Path& path);
   VarId resolve_one(const Instance& from, const lang::Path& path, const Env* env = nullptr);
   /// The nodes and terminals that a path names, seen from `from`; reports it if there are none.
   std::optional<PlacesMeant> resolve_places(const Instance& from, const lang::Path& path, const Env* env = nullptr);

@@ -66,9 +66,11 @@ void Faults::fault(const lang::FaultDecl& f) {
     fault.kind = kind->kind;
   }
   const std::size_t errors = check_.diagnostics.errors();
+  amount_type_ = {};
   const bool messages = on_messages(f, fault);
   const bool placed = messages || (check_.knows_place(f.target) ? on_place(f, fault) : on_quantity(f, fault));
   time(f, fault);
+  if (kind != nullptr && placed && check_.diagnostics.errors() == errors) settings(f, fault);
   if (kind == nullptr || !placed || check_.diagnostics.errors() > errors) return;
   check_.program.faults.push_back(std::move(fault));
 }
@@ -369,6 +371,9 @@ bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& targ
     type = {Type::Kind::real, divide(type.dimension, parse_unit("s")->dimension).value_or(Dimension{}), kNone};
   fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
   if (fault.amount == kNone) return false;
+  amount_type_ = type;
+  amount_unit_ = number ? Unit{} : target.unit;
+  if (rule == "rate") amount_unit_ = parse_unit(target.unit.text + "/s").value_or(si_unit(type.dimension));
   const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
   if (rule == "bit" && constant && (*constant < 0 || *constant > 52 || *constant != std::floor(*constant))) {
     check_.error(Code::out_of_limits, f.amount->span, "a bit has a whole number, from 0 (the lowest) to 52");
@@ -389,6 +394,8 @@ bool Faults::share_or_time(const lang::FaultDecl& f, std::string_view rule, Faul
       x_.check_as(*f.amount, scope(), {Type::Kind::real, {}, kNone}, fmt::format("the amount of `{}`", f.kind.text));
   if (fault.amount == kNone) return false;
   const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
+  amount_type_ = {Type::Kind::real, {}, kNone};
+  amount_unit_ = {};
   if (!constant || (*constant >= 0 && *constant <= 1)) return true;
   check_.error(Code::out_of_limits, f.amount->span, "a share is between 0 % and 100 %");
   return false;
@@ -512,6 +519,38 @@ void Faults::time(const lang::FaultDecl& f, Fault& fault) {
   if (f.pulse && fault.pulse >= fault.period)
     check_.error(Code::out_of_limits, f.pulse->span, "the fault acts for the whole of its period",
                  "leave out `pulsing`, or give it a longer period");
+}
+
+VarId Faults::setting(const Fault& fault, const char* what, Type type, Unit unit, double value,
+                      std::optional<std::pair<double, double>> limits) {
+  const VarId id = check_.define_hidden(fmt::format("{}.{}", fault.name, what), type, std::move(unit));
+  Variable& v = check_.program.variables[static_cast<std::size_t>(id)];
+  v.role = Role::fault_setting;
+  v.limits = limits;
+  v.span = fault.span;
+  check_.program.start.push_back({id, x_.constant(value), fault.span});
+  return id;
+}
+
+/// What is a number in the text is one that a run may begin with another value of: an amount, from when, how long.
+void Faults::settings(const lang::FaultDecl& f, Fault& fault) {
+  const std::string_view rule = fault_kind_named(f.kind.text)->amount;
+  const auto constant =
+      fault.amount == kNone ? std::nullopt : fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
+  // Bits have no values between two, and what comes in place of a value is a formula.
+  if (constant && amount_type_.kind == Type::Kind::real && rule != "bit" && rule != "formula") {
+    const bool share = rule == "share";
+    fault.amount = x_.variable(setting(fault, "amount", amount_type_, amount_unit_, *constant,
+                                       share ? std::optional(std::pair{0.0, 1.0}) : std::nullopt));
+  }
+  const Type seconds{Type::Kind::real, parse_unit("s")->dimension, kNone};
+  constexpr double kLongest = 1e8;  // more than any run, less than a Time can hold
+  if (fault.when == Fault::When::from)
+    fault.begin_given = setting(fault, "from", seconds, *parse_unit("s"), to_seconds(fault.begin),
+                                std::pair{0.0, fault.end ? to_seconds(*fault.end) : kLongest});
+  if (fault.lasting)
+    fault.lasting_given = setting(fault, "lasting", seconds, *parse_unit("s"), to_seconds(*fault.lasting),
+                                  std::pair{0.0, kLongest});
 }
 
 void Faults::compose(const lang::ComposeDecl& c) {

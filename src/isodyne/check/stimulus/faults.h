@@ -32,11 +32,16 @@ class Faults {
   bool replacement(const lang::FaultDecl& f, Fault& fault, const Variable& target);
   bool extras(const lang::FaultDecl& f, Fault& fault);
   void time(const lang::FaultDecl& f, Fault& fault);
+  VarId setting(const Fault& fault, const char* what, Type type, Unit unit, double value,
+                std::optional<std::pair<double, double>> limits);
+  void settings(const lang::FaultDecl& f, Fault& fault);
   bool wrong(const lang::FaultDecl& f, const std::string& why, const std::string& advice);
   ExprScope scope() const { return {&check_.root, nullptr}; }
 
   Check& check_;
   Expressions& x_;
+  Type amount_type_;  ///< of the fault that is being defined, if its amount is a number
+  Unit amount_unit_;
 };
 
 }  // namespace isodyne::check

@@ -180,7 +180,8 @@ bool Scenarios::within_limits(VarId target, NodeId value, Span span) {
 }
 
 void Scenarios::start(const lang::ScenarioStep& s) {
-  const VarId id = check_.resolve_one(check_.root, s.target);
+  const std::vector<VarId> ids = check_.resolve_start(s.target);
+  const VarId id = ids.size() == 1 ? ids.front() : ids.empty() ? kNone : check_.resolve_one(check_.root, s.target);
   if (id == kNone) return;
   const Variable v = check_.program.variable(id);
   if (v.role != Role::fixed_param && !check_.program.startable(id)) {
