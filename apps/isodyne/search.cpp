@@ -39,8 +39,7 @@ bool read_ranges(const Arguments& arguments, const session::Bench& bench, progra
   for (const program::Campaign::Vary& v : own->campaigns.back().varied) {
     const program::Variable& variable = own->variable(v.what);
     const program::VarId here = bench.program->find(variable.name);
-    if (!v.range)
-      return say_error(fmt::format("--over {}: it has to be a range, from A to B", variable.name)), false;
+    if (!v.range) return say_error(fmt::format("--over {}: it has to be a range, from A to B", variable.name)), false;
     if (here == program::kNone) return say_error(fmt::format("`{}` is not in this bench", variable.name)), false;
     ranges.varied.push_back({here, {}, v.range});
   }
@@ -76,7 +75,8 @@ bool read_faults(const Arguments& arguments, session::SearchWish& wish) {
     const bool taken = std::any_of(wish.faults.begin(), wish.faults.end(),
                                    [&](std::int32_t f) { return at(p.faults, f).name == name; });
     if (!taken)
-      return say_error(fmt::format("--over {0}: fault {1} is not among those that --fault names", variable.name, name)), false;
+      return say_error(fmt::format("--over {0}: fault {1} is not among those that --fault names", variable.name, name)),
+             false;
   }
   return true;
 }
@@ -113,12 +113,14 @@ bool read_wish(const Arguments& arguments, session::SearchWish& wish) {
 }
 
 std::string margin_of(const session::SearchWish& wish, const SearchRun& run) {
-  const session::SummaryRow* row = session::row_of(run.result, at(wish.bench->program->requirements, wish.requirement).name);
+  const session::SummaryRow* row =
+      session::row_of(run.result, at(wish.bench->program->requirements, wish.requirement).name);
   return row == nullptr ? "" : row->margin_text();
 }
 
 std::string breach_of(const session::SearchWish& wish, const SearchRun& run) {
-  const session::SummaryRow* row = session::row_of(run.result, at(wish.bench->program->requirements, wish.requirement).name);
+  const session::SummaryRow* row =
+      session::row_of(run.result, at(wish.bench->program->requirements, wish.requirement).name);
   return row == nullptr || !row->first_breach_s ? "" : format_number(*row->first_breach_s) + " s";
 }
 
@@ -160,8 +162,8 @@ void say_extent(const session::SearchWish& wish, const SearchResult& made) {
   for (const std::int32_t s : wish.scenarios) list_on(scenarios, at(p.scenarios, s).name);
   say(fmt::format("Looked through in {}: {}{}{}; scenarios {}; drawn with --seed {}", counted(made.runs.size(), "run"),
                   numbers, numbers.empty() || faults.empty() ? "" : "; ",
-                  faults.empty() ? "" : fmt::format("up to {} of the faults {}", wish.faults_at_once, faults), scenarios,
-                  wish.draw_seed));
+                  faults.empty() ? "" : fmt::format("up to {} of the faults {}", wish.faults_at_once, faults),
+                  scenarios, wish.draw_seed));
   if (made.without_margin > 0)
     say(fmt::format("{} of them had no margin: the requirement was not put to the test, or the run gave no answer ({})",
                     made.without_margin, made.why_without));
@@ -172,7 +174,8 @@ std::string as_csv(const session::SearchWish& wish, const SearchResult& made) {
   std::vector<std::string> titles{"run", "scenario", "faults"};
   for (const auto& v : wish.own->varied) {
     const program::Variable& variable = p.variable(v.what);
-    titles.push_back(variable.unit.text.empty() ? variable.name : fmt::format("{} [{}]", variable.name, variable.unit.text));
+    titles.push_back(variable.unit.text.empty() ? variable.name
+                                                : fmt::format("{} [{}]", variable.name, variable.unit.text));
   }
   titles.insert(titles.end(), {"outcome", "margin", "run again"});
   std::string text = csv_line(titles);
@@ -192,13 +195,13 @@ bool write_found(const session::SearchWish& wish, const SearchRun& run, const st
   const program::Program& p = *wish.bench->program;
   std::string faults;
   for (const std::int32_t f : run.of.faults) faults += " --fault " + at(p.faults, f).name;
-  const std::string text =
-      fmt::format("# Breaks {}: margin {}, first at {}. Found by `isodyne search` with --seed {}.\n"
-                  "# To be run with{}: isodyne run BENCH worst_case{}{}\n\n",
-                  at(p.requirements, wish.requirement).name, margin_of(wish, run), breach_of(wish, run), wish.draw_seed,
-                  faults.empty() ? "out faults" : " its faults", faults,
-                  wish.setting.empty() ? "" : " --setting " + wish.setting) +
-      session::scenario_text(p, *wish.own, run.of, "worst_case");
+  const std::string text = fmt::format(
+                               "# Breaks {}: margin {}, first at {}. Found by `isodyne search` with --seed {}.\n"
+                               "# To be run with{}: isodyne run BENCH worst_case{}{}\n\n",
+                               at(p.requirements, wish.requirement).name, margin_of(wish, run), breach_of(wish, run),
+                               wish.draw_seed, faults.empty() ? "out faults" : " its faults", faults,
+                               wish.setting.empty() ? "" : " --setting " + wish.setting) +
+                           session::scenario_text(p, *wish.own, run.of, "worst_case");
   const Status written = write_new_file(out, text);
   if (!written) return say_error(written.failure().text()), false;
   say_aside(fmt::format("Written to {}, which the bench may `use`", out));

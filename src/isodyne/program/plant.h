@@ -55,12 +55,12 @@ enum class Role {
   actuator,           ///< what the plant gets
   controller_output,  ///< written by a controller, not wired to the plant
   condition,
-  measure,  ///< computed by the judge, over stretches of a run
-  field,    ///< raw number in a frame
-  fault,    ///< true while active
+  measure,        ///< computed by the judge, over stretches of a run
+  field,          ///< raw number in a frame
+  fault,          ///< true while active
   fault_setting,  ///< how much, from when, for how long: a run may begin with another value
-  network,  ///< what the solver of a network gives
-  hidden,   ///< bookkeeping: derivatives, entry times, earlier values
+  network,        ///< what the solver of a network gives
+  hidden,         ///< bookkeeping: derivatives, entry times, earlier values
 };
 /// "computed", "state", "sensor" …; null for bookkeeping.
 const char* role_text(Role role);

@@ -38,7 +38,7 @@ std::optional<std::vector<double>> AskedOptimizer::next() {
   if (start_.empty()) return std::nullopt;
   const auto n = static_cast<unsigned>(start_.size());
   const std::unique_ptr<nlopt_opt_s, void (*)(nlopt_opt)> optimizer(nlopt_create(algorithm_of(method_, n), n),
-                                                                     nlopt_destroy);
+                                                                    nlopt_destroy);
   if (!optimizer) return std::nullopt;
   Replay replay{known_, optimizer.get(), 0, {}};
   constexpr double kNear = 1e-3;  // of a range: nearer than that is the same point

@@ -14,8 +14,8 @@
 
 namespace isodyne::session {
 
-using program::Program;
 using judge::Answer;
+using program::Program;
 
 namespace {
 
@@ -25,8 +25,8 @@ constexpr std::size_t kAtOnce = 4;  // runs of a round, whatever the number of c
 /// A place to try.
 struct Place {
   std::int32_t scenario = program::kNone;
-  std::vector<std::int32_t> faults;  ///< ascending
-  std::vector<double> at;            ///< 0 to 1 in each range; not a number: as the bench has it
+  std::vector<std::int32_t> faults;       ///< ascending
+  std::vector<double> at;                 ///< 0 to 1 in each range; not a number: as the bench has it
   std::map<std::size_t, double> exact{};  ///< numbers that are this and not nearly so, SI
 };
 
@@ -41,7 +41,10 @@ struct Course {
 class Searcher {
  public:
   Searcher(SearchWish wish, const std::function<bool(const SearchNews&)>& heard)
-      : wish_(std::move(wish)), p_(*wish_.bench->program), over_(wish_.factors().varied), heard_(heard),
+      : wish_(std::move(wish)),
+        p_(*wish_.bench->program),
+        over_(wish_.factors().varied),
+        heard_(heard),
         random_(wish_.draw_seed, "search") {
     std::sort(wish_.faults.begin(), wish_.faults.end());
     for (const auto& v : over_) {
@@ -95,9 +98,7 @@ class Searcher {
     return f == program::kNone || std::binary_search(place.faults.begin(), place.faults.end(), f);
   }
 
-  bool possible(const Place& place) const {
-    return !bench::trouble_with(p_, request_of(wish_, case_of(place)).plan);
-  }
+  bool possible(const Place& place) const { return !bench::trouble_with(p_, request_of(wish_, case_of(place)).plan); }
 
   /// Runs them, those that are known already once. In their order.
   std::vector<SearchRun> tried(const std::vector<Place>& places) {
@@ -164,7 +165,9 @@ class Searcher {
 
   // --- where ---
 
-  std::size_t below(std::size_t n) { return std::min(n - 1, static_cast<std::size_t>(random_.uniform() * static_cast<double>(n))); }
+  std::size_t below(std::size_t n) {
+    return std::min(n - 1, static_cast<std::size_t>(random_.uniform() * static_cast<double>(n)));
+  }
 
   std::vector<std::int32_t> some_faults() {
     std::vector<std::int32_t> pool = wish_.faults, taken;
@@ -194,7 +197,8 @@ class Searcher {
 
   /// A fifth of the runs, each part of each range once.
   void spread() {
-    const std::size_t n = std::min(std::max<std::size_t>(wish_.runs / 5, 2 * kAtOnce), wish_.runs);
+    const std::size_t left = wish_.runs - made_.runs.size();
+    const std::size_t n = std::min(std::max<std::size_t>(wish_.runs / 5, 2 * kAtOnce), left);
     std::vector<Place> places;
     for (std::size_t i = 0; i < n; ++i) places.push_back(somewhere());
     for (std::size_t d = 0; d < over_.size(); ++d) {
@@ -237,6 +241,8 @@ class Searcher {
       }
       places.push_back(changed());
       of.push_back(kAtOnce);
+      const std::size_t left = std::min(places.size(), wish_.runs - made_.runs.size());
+      places.resize(left), of.resize(left);
       const std::size_t before = known_.size();
       const bool on = learn(places);
       for (std::size_t i = 0; i < of.size(); ++i) {
@@ -310,7 +316,8 @@ class Searcher {
     if (has && faults.size() > 1) {
       std::erase(faults, other);
     } else if (!has) {
-      if (faults.size() >= wish_.faults_at_once) faults.erase(faults.begin() + static_cast<std::ptrdiff_t>(below(faults.size())));
+      if (faults.size() >= wish_.faults_at_once)
+        faults.erase(faults.begin() + static_cast<std::ptrdiff_t>(below(faults.size())));
       faults.push_back(other);
       std::sort(faults.begin(), faults.end());
     }
@@ -360,9 +367,12 @@ class Searcher {
   void rounder_numbers() {
     for (std::size_t i = 0; i < over_.size(); ++i) {
       if (!counts(plain_, i) || std::isnan(plain_.at[i])) continue;
-      std::vector<Place> rounder{plain_};
-      rounder[0].at[i] = kAsItIs;
+      std::vector<Place> rounder;
       const auto& [low, high] = *over_[i].range;
+      if (const auto own = as_it_is(over_[i].what); own && *own >= low && *own <= high) {
+        rounder.push_back(plain_);
+        rounder.back().at[i] = kAsItIs;
+      }
       const Unit& unit = p_.variable(over_[i].what).unit;
       const double value = low + plain_.at[i] * (high - low);
       for (int digits = 1; digits <= 4; ++digits) {
@@ -374,6 +384,14 @@ class Searcher {
       }
       takes(std::move(rounder));
     }
+  }
+
+  /// What the bench begins with; nothing: that follows from something else.
+  std::optional<double> as_it_is(program::VarId what) const {
+    for (const program::Assignment& a : p_.start) {
+      if (a.target == what) return program::fold(p_, a.value, [](program::VarId) { return std::nullopt; });
+    }
+    return std::nullopt;
   }
 
   static double rounded(double value, int digits) { return std::stod(fmt::format("{:.{}e}", value, digits - 1)); }

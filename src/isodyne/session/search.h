@@ -44,14 +44,14 @@ struct SearchNews {
 };
 
 struct SearchResult {
-  std::vector<SearchRun> runs;         ///< in the order in which they were asked for
-  std::optional<SearchRun> least;      ///< of those with a margin
-  std::optional<SearchRun> found;      ///< the first that is broken
-  std::optional<SearchRun> plain;      ///< the same made plainer: fewer faults, rounder numbers, sooner
-  std::size_t found_after = 0;         ///< runs
-  std::size_t without_margin = 0;      ///< runs that did not put the requirement to the test, or gave no answer
-  std::string why_without;             ///< of one of those
-  std::optional<SearchRun> anyway;     ///< it is broken before anything was changed
+  std::vector<SearchRun> runs;      ///< in the order in which they were asked for
+  std::optional<SearchRun> least;   ///< of those with a margin
+  std::optional<SearchRun> found;   ///< the first that is broken
+  std::optional<SearchRun> plain;   ///< the same made plainer: fewer faults, rounder numbers, sooner
+  std::size_t found_after = 0;      ///< runs
+  std::size_t without_margin = 0;   ///< runs that did not put the requirement to the test, or gave no answer
+  std::string why_without;          ///< of one of those
+  std::optional<SearchRun> anyway;  ///< it is broken before anything was changed
   std::size_t shrinking_runs = 0;
   bool stopped = false;
 };

@@ -372,8 +372,14 @@ bool Faults::amount(const lang::FaultDecl& f, Fault& fault, const Variable& targ
   fault.amount = x_.check_as(*f.amount, scope(), type, fmt::format("the amount of `{}`", f.kind.text));
   if (fault.amount == kNone) return false;
   amount_type_ = type;
-  amount_unit_ = number ? Unit{} : target.unit;
-  if (rule == "rate") amount_unit_ = parse_unit(target.unit.text + "/s").value_or(si_unit(type.dimension));
+  // As people wrote it, if they did.
+  const lang::Expr* plain = f.amount.get();
+  while (plain->kind != lang::ExprKind::number && plain->args.size() == 1) plain = plain->args.front().get();
+  const auto written = plain->kind == lang::ExprKind::number ? parse_unit(plain->word) : std::nullopt;
+  amount_unit_ = number                                            ? Unit{}
+                 : written && written->dimension == type.dimension ? *written
+                 : rule == "rate"                                  ? si_unit(type.dimension)
+                                                                   : target.unit;
   const auto constant = fold(check_.program, fault.amount, [](VarId) { return std::nullopt; });
   if (rule == "bit" && constant && (*constant < 0 || *constant > 52 || *constant != std::floor(*constant))) {
     check_.error(Code::out_of_limits, f.amount->span, "a bit has a whole number, from 0 (the lowest) to 52");
@@ -549,8 +555,8 @@ void Faults::settings(const lang::FaultDecl& f, Fault& fault) {
     fault.begin_given = setting(fault, "from", seconds, *parse_unit("s"), to_seconds(fault.begin),
                                 std::pair{0.0, fault.end ? to_seconds(*fault.end) : kLongest});
   if (fault.lasting)
-    fault.lasting_given = setting(fault, "lasting", seconds, *parse_unit("s"), to_seconds(*fault.lasting),
-                                  std::pair{0.0, kLongest});
+    fault.lasting_given =
+        setting(fault, "lasting", seconds, *parse_unit("s"), to_seconds(*fault.lasting), std::pair{0.0, kLongest});
 }
 
 void Faults::compose(const lang::ComposeDecl& c) {
