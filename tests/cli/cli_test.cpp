@@ -142,7 +142,7 @@ TEST_CASE("Mistakes on the command line are named, with advice and status 2") {
   says("run " + kLock + " uplok", "did you mean `uplock`?");
   says("run " + kLock + " uplock --fautl x", "did you mean `--fault`?");
   says("run " + kLock + " uplock --fault level_drfit", "did you mean `level_drift`?");
-  says("run " + kLock + " uplock --fault level_drift --fault level_offset", "both act on `chamber_level`");
+  says("run " + kLock + " uplock --fault level_sticky --fault level_offset", "both act on `chamber_level`");
   says("run " + kLock + " uplock --seed x", "--seed takes a whole number");
   says("run " + kLock + " uplock --for 3", "`3` is not a time");
   says("run " + kLock + " uplock --setting elsewhere", "it has code");

@@ -84,7 +84,7 @@ TEST_CASE("Amounts and beginnings and durations of faults are what a run is told
   shows(run_isodyne("cases many.sqlite --where full=broken --csv", folder.path()).out, "7");
 }
 
-TEST_CASE("A place of a thousandth of four ranges is found within 500 runs, whatever the seed; by chance it is not") {
+TEST_CASE("A place of a thousandth of four ranges is found within 500 runs, whatever the seed, and by chance it is not") {
   const TestFolder folder;
   const std::string round = "sqrt(p * p + q * q + r * r + s * s)";
   // A bowl; one with ripples; one beside a wide hollow that is not deep enough; one that is flat all around.
