@@ -12,6 +12,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "isodyne/core/csv.h"
 #include "isodyne/networks/solvers.h"
 
 namespace isodyne::test {
@@ -33,6 +34,19 @@ void shows(const std::string& text, const std::string& part) {
   INFO(text);
   INFO(part);
   CHECK(has(text, part));
+}
+
+std::string cell_of(const std::string& text, const std::string& row, const std::string& title) {
+  const Csv csv = read_csv(text);
+  REQUIRE(csv.trouble.empty());
+  for (std::size_t c = 0; c < csv.rows.at(0).fields.size(); ++c) {
+    if (csv.rows[0].fields[c].text != title) continue;
+    for (const CsvRow& r : csv.rows) {
+      if (r.text(0) == row) return r.text(c);
+    }
+  }
+  FAIL("there is no " << title << " of " << row);
+  return {};
 }
 
 std::string slurp(const std::string& file) {

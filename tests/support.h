@@ -60,6 +60,9 @@ bool has(const std::string& text, const std::string& part);
 void shows(const std::string& text, const std::string& part);
 
 std::string slurp(const std::string& file);
+/// What stands in a table of this text, in the row whose first field is `row`, under a title; fails the test if nothing
+/// does.
+std::string cell_of(const std::string& csv, const std::string& row, const std::string& title);
 
 /// Checks a bench given as one text; it may name these files, and those of the library.
 using NamedTexts = std::map<std::string, std::string>;

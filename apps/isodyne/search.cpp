@@ -58,9 +58,8 @@ bool read_faults(const Arguments& arguments, session::SearchWish& wish) {
   }
   if (wish.faults.empty()) {
     for (const auto& v : wish.own->varied) {
-      const program::Variable& variable = p.variable(v.what);
-      if (variable.role != program::Role::fault_setting) continue;
-      add(*fault_named(p, variable.name.substr(0, variable.name.find('.'))));
+      const std::int32_t f = program::fault_of_setting(p, v.what);
+      if (f != program::kNone) add(f);
     }
   }
   wish.faults_at_once = wish.faults.empty() ? 0 : 1;
@@ -69,14 +68,11 @@ bool read_faults(const Arguments& arguments, session::SearchWish& wish) {
     for (std::size_t f = 0; f < p.faults.size(); ++f) add(static_cast<std::int32_t>(f));
   }
   for (const auto& v : wish.own->varied) {
-    const program::Variable& variable = p.variable(v.what);
-    if (variable.role != program::Role::fault_setting) continue;
-    const std::string name = variable.name.substr(0, variable.name.find('.'));
-    const bool taken = std::any_of(wish.faults.begin(), wish.faults.end(),
-                                   [&](std::int32_t f) { return at(p.faults, f).name == name; });
-    if (!taken)
-      return say_error(fmt::format("--over {0}: fault {1} is not among those that --fault names", variable.name, name)),
-             false;
+    const std::int32_t f = program::fault_of_setting(p, v.what);
+    if (f == program::kNone || std::find(wish.faults.begin(), wish.faults.end(), f) != wish.faults.end()) continue;
+    return say_error(fmt::format("--over {}: fault {} is not among those that --fault names", p.variable(v.what).name,
+                                 at(p.faults, f).name)),
+           false;
   }
   return true;
 }
@@ -107,7 +103,7 @@ bool read_wish(const Arguments& arguments, session::SearchWish& wish) {
   for (std::size_t s = 0; s < p.scenarios.size() && !arguments.has(Option::scenario); ++s) {
     if (p.scenarios[s].needs.empty()) wish.scenarios.push_back(static_cast<std::int32_t>(s));
   }
-  return read_whole(arguments, Option::runs, 1'000'000, wish.runs) && read_seed(arguments, wish.draw_seed) &&
+  return read_whole(arguments, Option::runs, 1'000'000, wish.runs) && read_seed(arguments, wish.seed) &&
          read_setting(arguments, p, wish.setting) && read_answer_within(arguments, wish.answer_within) &&
          read_whole(arguments, Option::jobs, 64, wish.jobs);
 }
@@ -147,7 +143,11 @@ void show_runs(const session::SearchWish& wish, const std::vector<std::pair<std:
   for (std::size_t i = 0; i < wish.own->varied.size(); ++i)
     line(p.variable(wish.own->varied[i].what).name, [&](const SearchRun& r) { return number_of(wish, r, i); });
   line("margin", [&](const SearchRun& r) { return margin_of(wish, r); });
-  line("broken at", [&](const SearchRun& r) { return breach_of(wish, r); });
+  const bool broken = std::any_of(runs.begin(), runs.end(), [](const auto& r) { return r.second->broken; });
+  if (broken) line("broken at", [&](const SearchRun& r) { return breach_of(wish, r); });
+  const bool remarks =
+      std::any_of(runs.begin(), runs.end(), [](const auto& r) { return !r.second->result.why.empty(); });
+  if (remarks) line("remark", [](const SearchRun& r) { return r.result.why; });
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
 }
 
@@ -163,10 +163,12 @@ void say_extent(const session::SearchWish& wish, const SearchResult& made) {
   say(fmt::format("Looked through in {}: {}{}{}; scenarios {}; drawn with --seed {}", counted(made.runs.size(), "run"),
                   numbers, numbers.empty() || faults.empty() ? "" : "; ",
                   faults.empty() ? "" : fmt::format("up to {} of the faults {}", wish.faults_at_once, faults),
-                  scenarios, wish.draw_seed));
+                  scenarios, wish.seed));
   if (made.without_margin > 0)
     say(fmt::format("{} of them had no margin: the requirement was not put to the test, or the run gave no answer ({})",
                     made.without_margin, made.why_without));
+  if (made.fault_missing > 0) say(fmt::format("In {} of them a fault never came", made.fault_missing));
+  if (!made.not_as_asked.empty()) say("Not always what was asked for: " + made.not_as_asked);
 }
 
 std::string as_csv(const session::SearchWish& wish, const SearchResult& made) {
@@ -199,9 +201,9 @@ bool write_found(const session::SearchWish& wish, const SearchRun& run, const st
                                "# Breaks {}: margin {}, first at {}. Found by `isodyne search` with --seed {}.\n"
                                "# To be run with{}: isodyne run BENCH worst_case{}{}\n\n",
                                at(p.requirements, wish.requirement).name, margin_of(wish, run), breach_of(wish, run),
-                               wish.draw_seed, faults.empty() ? "out faults" : " its faults", faults,
+                               wish.seed, faults.empty() ? "out faults" : " its faults", faults,
                                wish.setting.empty() ? "" : " --setting " + wish.setting) +
-                           session::scenario_text(p, *wish.own, run.of, "worst_case");
+                           session::scenario_text(wish, run.of, "worst_case");
   const Status written = write_new_file(out, text);
   if (!written) return say_error(written.failure().text()), false;
   say_aside(fmt::format("Written to {}, which the bench may `use`", out));
@@ -217,6 +219,9 @@ int run_search(const Arguments& arguments) {
   session::SearchWish wish;
   wish.bench = session::bench_of(loaded, folder_of(arguments.words[0]));
   if (!read_wish(arguments, wish)) return kWrongInput;
+  if (!at(wish.bench->program->requirements, wish.requirement).has_margin())
+    say_aside(fmt::format("{} has no margin, so there is no way to go towards its edge: cases are drawn, and no more",
+                          arguments.words[1]));
   note_interruptions();
   ProgressLine progress;
   const auto result = session::search(wish, [&](const session::SearchNews& n) {

@@ -98,7 +98,7 @@ const std::vector<Subcommand>& commands() {
        "the Open-PSA format, HAZARD a gate of it. --out writes the picture (.svg), the tree (.xml, .dyne) or the table (.csv).\n"
        "Exit status 1: the hazard is reached by what is not in the tree, or without a fault; 3: some runs gave no answer.",
        "isodyne tree examples/canal-lock/lock.dyne open_against_head --prove --order 1 --setting model",
-       {prove, order, most, over, out, csv, setting, seed, jobs, each_alone, answer_within, help},
+       {prove, order, most, mission, out, csv, setting, seed, jobs, each_alone, answer_within, help},
        run_tree},
       {"search",
        "BENCH REQUIREMENT",

@@ -56,13 +56,13 @@ std::string faults_text(const program::Program& p, const std::vector<std::int32_
 
 // --- which tree ---
 
-/// --over; of a hazard of a bench it stands in the text.
-bool read_over(const Arguments& arguments, std::optional<double>& over_s) {
-  const auto text = arguments.value(Option::over);
+/// --mission; of a hazard of a bench it stands in the text.
+bool read_mission(const Arguments& arguments, std::optional<double>& over_s) {
+  const auto text = arguments.value(Option::mission);
   if (!text) return true;
   const auto span = read_span(*text);
   if (!span || *span <= Time::zero())
-    return say_error(fmt::format("--over takes a time such as \"1000 h\", not `{}`", *text)), false;
+    return say_error(fmt::format("--mission takes a time such as \"1000 h\", not `{}`", *text)), false;
   over_s = to_seconds(*span);
   return true;
 }
@@ -101,8 +101,8 @@ bool take_hazard(const Arguments& arguments, Asked& asked, int& status) {
   const program::Program& p = *asked.bench->program;
   if (p.hazards.empty()) return say_error("the bench has no `hazard`; docs/hazards.md says how one is written"), false;
   if (arguments.words.size() < 2) return list_hazards(p), status = kHeld, false;
-  if (arguments.has(Option::over))
-    return say_error("--over is about a tree of a file; a hazard says it by `over`"), false;
+  if (arguments.has(Option::mission))
+    return say_error("--mission is about a tree of a file; a hazard says it by `over`"), false;
   std::vector<std::string> names;
   for (const program::Hazard& h : p.hazards) names.push_back(h.name);
   const auto found = one_of(arguments.words[1], names, "hazard");
@@ -126,7 +126,7 @@ bool take_file(const Arguments& arguments, const std::string& text, Asked& asked
              false;
   }
   std::optional<double> over_s;
-  if (!read_over(arguments, over_s)) return false;
+  if (!read_mission(arguments, over_s)) return false;
   const auto trees = exchange::from_open_psa(arguments.words[0], text, over_s);
   if (!trees) return say_error(trees.failure().text()), false;
   for (const std::string& r : trees->remarks) say_aside(r);
@@ -194,7 +194,7 @@ void say_sums(const Asked& asked, const trees::CutSets& sets) {
   const FaultTree& tree = asked.tree;
   if (const auto p = sets.probability())
     say(fmt::format("Probability{}: {:.4g}; the sum over the cut sets, which is never less: {:.4g}",
-                    tree.over_s ? fmt::format(" over {} h", format_number(*tree.over_s / 3600)) : "", *p,
+                    tree.over_s ? fmt::format(" over {} h", format_number(*tree.over_s / trees::kHour)) : "", *p,
                     *sets.rare_event_bound()));
   std::string unknown, timeless, none;
   for (const std::int32_t e : sets.without_probability()) {
@@ -203,7 +203,7 @@ void say_sums(const Asked& asked, const trees::CutSets& sets) {
   }
   for (const std::int32_t e : sets.in_none()) list_on(none, tree.events[static_cast<std::size_t>(e)].name);
   if (!timeless.empty())
-    say(fmt::format("No probability: nothing says over which time {} may happen (`over`, --over)", timeless));
+    say(fmt::format("No probability: nothing says over which time {} may happen (`over`, --mission)", timeless));
   if (!unknown.empty()) say(fmt::format("No probability: there is neither a rate nor a probability of {}", unknown));
   if (!none.empty()) say(fmt::format("In no minimal cut set: {}", none));
 }

@@ -47,16 +47,7 @@ const char* const kTable =
     "  let risk = severity * (rate * 1e6 h)\n  scenario fill\n  requirement high\n  noticed by lamp\n}\n";
 
 std::string column(const TestFolder& folder, const std::string& row, const std::string& title) {
-  const Csv csv = read_csv(slurp(folder / "rows.csv"));
-  REQUIRE(csv.trouble.empty());
-  for (std::size_t c = 0; c < csv.rows.at(0).fields.size(); ++c) {
-    if (csv.rows[0].fields[c].text != title) continue;
-    for (const CsvRow& r : csv.rows) {
-      if (r.text(0) == row) return r.text(c);
-    }
-  }
-  FAIL("there is no " << title << " of " << row);
-  return {};
+  return cell_of(slurp(folder / "rows.csv"), row, title);
 }
 
 }  // namespace

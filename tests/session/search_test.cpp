@@ -1,5 +1,7 @@
 // The worst case: settings of faults, what is found in hard places, how plain it is made, and what is said of it.
 
+#include <sstream>
+
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 
@@ -56,8 +58,17 @@ TEST_CASE("Amounts and beginnings and durations of faults are what a run is told
   CHECK(level("--fault more --with 'more.from=6 s'") == Approx(0.54));
   CHECK(level("--fault burst --with 'burst.lasting=2.5 s' --with 'burst.from=3 s' --with 'burst.amount=4 cm/s'") ==
         Approx(0.6));
-  // Without the fault they change nothing.
-  CHECK(level("--with 'more.amount=2 cm/s'") == Approx(0.5));
+  // Without the fault they would change nothing, and nobody would know.
+  const Output idle = run_isodyne("run bench.dyne fill --with 'more.amount=2 cm/s'", folder.path());
+  CHECK(idle.status == 2);
+  shows(idle.err, "`more.amount` is given, and the run has no fault `more`: add --fault more");
+  folder.write("begun.dyne", std::string(kFilling) + "scenario begun {\n  start more.amount = 2 cm/s\n  do fill\n}\n");
+  CHECK(run_isodyne("run begun.dyne begun", folder.path()).status == 2);
+  CHECK(run_isodyne("run begun.dyne begun --fault more --no-report", folder.path()).status == 0);
+  // They are constants, and no curves of a recording.
+  REQUIRE(run_isodyne("run bench.dyne fill --fault more --no-report --out r", folder.path()).status == 0);
+  CHECK_FALSE(has(run_isodyne("export csv r", folder.path()).out, "more.amount"));
+  shell("rm -rf r", folder.path());
   const auto refused = [&](const std::string& with) {
     return run_isodyne("run bench.dyne fill --fault more --with '" + with + "'", folder.path()).err;
   };
@@ -75,16 +86,17 @@ TEST_CASE("Amounts and beginnings and durations of faults are what a run is told
   const Output repeated = run_isodyne("repeat first --out second", folder.path());
   INFO(repeated.out << repeated.err);
   CHECK(repeated.status == 0);
-  folder.write("many.dyne",
-               std::string(kFilling) +
-                   "campaign amounts {\n  scenario fill\n  fault more\n  vary more.amount = 1 cm/s, 6 cm/s, 7 cm/s\n}\n");
+  folder.write("many.dyne", std::string(kFilling) +
+                                "campaign amounts {\n  scenario fill\n  fault none, more\n  vary more.amount = "
+                                "1 cm/s, 6 cm/s, 7 cm/s\n}\n");
   const Output many = run_isodyne("campaign many.dyne amounts --out many.sqlite", folder.path());
   INFO(many.out << many.err);
-  CHECK(many.status == 1);  // 0.5 + 0.56 m, and no other
+  CHECK(many.status == 1);  // 0.5 + 0.56 m, and no other; without the fault the amount is nothing to begin with
   shows(run_isodyne("cases many.sqlite --where full=broken --csv", folder.path()).out, "7");
 }
 
-TEST_CASE("A place of a thousandth of four ranges is found within 500 runs, whatever the seed, and by chance it is not") {
+TEST_CASE(
+    "A place of a thousandth of four ranges is found within 500 runs, whatever the seed, and by chance it is not") {
   const TestFolder folder;
   const std::string round = "sqrt(p * p + q * q + r * r + s * s)";
   // A bowl; one with ripples; one beside a wide hollow that is not deep enough; one that is flat all around.
@@ -166,6 +178,9 @@ TEST_CASE("A search that finds nothing, has nothing to look for, or never tests 
   shows(held.out,
         "Looked through in 20 runs: more.amount from 0 cm/s to 1 cm/s; up to 1 of the faults more; scenarios fill");
   shows(held.out, "0.42 m");  // at most 0.58 m, at the end of the range
+  const Output late = search("full --over 'more.from from 20 s to 30 s' --runs 10 --scenario fill");
+  CHECK(late.status == 0);
+  shows(late.out, "In 9 of them a fault never came");
   const Output never = search("never --faults 1 --runs 10");
   CHECK(never.status == 3);
   shows(never.err, "never was put to the test in no run");
@@ -183,4 +198,38 @@ TEST_CASE("A search that finds nothing, has nothing to look for, or never tests 
   const Output broken = search("low --faults 1");
   CHECK(broken.status == 1);
   shows(broken.out, "low is broken as it is, before anything was changed");
+}
+
+TEST_CASE(
+    "Every command of docs/search.md does what it says: two mild faults break together what each alone does not") {
+  const TestFolder folder;
+  REQUIRE(shell(fmt::format("cp -r {}/examples/canal-lock/. .", ISODYNE_SOURCE_FOLDER), folder.path()).status == 0);
+  std::istringstream text(slurp(std::string(ISODYNE_SOURCE_FOLDER) + "/docs/search.md"));
+  std::vector<Output> outputs;
+  for (std::string line; std::getline(text, line);) {
+    if (!line.starts_with("    isodyne ")) continue;
+    outputs.push_back(shell(ISODYNE_PROGRAM + line.substr(11), folder.path()));
+    INFO(line << "\n" << outputs.back().out << outputs.back().err);
+    CHECK(outputs.back().status == (outputs.size() == 1 ? 1 : 0));
+  }
+  REQUIRE(outputs.size() == 3);
+  shows(outputs[0].out, "level_drift, level_offset  level_drift, level_offset");
+  shows(outputs[1].out, "L-05 was not broken. That is no proof");
+  const std::string worst = slurp(folder / "worst.dyne");
+  INFO(worst);
+  shows(worst, "--fault level_drift --fault level_offset --setting model");
+  // Each of them alone holds, with the numbers that break it together.
+  const std::string given = outputs[0].out.substr(outputs[0].out.find("--with"));
+  const auto with = [&](const char* name) {
+    const std::size_t at = given.find(std::string("--with \"") + name);
+    REQUIRE(at != std::string::npos);
+    return given.substr(at, given.find('"', at + 8) + 1 - at);
+  };
+  for (const char* fault : {"level_drift", "level_offset"}) {
+    const Output alone =
+        run_isodyne(fmt::format("run lock.dyne uplock --setting model --no-report --fault {} {}", fault, with(fault)),
+                    folder.path());
+    INFO(alone.out << alone.err);
+    CHECK(alone.status == 0);
+  }
 }

@@ -75,7 +75,7 @@ TEST_CASE("A tree in the open exchange format is read with its gates, events, ho
   const auto timeless = exchange::from_open_psa("t.xml", text, {});
   REQUIRE(timeless);
   REQUIRE(timeless->remarks.size() == 2);
-  CHECK(timeless->remarks[1].find("--over") != std::string::npos);
+  CHECK(timeless->remarks[1].find("--mission") != std::string::npos);
   CHECK_FALSE(exchange::part_of(*timeless, "G1").events[0].probability);
 }
 

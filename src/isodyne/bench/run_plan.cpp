@@ -99,10 +99,32 @@ std::optional<Failure> start_trouble(const program::Program& program, program::V
                  observe::refusal_text(refusal)};
 }
 
+/// A setting of a fault that this run does not have would be given, and nothing would come of it.
+static std::optional<Failure> idle_setting(const program::Program& program, const RunPlan& plan) {
+  std::vector<program::VarId> given;
+  for (const auto& [id, value] : plan.overrides) given.push_back(id);
+  if (plan.scenario != program::kNone) {
+    for (const auto& start : at(program.scenarios, plan.scenario).start) given.push_back(start.target);
+  }
+  const std::vector<std::int32_t> injected = faults_of(program, plan.scenario);
+  for (const program::VarId id : given) {
+    const std::int32_t fault = program::fault_of_setting(program, id);
+    const auto has = [&](const std::vector<std::int32_t>& all) {
+      return std::find(all.begin(), all.end(), fault) != all.end();
+    };
+    if (fault == program::kNone || has(plan.faults) || has(injected)) continue;
+    const std::string& name = at(program.faults, fault).name;
+    return Failure{fmt::format("`{}` is given, and the run has no fault `{}`", program.variable(id).name, name), "",
+                   fmt::format("add --fault {}", name)};
+  }
+  return std::nullopt;
+}
+
 std::optional<Failure> trouble_with(const program::Program& program, const RunPlan& plan) {
   for (const auto& [id, value] : plan.overrides) {
     if (auto trouble = start_trouble(program, id, value)) return trouble;
   }
+  if (auto idle = idle_setting(program, plan)) return idle;
   if (plan.reference && !program.networks.empty())
     return Failure{"the reference integrates equations, and this bench has a network", "",
                    "compare it with a shorter step"};

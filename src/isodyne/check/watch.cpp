@@ -113,8 +113,7 @@ class Watches {
       for (const VarId id : p_.reads(n)) {
         const Variable& v = p_.variable(id);
         const Time step = at(p_.groups, v.group).step;
-        if (v.role == Role::param || v.role == Role::fixed_param || id == kTime || id == kSeed || step >= least)
-          continue;
+        if (program::is_parameter(v.role) || id == kTime || id == kSeed || step >= least) continue;
         least = step;
         found = v.group;
       }
@@ -202,8 +201,7 @@ class Watches {
     for (std::size_t i = 0; i < p_.nodes.size(); ++i) {
       const Node& n = p_.nodes[i];
       if (n.op == Op::variable) {
-        const Role role = p_.variable(n.variable).role;
-        moves[i] = role != Role::param && role != Role::fixed_param;
+        moves[i] = !program::is_parameter(p_.variable(n.variable).role);
         suspect_[i] = reads_bad[static_cast<std::size_t>(n.variable)];
         continue;
       }

@@ -8,7 +8,6 @@
 #include "isodyne/core/csv.h"
 #include "isodyne/core/text.h"
 #include "isodyne/exchange/xml.h"
-#include "isodyne/lang/token.h"
 
 namespace isodyne::exchange {
 
@@ -18,7 +17,6 @@ using trees::FaultTree;
 
 namespace {
 
-constexpr double kHour = 3600;
 constexpr std::size_t kMostDefinitions = 1'000'000;
 constexpr int kMostNested = 200;
 
@@ -113,7 +111,7 @@ class OpenPsaReader {
   /// Factors to 1/s and s, of the units that the format has for parameters.
   static double factor(const std::string& unit, bool rate) {
     static const std::map<std::string, double> kTimes = {
-        {"seconds", 1}, {"hours", kHour}, {"years", 8760 * kHour}, {"", kHour}};
+        {"seconds", 1}, {"hours", trees::kHour}, {"years", 8760 * trees::kHour}, {"", trees::kHour}};
     const std::string bare = unit.ends_with("-1") ? unit.substr(0, unit.size() - 2) : unit;
     const auto it = kTimes.find(bare);
     const bool fits = it != kTimes.end() && (unit.empty() || unit.ends_with("-1") == rate);
@@ -224,6 +222,7 @@ class OpenPsaReader {
         for (const std::string& below : gates_in(formula)) {
           taken_.insert(below);
           if (known_.contains(below)) continue;
+          if (below == name) fail(fmt::format("gate {} takes itself", name));
           if (begun_.contains(below)) fail(fmt::format("gate {} takes itself, by way of others: {}", below, name));
           open.push_back(below);
         }
@@ -362,7 +361,7 @@ class OpenPsaReader {
       made_.remarks.push_back("no probability was read where it is not a number, a parameter or an exponential: " +
                               uncertain_);
     if (mission_ && !over_s_)
-      made_.remarks.push_back("events have rates and the file has no mission time: --over \"1000 h\" says it");
+      made_.remarks.push_back("events have rates and the file has no mission time: --mission \"1000 h\" says it");
     std::string unread;
     for (const auto& [kind, n] : unread_) list_on(unread, fmt::format("{} {}", n, printable(kind)));
     if (!unread.empty()) made_.remarks.push_back("not read: " + unread);
@@ -418,198 +417,6 @@ FaultTree part_of(const ExchangedTrees& trees, const std::string& gate) {
   }
   part.top = {true, gate_to[static_cast<std::size_t>(top.index)]};
   return part;
-}
-
-namespace {
-
-class OpenPsaWriter {
- public:
-  OpenPsaWriter(const FaultTree& tree, const std::vector<std::string>& faults) : tree_(tree), faults_(faults) {}
-
-  std::string run() {
-    pugi::xml_document document;
-    pugi::xml_node declaration = document.append_child(pugi::node_declaration);
-    declaration.append_attribute("version") = "1.0";
-    declaration.append_attribute("encoding") = "UTF-8";
-    pugi::xml_node root = document.append_child("opsa-mef");
-    pugi::xml_node tree = named(root, "define-fault-tree", tree_.name, tree_.doc);
-    // Readers take the gate that no other takes for the top, by its place in the file too.
-    bool top = false;
-    for (std::size_t i = tree_.gates.size(); i-- > 0;) {
-      const program::TreeGate& g = tree_.gates[i];
-      const bool is_top = tree_.top.gate && static_cast<std::size_t>(tree_.top.index) == i;
-      if (g.name.empty() && !is_top) continue;
-      top = top || is_top;
-      formula(named(tree, "define-gate", g.name.empty() ? tree_.name : g.name, g.doc), g);
-    }
-    if (!top) input(named(tree, "define-gate", tree_.name, tree_.doc), tree_.top);
-    pugi::xml_node data = root.append_child("model-data");
-    for (std::size_t e = 0; e < tree_.events.size(); ++e) event(data, e);
-    if (timed_) {
-      pugi::xml_node time = named(data, "define-parameter", kTime, "");
-      time.append_attribute("unit") = "hours";
-      time.append_child("float").append_attribute("value") = format_exact(*tree_.over_s / kHour).c_str();
-    }
-    struct Text : pugi::xml_writer {
-      std::string all;
-      void write(const void* bytes, std::size_t size) override { all.append(static_cast<const char*>(bytes), size); }
-    } text;
-    document.save(text, "  ");
-    return text.all;
-  }
-
- private:
-  static constexpr const char* kTime = "mission_time";
-
-  static pugi::xml_node named(pugi::xml_node parent, const char* kind, const std::string& name,
-                              const std::string& doc) {
-    pugi::xml_node made = parent.append_child(kind);
-    made.append_attribute("name") = printable(name).c_str();
-    if (!doc.empty()) made.append_child("label").text() = printable(doc).c_str();
-    return made;
-  }
-
-  void input(pugi::xml_node parent, const TreeInput& in) {
-    const auto i = static_cast<std::size_t>(in.index);
-    if (!in.gate) {
-      parent.append_child("basic-event").append_attribute("name") = tree_.events[i].name.c_str();
-    } else if (!tree_.gates[i].name.empty()) {
-      parent.append_child("gate").append_attribute("name") = tree_.gates[i].name.c_str();
-    } else {
-      formula(parent, tree_.gates[i]);
-    }
-  }
-
-  void formula(pugi::xml_node parent, const program::TreeGate& g) {
-    if (g.of.size() == 1) return input(parent, g.of[0]);
-    pugi::xml_node made = parent.append_child(g.kind == TreeGate::Kind::any        ? "or"
-                                              : g.kind == TreeGate::Kind::at_least ? "atleast"
-                                                                                   : "and");
-    if (g.kind == TreeGate::Kind::at_least) made.append_attribute("min") = g.least;
-    for (const TreeInput& in : g.of) input(made, in);
-  }
-
-  void event(pugi::xml_node data, std::size_t e) {
-    const FaultTree::Event& of = tree_.events[e];
-    pugi::xml_node made = named(data, "define-basic-event", of.name, of.doc);
-    if (e < faults_.size() && !faults_[e].empty()) {
-      pugi::xml_node a = made.append_child("attributes").append_child("attribute");
-      a.append_attribute("name") = "fault";
-      a.append_attribute("value") = faults_[e].c_str();
-    }
-    if (of.rate) {
-      pugi::xml_node exponential = made.append_child("exponential");
-      exponential.append_child("float").append_attribute("value") = format_exact(*of.rate * kHour).c_str();
-      timed_ = timed_ || tree_.over_s;
-      if (tree_.over_s)
-        exponential.append_child("parameter").append_attribute("name") = kTime;
-      else
-        exponential.append_child("system-mission-time");
-    } else if (of.probability) {
-      made.append_child("float").append_attribute("value") = format_exact(*of.probability).c_str();
-    }
-  }
-
-  const FaultTree& tree_;
-  const std::vector<std::string>& faults_;
-  bool timed_ = false;
-};
-
-/// Names of the language for names of another.
-class TreeNames {
- public:
-  std::string of(const std::string& wanted, const char* first) {
-    std::string name;
-    for (const char c : wanted) {
-      const bool letter = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z');
-      name += letter || c == '_' || (c >= '0' && c <= '9') ? c : '_';
-    }
-    const bool good =
-        !name.empty() && !(name[0] >= '0' && name[0] <= '9') && !lang::is_reserved(name) && !lang::is_clause_word(name);
-    if (!good) name = first + std::string("_") + name;
-    const std::string plain = name;
-    for (int n = 2; !taken_.insert(name).second; ++n) name = fmt::format("{}_{}", plain, n);
-    return name;
-  }
-
- private:
-  std::set<std::string> taken_;
-};
-
-class TreeText {
- public:
-  TreeText(const FaultTree& tree, const std::vector<std::string>& faults) : tree_(tree), faults_(faults) {}
-
-  std::string run(const std::string& from) {
-    const std::string name = names_.of(tree_.name, "hazard");
-    for (const auto& e : tree_.events) events_.push_back(names_.of(e.name, "event"));
-    for (const auto& g : tree_.gates) gates_.push_back(g.name.empty() ? "" : names_.of(g.name, "gate"));
-    std::string text = fmt::format("# A fault tree taken over from {}.\n\n", printable(one_line(from)));
-    for (std::size_t e = 0; e < events_.size(); ++e) text += event(e);
-    text += "\n" + doc(tree_.doc, name, tree_.name, "") + fmt::format("hazard {} {{\n", name);
-    if (tree_.over_s) text += fmt::format("  over {} h\n", format_exact(*tree_.over_s / kHour));
-    // A gate with one input is a name of another thing, and the language has `or` of two.
-    for (std::size_t g = 0; g < gates_.size(); ++g) {
-      if (gates_[g].empty() || is_top(g)) continue;
-      text += doc(tree_.gates[g].doc, gates_[g], tree_.gates[g].name, "  ") +
-              fmt::format("  gate {} = {}\n", gates_[g], formula(g));
-    }
-    const auto top = static_cast<std::size_t>(tree_.top.index);
-    return text + fmt::format("  top = {}\n}}\n", tree_.top.gate ? formula(top) : events_[top]);
-  }
-
- private:
-  bool is_top(std::size_t gate) const { return tree_.top.gate && static_cast<std::size_t>(tree_.top.index) == gate; }
-
-  static std::string doc(const std::string& text, const std::string& name, const std::string& was, const char* indent) {
-    std::string all = one_line(text);
-    if (name != was) all += (all.empty() ? "" : "; ") + fmt::format("called {}", one_line(was));
-    return all.empty() ? "" : fmt::format("{}## {}\n", indent, all);
-  }
-
-  std::string event(std::size_t e) const {
-    const FaultTree::Event& of = tree_.events[e];
-    std::string text = doc(of.doc, events_[e], of.name, "") + fmt::format("basic_event {} {{", events_[e]);
-    if (of.rate)
-      text += fmt::format(" rate {} 1/h", format_exact(*of.rate * kHour));
-    else if (of.probability)
-      text += fmt::format(" probability {}", format_exact(*of.probability));
-    if (e < faults_.size() && !faults_[e].empty()) text += fmt::format("  fault {}", faults_[e]);
-    return text + " }\n";
-  }
-
-  std::string input(const TreeInput& in) const {
-    const auto i = static_cast<std::size_t>(in.index);
-    if (!in.gate) return events_[i];
-    return gates_[i].empty() ? "(" + formula(i) + ")" : gates_[i];
-  }
-
-  std::string formula(std::size_t gate) const {
-    const program::TreeGate& g = tree_.gates[gate];
-    const bool some = g.kind == TreeGate::Kind::at_least;
-    const char* between = some                            ? ", "
-                          : g.kind == TreeGate::Kind::any ? " or "
-                          : g.kind == TreeGate::Kind::all ? " and "
-                                                          : " given ";
-    std::string text;
-    for (const TreeInput& in : g.of) text += (text.empty() ? "" : between) + input(in);
-    return some ? fmt::format("{} of ({})", g.least, text) : text;
-  }
-
-  const FaultTree& tree_;
-  const std::vector<std::string>& faults_;
-  TreeNames names_;
-  std::vector<std::string> events_, gates_;
-};
-
-}  // namespace
-
-std::string to_open_psa(const FaultTree& tree, const std::vector<std::string>& faults) {
-  return OpenPsaWriter(tree, faults).run();
-}
-
-std::string tree_text(const FaultTree& tree, const std::vector<std::string>& faults, const std::string& from) {
-  return TreeText(tree, faults).run(from);
 }
 
 }  // namespace isodyne::exchange

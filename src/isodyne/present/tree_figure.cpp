@@ -77,7 +77,7 @@ class TreePicture {
         fmt::format("minimal cut sets: {}; events: {}", trees::count_text(d_.sets->count()), tree_.events.size());
     if (const auto p = d_.sets->probability())
       text += fmt::format("; probability {:.3g}{}", *p,
-                          tree_.over_s ? fmt::format(" over {} h", format_number(*tree_.over_s / 3600)) : "");
+                          tree_.over_s ? fmt::format(" over {} h", format_number(*tree_.over_s / trees::kHour)) : "");
     return text;
   }
 

@@ -191,7 +191,7 @@ std::vector<bool> moving_between(const Plant& p) {
   for (std::size_t i = 0; i < p.variables.size(); ++i) {
     const Variable& v = p.variables[i];
     // Inputs that no equation gives are set at instants of the bench.
-    const bool still = v.role == Role::param || v.role == Role::fixed_param || v.role == Role::input;
+    const bool still = is_parameter(v.role) || v.role == Role::input;
     moving[i] = edges(static_cast<VarId>(i)) || (!still && quick(static_cast<VarId>(i)));
   }
   moving[static_cast<std::size_t>(kTime)] = true;

@@ -64,6 +64,10 @@ enum class Role {
 };
 /// "computed", "state", "sensor" …; null for bookkeeping.
 const char* role_text(Role role);
+/// It has one value in a run, unless somebody sets it.
+constexpr bool is_parameter(Role role) {
+  return role == Role::param || role == Role::fixed_param || role == Role::fault_setting;
+}
 
 struct Variable {
   std::string name;  ///< "chamber.level"

@@ -227,6 +227,16 @@ VarId value_of_channel(const Program& program, std::int32_t channel) {
   return kTime;
 }
 
+std::int32_t fault_of_setting(const Program& p, VarId id) {
+  if (p.variable(id).role != Role::fault_setting) return kNone;
+  for (std::size_t i = 0; i < p.faults.size(); ++i) {
+    const Fault& f = p.faults[i];
+    const bool amount = f.amount != kNone && p.node(f.amount).op == Op::variable && p.node(f.amount).variable == id;
+    if (amount || f.begin_given == id || f.lasting_given == id) return static_cast<std::int32_t>(i);
+  }
+  return kNone;
+}
+
 std::string place_of(const Program& program, const Fault& f) {
   if (f.controller != kNone)
     return program.controllers[static_cast<std::size_t>(f.controller)].name + (f.to_controller ? ".reads" : ".writes");

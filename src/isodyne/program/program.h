@@ -28,6 +28,9 @@ std::int32_t channel_of_field(const Program& program, std::size_t frame, std::si
 /// What such a channel gives; kTime if there is none of this number.
 VarId value_of_channel(const Program& program, std::int32_t channel);
 
+/// The fault of which this is a setting; kNone: it is none.
+std::int32_t fault_of_setting(const Program& program, VarId id);
+
 /// What a fault is on, as people name it: "chamber_level", "plc.reads", "radio".
 std::string place_of(const Program& program, const Fault& fault);
 

@@ -125,7 +125,7 @@ constexpr IdentityField kFields[] = {
 
 std::string Override::text() const {
   const std::string number = format_exact(value) + (unit.empty() ? "" : " " + unit);
-  return name + "=" + (label.empty() ? number : label);
+  return name + "=" + (!label.empty() ? label : shown.empty() ? number : shown);
 }
 
 std::span<const IdentityField> identity_fields() {

@@ -34,6 +34,7 @@ struct Override {
   double value = 0;   ///< SI
   std::string unit;   ///< SI, of a real number that has one
   std::string label;  ///< of a truth or a choice: "true"
+  std::string shown{};  ///< "0.3 mm/s", where that comes to the same number; not kept
 
   /// "chamber.level=2 m", as it is written on the command line.
   std::string text() const;

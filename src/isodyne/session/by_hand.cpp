@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "isodyne/core/text.h"
+#include "isodyne/session/stored_state.h"
 
 namespace isodyne::session {
 

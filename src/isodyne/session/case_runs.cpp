@@ -194,7 +194,10 @@ RunRequest request_of(const CaseSource& source, const Case& one) {
   r.plan.wait_for_native = source.many;
   const Campaign& c = source.factors();
   for (std::size_t i = 0; i < one.values.size(); ++i) {
-    if (!std::isnan(one.values[i])) r.plan.overrides.emplace_back(c.varied[i].what, one.values[i]);
+    // A setting of a fault that this case does not have is nothing that it begins with.
+    const std::int32_t of = program::fault_of_setting(p, c.varied[i].what);
+    if (std::isnan(one.values[i]) || (of != program::kNone && !is_among(of, r.plan.faults))) continue;
+    r.plan.overrides.emplace_back(c.varied[i].what, one.values[i]);
   }
   return r;
 }
@@ -246,7 +249,9 @@ std::vector<Task> together(const CaseSource& source, const std::vector<Case>& ca
       if (!may_wait(p, f)) fixed.push_back(f);
     }
     std::sort(fixed.begin(), fixed.end());
-    same[{c.scenario, c.setting, c.values, fixed}].push_back(i);
+    std::vector<double> values = c.values;
+    std::replace_if(values.begin(), values.end(), [](double v) { return std::isnan(v); }, HUGE_VAL);
+    same[{c.scenario, c.setting, values, fixed}].push_back(i);
   }
   // Enough tasks for all workers, to the end; each begins anew, so not too small either.
   constexpr std::size_t kTasksEach = 4, kLeast = 8;
@@ -276,6 +281,12 @@ void do_together(const CaseSource& source, const std::vector<Case>& cases, const
   RunRequest request = possible[0].request;
   request.plan.faults.clear();
   for (const Together::One& one : possible) {
+    // Settings of a fault are given by those that have it, and are nothing to the others.
+    for (const auto& given : one.request.plan.overrides) {
+      auto& all = request.plan.overrides;
+      if (std::none_of(all.begin(), all.end(), [&](const auto& g) { return g.first == given.first; }))
+        all.push_back(given);
+    }
     for (const std::int32_t f : one.request.plan.faults) {
       if (!is_among(f, request.plan.faults)) request.plan.faults.push_back(f);
     }

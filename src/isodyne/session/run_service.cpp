@@ -522,6 +522,19 @@ bool runs_beside(const program::Program& program, const std::string& setting) {
   });
 }
 
+namespace {
+/// In the unit in which people read it, with the fewest digits that come to the same number; empty: none do.
+std::string shown_exactly(const program::Variable& v, double value) {
+  const double read = v.unit.read(value);
+  for (int digits = 1; std::isfinite(read) && digits <= 17; ++digits) {
+    const std::string number = fmt::format("{:.{}g}", read, digits);
+    if (v.unit.coherent(std::strtod(number.c_str(), nullptr)) == value)
+      return number + (v.unit.text.empty() || v.unit.text == "1" ? "" : " " + v.unit.text);
+  }
+  return {};
+}
+}  // namespace
+
 record::RunIdentity identity_of(const RunRequest& request) {
   const program::Program& program = *request.bench->program;
   const bench::RunPlan& plan = request.plan;
@@ -545,8 +558,9 @@ record::RunIdentity identity_of(const RunRequest& request) {
     using Kind = program::Type::Kind;
     const std::string unit = v.type.kind == Kind::real ? si_text(v.type.dimension) : "";
     const bool labelled = v.type.kind == Kind::boolean || v.type.kind == Kind::choice;
-    identity.overrides.push_back(
-        {v.name, value, unit == "1" ? "" : unit, labelled ? program.format(id, value) : std::string()});
+    identity.overrides.push_back({v.name, value, unit == "1" ? "" : unit,
+                                  labelled ? program.format(id, value) : std::string(),
+                                  labelled ? std::string() : shown_exactly(v, value)});
   }
   if (request.from) identity.state = to_json(*request.from);
   identity.sources = request.bench->sources;

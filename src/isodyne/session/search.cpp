@@ -45,18 +45,10 @@ class Searcher {
         p_(*wish_.bench->program),
         over_(wish_.factors().varied),
         heard_(heard),
-        random_(wish_.draw_seed, "search") {
+        random_(wish_.seed, "search") {
     std::sort(wish_.faults.begin(), wish_.faults.end());
     for (const auto& v : over_) {
-      const program::Variable& variable = p_.variable(v.what);
-      std::int32_t fault = program::kNone;
-      if (variable.role == program::Role::fault_setting) {
-        const std::string name = variable.name.substr(0, variable.name.find('.'));
-        for (std::size_t f = 0; f < p_.faults.size(); ++f) {
-          if (p_.faults[f].name == name) fault = static_cast<std::int32_t>(f);
-        }
-      }
-      fault_of_.push_back(fault);
+      fault_of_.push_back(program::fault_of_setting(p_, v.what));
     }
   }
 
@@ -65,6 +57,7 @@ class Searcher {
     if (over_.empty() && (wish_.faults.empty() || wish_.faults_at_once == 0))
       return wrong("there is nothing to look through: --over 'NAME from A to B', or --faults");
     wish_.many = true;
+    wish_.signals = {program::kTime};  // without a signal nobody would note which faults came
     if (!runs_beside(p_, wish_.setting)) wish_.jobs = 1;
     if (healthy()) return std::move(made_);
     spread();
@@ -108,8 +101,9 @@ class Searcher {
       cases.push_back(case_of(places[i]));
       cases.back().number = static_cast<std::int64_t>(made_.runs.size() + i + 1);
     }
-    do_cases(wish_, cases, wish_.jobs, true, [&](std::size_t i, CaseResult& result, const CaseNews&) {
+    do_cases(wish_, cases, wish_.jobs, true, [&](std::size_t i, CaseResult& result, const CaseNews& news_of) {
       all[i].result = std::move(result);
+      all[i].fault_missing = news_of.onset && !has_all(*news_of.onset, cases[i].faults);
       made_.stopped = made_.stopped || !heard_(news());
       return !made_.stopped;
     });
@@ -118,6 +112,13 @@ class Searcher {
       look(all[i]);
     }
     return all;
+  }
+
+  bool has_all(const Onset& onset, const std::vector<std::int32_t>& faults) const {
+    return std::all_of(faults.begin(), faults.end(), [&](std::int32_t f) {
+      return std::any_of(onset.began.begin(), onset.began.end(),
+                         [&](const auto& b) { return b.first == at(p_.faults, f).name; });
+    });
   }
 
   SearchNews news() const {
@@ -139,10 +140,13 @@ class Searcher {
       if (run.result.outcome.empty()) continue;  // it was not begun any more
       if (!run.margin) {
         ++made_.without_margin;
-        if (made_.why_without.empty()) made_.why_without = run.result.why.empty() ? run.result.outcome : run.result.why;
+        if (made_.why_without.empty())
+          made_.why_without = run.result.why.empty() ? "not put to the test" : run.result.why;
       } else if (!made_.least || *run.margin < *made_.least->margin) {
         made_.least = run;
       }
+      made_.fault_missing += run.fault_missing ? 1 : 0;
+      if (made_.not_as_asked.empty() && run.result.whole) made_.not_as_asked = run.result.why;
       made_.runs.push_back(run);
       if (run.broken && !made_.found) made_.found = run, made_.found_after = made_.runs.size();
     }
@@ -441,29 +445,13 @@ Result<SearchResult> search(SearchWish wish, const std::function<bool(const Sear
   return Searcher(std::move(wish), heard).run();
 }
 
-std::vector<std::string> given_in(const Program& p, const program::Campaign& varied, const Case& of) {
-  std::vector<std::string> all;
-  for (std::size_t i = 0; i < of.values.size(); ++i) {
-    if (std::isnan(of.values[i])) continue;
-    const program::Variable& v = p.variable(varied.varied[i].what);
-    // The fewest digits that come to the same number.
-    std::string number;
-    for (int digits = 1; digits <= 17; ++digits) {
-      number = fmt::format("{:.{}g}", v.unit.read(of.values[i]), digits);
-      if (v.unit.coherent(std::stod(number)) == of.values[i]) break;
-    }
-    all.push_back(fmt::format("{}={}{}{}", v.name, number, v.unit.text.empty() ? "" : " ", v.unit.text));
-  }
-  return all;
-}
-
-std::string scenario_text(const Program& p, const program::Campaign& varied, const Case& of, const std::string& name) {
+std::string scenario_text(const SearchWish& wish, const Case& of, const std::string& name) {
   std::string text = fmt::format("scenario {} {{\n", name);
-  for (const std::string& given : given_in(p, varied, of)) {
-    const std::size_t sign = given.find('=');
-    text += fmt::format("  start {} = {}\n", given.substr(0, sign), given.substr(sign + 1));
+  for (const record::Override& o : identity_of(request_of(wish, of)).overrides) {
+    const std::string given = o.text();
+    text += fmt::format("  start {} = {}\n", o.name, given.substr(o.name.size() + 1));
   }
-  return text + fmt::format("  do {}\n}}\n", at(p.scenarios, of.scenario).name);
+  return text + fmt::format("  do {}\n}}\n", at(wish.bench->program->scenarios, of.scenario).name);
 }
 
 }  // namespace isodyne::session

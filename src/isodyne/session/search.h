@@ -18,14 +18,14 @@
 
 namespace isodyne::session {
 
+/// Its seed is that of the runs, and of what is drawn.
 struct SearchWish : CaseSource {
   std::int32_t requirement = 0;
   std::vector<std::int32_t> scenarios;  ///< one of them at a time
   std::vector<std::int32_t> faults;     ///< some of these at a time
   std::size_t faults_at_once = 0;
   std::string setting;
-  std::size_t runs = 500;       ///< to look; those that make it plainer come besides
-  std::uint64_t draw_seed = 1;  ///< of what is drawn; `seed` is that of the runs
+  std::size_t runs = 500;  ///< to look; those that make it plainer come besides
   std::size_t jobs = 0;
 };
 
@@ -35,6 +35,7 @@ struct SearchRun {
   CaseResult result;
   std::optional<double> margin;  ///< of the requirement, in its unit; none: not put to the test, or no answer
   bool broken = false;
+  bool fault_missing = false;  ///< a fault of it never came
 };
 
 struct SearchNews {
@@ -51,6 +52,8 @@ struct SearchResult {
   std::size_t found_after = 0;      ///< runs
   std::size_t without_margin = 0;   ///< runs that did not put the requirement to the test, or gave no answer
   std::string why_without;          ///< of one of those
+  std::size_t fault_missing = 0;    ///< runs in which a fault never came
+  std::string not_as_asked;         ///< of the first run in which something was not what was asked for
   std::optional<SearchRun> anyway;  ///< it is broken before anything was changed
   std::size_t shrinking_runs = 0;
   bool stopped = false;
@@ -60,10 +63,7 @@ struct SearchResult {
 /// run is begun. A Failure: there is nothing to look through.
 Result<SearchResult> search(SearchWish wish, const std::function<bool(const SearchNews&)>& heard);
 
-/// "level_drift.amount=0.3 mm/s": what a run of it begins with, of what is varied.
-std::vector<std::string> given_in(const program::Program& program, const program::Campaign& varied, const Case& of);
-/// A scenario that begins with that and does the same.
-std::string scenario_text(const program::Program& program, const program::Campaign& varied, const Case& of,
-                          const std::string& name);
+/// A scenario that begins with what this run was given, and does the same.
+std::string scenario_text(const SearchWish& wish, const Case& of, const std::string& name);
 
 }  // namespace isodyne::session

@@ -91,10 +91,10 @@ class Look {
 
   /// The first instant at which all of them acted.
   std::optional<double> all_acted() const {
-    for (const auto& [acting, at_s] : run_.onset->together) {
+    for (const auto& together : run_.onset->together) {
       if (std::all_of(faults_.begin(), faults_.end(),
-                      [&](std::int32_t f) { return contains(acting, at(p_.faults, f).name); }))
-        return at_s;
+                      [&](std::int32_t f) { return contains(together.first, at(p_.faults, f).name); }))
+        return together.second;
     }
     return std::nullopt;
   }
@@ -175,6 +175,9 @@ class Prover {
     healthy();
     for (std::size_t n = 1; n <= wish_.order && !proof_.stopped; ++n) round(n);
     for (TreeProof::Cut& c : proof_.cuts) {
+      const auto i = static_cast<std::size_t>(&c - proof_.cuts.data());
+      if (faults_of_[i].empty())
+        c.finding = {Proof::no_fault, "", "", "", {}, "no fault stands for " + without_[i], ""};
       if (c.finding.proof == Proof::reaches) smaller(c);
     }
     return std::move(proof_);
@@ -216,8 +219,8 @@ class Prover {
       }
       std::sort(faults.begin(), faults.end());
       faults.erase(std::unique(faults.begin(), faults.end()), faults.end());
-      if (!none.empty()) c.finding = {Proof::no_fault, "", "", "", {}, "no fault stands for " + none, ""};
-      faults_of_.push_back(none.empty() ? faults : Faults{});
+      faults_of_.push_back(std::move(faults));
+      without_.push_back(none);
     }
   }
 
@@ -258,15 +261,29 @@ class Prover {
     for (const Faults& f : outside) want(f);
     run_wanted(n);
     if (proof_.stopped) return;
-    for (const std::size_t c : cuts) proof_.cuts[c].finding = looked(faults_of_[c]);
+    for (const std::size_t c : cuts) proof_.cuts[c].finding = without_one(looked(faults_of_[c]), without_[c]);
     for (Faults& f : outside) {
       ProofFinding finding = looked(f);
       ++proof_.outside_counts[finding.proof];
+      if (is_inside(f, true) && !is_inside({}, true))
+        list_on(finding.why, "in the tree only with an event that no fault stands for", "; ");
       if (finding.proof == Proof::reaches)
         proof_.outside.push_back({std::move(f), std::move(finding)});
       else if (finding.proof == Proof::no_answer)
         proof_.unanswered.push_back({std::move(f), std::move(finding)});
     }
+  }
+
+  /// Events without a fault may have happened or not: only where the others reach it alone is something shown.
+  static ProofFinding without_one(ProofFinding f, const std::string& missing) {
+    if (missing.empty()) return f;
+    const bool reaches = f.proof == Proof::reaches;
+    list_on(f.why,
+            reaches ? fmt::format("without {}, for which no fault stands", missing)
+                    : fmt::format("no fault stands for {}; without it: {}", missing, proof_word(f.proof)),
+            "; ");
+    if (!reaches) f.proof = Proof::no_fault;
+    return f;
   }
 
   void combinations(Faults& one, std::size_t place, std::int32_t from, std::vector<Faults>& found) const {
@@ -280,10 +297,13 @@ class Prover {
     }
   }
 
-  bool is_inside(const Faults& faults) const {
+  /// Whether the top is reached by these, and, if `unseen`, by the events that no fault stands for.
+  bool is_inside(const Faults& faults, bool unseen = false) const {
     std::vector<bool> happened;
-    for (const auto& e : tree_.events)
-      happened.push_back(std::binary_search(faults.begin(), faults.end(), at(p_.basic_events, e.of).fault));
+    for (const auto& e : tree_.events) {
+      const std::int32_t fault = at(p_.basic_events, e.of).fault;
+      happened.push_back(fault == program::kNone ? unseen : std::binary_search(faults.begin(), faults.end(), fault));
+    }
     return trees::is_reached(tree_, happened);
   }
 
@@ -393,7 +413,8 @@ class Prover {
   const trees::CutSets& sets_;
   const std::function<bool(const ProofNews&)>& heard_;
   std::vector<std::int32_t> scenarios_;
-  std::vector<Faults> faults_of_;  ///< of each cut set
+  std::vector<Faults> faults_of_;     ///< of each cut set
+  std::vector<std::string> without_;  ///< its events that have no fault
   std::map<Key, std::optional<FailureRun>> runs_;
   std::vector<Key> wanted_;
   TreeProof proof_;

@@ -26,7 +26,7 @@ enum class Proof {
   reaches,
   does_not,      ///< it came, and does not reach the hazard
   not_together,  ///< its faults exclude each other, or were not there at the same time
-  no_fault,      ///< an event of it has no fault: no run shows it
+  no_fault,      ///< an event of it has no fault, and the others do not reach it: no run shows it
   never_came,    ///< a fault of it never came in any scenario
   no_answer      ///< the runs do not tell
 };

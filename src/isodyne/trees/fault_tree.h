@@ -13,6 +13,8 @@
 
 namespace isodyne::trees {
 
+inline constexpr double kHour = 3600;  ///< s
+
 struct FaultTree {
   struct Event {
     std::string name, doc;

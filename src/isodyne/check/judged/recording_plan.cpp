@@ -24,7 +24,7 @@ std::vector<VarId> recordable(const Program& program) {
   for (std::size_t i = 0; i < program.variables.size(); ++i) {  // not laid out yet: in the order of the text
     const auto id = static_cast<VarId>(i);
     const Role role = program.variable(id).role;
-    const bool constant = role == Role::param || role == Role::fixed_param;
+    const bool constant = program::is_parameter(role);
     const bool moves = !constant || changed.contains(id) || (program.live && role == Role::param);
     if (role == Role::time || role == Role::hidden || role == Role::measure || !moves) continue;
     ids.push_back(id);

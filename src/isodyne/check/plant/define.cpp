@@ -10,12 +10,6 @@
 
 namespace isodyne::check {
 
-namespace {
-bool is_param(Role role) {
-  return role == Role::param || role == Role::fixed_param;
-}
-}  // namespace
-
 void Flattener::each(Instance& instance, Visit visit) {
   if (instance.decl == nullptr) return;
   (this->*visit)(instance);
@@ -125,7 +119,7 @@ void Flattener::first_value(Instance& instance, const Placed<lang::VarDecl>& v) 
     const ExprScope scope = given != nullptr ? ExprScope{given->scope, nullptr, given->env} : scope_of(instance, v.env);
     Type type = variable.type;
     type.size = ids.size;
-    const std::string what = is_param(variable.role) && given != nullptr
+    const std::string what = program::is_parameter(variable.role) && given != nullptr
                                  ? fmt::format("parameter `{}{}`", instance.prefix, decl.name.text)
                                  : fmt::format("the value of `{}`", decl.name.text);
     const std::vector<NodeId> nodes = x_.check_elements(*value, scope, type, what);
@@ -134,12 +128,12 @@ void Flattener::first_value(Instance& instance, const Placed<lang::VarDecl>& v) 
   } else {
     for (int i = 0; i < std::max(1, ids.size); ++i) missing_value(instance, decl, ids.first + i);
   }
-  if (is_param(variable.role)) param_bounds(instance, v);
+  if (program::is_parameter(variable.role)) param_bounds(instance, v);
 }
 
 void Flattener::missing_value(Instance& instance, const lang::VarDecl& v, VarId id) {
   const Role role = check_.program.variable(id).role;
-  if (is_param(role) && !check_.alone) {
+  if (program::is_parameter(role) && !check_.alone) {
     const bool in_part = instance.part != nullptr;
     check_.error(Code::missing, in_part ? instance.part->name.span : v.name.span,
                  fmt::format("parameter `{}` has no value", check_.program.variable(id).name),

@@ -88,7 +88,7 @@ std::int32_t quickest_read(const Program& p, VarId target) {
   for (const VarId id : p.reads(equation->value)) {
     if (std::any_of(p.edges.begin(), p.edges.end(), [&](const Edge& e) { return e.previous == id; })) return kNone;
     const Variable& v = p.variable(id);
-    if (id == kTime || id == kSeed || v.role == Role::param || v.role == Role::fixed_param) continue;
+    if (id == kTime || id == kSeed || program::is_parameter(v.role)) continue;
     const Time step = at(p.groups, v.group).step;
     if (step < p.step && (quickest == kNone || step < at(p.groups, quickest).step)) quickest = v.group;
   }

@@ -153,8 +153,7 @@ std::vector<Entry> sorted(Check& check, const std::vector<Entry>& entries, const
 }
 
 bool is_param(const Program& p, VarId id) {
-  const Role role = p.variable(id).role;
-  return role == Role::param || role == Role::fixed_param;
+  return program::is_parameter(p.variable(id).role);
 }
 
 /// A parameter has its value from the start on: what moves would be frozen in it.

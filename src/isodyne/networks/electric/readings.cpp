@@ -66,7 +66,7 @@ using Kind = Circuit::Of::Kind;
 namespace {
 /// A row is quicker than a sum, and takes more memory in each combination: so much more is worth it, or so many
 /// numbers.
-constexpr std::size_t kRowsForTerms = 2, kFew = 4096;
+constexpr std::size_t kRowsForTerms = 2;
 }  // namespace
 
 void Reader::prepare(const Circuit& circuit, const Readings& readings, const Frame& frame,
