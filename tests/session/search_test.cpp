@@ -65,6 +65,8 @@ TEST_CASE("Amounts and beginnings and durations of faults are what a run is told
   folder.write("begun.dyne", std::string(kFilling) + "scenario begun {\n  start more.amount = 2 cm/s\n  do fill\n}\n");
   CHECK(run_isodyne("run begun.dyne begun", folder.path()).status == 2);
   CHECK(run_isodyne("run begun.dyne begun --fault more --no-report", folder.path()).status == 0);
+  for (const char* name : {"more.amount", "more.from", "burst.lasting"})
+    shows(run_isodyne(std::string("list bench.dyne ") + name, folder.path()).out, "read by   fault ");
   // They are constants, and no curves of a recording.
   REQUIRE(run_isodyne("run bench.dyne fill --fault more --no-report --out r", folder.path()).status == 0);
   CHECK_FALSE(has(run_isodyne("export csv r", folder.path()).out, "more.amount"));

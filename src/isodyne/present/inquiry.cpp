@@ -219,7 +219,10 @@ class Inquiry {
       note(r.trigger, "requirement " + r.name);
       for (const program::FormulaNode& node : r.nodes) note(node.value, "requirement " + r.name);
     }
-    for (const program::Fault& f : p_.faults) note(f.condition, "fault " + f.name);
+    for (const program::Fault& f : p_.faults) {
+      for (const NodeId node : {f.condition, f.amount, f.until}) note(node, "fault " + f.name);
+      if (id_ == f.begin_given || id_ == f.lasting_given) names.insert("fault " + f.name);
+    }
     for (const program::Scenario& s : p_.scenarios) {
       for (const program::ScenarioStep& step : s.steps) note(step.value, "scenario " + s.name);
     }

@@ -114,15 +114,15 @@ std::optional<TreeInput> Hazards::named_input(Tree& tree, const lang::Name& name
 }
 
 std::optional<TreeInput> Hazards::input(Tree& tree, const lang::TreeFormula& f, const lang::HazardDecl::Gate* named) {
-  using Kind = lang::TreeFormula::Kind;
+  using FormulaKind = lang::TreeFormula::Kind;
   std::optional<TreeInput> made;
-  if (f.kind == Kind::name && named == nullptr) return named_input(tree, f.name);
+  if (f.kind == FormulaKind::name && named == nullptr) return named_input(tree, f.name);
   TreeGate gate;
   if (named != nullptr) gate.name = named->name.text, gate.doc = named->doc;
   gate.least = f.least;
-  gate.kind = f.kind == Kind::all        ? TreeGate::Kind::all
-              : f.kind == Kind::at_least ? TreeGate::Kind::at_least
-              : f.kind == Kind::given    ? TreeGate::Kind::inhibit
+  gate.kind = f.kind == FormulaKind::all        ? TreeGate::Kind::all
+              : f.kind == FormulaKind::at_least ? TreeGate::Kind::at_least
+              : f.kind == FormulaKind::given    ? TreeGate::Kind::inhibit
                                          : TreeGate::Kind::any;
   bool good = true;
   std::set<std::pair<bool, std::int32_t>> taken;
@@ -134,7 +134,7 @@ std::optional<TreeInput> Hazards::input(Tree& tree, const lang::TreeFormula& f, 
     }
     gate.of.push_back(*one);
   };
-  if (f.kind == Kind::name) take(named_input(tree, f.name), f.span);
+  if (f.kind == FormulaKind::name) take(named_input(tree, f.name), f.span);
   for (const lang::TreeFormula& one : f.of) take(input(tree, one, nullptr), one.span);
   if (good && tree.made.gates.size() >= kMostGates) {
     check_.error(Code::too_large, f.span, fmt::format("a tree has at most {} gates", kMostGates));
