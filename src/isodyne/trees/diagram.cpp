@@ -24,6 +24,7 @@ std::uint64_t mixed(std::uint64_t a, std::uint64_t b, std::uint64_t c) {
 
 Diagram::Diagram(Kind kind, std::size_t most_nodes) : kind_(kind), most_(most_nodes) {
   nodes_ = {{kNoVariable, 0, 0}, {kNoVariable, 1, 1}};
+  lowest_ = {false, true};
   table_.resize(kFirstTable);
   known_.resize(kFirstKnown);
 }
@@ -37,6 +38,7 @@ Diagram::Ref Diagram::node(std::uint32_t variable, Ref low, Ref high) {
   }
   if (nodes_.size() >= most_) throw TooManyNodes{};
   nodes_.push_back({variable, low, high});
+  lowest_.push_back(lowest_[low]);
   const auto made = static_cast<Ref>(nodes_.size() - 1);
   table_[at] = made;
   if (nodes_.size() * 2 > table_.size()) grow();
@@ -81,10 +83,7 @@ Diagram::Ref Diagram::combined(Operation operation, Ref a, Ref b) {
 Diagram::Ref Diagram::without(Ref a, Ref b) {
   if (a == kFalse || b == kTrue || a == b) return kFalse;
   if (b == kFalse) return a;
-  if (a == kTrue) {  // gone, if the empty set is in `b`
-    while (!is_leaf(b)) b = nodes_[b].low;
-    return b == kTrue ? kFalse : kTrue;
-  }
+  if (a == kTrue) return lowest_[b] ? kFalse : kTrue;  // gone, if the empty set is in `b`
   {
     const Known& k = known(kWithout, a, b);
     if (k.operation == kWithout && k.a == a && k.b == b) return k.result;

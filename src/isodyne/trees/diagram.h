@@ -57,6 +57,7 @@ class Diagram {
   Kind kind_;
   std::size_t most_;
   std::vector<Node> nodes_;
+  std::vector<bool> lowest_;  ///< of each node the leaf at which `low` after `low` ends: of sets, whether one is empty
   std::vector<Ref> table_;  ///< open addressing; 0: free
   std::vector<Known> known_;
 };
