@@ -179,7 +179,8 @@ std::string as_csv(const session::SearchWish& wish, const SearchResult& made) {
     titles.push_back(variable.unit.text.empty() ? variable.name
                                                 : fmt::format("{} [{}]", variable.name, variable.unit.text));
   }
-  titles.insert(titles.end(), {"outcome", "margin", "run again"});
+  const std::string& name = at(p.requirements, wish.requirement).name;
+  titles.insert(titles.end(), {name, "margin", "outcome of the run", "remark", "run again"});
   std::string text = csv_line(titles);
   for (const SearchRun& r : made.runs) {
     std::vector<std::string> cells{std::to_string(r.of.number), r.result.scenario, r.result.faults};
@@ -187,7 +188,9 @@ std::string as_csv(const session::SearchWish& wish, const SearchResult& made) {
       cells.push_back(std::isnan(r.of.values[i])
                           ? ""
                           : format_exact(p.variable(wish.own->varied[i].what).unit.read(r.of.values[i])));
-    cells.insert(cells.end(), {r.result.outcome, r.margin ? margin_of(wish, r) : "", r.result.command});
+    const session::SummaryRow* row = session::row_of(r.result, name);
+    cells.insert(cells.end(), {row == nullptr ? "" : judge::answer_word(row->answer),
+                               r.margin ? margin_of(wish, r) : "", r.result.outcome, r.result.why, r.result.command});
     text += csv_line(cells);
   }
   return text;
@@ -202,7 +205,8 @@ bool write_found(const session::SearchWish& wish, const SearchRun& run, const st
                                "# To be run with{}: isodyne run BENCH worst_case{}{}\n\n",
                                at(p.requirements, wish.requirement).name, margin_of(wish, run), breach_of(wish, run),
                                wish.seed, faults.empty() ? "out faults" : " its faults", faults,
-                               wish.setting.empty() ? "" : " --setting " + wish.setting) +
+                               (wish.setting.empty() ? "" : " --setting " + wish.setting) +
+                                   (wish.seed == 1 ? "" : fmt::format(" --seed {}", wish.seed))) +
                            session::scenario_text(wish, run.of, "worst_case");
   const Status written = write_new_file(out, text);
   if (!written) return say_error(written.failure().text()), false;

@@ -28,6 +28,8 @@ using session::ProofFinding;
 using trees::FaultTree;
 using Align = TextTable::Align;
 
+constexpr std::size_t kMostListed = 1'000'000;
+
 /// A tree, of a hazard of a bench or of a file.
 struct Asked {
   std::shared_ptr<const session::Bench> bench;  ///< null: the tree is of a file
@@ -180,6 +182,15 @@ void show_cut_sets(const Asked& asked, const trees::CutSets& sets, std::size_t m
                     trees::count_text(sets.count() - static_cast<double>(shown.size()))));
 }
 
+/// Not a hundred thousand of them.
+std::string some_names(const FaultTree& tree, const std::vector<std::int32_t>& events) {
+  constexpr std::size_t kMost = 12;
+  std::string names;
+  for (std::size_t i = 0; i < std::min(kMost, events.size()); ++i)
+    list_on(names, tree.events[static_cast<std::size_t>(events[i])].name);
+  return events.size() > kMost ? fmt::format("{} and {} more", names, events.size() - kMost) : names;
+}
+
 void say_sums(const Asked& asked, const trees::CutSets& sets) {
   std::string orders;
   for (std::size_t k = 0; k < trees::CutSets::kOrders; ++k) {
@@ -196,16 +207,15 @@ void say_sums(const Asked& asked, const trees::CutSets& sets) {
     say(fmt::format("Probability{}: {:.4g}; the sum over the cut sets, which is never less: {:.4g}",
                     tree.over_s ? fmt::format(" over {} h", format_number(*tree.over_s / trees::kHour)) : "", *p,
                     *sets.rare_event_bound()));
-  std::string unknown, timeless, none;
-  for (const std::int32_t e : sets.without_probability()) {
-    const FaultTree::Event& event = tree.events[static_cast<std::size_t>(e)];
-    list_on(event.rate ? timeless : unknown, event.name);
-  }
-  for (const std::int32_t e : sets.in_none()) list_on(none, tree.events[static_cast<std::size_t>(e)].name);
+  std::vector<std::int32_t> unknown, timeless;
+  for (const std::int32_t e : sets.without_probability())
+    (tree.events[static_cast<std::size_t>(e)].rate ? timeless : unknown).push_back(e);
   if (!timeless.empty())
-    say(fmt::format("No probability: nothing says over which time {} may happen (`over`, --mission)", timeless));
-  if (!unknown.empty()) say(fmt::format("No probability: there is neither a rate nor a probability of {}", unknown));
-  if (!none.empty()) say(fmt::format("In no minimal cut set: {}", none));
+    say(fmt::format("No probability: nothing says over which time {} may happen (`over`, --mission)",
+                    some_names(tree, timeless)));
+  if (!unknown.empty())
+    say(fmt::format("No probability: there is neither a rate nor a probability of {}", some_names(tree, unknown)));
+  if (!sets.in_none().empty()) say(fmt::format("In no minimal cut set: {}", some_names(tree, sets.in_none())));
 }
 
 void show_importance(const Asked& asked, const trees::CutSets& sets, std::size_t most) {
@@ -225,7 +235,8 @@ void show_importance(const Asked& asked, const trees::CutSets& sets, std::size_t
   }
   std::stable_sort(order.begin(), order.end(),
                    [&](std::size_t a, std::size_t b) { return all[a].fussell_vesely > all[b].fussell_vesely; });
-  if (order.size() > most) order.resize(most);
+  const std::size_t hidden = order.size() > most ? order.size() - most : 0;
+  order.resize(order.size() - hidden);
   for (const std::size_t e : order) {
     const trees::Importance& i = all[e];
     table.row({asked.tree.events[e].name, probability_text(asked.tree.events[e].probability),
@@ -236,6 +247,7 @@ void show_importance(const Asked& asked, const trees::CutSets& sets, std::size_t
   if (table.empty()) return;
   say("");
   put(stdout, table.text(width_of(stdout), colours_on(stdout)));
+  if (hidden > 0) say(fmt::format("… and {}; --most shows them", counted(hidden, "more event")));
 }
 
 /// What keeps the hazard away, to whom it is given, and what is missing of that.
@@ -431,8 +443,10 @@ int run_tree(const Arguments& arguments) {
   if (!fits_together(arguments)) return kWrongInput;
   const std::string out = arguments.value(Option::out).value_or("");
   if (!out.empty() && !is_kind(out)) return kWrongInput;
-  std::size_t most = 30, order = 2;
-  if (!read_whole(arguments, Option::most, 1'000'000, most) || !read_whole(arguments, Option::order, 4, order))
+  // A table for other programs has all of them, as far as it can.
+  const bool for_others = arguments.has(Option::csv) || fs::path(out).extension() == ".csv";
+  std::size_t most = for_others ? kMostListed : 30, order = 2;
+  if (!read_whole(arguments, Option::most, kMostListed, most) || !read_whole(arguments, Option::order, 4, order))
     return kWrongInput;
   Asked asked;
   asked.from = fs::path(arguments.words[0]).filename().string();
@@ -461,6 +475,8 @@ int run_tree(const Arguments& arguments) {
     if (!proof) show_importance(asked, *sets, most);
     if (!proof) say_requirements(asked);
   }
+  if (for_others && !proof && sets->count() > static_cast<double>(most))
+    say_aside(fmt::format("The table has the first {} of {} cut sets", most, trees::count_text(sets->count())));
   if (proof && proof->stopped) say_aside("Not all were run.");
   if (!out.empty() && !(proof && proof->stopped) && !write_out(asked, *sets, proof ? &*proof : nullptr, most, out))
     return kNotCompleted;

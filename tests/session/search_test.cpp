@@ -180,6 +180,11 @@ TEST_CASE("A search that finds nothing, has nothing to look for, or never tests 
   shows(held.out,
         "Looked through in 20 runs: more.amount from 0 cm/s to 1 cm/s; up to 1 of the faults more; scenarios fill");
   shows(held.out, "0.42 m");  // at most 0.58 m, at the end of the range
+  const Output lines = search("full --over 'more.amount from 0 cm/s to 1 cm/s' --runs 20 --scenario fill --csv");
+  CHECK(read_csv(lines.out).rows.size() == 21);
+  CHECK(cell_of(lines.out, "1", "full") == "held");
+  CHECK(cell_of(lines.out, "1", "margin") == "0.5 m");
+  CHECK(cell_of(lines.out, "1", "outcome of the run") == "not put to the test");  // of the other requirement
   const Output late = search("full --over 'more.from from 20 s to 30 s' --runs 10 --scenario fill");
   CHECK(late.status == 0);
   shows(late.out, "In 9 of them a fault never came");

@@ -157,6 +157,15 @@ TEST_CASE("The picture of a tree has what it says, and of a large one says what 
         g);
   folder.write("large.xml", gates + "</define-fault-tree></opsa-mef>");
   REQUIRE(run_isodyne("tree large.xml --out large.svg", folder.path()).status == 0);
+  // What a screen has not, is told; a table for others has all of it.
+  const Output shown = run_isodyne("tree large.xml", folder.path());
+  shows(shown.out, "… and 70 more; --most shows them");
+  shows(shown.out, "No probability: there is neither a rate nor a probability of a0, b&0, c, a1, b&1");
+  shows(shown.out, " and 189 more");
+  CHECK(read_csv(run_isodyne("tree large.xml --csv", folder.path()).out).rows.size() == 101);
+  const Output first = run_isodyne("tree large.xml --csv --most 7", folder.path());
+  CHECK(read_csv(first.out).rows.size() == 8);
+  shows(first.err, "The table has the first 7 of 100 cut sets");
   shows(slurp(folder / "large.svg"), "Not drawn: what is below 34 gates; a triangle stands for it.");
   shows(slurp(folder / "large.svg"), "and 60 more that are not shown here");
   CHECK(shell("xmllint --noout large.svg", folder.path()).status == 0);

@@ -168,10 +168,13 @@ class Prover {
 
   Result<TreeProof> run() {
     if (const auto refused = cannot()) return *refused;
+    take_cuts();
+    if (proof_.cuts.size() == kMostCuts)
+      return wrong(fmt::format("its tree has {} cut sets or more with up to {} events: a smaller --order", kMostCuts,
+                               wish_.order));
     wish_.signals = {program::kTime};  // without a signal nobody would note when faults came
     wish_.many = true;
     wish_.jobs = runs_beside(p_, wish_.setting) ? wish_.jobs : 1;
-    take_cuts();
     healthy();
     for (std::size_t n = 1; n <= wish_.order && !proof_.stopped; ++n) round(n);
     for (TreeProof::Cut& c : proof_.cuts) {
@@ -184,10 +187,9 @@ class Prover {
   }
 
  private:
+  Failure wrong(std::string why) const { return {"hazard " + h_.name, "", std::move(why), Failure::Kind::wrong_input}; }
+
   std::optional<Failure> cannot() const {
-    const auto wrong = [&](std::string why) {
-      return Failure{"hazard " + h_.name, "", std::move(why), Failure::Kind::wrong_input};
-    };
     if (h_.broken.empty()) return wrong("it does not say when it is reached: `broken` and a requirement");
     if (scenarios_.empty()) return wrong("it does not say where its causes are tried: `scenario` and names");
     double runs = 1, ways = 1;
